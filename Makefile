@@ -1,0 +1,74 @@
+# A short front for CMake. "make help" lists what there is.
+BUILD ?= build
+JOBS ?= $(shell nproc 2>/dev/null || echo 2)
+CONFIGURE = cmake -S . -B
+WERROR = $(if $(CI),-DIND_WERROR=ON,)
+
+.PHONY: all help deps build demo test unit bench sanitize fuzz lint format screenshots install clean
+
+all: build
+
+help:
+	@echo "make            build into $(BUILD)/"
+	@echo "make deps       install what is missing to build"
+	@echo "make demo       build, then show the whole thing on made-up data"
+	@echo "make test       build and run all tests (under three minutes)"
+	@echo "make sanitize   the tests under AddressSanitizer and UBSan"
+	@echo "make fuzz       fuzz every reader of foreign bytes, SECONDS=30 each"
+	@echo "make lint       clang-tidy, cppcheck, format, layers and symbols"
+	@echo "make bench      measure, and write docs/benchmarks.md"
+	@echo "make screenshots  docs/screenshots/ from the demo data"
+	@echo "make install    into PREFIX (default /usr/local)"
+
+deps:
+	@packaging/deps.sh build
+
+build: deps
+	@$(CONFIGURE) $(BUILD) $(WERROR) >/dev/null
+	@cmake --build $(BUILD) -j $(JOBS)
+
+demo: build
+	@$(BUILD)/indagator demo
+
+test:
+	@packaging/deps.sh test
+	@$(CONFIGURE) $(BUILD) -DIND_TESTS=ON $(WERROR) >/dev/null
+	@cmake --build $(BUILD) -j $(JOBS)
+	@ctest --test-dir $(BUILD) -j $(JOBS) --output-on-failure
+
+sanitize:
+	@packaging/deps.sh test
+	@$(CONFIGURE) $(BUILD)-sanitize -DIND_TESTS=ON -DIND_SANITIZE=address,undefined >/dev/null
+	@cmake --build $(BUILD)-sanitize -j $(JOBS)
+	@ctest --test-dir $(BUILD)-sanitize -j $(JOBS) --output-on-failure
+
+fuzz:
+	@packaging/deps.sh lint
+	@CC=clang $(CONFIGURE) $(BUILD)-fuzz -DIND_FUZZ=ON >/dev/null
+	@cmake --build $(BUILD)-fuzz -j $(JOBS)
+	@tests/fuzz/run.sh $(BUILD)-fuzz $(or $(SECONDS),30)
+
+lint:
+	@packaging/deps.sh lint
+	@CC=clang $(CONFIGURE) $(BUILD)-lint -DIND_TESTS=ON -DIND_WERROR=ON -DCMAKE_BUILD_TYPE=Debug >/dev/null
+	@cmake --build $(BUILD)-lint -j $(JOBS)
+	@packaging/lint.sh $(BUILD)-lint
+
+bench:
+	@packaging/deps.sh bench
+	@$(CONFIGURE) $(BUILD) -DIND_BENCH=ON >/dev/null
+	@cmake --build $(BUILD) -j $(JOBS)
+	@bench/run.sh $(BUILD) docs/benchmarks.md
+
+screenshots: build
+	@packaging/deps.sh screenshots
+	@docs/screenshots/make.sh $(BUILD)
+
+format:
+	@find src tests bench -name '*.[ch]' -print0 | xargs -0 clang-format -i
+
+install: build
+	@cmake --install $(BUILD) --prefix $(or $(PREFIX),/usr/local)
+
+clean:
+	@rm -rf $(BUILD) $(BUILD)-sanitize $(BUILD)-lint $(BUILD)-fuzz

@@ -1,0 +1,50 @@
+#!/bin/sh
+# Installs what is missing to build (and test, lint, bench, take screenshots of) this project, with the system's package
+# manager. Usage: packaging/deps.sh build|test|lint|bench|screenshots ...
+set -eu
+
+build='gcc cmake make pkg-config libyaml-dev libjansson-dev libzstd-dev zlib1g-dev libpopt-dev libxxhash-dev uthash-dev tzdata'
+tests='libcmocka-dev bsdutils zstd gzip python3-minimal'
+lint='clang clang-tidy clang-format cppcheck binutils'
+bench='libpcre2-dev mawk grep ripgrep'
+screenshots='xvfb xterm imagemagick fonts-dejavu-core x11-utils'
+
+wanted=''
+for group in "${@:-build}"; do
+    case $group in
+    build) wanted="$wanted $build" ;;
+    test) wanted="$wanted $build $tests" ;;
+    lint) wanted="$wanted $build $tests $lint" ;;
+    bench) wanted="$wanted $build $bench" ;;
+    screenshots) wanted="$wanted $build $screenshots" ;;
+    *) echo "deps.sh: unknown group \"$group\"; known are build, test, lint, bench, screenshots" >&2; exit 2 ;;
+    esac
+done
+
+if ! command -v apt-get >/dev/null 2>&1; then
+    # No package manager that we know: if the build's own libraries are there, go on; else say what to install.
+    if pkg-config --exists yaml-0.1 jansson libzstd zlib popt libxxhash 2>/dev/null; then
+        exit 0
+    fi
+    echo "deps.sh: no apt-get here. Please install, under the names your system gives them:" >&2
+    echo "  $wanted" >&2
+    exit 1
+fi
+
+missing=''
+for package in $wanted; do
+    state=$(dpkg-query -W -f '${Status}' "$package" 2>/dev/null || true)
+    case $state in
+    *' installed') ;;
+    *) case " $missing " in *" $package "*) ;; *) missing="$missing $package" ;; esac ;;
+    esac
+done
+[ -n "$missing" ] || exit 0
+
+root=''
+[ "$(id -u)" -eq 0 ] || root='sudo'
+echo "installing:$missing"
+export DEBIAN_FRONTEND=noninteractive
+# A fresh machine has no package lists yet; an old list may name packages that have moved on.
+$root apt-get install -y -qq $missing >/dev/null 2>&1 ||
+    { $root apt-get update -qq && $root apt-get install -y -qq $missing >/dev/null; }

@@ -1,0 +1,143 @@
+#include "cli/cli.h"
+
+#include "collect/clock.h"
+#include "config/moment.h"
+#include <pthread.h>
+#include <stdarg.h>
+#include <stdatomic.h>
+#include <stdlib.h>
+#include <unistd.h>
+
+static pthread_mutex_t progress_mutex = PTHREAD_MUTEX_INITIALIZER;
+static struct {
+    ind_time began, shown;
+    bool on;
+} progress;
+
+static void clear_progress(void)
+{
+    if (progress.on)
+        fputs("\r\033[K", stderr);
+    progress.on = false;
+}
+
+void ind_complain(const char *format, ...)
+{
+    char text[2048];
+    va_list arguments;
+    va_start(arguments, format);
+    vsnprintf(text, sizeof text, format, arguments);
+    va_end(arguments);
+    for (char *at = text; *at; at++)
+        if ((unsigned char)*at < ' ' || *at == 127)
+            *at = '?';
+    pthread_mutex_lock(&progress_mutex);
+    clear_progress();
+    fprintf(stderr, "indagator: %s\n", text);
+    fflush(stderr);
+    pthread_mutex_unlock(&progress_mutex);
+}
+
+void ind_tell(void *context, const char *text)
+{
+    (void)context;
+    ind_complain("%s", text);
+}
+
+void ind_print_remarks(const struct ind_loaded *loaded, bool doubts, FILE *out)
+{
+    for (size_t i = 0; i < loaded->remarks.count; i++)
+        if (doubts || !loaded->remarks.list[i].doubt)
+            ind_remark_print(&loaded->remarks.list[i], out);
+}
+
+bool ind_load(const struct ind_call *call, bool or_defaults, struct ind_loaded *loaded)
+{
+    const char *path = call->config_path ? call->config_path : ind_config_find();
+    if (!path && !or_defaults) {
+        ind_complain("no configuration: neither ./indagator.yaml nor /etc/indagator/indagator.yaml is there; "
+                     "write one, or "
+                     "name one with -c FILE");
+        return false;
+    }
+    if (path)
+        ind_config_load(path, loaded);
+    else
+        ind_config_defaults(loaded);
+    ind_print_remarks(loaded, false, stderr);
+    if (loaded->config)
+        return true;
+    ind_loaded_free(loaded);
+    return false;
+}
+
+bool ind_moment_option(const char *option, const char *text, const struct ind_zone *zone, bool end_of_day,
+                       ind_time *time)
+{
+    *time = IND_TIME_NONE;
+    if (!text || ind_moment_read(ind_slice_of(text), ind_now(), zone, end_of_day, time))
+        return true;
+    ind_complain("--%s: \"%s\" is no time; write a date (2026-11-23), a date and time "
+                 "(2026-11-23T04:45:00Z), or an age "
+                 "(24h, 30d)",
+                 option, text);
+    return false;
+}
+
+void ind_progress(void *context, uint64_t bytes)
+{
+    (void)context;
+    static atomic_int_fast64_t next;
+    char size[32];
+    ind_time now = ind_now();
+    if (now < atomic_load(&next))
+        return;
+    pthread_mutex_lock(&progress_mutex);
+    if (progress.began == 0)
+        progress.began = now;
+    if (isatty(STDERR_FILENO) && now - progress.began > 2 * IND_SECOND) {
+        fprintf(stderr, "\r%s read, %lld s", ind_size_text(bytes, size),
+                (long long)((now - progress.began) / IND_SECOND));
+        fflush(stderr);
+        progress.on = true;
+    }
+    atomic_store(&next, now + IND_SECOND / 4);
+    pthread_mutex_unlock(&progress_mutex);
+}
+
+void ind_progress_end(void)
+{
+    pthread_mutex_lock(&progress_mutex);
+    clear_progress();
+    pthread_mutex_unlock(&progress_mutex);
+}
+
+const char *ind_grouped(uint64_t number, char text[32])
+{
+    char digits[24];
+    int length = snprintf(digits, sizeof digits, "%llu", (unsigned long long)number), out = 0;
+    for (int i = 0; i < length; i++) {
+        if (i > 0 && (length - i) % 3 == 0)
+            text[out++] = ',';
+        text[out++] = digits[i];
+    }
+    text[out] = '\0';
+    return text;
+}
+
+const char *ind_size_text(uint64_t bytes, char text[32])
+{
+    static const char *const units[] = {"KiB", "MiB", "GiB", "TiB"};
+    double size = (double)bytes / 1024;
+    int unit = 0;
+    if (bytes < 1024) {
+        snprintf(text, 32, "%llu B", (unsigned long long)bytes);
+        return text;
+    }
+    while (size >= 1024 && unit < 3) {
+        size /= 1024;
+        unit++;
+    }
+    snprintf(text, 32, "%.1f %s", size, units[unit]);
+    return text;
+}

@@ -1,0 +1,61 @@
+/* cli/cli.h: what the commands share. One command is one file with one const entry; main.c lists them. */
+#ifndef IND_CLI_CLI_H
+#define IND_CLI_CLI_H
+
+#include "config/config.h"
+
+#include <popt.h>
+#include <stdio.h>
+
+enum ind_exit {
+    IND_EXIT_DONE = 0,
+    IND_EXIT_NO = 1,    /* a negative answer: nothing found, check failed */
+    IND_EXIT_CALL = 2,  /* the call or the configuration is wrong */
+    IND_EXIT_FAILED = 3 /* could not be carried out, or only in part */
+};
+
+struct ind_call {
+    const char *program;     /* as called */
+    const char *config_path; /* -c, or NULL */
+    int json;
+    const char **rest; /* arguments that are no options; ends with NULL */
+};
+
+struct ind_command {
+    const char *name, *summary;
+    const char *arguments; /* for the usage line */
+    const char *about;     /* what it does, with an example that runs as printed */
+    struct poptOption *(*options)(void);
+    int (*run)(struct ind_call *call);
+};
+
+extern const struct ind_command ind_command_collect, ind_command_check, ind_command_emit, ind_command_search,
+    ind_command_rotate, ind_command_demo;
+
+/* To standard error, "indagator: …". The text is printed without control characters. */
+void ind_complain(const char *format, ...) __attribute__((format(printf, 1, 2)));
+
+/* For the layers below: ind_complain as a callback. */
+void ind_tell(void *context, const char *text);
+
+/* Loads the configuration that the call names, or the first there is. False, all told, where it has mistakes
+ * or there is none; `or_defaults`: where there is none, what holds without one is good enough. */
+bool ind_load(const struct ind_call *call, bool or_defaults, struct ind_loaded *loaded);
+
+/* Prints the mistakes, and the doubts where `doubts`, to `out`. */
+void ind_print_remarks(const struct ind_loaded *loaded, bool doubts, FILE *out);
+
+/* A moment given as an option; told where it is none. */
+bool ind_moment_option(const char *option, const char *text, const struct ind_zone *zone, bool end_of_day,
+                       ind_time *time);
+
+/* A progress line on standard error, on a terminal only and after two seconds. Any thread. */
+void ind_progress(void *context, uint64_t bytes);
+void ind_progress_end(void);
+
+/* "1234567" as "1,234,567"; into `text` of at least 32 bytes, which is returned. */
+const char *ind_grouped(uint64_t number, char text[32]);
+/* "1.2 MiB". */
+const char *ind_size_text(uint64_t bytes, char text[32]);
+
+#endif

@@ -1,0 +1,127 @@
+#include "cli/cli.h"
+#include "cli/table.h"
+
+static struct poptOption *options(void)
+{
+    static struct poptOption table[] = {POPT_TABLEEND};
+    return table;
+}
+
+static void print_summary(const struct ind_config *config)
+{
+    char text[512];
+    printf("store    %s\nstate    %s\nzone     %s\n", config->store, config->state,
+           config->zone_text ? config->zone_text : "this machine's");
+    for (size_t i = 0; i < config->listener_count; i++)
+        printf("listen   %s\n", config->listeners[i].text);
+    printf("devices  %zu\n", ind_devices_count(config->devices));
+    for (size_t i = 0; i < config->policy_count; i++) {
+        struct ind_buffer buffer = ind_buffer_on(text, sizeof text - 1);
+        ind_policy_describe(&config->policies[i], &buffer);
+        text[buffer.length] = '\0';
+        printf("archive  %s: %s\n", config->policies[i].name, text);
+    }
+    printf("\n");
+}
+
+/* The fields that a condition looks at: what a reader wants to know of it in one glance. */
+static void write_fields(const struct ind_config *config, const struct ind_route *route, char *text,
+                         size_t room)
+{
+    unsigned fields = ind_condition_fields(config->conditions, route->when);
+    struct ind_buffer buffer = ind_buffer_on(text, room - 1);
+    for (unsigned field = 0; field < IND_FIELDS; field++)
+        if (fields >> field & 1) {
+            ind_buffer_text(&buffer, buffer.length ? ", " : "by ");
+            ind_buffer_slice(&buffer, ind_field_name((enum ind_field)field));
+        }
+    if (buffer.length == 0)
+        ind_buffer_text(&buffer, "everything");
+    text[buffer.length] = '\0';
+}
+
+static void print_routes(const struct ind_config *config)
+{
+    static const struct ind_column columns[] = {{"route", false},  {"takes", false},   {"file", false},
+                                                {"layout", false}, {"archive", false}, {"last", false}};
+    struct ind_table *table = ind_table_new(columns, 6);
+    for (size_t i = 0; i < config->route_count; i++) {
+        const struct ind_route *route = &config->routes[i];
+        char file[IND_PATH], fields[128];
+        snprintf(file, sizeof file, "%.*s", IND_ARG(route->file.source));
+        write_fields(config, route, fields, sizeof fields);
+        ind_table_text(table, route->name);
+        ind_table_text(table, fields);
+        ind_table_text(table, file);
+        ind_table_text(table, ind_layout_name(route->layout).at);
+        ind_table_text(table, config->policies[route->policy].name);
+        ind_table_text(table, route->last ? "yes" : "no");
+    }
+    ind_table_print(table, false, stdout);
+    ind_table_free(table);
+}
+
+static int print_remarks_json(const struct ind_loaded *loaded)
+{
+    static const struct ind_column columns[] = {
+        {"file", false}, {"line", true}, {"column", true}, {"warning", false}, {"text", false}};
+    struct ind_table *table = ind_table_new(columns, 5);
+    for (size_t i = 0; i < loaded->remarks.count; i++) {
+        const struct ind_remark *remark = &loaded->remarks.list[i];
+        ind_table_text(table, remark->source ? remark->source->path : "");
+        ind_table_number(table, remark->line);
+        ind_table_number(table, remark->column);
+        ind_table_text(table, remark->doubt ? "yes" : "no");
+        ind_table_text(table, remark->text);
+    }
+    ind_table_print(table, true, stdout);
+    ind_table_free(table);
+    return loaded->config ? IND_EXIT_DONE : IND_EXIT_NO;
+}
+
+static int run(struct ind_call *call)
+{
+    struct ind_loaded loaded;
+    if (*call->rest) {
+        ind_complain("check takes no arguments; name the configuration with -c %s", *call->rest);
+        return IND_EXIT_CALL;
+    }
+    const char *path = call->config_path ? call->config_path : ind_config_find();
+    if (!path) {
+        ind_complain("no configuration: neither ./indagator.yaml nor /etc/indagator/indagator.yaml is there; "
+                     "name one with "
+                     "-c FILE");
+        return IND_EXIT_CALL;
+    }
+    ind_config_load(path, &loaded);
+    int status = loaded.config ? IND_EXIT_DONE : IND_EXIT_NO;
+    if (call->json) {
+        status = print_remarks_json(&loaded);
+    } else {
+        ind_print_remarks(&loaded, true, stderr);
+        if (loaded.config) {
+            size_t doubts = loaded.remarks.count;
+            print_summary(loaded.config);
+            print_routes(loaded.config);
+            printf("\n%s: no mistakes", path);
+            printf(doubts ? ", %zu warning%s\n" : "\n", doubts, doubts == 1 ? "" : "s");
+        } else {
+            printf("%s: %zu mistake%s\n", path, loaded.remarks.mistakes,
+                   loaded.remarks.mistakes == 1 ? "" : "s");
+        }
+    }
+    ind_loaded_free(&loaded);
+    return status;
+}
+
+const struct ind_command ind_command_check = {
+    .name = "check",
+    .summary = "tells every mistake of the configuration, with place and remedy",
+    .arguments = "[-c FILE] [--json]",
+    .about = "Reads the configuration as collect does, tells every mistake and every doubt, and shows\n"
+             "what would act. Touches nothing. Exit code 1 where there is a mistake.\n\n"
+             "Example:\n"
+             "  indagator check -c indagator.yaml\n",
+    .options = options,
+    .run = run,
+};

@@ -1,0 +1,352 @@
+/* cli/cmd_demo.c: the whole thing on made-up data, with the program's own commands as a user would call them.
+ */
+#include "cli/cli.h"
+#include "collect/clock.h"
+#include "store/survey.h"
+
+#include <errno.h>
+#include <fcntl.h>
+#include <poll.h>
+#include <signal.h>
+#include <stdlib.h>
+#include <sys/stat.h>
+#include <sys/wait.h>
+#include <unistd.h>
+
+enum { PATIENCE_MILLISECONDS = 15000, MOST_FILES = 200 };
+
+static char *given_folder;
+
+static struct poptOption *options(void)
+{
+    static struct poptOption table[] = {{"folder", '\0', POPT_ARG_STRING, &given_folder, 0,
+                                         "where to put its files; a new one under /tmp where none is given",
+                                         "FOLDER"},
+                                        POPT_TABLEEND};
+    return table;
+}
+
+struct demo {
+    char program[4096], messages[4096], folder[2048], config[4096];
+    pid_t collector;
+    int errors; /* what the collector tells */
+    unsigned port;
+};
+
+static void heading(const char *text)
+{
+    bool colour = isatty(STDOUT_FILENO) && !getenv("NO_COLOR");
+    printf("\n%s%s%s\n", colour ? "\033[1m" : "", text, colour ? "\033[0m" : "");
+}
+
+static bool find_program(struct demo *demo, const char *called)
+{
+    ssize_t length = readlink("/proc/self/exe", demo->program, sizeof demo->program - 1);
+    if (length > 0)
+        demo->program[length] = '\0';
+    else
+        snprintf(demo->program, sizeof demo->program, "%s", called);
+    return true;
+}
+
+static bool find_messages(struct demo *demo)
+{
+    static const char *const places[] = {IND_DEMO_INSTALLED, IND_DEMO_SOURCE};
+    for (size_t i = 0; i < 2; i++) {
+        snprintf(demo->messages, sizeof demo->messages, "%s/messages.log", places[i]);
+        if (access(demo->messages, R_OK) == 0)
+            return true;
+    }
+    ind_complain("the demo's messages.log is neither in %s nor in %s; is the installation whole?", places[0],
+                 places[1]);
+    return false;
+}
+
+static bool make_folder(struct demo *demo)
+{
+    if (given_folder) {
+        if (mkdir(given_folder, 0755) != 0 && errno != EEXIST) {
+            ind_complain("cannot make %s: %s", given_folder, strerror(errno));
+            return false;
+        }
+        if (!realpath(given_folder, demo->folder)) {
+            ind_complain("cannot use %s: %s", given_folder, strerror(errno));
+            return false;
+        }
+        return true;
+    }
+    const char *temporary = getenv("TMPDIR");
+    snprintf(demo->folder, sizeof demo->folder, "%s/indagator-demo-XXXXXX", temporary ? temporary : "/tmp");
+    if (!mkdtemp(demo->folder)) {
+        ind_complain("cannot make %s: %s", demo->folder, strerror(errno));
+        return false;
+    }
+    return true;
+}
+
+static const char configuration[] =
+    "store: log\n"
+    "state: state\n"
+    "zone: Europe/Lisbon\n"
+    "domain: skerry.example\n"
+    "listen:\n"
+    "  - udp: 127.0.0.1:0          # any free port: this is a demo\n"
+    "devices:\n"
+    "  - name: head-office         # all comes from this machine: as if through a relay\n"
+    "    address: 127.0.0.1\n"
+    "    relay: yes\n"
+    "conditions:\n"
+    "  trouble: severity at least warning\n"
+    "routes:\n"
+    "  - name: firewall\n"
+    "    when: facility is local4 and trouble\n"
+    "    file: \"firewall/{device}.log\"\n"
+    "    last: yes\n"
+    "  - name: everything\n"
+    "    file: \"{facility}/{severity}.log\"\n"
+    "archives:\n"
+    "  default: {rotate: every day, keep: 30 days, compress: zstd}\n";
+
+static bool write_config(struct demo *demo)
+{
+    snprintf(demo->config, sizeof demo->config, "%s/indagator.yaml", demo->folder);
+    FILE *file = fopen(demo->config, "w");
+    if (!file || fputs(configuration, file) < 0 || fclose(file) != 0) {
+        ind_complain("cannot write %s: %s", demo->config, strerror(errno));
+        return false;
+    }
+    printf("%s", configuration);
+    return true;
+}
+
+/* Starts the program with arguments; its standard error goes to `errors` unless that is -1. */
+static pid_t start(const struct demo *demo, const char *const *arguments, int errors)
+{
+    fflush(stdout);
+    pid_t child = fork();
+    if (child != 0)
+        return child;
+    if (errors >= 0)
+        dup2(errors, STDERR_FILENO);
+    execv(demo->program, (char *const *)(uintptr_t)arguments);
+    _exit(127);
+}
+
+static int wait_for(pid_t child)
+{
+    int status = 0;
+    while (waitpid(child, &status, 0) < 0 && errno == EINTR)
+        ;
+    return WIFEXITED(status) ? WEXITSTATUS(status) : IND_EXIT_FAILED;
+}
+
+/* Shows the call as one would type it, then runs it. */
+static int show(const struct demo *demo, const char *const *arguments)
+{
+    printf("\n$ indagator");
+    for (size_t i = 1; arguments[i]; i++) {
+        bool quote = strpbrk(arguments[i], " {}\"*") != NULL;
+        const char *shown = strcmp(arguments[i], demo->config) == 0     ? "indagator.yaml"
+                            : strcmp(arguments[i], demo->messages) == 0 ? "messages.log"
+                                                                        : arguments[i];
+        printf(" %s%s%s", quote ? "'" : "", shown, quote ? "'" : "");
+    }
+    printf("\n");
+    return wait_for(start(demo, arguments, -1));
+}
+
+/* Reads what the collector tells until it says where it listens. */
+static bool wait_for_port(struct demo *demo)
+{
+    char text[4096];
+    size_t length = 0;
+    struct pollfd ready = {demo->errors, POLLIN, 0};
+    while (length < sizeof text - 1 && poll(&ready, 1, PATIENCE_MILLISECONDS) == 1) {
+        ssize_t got = read(demo->errors, text + length, sizeof text - 1 - length);
+        if (got <= 0)
+            break;
+        length += (size_t)got;
+        text[length] = '\0';
+        const char *said = strstr(text, "listening on udp 127.0.0.1:");
+        if (said && strchr(said, '\n')) {
+            demo->port = (unsigned)strtoul(said + 27, NULL, 10);
+            return demo->port != 0;
+        }
+    }
+    ind_complain("the collector did not start: %.*s", (int)length, text);
+    return false;
+}
+
+static bool start_collector(struct demo *demo)
+{
+    int ends[2];
+    const char *arguments[] = {"indagator", "collect", "-c", demo->config, NULL};
+    if (pipe(ends) != 0)
+        return false;
+    (void)fcntl(ends[0], F_SETFD, FD_CLOEXEC);
+    printf("\n$ indagator collect -c indagator.yaml &\n");
+    demo->collector = start(demo, arguments, ends[1]);
+    close(ends[1]);
+    demo->errors = ends[0];
+    return demo->collector > 0 && wait_for_port(demo);
+}
+
+static bool add_size(void *context, const char *path)
+{
+    struct stat facts;
+    char whole[8192];
+    const void **both = context;
+    const char *folder = both[0];
+    uint64_t *total = (uint64_t *)(uintptr_t)both[1];
+    snprintf(whole, sizeof whole, "%s/log/%s", folder, path);
+    if (stat(whole, &facts) == 0)
+        *total += (uint64_t)facts.st_size;
+    return true;
+}
+
+static uint64_t stored_bytes(const struct demo *demo)
+{
+    char path[4096];
+    uint64_t total = 0;
+    const void *both[] = {demo->folder, &total};
+    snprintf(path, sizeof path, "%s/log", demo->folder);
+    int folder = open(path, O_RDONLY | O_DIRECTORY);
+    if (folder >= 0) {
+        (void)ind_walk(folder, add_size, both);
+        close(folder);
+    }
+    return total;
+}
+
+/* Until the files have stopped growing: nothing is on its way any more. */
+static void wait_until_stored(const struct demo *demo)
+{
+    uint64_t last = 0;
+    for (int waited = 0, still = 0; waited < PATIENCE_MILLISECONDS && still < 4; waited += 150) {
+        struct timespec pause = {0, 150000000};
+        nanosleep(&pause, NULL);
+        uint64_t now = stored_bytes(demo);
+        still = now > 0 && now == last ? still + 1 : 0;
+        last = now;
+    }
+}
+
+static int by_name(const void *left, const void *right)
+{
+    return strcmp(*(char *const *)left, *(char *const *)right);
+}
+
+struct names {
+    char *list[MOST_FILES];
+    size_t count;
+};
+
+static bool add_name(void *context, const char *path)
+{
+    struct names *names = context;
+    if (names->count < MOST_FILES)
+        names->list[names->count++] = strdup(path);
+    return true;
+}
+
+static void show_files(const struct demo *demo)
+{
+    char path[8192], size[32];
+    struct names names = {{NULL}, 0};
+    struct stat facts;
+    snprintf(path, sizeof path, "%s/log", demo->folder);
+    int folder = open(path, O_RDONLY | O_DIRECTORY);
+    if (folder < 0)
+        return;
+    (void)ind_walk(folder, add_name, &names);
+    qsort(names.list, names.count, sizeof *names.list, by_name);
+    for (size_t i = 0; i < names.count; i++) {
+        if (names.list[i] && fstatat(folder, names.list[i], &facts, 0) == 0)
+            printf("  %10s  log/%s\n", ind_size_text((uint64_t)facts.st_size, size), names.list[i]);
+        free(names.list[i]);
+    }
+    close(folder);
+}
+
+static void end_collector(struct demo *demo)
+{
+    if (demo->collector > 0) {
+        fflush(stdout);
+        kill(demo->collector, SIGTERM);
+        demo->collector = -wait_for(demo->collector);
+    }
+}
+
+static int play(struct demo *demo)
+{
+    char target[64];
+    heading("1. Ten lines of configuration, more or less");
+    if (!write_config(demo))
+        return IND_EXIT_FAILED;
+    heading("2. A collector on loopback, and the devices of Skerry Line, a ferry operator, sending to it");
+    if (!start_collector(demo))
+        return IND_EXIT_FAILED;
+    snprintf(target, sizeof target, "udp:127.0.0.1:%u", demo->port);
+    const char *emit[] = {"indagator",    "emit",   "--to", target, "--from",
+                          demo->messages, "--rate", "2000", NULL};
+    if (show(demo, emit) != IND_EXIT_DONE)
+        return IND_EXIT_FAILED;
+    wait_until_stored(demo);
+    heading("3. Filed by facility and severity; trouble of the firewall apart");
+    show_files(demo);
+    heading("4. How much of what, while the collector goes on");
+    const char *severities[] = {"indagator", "search", "-c", demo->config, "--by", "severity", NULL};
+    const char *devices[] = {"indagator", "search", "-c", demo->config, "--by", "device", "--top", "6", NULL};
+    if (show(demo, severities) != IND_EXIT_DONE || show(demo, devices) != IND_EXIT_DONE)
+        return IND_EXIT_FAILED;
+    heading("5. Two questions: who guesses passwords, and what is wrong at pier 3?");
+    const char *guesses[] = {
+        "indagator",  "search",          "-c",
+        demo->config, "--when",          "app is \"sshd\" and text contains \"Failed password\"",
+        "--by",       "device,severity", NULL};
+    const char *pier[] = {"indagator", "search",
+                          "-c",        demo->config,
+                          "--when",    "device starts with \"pier3\" and severity at least warning",
+                          "--layout",  "{device} {severity} {text}",
+                          NULL};
+    if (show(demo, guesses) != IND_EXIT_DONE || show(demo, pier) != IND_EXIT_DONE)
+        return IND_EXIT_FAILED;
+    heading("6. Told to end, the collector files what it has and gives account");
+    printf("\n$ kill -TERM %ld\n", (long)demo->collector);
+    end_collector(demo);
+    printf("\nAll of this is in %s. To go on:\n"
+           "  cd %s\n"
+           "  indagator check\n"
+           "  indagator search --when 'text contains \"DHCP\"' --count\n"
+           "  indagator rotate\n",
+           demo->folder, demo->folder);
+    return demo->collector == 0 ? IND_EXIT_DONE : IND_EXIT_FAILED;
+}
+
+static int run(struct ind_call *call)
+{
+    static struct demo demo = {.errors = -1};
+    if (*call->rest) {
+        ind_complain("demo takes no arguments, but \"%s\" was given", *call->rest);
+        return IND_EXIT_CALL;
+    }
+    if (!find_program(&demo, call->program) || !find_messages(&demo) || !make_folder(&demo))
+        return IND_EXIT_FAILED;
+    int status = play(&demo);
+    end_collector(&demo);
+    if (demo.errors >= 0)
+        close(demo.errors);
+    return status;
+}
+
+const struct ind_command ind_command_demo = {
+    .name = "demo",
+    .summary = "shows the whole thing on made-up data",
+    .arguments = "[--folder FOLDER]",
+    .about = "Starts a collector on loopback, sends it the messages of a made-up ferry operator, and shows\n"
+             "the files, counts and two searches. Leaves its folder and says where it is.\n\n"
+             "Example:\n"
+             "  indagator demo\n",
+    .options = options,
+    .run = run,
+};

@@ -1,0 +1,297 @@
+#include "cli/cli.h"
+#include "cli/table.h"
+#include "collect/clock.h"
+#include "store/search.h"
+
+#include <errno.h>
+#include <stdlib.h>
+#include <sys/resource.h>
+
+static struct {
+    char *when, *since, *until, *by, *to, *layout;
+    int count;
+    long top;
+} given;
+
+static struct poptOption *options(void)
+{
+    static struct poptOption table[] = {
+        {"when", '\0', POPT_ARG_STRING, &given.when, 0,
+         "only messages for which this holds (docs/conditions.md)", "CONDITION"},
+        {"since", '\0', POPT_ARG_STRING, &given.since, 0,
+         "from this time on: a date, a date and time, or an age such as 24h", "TIME"},
+        {"until", '\0', POPT_ARG_STRING, &given.until, 0, "before this time; a date includes that day",
+         "TIME"},
+        {"count", '\0', POPT_ARG_NONE, &given.count, 0, "only how many", NULL},
+        {"by", '\0', POPT_ARG_STRING, &given.by, 0,
+         "how many of each: facility, severity, host, device, sender, app, text, date, hour, procid, msgid; "
+         "several with "
+         "commas",
+         "FIELD,…"},
+        {"top", '\0', POPT_ARG_LONG, &given.top, 0, "only the N most frequent (with --by)", "N"},
+        {"to", '\0', POPT_ARG_STRING, &given.to, 0, "write what is found to a file", "FILE"},
+        {"layout", '\0', POPT_ARG_STRING, &given.layout, 0,
+         "print lines as plain (the default), json, rfc5424, raw, or by a template such as \"{time} {device} "
+         "{text}\"",
+         "L"},
+        POPT_TABLEEND};
+    return table;
+}
+
+/* A condition from the command line, told with a caret under the place. */
+static bool read_condition(const struct ind_config *config, ind_condition *when)
+{
+    struct ind_mistake mistake = {0};
+    *when = IND_CONDITION_ALWAYS;
+    if (!given.when ||
+        ind_condition_read(config->conditions, ind_slice_of(given.when), &config->named, when, &mistake))
+        return true;
+    char name[] = "--when";
+    struct ind_source source = {.path = name, .bytes = given.when, .length = strlen(given.when)};
+    struct ind_remarks remarks = {0};
+    ind_remark_add(&remarks, false, &source, mistake.offset, mistake.length, "%s", mistake.text);
+    ind_remark_print(&remarks.list[0], stderr);
+    ind_remarks_free(&remarks);
+    return false;
+}
+
+static bool read_by(struct ind_search_settings *settings)
+{
+    char *rest = given.by;
+    while (rest && *rest) {
+        size_t length = strcspn(rest, ",");
+        struct ind_slice name = {rest, length};
+        int by = ind_search_by_read(name);
+        if (by < 0) {
+            const char *names[IND_BY_END];
+            for (unsigned i = 0; i < IND_BY_END; i++)
+                names[i] = ind_search_by_name(i).at;
+            const char *near = ind_near(name, names, IND_BY_END);
+            ind_complain("--by: unknown field \"%.*s\"%s%s%s", IND_ARG(name), near ? "; did you mean \"" : "",
+                         near ? near : "", near ? "\"?" : "");
+            return false;
+        }
+        if (settings->by_count == IND_SEARCH_FIELDS) {
+            ind_complain("--by takes at most %d fields", IND_SEARCH_FIELDS);
+            return false;
+        }
+        settings->by[settings->by_count++] = (unsigned)by;
+        rest += length + (rest[length] == ',');
+    }
+    return true;
+}
+
+static bool read_layout(struct ind_search_settings *settings, struct ind_template *template)
+{
+    struct ind_mistake mistake = {0};
+    settings->layout = IND_LAYOUT_PLAIN;
+    if (!given.layout)
+        return true;
+    int layout = ind_layout_read(ind_slice_of(given.layout));
+    if (layout >= 0) {
+        settings->layout = (enum ind_layout)layout;
+        return true;
+    }
+    if (!strchr(given.layout, '{')) {
+        ind_complain(
+            "--layout: unknown layout \"%s\"; expected plain, json, rfc5424, raw, or a template such as "
+            "\"{time} {device} {text}\"",
+            given.layout);
+        return false;
+    }
+    settings->line = template;
+    if (!ind_template_read(ind_slice_of(given.layout), IND_TEMPLATE_LINE, template, &mistake))
+        ind_complain("--layout: %s", mistake.text);
+    return !mistake.made;
+}
+
+static bool read_settings(const struct ind_config *config, struct ind_search_settings *settings,
+                          struct ind_template *template)
+{
+    if ((given.top || given.count) && given.top && !given.by) {
+        ind_complain("--top goes with --by");
+        return false;
+    }
+    if (given.top < 0) {
+        ind_complain("--top: a number from 1 on");
+        return false;
+    }
+    settings->count_only = given.count != 0;
+    return ind_moment_option("since", given.since, config->zone, false, &settings->since) &&
+           ind_moment_option("until", given.until, config->zone, true, &settings->until) &&
+           read_condition(config, &settings->when) && read_by(settings) && read_layout(settings, template);
+}
+
+/* ---- Files ---- */
+
+static void raise_file_limit(void)
+{
+    struct rlimit limit;
+    if (getrlimit(RLIMIT_NOFILE, &limit) == 0 && limit.rlim_cur < limit.rlim_max) {
+        limit.rlim_cur = limit.rlim_max < 1 << 20 ? limit.rlim_max : 1 << 20;
+        (void)setrlimit(RLIMIT_NOFILE, &limit);
+    }
+}
+
+static struct ind_search_file *list_paths(const char **paths, size_t *count)
+{
+    for (*count = 0; paths[*count];)
+        ++*count;
+    struct ind_search_file *files = calloc(*count + 1, sizeof *files);
+    for (size_t i = 0; files && i < *count; i++)
+        files[i] = (struct ind_search_file){.name = paths[i], .path = paths[i]};
+    return files;
+}
+
+static struct ind_search_file *list_store(const struct ind_config *config, struct ind_snapshot *snapshot,
+                                          size_t *count)
+{
+    *count = 0;
+    if (!ind_snapshot_take(config->store, snapshot)) {
+        ind_complain("cannot read the store %s: %s", config->store, strerror(errno));
+        return NULL;
+    }
+    struct ind_search_file *files = calloc(snapshot->count + 1, sizeof *files);
+    for (size_t i = 0; files && i < snapshot->count; i++)
+        if (!snapshot->files[i].twice)
+            files[(*count)++] =
+                (struct ind_search_file){.name = snapshot->files[i].path, .stored = &snapshot->files[i]};
+    return files;
+}
+
+/* ---- Results ---- */
+
+struct printer {
+    FILE *out;
+    bool failed;
+};
+
+static bool print_line(void *context, struct ind_slice line)
+{
+    struct printer *printer = context;
+    printer->failed = fwrite(line.at, 1, line.length, printer->out) != line.length;
+    return !printer->failed;
+}
+
+static void print_groups(const struct ind_search_result *result, const struct ind_search_settings *settings,
+                         bool json, FILE *out)
+{
+    struct ind_column columns[IND_SEARCH_FIELDS + 1] = {{"messages", true}};
+    size_t rows =
+        given.top && (size_t)given.top < result->group_count ? (size_t)given.top : result->group_count;
+    for (size_t i = 0; i < settings->by_count; i++)
+        columns[i + 1] = (struct ind_column){ind_search_by_name(settings->by[i]).at, false};
+    struct ind_table *table = ind_table_new(columns, settings->by_count + 1);
+    for (size_t row = 0; row < rows; row++) {
+        ind_table_number(table, result->groups[row].count);
+        for (size_t i = 0; i < settings->by_count; i++)
+            ind_table_text(table, result->groups[row].values[i]);
+    }
+    ind_table_print(table, json, out);
+    ind_table_free(table);
+}
+
+static bool print_result(struct ind_search_result *result, const struct ind_search_settings *settings,
+                         bool json, FILE *out)
+{
+    char number[32];
+    struct printer printer = {out, false};
+    if (settings->by_count)
+        print_groups(result, settings, json, out);
+    else if (settings->count_only && json)
+        fprintf(out, "{\"messages\":%llu}\n", (unsigned long long)result->found);
+    else if (settings->count_only)
+        fprintf(out, "%s\n", ind_grouped(result->found, number));
+    else if (!ind_search_lines(result, print_line, &printer))
+        return false;
+    return !printer.failed;
+}
+
+/* What keeps the answer from being whole is said, and is no success. */
+static bool tell_gaps(const struct ind_search_result *result)
+{
+    bool whole = result->unread_files == 0;
+    for (unsigned field = 0; field < IND_FIELDS; field++)
+        if (result->lacking[field]) {
+            ind_complain("%llu file%s not hold the field \"%s\": its layout leaves it out, so nothing there "
+                         "can fulfil a test "
+                         "of it; layout: json keeps it",
+                         (unsigned long long)result->lacking[field],
+                         result->lacking[field] == 1 ? " does" : "s do",
+                         ind_field_name((enum ind_field)field).at);
+            whole = false;
+        }
+    if (result->groups_cut) {
+        ind_complain("more than a million groups: the rest is left out");
+        whole = false;
+    }
+    if (result->failed) {
+        ind_complain("memory or the disk for temporary files ran out: the answer is not whole");
+        whole = false;
+    }
+    return whole;
+}
+
+static int search(const struct ind_call *call, struct ind_search_settings *settings)
+{
+    struct ind_search_result result;
+    FILE *out = given.to ? fopen(given.to, "w") : stdout;
+    if (!out) {
+        ind_complain("cannot write %s: %s", given.to, strerror(errno));
+        return IND_EXIT_FAILED;
+    }
+    ind_search_run(settings, &result);
+    ind_progress_end();
+    bool printed = print_result(&result, settings, call->json != 0, out);
+    bool closed = !given.to || fclose(out) == 0;
+    int status = result.found ? IND_EXIT_DONE : IND_EXIT_NO;
+    if (!tell_gaps(&result))
+        status = IND_EXIT_FAILED;
+    if (!printed || !closed) {
+        if (given.to)
+            ind_complain("cannot write %s: %s", given.to, strerror(errno));
+        status = IND_EXIT_FAILED;
+    }
+    ind_search_free(&result);
+    return status;
+}
+
+static int run(struct ind_call *call)
+{
+    struct ind_loaded loaded;
+    struct ind_template template;
+    struct ind_snapshot snapshot = {.folder = -1};
+    int status = IND_EXIT_CALL;
+    if (!ind_load(call, *call->rest != NULL, &loaded))
+        return IND_EXIT_CALL;
+    struct ind_search_settings settings = {
+        .config = loaded.config, .now = ind_now(), .tell = ind_tell, .progress = ind_progress};
+    if (call->json && !given.layout)
+        given.layout = strdup("json");
+    raise_file_limit();
+    if (read_settings(loaded.config, &settings, &template)) {
+        struct ind_search_file *files = *call->rest
+                                            ? list_paths(call->rest, &settings.file_count)
+                                            : list_store(loaded.config, &snapshot, &settings.file_count);
+        settings.files = files;
+        settings.snapshot = &snapshot;
+        status = files ? search(call, &settings) : IND_EXIT_FAILED;
+        free(files);
+    }
+    ind_snapshot_free(&snapshot);
+    ind_loaded_free(&loaded);
+    return status;
+}
+
+const struct ind_command ind_command_search = {
+    .name = "search",
+    .summary = "finds stored messages, live and archived",
+    .arguments = "[--when CONDITION] [--since TIME] [--until TIME] [PATH…]",
+    .about = "Looks through all files of the store, or through the files named, and prints what it finds\n"
+             "in order of time. Exit code 1 where nothing is found.\n\n"
+             "Examples:\n"
+             "  indagator search -c indagator.yaml --when 'severity at least warning' --since 24h\n"
+             "  indagator search -c indagator.yaml --by device,severity --top 10\n",
+    .options = options,
+    .run = run,
+};

@@ -1,0 +1,157 @@
+/* cli/main.c: finds the command, reads its options, runs it, and sees to it that all output got out. */
+#include "cli/cli.h"
+
+#include <signal.h>
+#include <stdlib.h>
+
+static const struct ind_command *const commands[] = {&ind_command_collect, &ind_command_check,
+                                                     &ind_command_emit,    &ind_command_search,
+                                                     &ind_command_rotate,  &ind_command_demo};
+enum { COMMANDS = sizeof commands / sizeof *commands };
+
+static void print_usage(FILE *out)
+{
+    fprintf(out, "Usage: indagator COMMAND [options]\n\n"
+                 "Collects syslog from network devices, files it by facility and severity, keeps the files\n"
+                 "in order, and finds things in them again.\n\nCommands:\n");
+    for (int i = 0; i < COMMANDS; i++)
+        fprintf(out, "  %-10s %s\n", commands[i]->name, commands[i]->summary);
+    fprintf(out, "\nCommon to all:\n"
+                 "  -c, --config FILE   the configuration; otherwise ./indagator.yaml, then\n"
+                 "                      /etc/indagator/indagator.yaml\n"
+                 "      --json          results as JSON, one object a line\n"
+                 "      --help          help on a command: indagator COMMAND --help\n"
+                 "      --version       the version\n"
+                 "\nNew here? \"indagator demo\" shows the whole thing on made-up data.\n");
+}
+
+static const struct ind_command *find_command(const char *name)
+{
+    const char *names[COMMANDS];
+    for (int i = 0; i < COMMANDS; i++) {
+        names[i] = commands[i]->name;
+        if (strcmp(name, names[i]) == 0)
+            return commands[i];
+    }
+    const char *near = ind_near(ind_slice_of(name), names, COMMANDS);
+    if (near)
+        ind_complain("unknown command \"%s\"; did you mean \"%s\"?", name, near);
+    else
+        ind_complain("unknown command \"%s\"; \"indagator --help\" lists them", name);
+    return NULL;
+}
+
+struct common {
+    char *config;
+    int help, version, json;
+};
+
+static void common_options(struct common *common, struct poptOption table[5])
+{
+    const struct poptOption options[5] = {
+        {"config", 'c', POPT_ARG_STRING, &common->config, 0, "the configuration", "FILE"},
+        {"json", '\0', POPT_ARG_NONE, &common->json, 0, "results as JSON, one object a line", NULL},
+        {"help", '\0', POPT_ARG_NONE, &common->help, 0, "this help", NULL},
+        {"version", '\0', POPT_ARG_NONE, &common->version, 0, "the version", NULL},
+        POPT_TABLEEND};
+    memcpy(table, options, sizeof options);
+}
+
+static void print_help(const struct ind_command *command, poptContext context)
+{
+    printf("Usage: indagator %s %s\n\n%s\n", command->name, command->arguments, command->about);
+    char *text = NULL;
+    size_t size = 0;
+    FILE *memory = open_memstream(&text, &size);
+    if (!memory)
+        return;
+    poptPrintHelp(context, memory, 0);
+    fclose(memory);
+    const char *options = strchr(text, '\n'); /* the first line is popt's own usage */
+    printf("%s", options ? options + 1 : "");
+    free(text);
+}
+
+static int bad_option(poptContext context, int error, const char *where)
+{
+    ind_complain("%s: %s; see \"indagator %s --help\"", poptBadOption(context, POPT_BADOPTION_NOALIAS),
+                 error == POPT_ERROR_BADOPT      ? "unknown option"
+                 : error == POPT_ERROR_NOARG     ? "a value is missing"
+                 : error == POPT_ERROR_BADNUMBER ? "this is no number"
+                 : error == POPT_ERROR_OVERFLOW  ? "the number is too large"
+                                                 : poptStrerror(error),
+                 where);
+    return IND_EXIT_CALL;
+}
+
+static int run_command(const struct ind_command *command, const char *program, struct common *common,
+                       int argc, const char **argv)
+{
+    struct poptOption shared[5];
+    common_options(common, shared);
+    struct poptOption table[] = {
+        {NULL, '\0', POPT_ARG_INCLUDE_TABLE, command->options(), 0, "Options:", NULL},
+        {NULL, '\0', POPT_ARG_INCLUDE_TABLE, shared, 0, "Common to all commands:", NULL},
+        POPT_TABLEEND};
+    if (!command->options()->longName)
+        memmove(table, table + 1, 2 * sizeof *table);
+    poptContext context = poptGetContext("indagator", argc, argv, table, 0);
+    int result = poptGetNextOpt(context), status;
+    if (result < -1) {
+        status = bad_option(context, result, command->name);
+    } else if (common->help) {
+        print_help(command, context);
+        status = IND_EXIT_DONE;
+    } else if (common->version) {
+        printf("indagator %s\n", IND_VERSION);
+        status = IND_EXIT_DONE;
+    } else {
+        static const char *none[] = {NULL};
+        const char **rest = poptGetArgs(context);
+        struct ind_call call = {program, common->config, common->json, rest ? rest : none};
+        status = command->run(&call);
+    }
+    poptFreeContext(context);
+    return status;
+}
+
+/* Options before the command: -c belongs to it. */
+static int read_call(int argc, const char **argv)
+{
+    struct common common = {0};
+    struct poptOption table[5];
+    common_options(&common, table);
+    poptContext context = poptGetContext("indagator", argc, argv, table, POPT_CONTEXT_POSIXMEHARDER);
+    int result = poptGetNextOpt(context), status = IND_EXIT_CALL;
+    const char **rest = poptGetArgs(context);
+    if (result < -1) {
+        status = bad_option(context, result, "");
+    } else if (common.version) {
+        printf("indagator %s\n", IND_VERSION);
+        status = IND_EXIT_DONE;
+    } else if (!rest || !*rest) {
+        print_usage(common.help ? stdout : stderr);
+        status = common.help ? IND_EXIT_DONE : IND_EXIT_CALL;
+    } else {
+        const struct ind_command *command = find_command(*rest);
+        int count = 0;
+        while (rest[count])
+            count++;
+        if (command)
+            status = run_command(command, argv[0], &common, count, rest);
+    }
+    poptFreeContext(context);
+    free(common.config);
+    return status;
+}
+
+int main(int argc, const char **argv)
+{
+    signal(SIGPIPE, SIG_IGN); /* a reader that has seen enough is no mistake: writing says so */
+    int status = read_call(argc, argv);
+    if (fflush(stdout) != 0 || ferror(stdout)) {
+        if (status == IND_EXIT_DONE)
+            status = IND_EXIT_FAILED;
+    }
+    return status;
+}

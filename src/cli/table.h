@@ -1,0 +1,27 @@
+/* cli/table.h: results in rows, printed as a table for people or as JSON for scripts. */
+#ifndef IND_CLI_TABLE_H
+#define IND_CLI_TABLE_H
+
+#include <stdbool.h>
+#include <stdint.h>
+#include <stdio.h>
+
+struct ind_table;
+
+struct ind_column {
+    const char *name; /* heading, and key in JSON with blanks as _ */
+    bool number;      /* aligned to the right, digits in groups */
+};
+
+/* New; `columns` is borrowed. NULL where memory is out; the other calls accept NULL. */
+struct ind_table *ind_table_new(const struct ind_column *columns, size_t count);
+void ind_table_free(struct ind_table *table);
+
+/* Fills the next cell of the row; the text is copied. */
+void ind_table_text(struct ind_table *table, const char *text);
+void ind_table_number(struct ind_table *table, uint64_t number);
+
+/* Text: a heading and aligned columns. JSON: one object a line. */
+void ind_table_print(const struct ind_table *table, bool json, FILE *out);
+
+#endif

@@ -1,0 +1,15 @@
+/* collect/clock.h: the one place where the time is read. */
+#ifndef IND_COLLECT_CLOCK_H
+#define IND_COLLECT_CLOCK_H
+
+#include "core/civil.h"
+#include <time.h>
+
+static inline ind_time ind_now(void)
+{
+    struct timespec now;
+    clock_gettime(CLOCK_REALTIME, &now);
+    return (ind_time)now.tv_sec * IND_SECOND + now.tv_nsec;
+}
+
+#endif

@@ -1,0 +1,40 @@
+/* collect/inside.h: shared by the threads of a collector, for the files of collect/ only. */
+#ifndef IND_COLLECT_INSIDE_H
+#define IND_COLLECT_INSIDE_H
+
+#include "collect/collector.h"
+#include "collect/ring.h"
+
+#include <pthread.h>
+#include <stdatomic.h>
+
+enum { IND_MOST_LISTENERS = 64 };
+
+struct ind_collector {
+    const struct ind_collect_settings *settings;
+    struct ind_store *store;
+    struct ind_ring *ring;
+    int sockets[IND_MOST_LISTENERS];
+    size_t socket_count;
+    int wake[2];            /* a pipe that ends the intake's waiting */
+    atomic_bool stop;       /* asked to end */
+    atomic_bool disk_stuck; /* the writer waits for the disk */
+    atomic_bool give_up;    /* the writer has waited long enough at the end */
+    atomic_bool written;    /* the writer is done: housekeeping may end */
+    /* Written by the threads, read once they have ended. */
+    struct ind_ledger ledger;
+    uint64_t lost_at_intake, lost_in_queues, kernel_dropped, unread_files;
+};
+
+void ind_collect_tell(const struct ind_collector *collector, const char *format, ...)
+    __attribute__((format(printf, 2, 3)));
+
+/* An empty batch, however long it takes; NULL once the writer has given up. */
+struct ind_batch *ind_wait_for_batch(struct ind_collector *collector);
+
+void *ind_intake_sockets(void *collector);
+void *ind_intake_files(void *collector);
+void *ind_writer(void *collector);
+void *ind_housekeeping(void *collector);
+
+#endif

@@ -1,0 +1,356 @@
+#include "config/config.h"
+
+#include "config/load.h"
+#include "config/quantity.h"
+#include "config/zones.h"
+#include <errno.h>
+#include <glob.h>
+#include <stdlib.h>
+#include <unistd.h>
+
+enum { DEEPEST_INCLUDE = 8 };
+
+/* A relative path is relative to the file that holds it. */
+static char *resolve_path(struct ind_loader *loader, const struct ind_node *node)
+{
+    const char *slash = strrchr(node->source->path, '/');
+    char path[4096];
+    if (node->text.at[0] == '/' || !slash)
+        return ind_keep(loader, node->text);
+    snprintf(path, sizeof path, "%.*s/%.*s", (int)(slash - node->source->path), node->source->path,
+             IND_ARG(node->text));
+    return ind_keep(loader, ind_slice_of(path));
+}
+
+/* Settings of one value stand once, over all files. */
+static bool once(struct ind_loader *loader, const struct ind_node *value, void *place)
+{
+    for (size_t i = 0; i < loader->seen_count; i += 2)
+        if ((const void *)loader->seen[i] == place) {
+            ind_wrong(loader, value, "this is set already in %s; leave one out",
+                      loader->seen[i + 1]->source->path);
+            return false;
+        }
+    if (!ind_grow(loader, &loader->seen, &loader->seen_count, sizeof *loader->seen) ||
+        !ind_grow(loader, &loader->seen, &loader->seen_count, sizeof *loader->seen))
+        return false;
+    loader->seen[loader->seen_count - 2] = place;
+    loader->seen[loader->seen_count - 1] = value;
+    return true;
+}
+
+static void read_path(struct ind_loader *loader, const struct ind_node *value, char **path)
+{
+    if (ind_expect_text(loader, value, "a path") && once(loader, value, path))
+        *path = resolve_path(loader, value);
+}
+
+static void read_store(struct ind_loader *loader, const struct ind_node *value, void *into)
+{
+    read_path(loader, value, &((struct ind_config *)into)->store);
+}
+
+static void read_state(struct ind_loader *loader, const struct ind_node *value, void *into)
+{
+    read_path(loader, value, &((struct ind_config *)into)->state);
+}
+
+static void read_zone(struct ind_loader *loader, const struct ind_node *value, void *into)
+{
+    struct ind_config *config = into;
+    if (!ind_expect_text(loader, value, "a time zone such as Europe/Lisbon") ||
+        !once(loader, value, &config->zone_text))
+        return;
+    config->zone_text = ind_keep(loader, value->text);
+    config->zone = config->zone_text ? ind_zone_named(config->zone_text) : NULL;
+    if (!config->zone)
+        ind_wrong(loader, value, "unknown time zone \"%.*s\"; write one such as Europe/Lisbon, UTC or +01:00",
+                  IND_ARG(value->text));
+}
+
+static void read_domain(struct ind_loader *loader, const struct ind_node *value, void *into)
+{
+    struct ind_config *config = into;
+    if (ind_expect_text(loader, value, "a domain such as skerry.example") &&
+        once(loader, value, &config->domain))
+        config->domain = ind_keep(loader, value->text);
+}
+
+static void read_open_files(struct ind_loader *loader, const struct ind_node *value, void *into)
+{
+    struct ind_config *config = into;
+    if (ind_expect_text(loader, value, "a number of files") && once(loader, value, &config->open_files) &&
+        !ind_read_count(value->text, 1, 1000000, &config->open_files))
+        ind_wrong(loader, value, "\"%.*s\" is no number of files; write one such as 4096",
+                  IND_ARG(value->text));
+}
+
+static void read_allow(struct ind_loader *loader, const struct ind_node *value, void *into)
+{
+    if (once(loader, value, &loader->config->allow))
+        ind_load_allow(loader, value, into);
+}
+
+static void gather_list(struct ind_loader *loader, const struct ind_node *value, const char *what,
+                        const struct ind_node ***list, size_t *count)
+{
+    if (!ind_expect_list(loader, value, what))
+        return;
+    for (size_t i = 0; i < value->part_count; i++)
+        if (ind_grow(loader, list, count, sizeof **list))
+            (*list)[*count - 1] = value->parts[i];
+}
+
+static void gather_devices(struct ind_loader *loader, const struct ind_node *value, void *into)
+{
+    (void)into;
+    gather_list(loader, value, "devices", &loader->devices, &loader->device_count);
+}
+
+static void gather_routes(struct ind_loader *loader, const struct ind_node *value, void *into)
+{
+    (void)into;
+    gather_list(loader, value, "routes", &loader->routes, &loader->route_count);
+}
+
+static void gather_conditions(struct ind_loader *loader, const struct ind_node *value, void *into)
+{
+    (void)into;
+    if (value->kind != IND_NODE_MAP) {
+        ind_wrong(loader, value,
+                  "expected named conditions such as \"trouble: severity at least warning\", found %s",
+                  ind_node_kind_name(value));
+        return;
+    }
+    for (size_t i = 0; i + 1 < value->part_count; i += 2)
+        if (ind_grow(loader, &loader->named, &loader->named_count, sizeof *loader->named)) {
+            loader->named[loader->named_count - 1].key = value->parts[i];
+            loader->named[loader->named_count - 1].value = value->parts[i + 1];
+        }
+}
+
+static void gather_archives(struct ind_loader *loader, const struct ind_node *value, void *into)
+{
+    (void)into;
+    if (value->kind != IND_NODE_MAP) {
+        ind_wrong(loader, value,
+                  "expected archive policies such as \"default: {rotate: every day}\", found %s",
+                  ind_node_kind_name(value));
+        return;
+    }
+    for (size_t i = 0; i < value->part_count; i++)
+        if (ind_grow(loader, &loader->archives, &loader->archive_count, sizeof *loader->archives))
+            loader->archives[loader->archive_count - 1] = value->parts[i];
+}
+
+static void read_config_file(struct ind_loader *loader, const char *path, const struct ind_node *from);
+
+static void include_one(struct ind_loader *loader, const struct ind_node *node)
+{
+    glob_t found;
+    if (!ind_expect_text(loader, node, "the path of a file to include"))
+        return;
+    char *pattern = resolve_path(loader, node);
+    if (!pattern)
+        return;
+    bool many = strpbrk(pattern, "*?[") != NULL;
+    int result = glob(pattern, many ? 0 : GLOB_NOCHECK, NULL, &found);
+    if (result == 0)
+        for (size_t i = 0; i < found.gl_pathc; i++)
+            read_config_file(loader, found.gl_pathv[i], node);
+    else if (result == GLOB_NOMATCH)
+        ind_doubt(loader, node, "no file fits \"%.*s\"", IND_ARG(node->text));
+    else
+        ind_wrong(loader, node, "cannot look for files that fit \"%.*s\"", IND_ARG(node->text));
+    globfree(&found);
+}
+
+static void read_include(struct ind_loader *loader, const struct ind_node *value, void *into)
+{
+    (void)into;
+    if (value->kind != IND_NODE_LIST)
+        include_one(loader, value);
+    else
+        for (size_t i = 0; i < value->part_count; i++)
+            include_one(loader, value->parts[i]);
+}
+
+static const struct ind_key top_keys[] = {
+    {"store", read_store},     {"state", read_state},           {"zone", read_zone},
+    {"domain", read_domain},   {"open files", read_open_files}, {"listen", ind_load_listen},
+    {"allow", read_allow},     {"devices", gather_devices},     {"conditions", gather_conditions},
+    {"routes", gather_routes}, {"archives", gather_archives},   {"include", read_include},
+};
+
+static void read_config_file(struct ind_loader *loader, const char *path, const struct ind_node *from)
+{
+    for (const struct ind_source *open = loader->loaded->sources; open; open = open->next)
+        if (strcmp(open->path, path) == 0) {
+            ind_wrong(loader, from, "\"%s\" is included already; leave it out here", path);
+            return;
+        }
+    struct ind_source *source = ind_source_read(path);
+    if (!source) {
+        int error = errno;
+        if (from)
+            ind_wrong(loader, from, "cannot read \"%s\": %s", path, strerror(error));
+        else
+            ind_remark_add(loader->remarks, false, NULL, 0, 0, "cannot read \"%s\": %s", path,
+                           strerror(error));
+        return;
+    }
+    source->order = loader->loaded->sources ? loader->loaded->sources->order + 1 : 0;
+    source->next = loader->loaded->sources;
+    loader->loaded->sources = source;
+    struct ind_node *tree = ind_tree_read(source, loader->remarks);
+    if (!tree)
+        return;
+    if (!ind_grow(loader, &loader->trees, &loader->tree_count, sizeof *loader->trees)) {
+        ind_tree_free(tree);
+        return;
+    }
+    loader->trees[loader->tree_count - 1] = tree;
+    if (++loader->depth > DEEPEST_INCLUDE)
+        ind_wrong(loader, from, "files included more than 8 deep");
+    else if (tree->kind != IND_NODE_SCALAR || tree->text.length)
+        ind_read_map(loader, tree, top_keys, sizeof top_keys / sizeof *top_keys, loader->config);
+    loader->depth--;
+}
+
+static bool is_loopback(const char *address)
+{
+    struct ind_address parsed;
+    static const uint8_t one[16] = {[15] = 1};
+    if (!ind_address_read(ind_slice_of(address), &parsed))
+        return false;
+    return parsed.bits == 32 ? parsed.bytes[0] == 127 : memcmp(parsed.bytes, one, 16) == 0;
+}
+
+static void warn_of_open_listeners(struct ind_loader *loader)
+{
+    const struct ind_config *config = loader->config;
+    for (size_t i = 0; !config->allow_given && i < config->listener_count; i++)
+        if (config->listeners[i].address && !is_loopback(config->listeners[i].address)) {
+            ind_remark_add(loader->remarks, true, NULL, 0, 0,
+                           "anyone who can reach %s can send messages; name your networks under allow:",
+                           config->listeners[i].text);
+            return;
+        }
+}
+
+static void compile(struct ind_loader *loader)
+{
+    struct ind_config *config = loader->config;
+    if (!config->store)
+        config->store = ind_keep(loader, IND_SLICE("/var/log/indagator"));
+    if (!config->state)
+        config->state = ind_keep(loader, IND_SLICE("/var/lib/indagator"));
+    if (!config->domain)
+        config->domain = ind_keep(loader, IND_SLICE(""));
+    if (!config->zone_text)
+        config->zone = ind_zone_of_machine();
+    config->devices = ind_devices_new(ind_slice_of(config->domain));
+    config->conditions = ind_conditions_new(ind_slice_of(config->domain));
+    if (!config->devices || !config->conditions || !config->store || !config->state ||
+        !ind_default_policy(loader)) {
+        ind_remark_add(loader->remarks, false, NULL, 0, 0, "out of memory while reading the configuration");
+        return;
+    }
+    ind_load_devices(loader);
+    ind_load_conditions(loader);
+    ind_load_archives(loader);
+    ind_load_routes(loader);
+    warn_of_open_listeners(loader);
+}
+
+static void config_free(struct ind_config *config)
+{
+    if (!config)
+        return;
+    ind_router_free(config->router);
+    ind_conditions_free(config->conditions);
+    ind_devices_free(config->devices);
+    for (size_t i = 0; i < config->device_zone_count; i++)
+        ind_zone_free(config->device_zones[i]);
+    ind_zone_free(config->zone);
+    for (size_t i = 0; i < config->kept_count; i++)
+        free(config->kept[i]);
+    free(config->kept);
+    free(config->device_zones);
+    free(config->named_conditions);
+    free((void *)(uintptr_t)config->named.names);
+    free(config->listeners);
+    free(config->allow);
+    free(config->routes);
+    free(config->policies);
+    free(config);
+}
+
+static void load(const char *path, struct ind_loaded *loaded)
+{
+    *loaded = (struct ind_loaded){0};
+    struct ind_loader loader = {.loaded = loaded, .remarks = &loaded->remarks};
+    loader.config = calloc(1, sizeof *loader.config);
+    if (!loader.config) {
+        ind_remark_add(loader.remarks, false, NULL, 0, 0, "out of memory while reading the configuration");
+        return;
+    }
+    loader.config->open_files = IND_OPEN_FILES;
+    if (path)
+        read_config_file(&loader, path, NULL);
+    compile(&loader);
+    for (size_t i = 0; i < loader.tree_count; i++)
+        ind_tree_free(loader.trees[i]);
+    free(loader.trees);
+    free(loader.devices);
+    free(loader.routes);
+    free(loader.archives);
+    free(loader.named);
+    free(loader.seen);
+    ind_remarks_sort(&loaded->remarks);
+    if (loaded->remarks.mistakes == 0 && loader.config->router)
+        loaded->config = loader.config;
+    else
+        config_free(loader.config);
+}
+
+void ind_config_load(const char *path, struct ind_loaded *loaded)
+{
+    load(path, loaded);
+}
+
+void ind_config_defaults(struct ind_loaded *loaded)
+{
+    load(NULL, loaded);
+}
+
+void ind_loaded_free(struct ind_loaded *loaded)
+{
+    config_free(loaded->config);
+    ind_remarks_free(&loaded->remarks);
+    while (loaded->sources) {
+        struct ind_source *next = loaded->sources->next;
+        ind_source_free(loaded->sources);
+        loaded->sources = next;
+    }
+    *loaded = (struct ind_loaded){0};
+}
+
+const char *ind_config_find(void)
+{
+    static const char *const places[] = {"indagator.yaml", "/etc/indagator/indagator.yaml"};
+    for (size_t i = 0; i < 2; i++)
+        if (access(places[i], F_OK) == 0)
+            return places[i];
+    return NULL;
+}
+
+bool ind_config_allows(const struct ind_config *config, const struct ind_address *sender)
+{
+    if (!config->allow_given)
+        return true;
+    for (size_t i = 0; i < config->allow_count; i++)
+        if (ind_network_holds(&config->allow[i], sender))
+            return true;
+    return false;
+}

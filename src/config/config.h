@@ -1,0 +1,78 @@
+/* config/config.h: a whole configuration, read and compiled (docs/configuration.md).
+ *
+ * Reading touches nothing but the files it reads. A configuration never changes once loaded and may be shared
+ * by threads. */
+#ifndef IND_CONFIG_CONFIG_H
+#define IND_CONFIG_CONFIG_H
+
+#include "config/source.h"
+#include "core/archive_name.h"
+#include "core/device.h"
+#include "core/retention.h"
+#include "core/rotation.h"
+#include "core/route.h"
+
+struct ind_policy {
+    char *name;
+    struct ind_rotation_rule rotate;
+    struct ind_retention_rule keep;
+    enum ind_compression compress;
+    int level; /* of the compression */
+};
+
+struct ind_listener {
+    char *text;    /* "udp 0.0.0.0:514": what messages carry as their listener */
+    char *address; /* numeric */
+    uint16_t port; /* 0: any free one */
+};
+
+struct ind_config {
+    char *store, *state, *domain, *zone_text;
+    struct ind_zone *zone;
+    uint64_t open_files;
+    struct ind_listener *listeners;
+    size_t listener_count;
+    struct ind_network *allow;
+    size_t allow_count;
+    bool allow_given;
+    struct ind_devices *devices;
+    struct ind_zone **device_zones;
+    size_t device_zone_count;
+    struct ind_conditions *conditions;
+    struct ind_named named; /* the named conditions, for conditions given elsewhere */
+    ind_condition *named_conditions;
+    struct ind_route *routes;
+    size_t route_count;
+    struct ind_policy *policies; /* the first is "default" */
+    size_t policy_count;
+    struct ind_router *router;
+    char **kept; /* texts that the above borrow */
+    size_t kept_count;
+};
+
+enum { IND_OPEN_FILES = 4096 };
+
+struct ind_loaded {
+    struct ind_config *config;  /* NULL where there are mistakes */
+    struct ind_remarks remarks; /* sorted */
+    struct ind_source *sources;
+};
+
+/* Reads `path` and what it includes. */
+void ind_config_load(const char *path, struct ind_loaded *loaded);
+
+/* What holds where a file says nothing: for commands that need no file. */
+void ind_config_defaults(struct ind_loaded *loaded);
+
+void ind_loaded_free(struct ind_loaded *loaded);
+
+/* `./indagator.yaml`, then `/etc/indagator/indagator.yaml`; NULL where there is neither. */
+const char *ind_config_find(void);
+
+/* Whether messages from this address are taken. */
+bool ind_config_allows(const struct ind_config *config, const struct ind_address *sender);
+
+/* "every day or 256 MiB" and so on, for people. */
+void ind_policy_describe(const struct ind_policy *policy, struct ind_buffer *buffer);
+
+#endif

@@ -1,0 +1,158 @@
+#include "config/load.h"
+
+#include "core/names.h"
+#include <stdlib.h>
+
+void ind_wrong_inside(struct ind_loader *loader, const struct ind_node *scalar,
+                      const struct ind_mistake *mistake, bool doubt)
+{
+    size_t start = ind_node_locate(scalar, mistake->offset);
+    size_t end = ind_node_locate(scalar, mistake->offset + mistake->length);
+    ind_remark_add(loader->remarks, doubt, scalar->source, start, end > start ? end - start : 0, "%s",
+                   mistake->text);
+}
+
+enum { MOST_KEYS = 32 };
+
+static void unknown_key(struct ind_loader *loader, const struct ind_node *key, const struct ind_key *keys,
+                        size_t count)
+{
+    const char *names[MOST_KEYS];
+    char list[512];
+    struct ind_buffer known = ind_buffer_on(list, sizeof list - 1);
+    for (size_t i = 0; i < count; i++) {
+        names[i] = keys[i].name;
+        ind_buffer_text(&known, i == 0 ? "" : i + 1 == count ? " and " : ", ");
+        ind_buffer_text(&known, names[i]);
+    }
+    list[known.length] = '\0';
+    const char *near = ind_near(key->text, names, count);
+    if (near)
+        ind_wrong(loader, key, "unknown key \"%.*s\"; did you mean \"%s\"?", IND_ARG(key->text), near);
+    else
+        ind_wrong(loader, key, "unknown key \"%.*s\"; known here: %s", IND_ARG(key->text), list);
+}
+
+bool ind_read_map(struct ind_loader *loader, const struct ind_node *map, const struct ind_key *keys,
+                  size_t count, void *into)
+{
+    if (map->kind != IND_NODE_MAP) {
+        ind_wrong(loader, map, "expected a map with keys such as \"%s: …\", found %s", keys[0].name,
+                  ind_node_kind_name(map));
+        return false;
+    }
+    for (size_t i = 0; i + 1 < map->part_count; i += 2) {
+        const struct ind_node *key = map->parts[i];
+        size_t k = 0;
+        while (k < count && !ind_slice_equal(key->text, ind_slice_of(keys[k].name)))
+            k++;
+        if (k == count)
+            unknown_key(loader, key, keys, count);
+        else
+            keys[k].read(loader, map->parts[i + 1], into);
+    }
+    return true;
+}
+
+bool ind_expect_text(struct ind_loader *loader, const struct ind_node *node, const char *what)
+{
+    if (node->kind == IND_NODE_SCALAR && node->text.length && !memchr(node->text.at, '\0', node->text.length))
+        return true;
+    if (node->kind != IND_NODE_SCALAR && node->flow)
+        ind_wrong(loader, node, "expected %s, found %s: YAML takes \"%c\" for its own; quote it: '…'", what,
+                  ind_node_kind_name(node), node->source->bytes[node->offset]);
+    else
+        ind_wrong(loader, node, "expected %s, found %s", what,
+                  node->kind == IND_NODE_SCALAR ? "nothing" : ind_node_kind_name(node));
+    return false;
+}
+
+bool ind_expect_list(struct ind_loader *loader, const struct ind_node *node, const char *what)
+{
+    if (node->kind == IND_NODE_LIST)
+        return true;
+    ind_wrong(loader, node, "expected a list of %s, found %s; begin each with \"- \"", what,
+              ind_node_kind_name(node));
+    return false;
+}
+
+bool ind_read_yes(struct ind_loader *loader, const struct ind_node *node, bool *yes)
+{
+    static const char *const words[] = {"no", "yes", "false", "true"};
+    if (!ind_expect_text(loader, node, "yes or no"))
+        return false;
+    for (size_t i = 0; i < 4; i++)
+        if (ind_slice_equal_nocase(node->text, ind_slice_of(words[i]))) {
+            *yes = i % 2 == 1;
+            return true;
+        }
+    ind_wrong(loader, node, "expected yes or no, found \"%.*s\"", IND_ARG(node->text));
+    return false;
+}
+
+static void no_memory(struct ind_loader *loader)
+{
+    ind_remark_add(loader->remarks, false, NULL, 0, 0, "out of memory while reading the configuration");
+}
+
+char *ind_keep(struct ind_loader *loader, struct ind_slice text)
+{
+    struct ind_config *config = loader->config;
+    char **kept = realloc(config->kept, (config->kept_count + 1) * sizeof *kept);
+    char *copy = kept ? malloc(text.length + 1) : NULL;
+    if (kept)
+        config->kept = kept;
+    if (!copy) {
+        no_memory(loader);
+        return NULL;
+    }
+    if (text.length)
+        memcpy(copy, text.at, text.length);
+    copy[text.length] = '\0';
+    config->kept[config->kept_count++] = copy;
+    return copy;
+}
+
+bool ind_grow(struct ind_loader *loader, void *array, size_t *count, size_t size)
+{
+    void **list = array;
+    if ((*count & (*count - 1)) == 0) {
+        void *grown = realloc(*list, (*count ? *count * 2 : 1) * size);
+        if (!grown) {
+            no_memory(loader);
+            return false;
+        }
+        *list = grown;
+    }
+    memset((char *)*list + *count * size, 0, size);
+    (*count)++;
+    return true;
+}
+
+bool ind_read_network(struct ind_loader *loader, const struct ind_node *node, struct ind_network *network)
+{
+    if (!ind_expect_text(loader, node, "an address or a network such as 192.0.2.0/24"))
+        return false;
+    char text[IND_ADDRESS_WIDTH + 8];
+    struct ind_buffer written = ind_buffer_on(text, sizeof text - 1);
+    switch (ind_network_read(node->text, network)) {
+    case IND_NETWORK_OK:
+        return true;
+    case IND_NETWORK_PREFIX:
+        ind_wrong(loader, node, "\"%.*s\": the prefix is at most 32 for IPv4, 128 for IPv6",
+                  IND_ARG(node->text));
+        return false;
+    case IND_NETWORK_HOST_BITS:
+        ind_address_write(&written, &network->address);
+        text[written.length] = '\0';
+        ind_wrong(loader, node,
+                  "\"%.*s\" has bits set past its prefix; write %s/%u for the network, or the address alone",
+                  IND_ARG(node->text), text, network->prefix);
+        return false;
+    default:
+        ind_wrong(loader, node,
+                  "\"%.*s\" is no address or network; write one such as 192.0.2.9 or 2001:db8::/32",
+                  IND_ARG(node->text));
+        return false;
+    }
+}

@@ -1,0 +1,75 @@
+/* config/load.h: what the readers of the sections share. Internal to config/. */
+#ifndef IND_CONFIG_LOAD_H
+#define IND_CONFIG_LOAD_H
+
+#include "config/config.h"
+#include "config/tree.h"
+
+struct ind_named_text {
+    const struct ind_node *key, *value;
+    enum { IND_NAMED_UNREAD, IND_NAMED_READING, IND_NAMED_READ, IND_NAMED_BROKEN } state;
+};
+
+struct ind_loader {
+    struct ind_loaded *loaded;
+    struct ind_config *config;
+    struct ind_remarks *remarks;
+    struct ind_node **trees; /* kept until the end: sections point into them */
+    size_t tree_count;
+    /* Items of the sections in the order in which they act, over all files. */
+    const struct ind_node **devices, **routes;
+    size_t device_count, route_count;
+    const struct ind_node **archives; /* key, value, key, value */
+    size_t archive_count;
+    struct ind_named_text *named;
+    size_t named_count;
+    const struct ind_node **seen; /* top-level keys that may stand once only */
+    size_t seen_count;
+    int depth; /* of includes */
+};
+
+/* A mistake or a doubt at a node. */
+#define ind_wrong(loader, node, ...)                                                                         \
+    ind_remark_add((loader)->remarks, false, (node)->source, (node)->offset, (node)->length, __VA_ARGS__)
+#define ind_doubt(loader, node, ...)                                                                         \
+    ind_remark_add((loader)->remarks, true, (node)->source, (node)->offset, (node)->length, __VA_ARGS__)
+
+/* A mistake inside a scalar's text. */
+void ind_wrong_inside(struct ind_loader *loader, const struct ind_node *scalar,
+                      const struct ind_mistake *mistake, bool doubt);
+
+struct ind_key {
+    const char *name;
+    void (*read)(struct ind_loader *loader, const struct ind_node *value, void *into);
+};
+
+/* Reads a map by a table of keys; unknown keys are told with the nearest known one. False where the node is
+ * no map. */
+bool ind_read_map(struct ind_loader *loader, const struct ind_node *map, const struct ind_key *keys,
+                  size_t count, void *into);
+
+/* True where the node is a text; else told as "expected `what`". */
+bool ind_expect_text(struct ind_loader *loader, const struct ind_node *node, const char *what);
+bool ind_expect_list(struct ind_loader *loader, const struct ind_node *node, const char *what);
+bool ind_read_yes(struct ind_loader *loader, const struct ind_node *node, bool *yes);
+
+/* A copy that lives as long as the configuration; NULL where memory is out, which is then told. */
+char *ind_keep(struct ind_loader *loader, struct ind_slice text);
+
+/* Grows an array by one zeroed element; false where memory is out, which is then told. */
+bool ind_grow(struct ind_loader *loader, void *array, size_t *count, size_t size);
+
+/* "192.0.2.0/24" into a network; told where it is none. */
+bool ind_read_network(struct ind_loader *loader, const struct ind_node *node, struct ind_network *network);
+
+/* The sections, in the order in which they depend on each other. */
+void ind_load_devices(struct ind_loader *loader);
+void ind_load_conditions(struct ind_loader *loader);
+void ind_load_archives(struct ind_loader *loader);
+void ind_load_routes(struct ind_loader *loader);
+void ind_load_listen(struct ind_loader *loader, const struct ind_node *value, void *into);
+void ind_load_allow(struct ind_loader *loader, const struct ind_node *value, void *into);
+
+bool ind_default_policy(struct ind_loader *loader);
+
+#endif

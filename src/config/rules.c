@@ -1,0 +1,500 @@
+/* config/rules.c: archive policies and routes. */
+#include "config/load.h"
+#include "config/quantity.h"
+#include "core/names.h"
+
+#include <grp.h>
+#include <stdlib.h>
+
+/* ---- archives ---- */
+
+static const struct ind_rotation_rule default_rotation = {IND_PERIOD_DAY, UINT64_C(256) << 20, 0};
+static const struct ind_retention_rule default_retention = {INT64_C(30) * IND_DAY_SECONDS, 0, 0, 80};
+enum { DEFAULT_LEVEL = 3, DEFAULT_GZIP_LEVEL = 6 };
+
+static const char *const period_names[] = {"", "hour", "day", "week"};
+
+static bool read_period(struct ind_slice text, enum ind_period *period)
+{
+    for (int i = IND_PERIOD_HOUR; i <= IND_PERIOD_WEEK; i++)
+        if (ind_slice_equal(text, ind_slice_of(period_names[i]))) {
+            *period = (enum ind_period)i;
+            return true;
+        }
+    return false;
+}
+
+static void read_every(struct ind_loader *loader, const struct ind_node *value, void *into)
+{
+    struct ind_rotation_rule *rule = into;
+    if (ind_expect_text(loader, value, "hour, day or week") && !read_period(value->text, &rule->every))
+        ind_wrong(loader, value, "unknown period \"%.*s\"; expected hour, day or week", IND_ARG(value->text));
+}
+
+static void read_rotate_size(struct ind_loader *loader, const struct ind_node *value, void *into)
+{
+    struct ind_rotation_rule *rule = into;
+    if (!ind_expect_text(loader, value, "a size such as 256 MiB"))
+        return;
+    if (!ind_read_size(value->text, &rule->size))
+        ind_wrong(loader, value, "\"%.*s\" is no size; write one such as 256 MiB", IND_ARG(value->text));
+    else if (rule->size < 4096)
+        ind_wrong(loader, value, "too small: a file holds at least 4 KiB");
+}
+
+static void read_rotate_messages(struct ind_loader *loader, const struct ind_node *value, void *into)
+{
+    struct ind_rotation_rule *rule = into;
+    if (ind_expect_text(loader, value, "a number of messages") &&
+        !ind_read_count(value->text, 1, UINT64_C(1) << 40, &rule->messages))
+        ind_wrong(loader, value, "\"%.*s\" is no number of messages; write one such as 100000",
+                  IND_ARG(value->text));
+}
+
+static void read_rotate(struct ind_loader *loader, const struct ind_node *value, void *into)
+{
+    static const struct ind_key keys[] = {
+        {"every", read_every}, {"size", read_rotate_size}, {"messages", read_rotate_messages}};
+    struct ind_policy *policy = into;
+    policy->rotate = (struct ind_rotation_rule){0};
+    if (value->kind == IND_NODE_MAP) {
+        ind_read_map(loader, value, keys, 3, &policy->rotate);
+        return;
+    }
+    if (!ind_expect_text(loader, value, "when to rotate, such as \"every day\""))
+        return;
+    bool every = ind_slice_starts(value->text, IND_SLICE("every "));
+    if (!every || !read_period(ind_slice_from(value->text, 6), &policy->rotate.every))
+        ind_wrong(loader, value,
+                  "\"%.*s\" does not say when to rotate; write every hour, every day or every week, or a map "
+                  "such as "
+                  "{every: hour, size: 256 MiB}",
+                  IND_ARG(value->text));
+}
+
+static void read_keep_for(struct ind_loader *loader, const struct ind_node *value, void *into)
+{
+    struct ind_retention_rule *rule = into;
+    if (!ind_expect_text(loader, value, "a span of time such as 30 days"))
+        return;
+    if (!ind_read_span(value->text, &rule->age) || rule->age == 0)
+        ind_wrong(loader, value, "\"%.*s\" is no span of time; write one such as 30 days or 1 year",
+                  IND_ARG(value->text));
+}
+
+static void read_keep_number(struct ind_loader *loader, const struct ind_node *value, void *into)
+{
+    struct ind_retention_rule *rule = into;
+    if (ind_expect_text(loader, value, "a number of archives") &&
+        !ind_read_count(value->text, 1, 1000000000, &rule->number))
+        ind_wrong(loader, value, "\"%.*s\" is no number of archives; write one such as 14",
+                  IND_ARG(value->text));
+}
+
+static void read_keep_space(struct ind_loader *loader, const struct ind_node *value, void *into)
+{
+    struct ind_retention_rule *rule = into;
+    if (!ind_expect_text(loader, value, "a size such as 40 GiB or 80 %"))
+        return;
+    if (ind_read_percent(value->text, &rule->percent))
+        return;
+    rule->percent = 0;
+    if (!ind_read_size(value->text, &rule->space) || rule->space == 0)
+        ind_wrong(loader, value, "\"%.*s\" is no size; write one such as 40 GiB, or 80 %% of the file system",
+                  IND_ARG(value->text));
+}
+
+static void read_keep(struct ind_loader *loader, const struct ind_node *value, void *into)
+{
+    static const struct ind_key keys[] = {
+        {"for", read_keep_for}, {"number", read_keep_number}, {"space", read_keep_space}};
+    struct ind_policy *policy = into;
+    policy->keep = (struct ind_retention_rule){0};
+    if (value->kind == IND_NODE_MAP)
+        ind_read_map(loader, value, keys, 3, &policy->keep);
+    else
+        read_keep_for(loader, value, &policy->keep);
+    if (!policy->keep.space && !policy->keep.percent)
+        policy->keep.percent = default_retention.percent;
+}
+
+static void read_compress(struct ind_loader *loader, const struct ind_node *value, void *into)
+{
+    struct ind_policy *policy = into;
+    if (!ind_expect_text(loader, value, "zstd, gzip or none"))
+        return;
+    struct ind_slice word = value->text, level = IND_NOTHING;
+    const char *blank = memchr(word.at, ' ', word.length);
+    if (blank) {
+        level = ind_slice_from(word, (size_t)(blank - word.at) + 1);
+        word.length = (size_t)(blank - word.at);
+    }
+    bool zstd = ind_slice_equal(word, IND_SLICE("zstd")), gzip = ind_slice_equal(word, IND_SLICE("gzip"));
+    uint64_t number = zstd ? DEFAULT_LEVEL : DEFAULT_GZIP_LEVEL;
+    if (!zstd && !gzip && !(ind_slice_equal(word, IND_SLICE("none")) && !blank)) {
+        ind_wrong(loader, value, "unknown compression \"%.*s\"; expected zstd, gzip or none",
+                  IND_ARG(value->text));
+        return;
+    }
+    if (blank && !ind_read_count(level, 1, zstd ? 19 : 9, &number)) {
+        ind_wrong(loader, value, "the level of %s is 1 to %d, not \"%.*s\"", zstd ? "zstd" : "gzip",
+                  zstd ? 19 : 9, IND_ARG(level));
+        return;
+    }
+    policy->compress = zstd ? IND_COMPRESS_ZSTD : gzip ? IND_COMPRESS_GZIP : IND_COMPRESS_NONE;
+    policy->level = (int)number;
+}
+
+static struct ind_policy *add_policy(struct ind_loader *loader, struct ind_slice name)
+{
+    struct ind_config *config = loader->config;
+    if (!ind_grow(loader, &config->policies, &config->policy_count, sizeof *config->policies))
+        return NULL;
+    struct ind_policy *policy = &config->policies[config->policy_count - 1];
+    *policy =
+        (struct ind_policy){NULL, default_rotation, default_retention, IND_COMPRESS_ZSTD, DEFAULT_LEVEL};
+    policy->name = ind_keep(loader, name);
+    return policy;
+}
+
+bool ind_default_policy(struct ind_loader *loader)
+{
+    return add_policy(loader, IND_SLICE("default")) != NULL;
+}
+
+static struct ind_policy *find_policy(struct ind_config *config, struct ind_slice name)
+{
+    for (size_t i = 0; i < config->policy_count; i++)
+        if (ind_slice_equal(name, ind_slice_of(config->policies[i].name)))
+            return &config->policies[i];
+    return NULL;
+}
+
+static bool is_policy_name(struct ind_slice name)
+{
+    bool good = name.length > 0 && name.length <= 100;
+    for (size_t i = 0; i < name.length; i++)
+        good &=
+            ind_is_alpha(name.at[i]) || ind_is_digit(name.at[i]) || name.at[i] == '-' || name.at[i] == '_';
+    return good;
+}
+
+void ind_load_archives(struct ind_loader *loader)
+{
+    static const struct ind_key keys[] = {
+        {"rotate", read_rotate}, {"keep", read_keep}, {"compress", read_compress}};
+    bool default_given = false;
+    for (size_t i = 0; i + 1 < loader->archive_count; i += 2) {
+        const struct ind_node *key = loader->archives[i], *value = loader->archives[i + 1];
+        struct ind_policy *policy = find_policy(loader->config, key->text);
+        bool is_default = ind_slice_equal(key->text, IND_SLICE("default"));
+        if (!is_policy_name(key->text))
+            ind_wrong(loader, key, "an archive policy's name is made of letters, digits, - and _");
+        else if (policy && (!is_default || default_given))
+            ind_wrong(loader, key,
+                      "the archive policy \"%.*s\" stands here twice; give this one another name",
+                      IND_ARG(key->text));
+        else if ((policy = policy ? policy : add_policy(loader, key->text)) != NULL)
+            ind_read_map(loader, value, keys, 3, policy);
+        default_given |= is_default;
+    }
+}
+
+static void describe_size(struct ind_buffer *buffer, uint64_t size)
+{
+    static const char *const units[] = {" bytes", " KiB", " MiB", " GiB", " TiB"};
+    int unit = 0;
+    while (size >= 1024 && size % 1024 == 0 && unit < 4) {
+        size /= 1024;
+        unit++;
+    }
+    ind_buffer_number(buffer, size);
+    ind_buffer_text(buffer, units[unit]);
+}
+
+void ind_policy_describe(const struct ind_policy *policy, struct ind_buffer *buffer)
+{
+    const char *joint = "";
+    ind_buffer_text(buffer, "rotate ");
+    if (policy->rotate.every) {
+        ind_buffer_text(buffer, "every ");
+        ind_buffer_text(buffer, period_names[policy->rotate.every]);
+        joint = " or at ";
+    }
+    if (policy->rotate.size) {
+        ind_buffer_text(buffer, *joint ? joint : "at ");
+        describe_size(buffer, policy->rotate.size);
+        joint = " or at ";
+    }
+    if (policy->rotate.messages) {
+        ind_buffer_text(buffer, *joint ? joint : "at ");
+        ind_buffer_number(buffer, policy->rotate.messages);
+        ind_buffer_text(buffer, " messages");
+        joint = " or ";
+    }
+    if (!*joint)
+        ind_buffer_text(buffer, "only when asked");
+    ind_buffer_text(buffer, ", keep ");
+    joint = "";
+    if (policy->keep.age) {
+        ind_buffer_number(buffer, (uint64_t)(policy->keep.age /
+                                             (policy->keep.age % IND_DAY_SECONDS ? 3600 : IND_DAY_SECONDS)));
+        ind_buffer_text(buffer, policy->keep.age % IND_DAY_SECONDS ? " hours" : " days");
+        joint = ", ";
+    }
+    if (policy->keep.number) {
+        ind_buffer_text(buffer, joint);
+        ind_buffer_number(buffer, policy->keep.number);
+        ind_buffer_text(buffer, " archives of each file");
+        joint = ", ";
+    }
+    ind_buffer_text(buffer, joint);
+    ind_buffer_text(buffer, "at most ");
+    if (policy->keep.percent) {
+        ind_buffer_number(buffer, policy->keep.percent);
+        ind_buffer_text(buffer, " % of the file system");
+    } else {
+        describe_size(buffer, policy->keep.space);
+    }
+    ind_buffer_text(buffer, ", compress ");
+    ind_buffer_text(buffer, policy->compress == IND_COMPRESS_ZSTD   ? "zstd "
+                            : policy->compress == IND_COMPRESS_GZIP ? "gzip "
+                                                                    : "none");
+    if (policy->compress != IND_COMPRESS_NONE)
+        ind_buffer_number(buffer, (unsigned long long)policy->level);
+}
+
+/* ---- routes ---- */
+
+struct route_text {
+    struct ind_route *route;
+    const struct ind_node *name, *when, *file, *archive;
+};
+
+static void keep_route_name(struct ind_loader *loader, const struct ind_node *value, void *into)
+{
+    struct route_text *text = into;
+    if (!ind_expect_text(loader, value, "the route's name"))
+        return;
+    text->name = value;
+    text->route->name = ind_keep(loader, value->text);
+}
+
+static void read_when(struct ind_loader *loader, const struct ind_node *value, void *into)
+{
+    struct route_text *text = into;
+    struct ind_config *config = loader->config;
+    struct ind_mistake mistake = {0};
+    if (!ind_expect_text(loader, value, "a condition"))
+        return;
+    text->when = value;
+    bool good =
+        ind_condition_read(config->conditions, value->text, &config->named, &text->route->when, &mistake);
+    bool doubt = good && ind_condition_doubt(config->conditions, text->route->when, true, &mistake);
+    if (mistake.made)
+        ind_wrong_inside(loader, value, &mistake, doubt);
+    /* A condition broken elsewhere is told there, but this route must not be used. */
+    if (!good && !mistake.made && loader->remarks->mistakes == 0)
+        ind_wrong(loader, value, "this condition uses one that cannot be read");
+}
+
+static void read_file(struct ind_loader *loader, const struct ind_node *value, void *into)
+{
+    struct route_text *text = into;
+    struct ind_mistake mistake = {0};
+    text->file = value;
+    if (!ind_expect_text(loader, value, "the file's path"))
+        return;
+    char *kept = ind_keep(loader, value->text);
+    if (kept && !ind_template_read((struct ind_slice){kept, value->text.length}, IND_TEMPLATE_PATH,
+                                   &text->route->file, &mistake))
+        ind_wrong_inside(loader, value, &mistake, false);
+}
+
+static void read_archive(struct ind_loader *loader, const struct ind_node *value, void *into)
+{
+    struct route_text *text = into;
+    struct ind_config *config = loader->config;
+    if (!ind_expect_text(loader, value, "the name of an archive policy"))
+        return;
+    text->archive = value;
+    struct ind_policy *policy = find_policy(config, value->text);
+    if (policy) {
+        text->route->policy = (size_t)(policy - config->policies);
+        return;
+    }
+    const char **names = calloc(config->policy_count, sizeof *names);
+    for (size_t i = 0; names && i < config->policy_count; i++)
+        names[i] = config->policies[i].name;
+    const char *near = names ? ind_near(value->text, names, config->policy_count) : NULL;
+    ind_wrong(loader, value, "unknown archive policy \"%.*s\"; %s%s%s", IND_ARG(value->text),
+              near ? "did you mean \"" : "name it under archives:", near ? near : "", near ? "\"?" : "");
+    free(names);
+}
+
+static void read_layout(struct ind_loader *loader, const struct ind_node *value, void *into)
+{
+    struct route_text *text = into;
+    if (!ind_expect_text(loader, value, "plain, json, rfc5424 or raw"))
+        return;
+    int layout = ind_layout_read(value->text);
+    if (layout < 0)
+        ind_wrong(loader, value, "unknown layout \"%.*s\"; expected plain, json, rfc5424 or raw",
+                  IND_ARG(value->text));
+    else
+        text->route->layout = (enum ind_layout)layout;
+}
+
+static void read_last(struct ind_loader *loader, const struct ind_node *value, void *into)
+{
+    (void)ind_read_yes(loader, value, &((struct route_text *)into)->route->last);
+}
+
+static void read_mode(struct ind_loader *loader, const struct ind_node *value, unsigned needed,
+                      const char *example, unsigned *mode)
+{
+    if (!ind_expect_text(loader, value, "permissions in octal"))
+        return;
+    if (!ind_read_mode(value->text, mode))
+        ind_wrong(loader, value, "\"%.*s\" is no mode; write permissions in octal, such as \"%s\"",
+                  IND_ARG(value->text), example);
+    else if ((*mode & needed) != needed)
+        ind_wrong(loader, value,
+                  "with this mode the collector could not write there itself; write one such as \"%s\"",
+                  example);
+}
+
+static void read_file_mode(struct ind_loader *loader, const struct ind_node *value, void *into)
+{
+    read_mode(loader, value, 0600, "0640", &((struct route_text *)into)->route->file_mode);
+}
+
+static void read_folder_mode(struct ind_loader *loader, const struct ind_node *value, void *into)
+{
+    read_mode(loader, value, 0700, "0750", &((struct route_text *)into)->route->folder_mode);
+}
+
+static void read_group(struct ind_loader *loader, const struct ind_node *value, void *into)
+{
+    struct route_text *text = into;
+    uint64_t number;
+    if (!ind_expect_text(loader, value, "the name of a group"))
+        return;
+    const struct group *group = getgrnam(value->text.at);
+    if (group)
+        text->route->group = group->gr_gid;
+    else if (ind_read_count(value->text, 0, UINT32_MAX - 1, &number))
+        text->route->group = (int64_t)number;
+    else
+        ind_wrong(loader, value, "this machine has no group \"%.*s\"", IND_ARG(value->text));
+}
+
+static void check_same_file(struct ind_loader *loader, const struct route_text *texts, size_t count)
+{
+    for (size_t i = 0; i < count; i++)
+        for (size_t j = 0; j < i; j++) {
+            const struct ind_route *a = texts[i].route, *b = texts[j].route;
+            if (!a->file.count || !ind_slice_equal(a->file.source, b->file.source))
+                continue;
+            const char *what = a->layout != b->layout   ? "layout"
+                               : a->policy != b->policy ? "archive policy"
+                               : a->file_mode != b->file_mode || a->folder_mode != b->folder_mode ? "mode"
+                               : a->group != b->group                                             ? "group"
+                                                                                                  : NULL;
+            if (what) {
+                ind_wrong(loader, texts[i].file,
+                          "the route \"%s\" writes the same file with another %s; make them agree, or write "
+                          "two files",
+                          b->name, what);
+                break;
+            }
+        }
+}
+
+static void check_names(struct ind_loader *loader, const struct route_text *texts, size_t count)
+{
+    for (size_t i = 0; i < count; i++)
+        for (size_t j = 0; j < i && texts[i].name; j++)
+            if (texts[j].name && ind_slice_equal(texts[i].name->text, texts[j].name->text)) {
+                ind_wrong(loader, texts[i].name,
+                          "the route \"%s\" stands here twice; give this one another name",
+                          texts[i].route->name);
+                break;
+            }
+}
+
+static void load_route(struct ind_loader *loader, const struct ind_node *node, struct route_text *text)
+{
+    static const struct ind_key keys[] = {{"name", keep_route_name}, {"when", read_when},
+                                          {"file", read_file},       {"archive", read_archive},
+                                          {"layout", read_layout},   {"last", read_last},
+                                          {"mode", read_file_mode},  {"folder mode", read_folder_mode},
+                                          {"group", read_group}};
+    struct ind_route *route = text->route;
+    *route = (struct ind_route){
+        .name = "", .when = IND_CONDITION_ALWAYS, .file_mode = 0640, .folder_mode = 0750, .group = -1};
+    if (!ind_read_map(loader, node, keys, sizeof keys / sizeof *keys, text))
+        return;
+    if (!text->name)
+        ind_wrong(loader, node, "a route without a name; add \"name: …\"");
+    if (!text->file)
+        ind_wrong(loader, node, "a route without a file; add \"file: '{facility}/{severity}.log'\"");
+}
+
+static void add_default_route(struct ind_loader *loader)
+{
+    struct ind_config *config = loader->config;
+    struct ind_mistake mistake = {0};
+    config->routes[0] = (struct ind_route){.name = "everything",
+                                           .when = IND_CONDITION_ALWAYS,
+                                           .file_mode = 0640,
+                                           .folder_mode = 0750,
+                                           .group = -1};
+    (void)ind_template_read(IND_SLICE("{facility}/{severity}.log"), IND_TEMPLATE_PATH,
+                            &config->routes[0].file, &mistake);
+}
+
+static void check_reachable(struct ind_loader *loader, const struct route_text *texts)
+{
+    struct ind_config *config = loader->config;
+    for (size_t i = 0; i < config->route_count; i++) {
+        size_t above;
+        const struct ind_node *node = texts[i].when ? texts[i].when : texts[i].name;
+        if (!node || !ind_router_unreachable(config->router, i, &above))
+            continue;
+        if (above == i)
+            ind_doubt(loader, node, "no message can fulfil this condition; the route \"%s\" stays empty",
+                      config->routes[i].name);
+        else
+            ind_doubt(loader, node,
+                      "no message comes this far: the route \"%s\" takes them all and is \"last\"; put this "
+                      "route above it",
+                      config->routes[above].name);
+    }
+}
+
+void ind_load_routes(struct ind_loader *loader)
+{
+    struct ind_config *config = loader->config;
+    size_t count = loader->route_count;
+    config->routes = calloc(count ? count : 1, sizeof *config->routes);
+    struct route_text *texts = calloc(count ? count : 1, sizeof *texts);
+    if (!config->routes || !texts) {
+        free(texts);
+        return;
+    }
+    config->route_count = count ? count : 1;
+    if (count == 0)
+        add_default_route(loader);
+    for (size_t i = 0; i < count; i++) {
+        texts[i].route = &config->routes[i];
+        load_route(loader, loader->routes[i], &texts[i]);
+    }
+    check_names(loader, texts, count);
+    check_same_file(loader, texts, count);
+    if (loader->remarks->mistakes == 0)
+        config->router = ind_router_new(config->conditions, config->routes, config->route_count);
+    if (config->router && count)
+        check_reachable(loader, texts);
+    free(texts);
+}

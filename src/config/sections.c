@@ -1,0 +1,304 @@
+/* config/sections.c: listeners, allowed networks, devices, and named conditions. */
+#include "config/load.h"
+#include "config/quantity.h"
+#include "config/zones.h"
+#include "core/names.h"
+
+#include <stdlib.h>
+
+/* ---- listen ---- */
+
+/* "192.0.2.1:514", "[2001:db8::1]:514". */
+static bool split_address(struct ind_slice text, struct ind_slice *address, struct ind_slice *port)
+{
+    size_t colon = text.length;
+    while (colon > 0 && text.at[colon - 1] != ':')
+        colon--;
+    if (colon == 0)
+        return false;
+    *port = ind_slice_from(text, colon);
+    *address = (struct ind_slice){text.at, colon - 1};
+    bool brackets = address->length > 2 && address->at[0] == '[' && address->at[address->length - 1] == ']';
+    if (brackets)
+        *address = (struct ind_slice){address->at + 1, address->length - 2};
+    return brackets == (address->length && memchr(address->at, ':', address->length) != NULL);
+}
+
+static void read_udp(struct ind_loader *loader, const struct ind_node *value, void *into)
+{
+    (void)into;
+    struct ind_slice host, port;
+    struct ind_address address;
+    uint64_t number;
+    if (!ind_expect_text(loader, value, "an address and a port such as 0.0.0.0:514"))
+        return;
+    if (!split_address(value->text, &host, &port) || !ind_address_read(host, &address)) {
+        ind_wrong(loader, value,
+                  "\"%.*s\" is no address and port; write one such as 0.0.0.0:514 or \"[::]:514\" in quotes",
+                  IND_ARG(value->text));
+        return;
+    }
+    if (!ind_read_count(port, 0, 65535, &number)) {
+        ind_wrong(loader, value, "\"%.*s\" is no port; it is a number from 1 to 65535", IND_ARG(port));
+        return;
+    }
+    struct ind_config *config = loader->config;
+    char text[80];
+    snprintf(text, sizeof text, "udp %.*s", IND_ARG(value->text));
+    for (size_t i = 0; i < config->listener_count; i++)
+        if (config->listeners[i].text && strcmp(config->listeners[i].text, text) == 0)
+            ind_wrong(loader, value, "this address is listened on already; leave one out");
+    if (!ind_grow(loader, &config->listeners, &config->listener_count, sizeof *config->listeners))
+        return;
+    struct ind_listener *listener = &config->listeners[config->listener_count - 1];
+    listener->text = ind_keep(loader, ind_slice_of(text));
+    listener->address = ind_keep(loader, host);
+    listener->port = (uint16_t)number;
+}
+
+void ind_load_listen(struct ind_loader *loader, const struct ind_node *value, void *into)
+{
+    static const struct ind_key keys[] = {{"udp", read_udp}};
+    if (!ind_expect_list(loader, value, "listeners such as \"udp: 0.0.0.0:514\""))
+        return;
+    for (size_t i = 0; i < value->part_count; i++)
+        ind_read_map(loader, value->parts[i], keys, 1, into);
+}
+
+void ind_load_allow(struct ind_loader *loader, const struct ind_node *value, void *into)
+{
+    (void)into;
+    struct ind_config *config = loader->config;
+    if (!ind_expect_list(loader, value, "networks"))
+        return;
+    config->allow_given = true;
+    for (size_t i = 0; i < value->part_count; i++) {
+        struct ind_network network;
+        if (ind_read_network(loader, value->parts[i], &network) &&
+            ind_grow(loader, &config->allow, &config->allow_count, sizeof *config->allow))
+            config->allow[config->allow_count - 1] = network;
+    }
+}
+
+/* ---- devices ---- */
+
+struct device_text {
+    const struct ind_node *name, *address, *host, *zone, *labels, *relay;
+};
+
+#define KEEP(key)                                                                                            \
+    static void keep_##key(struct ind_loader *loader, const struct ind_node *value, void *into)              \
+    {                                                                                                        \
+        (void)loader;                                                                                        \
+        ((struct device_text *)into)->key = value;                                                           \
+    }
+KEEP(name)
+KEEP(address)
+KEEP(host)
+KEEP(zone)
+KEEP(labels)
+KEEP(relay)
+
+/* Calls `tie` for a text or for each of a list. */
+static void each(struct ind_loader *loader, const struct ind_node *node, struct ind_device *device,
+                 void (*tie)(struct ind_loader *, const struct ind_node *, struct ind_device *))
+{
+    if (!node)
+        return;
+    if (node->kind != IND_NODE_LIST)
+        tie(loader, node, device);
+    else
+        for (size_t i = 0; i < node->part_count; i++)
+            tie(loader, node->parts[i], device);
+}
+
+static void tie_address(struct ind_loader *loader, const struct ind_node *node, struct ind_device *device)
+{
+    struct ind_network network;
+    if (!ind_read_network(loader, node, &network))
+        return;
+    const struct ind_device *has = ind_devices_tie_network(loader->config->devices, &network, device);
+    if (has && has != device)
+        ind_wrong(loader, node, "the device \"%s\" has this address already; leave it out of one", has->name);
+}
+
+static void tie_host(struct ind_loader *loader, const struct ind_node *node, struct ind_device *device)
+{
+    if (!ind_expect_text(loader, node, "a host name"))
+        return;
+    const struct ind_device *has = ind_devices_tie_name(loader->config->devices, node->text, device);
+    if (has && has != device)
+        ind_wrong(loader, node, "the device \"%s\" has this name already; leave it out of one", has->name);
+}
+
+static void read_device_zone(struct ind_loader *loader, const struct ind_node *node,
+                             struct ind_device *device)
+{
+    struct ind_config *config = loader->config;
+    if (!node || !ind_expect_text(loader, node, "a time zone such as Europe/Lisbon"))
+        return;
+    struct ind_zone *zone = ind_zone_named(node->text.at);
+    if (!zone) {
+        ind_wrong(loader, node, "unknown time zone \"%.*s\"; write one such as Europe/Lisbon, UTC or +01:00",
+                  IND_ARG(node->text));
+        return;
+    }
+    if (!ind_grow(loader, &config->device_zones, &config->device_zone_count, sizeof *config->device_zones)) {
+        ind_zone_free(zone);
+        return;
+    }
+    config->device_zones[config->device_zone_count - 1] = zone;
+    device->zone = zone;
+}
+
+static void read_labels(struct ind_loader *loader, const struct ind_node *node, struct ind_device *device)
+{
+    if (!node)
+        return;
+    if (node->kind != IND_NODE_MAP) {
+        ind_wrong(loader, node, "expected labels such as {site: harbour, role: firewall}, found %s",
+                  ind_node_kind_name(node));
+        return;
+    }
+    for (size_t i = 0; i + 1 < node->part_count; i += 2)
+        if (ind_expect_text(loader, node->parts[i + 1], "the label's text"))
+            (void)ind_device_add_label(device, node->parts[i]->text, node->parts[i + 1]->text);
+}
+
+static bool is_device_name(struct ind_slice name)
+{
+    for (size_t i = 0; i < name.length; i++)
+        if (!(ind_is_alpha(name.at[i]) || ind_is_digit(name.at[i]) || memchr("-_.:", name.at[i], 4)))
+            return false;
+    return name.length <= IND_PATH_PART;
+}
+
+static void load_device(struct ind_loader *loader, const struct ind_node *node)
+{
+    static const struct ind_key keys[] = {{"name", keep_name},     {"address", keep_address},
+                                          {"host", keep_host},     {"zone", keep_zone},
+                                          {"labels", keep_labels}, {"relay", keep_relay}};
+    struct device_text text = {0};
+    if (!ind_read_map(loader, node, keys, sizeof keys / sizeof *keys, &text))
+        return;
+    if (!text.name) {
+        ind_wrong(loader, node, "a device without a name; add \"name: …\"");
+        return;
+    }
+    if (!ind_expect_text(loader, text.name, "the device's name"))
+        return;
+    if (!is_device_name(text.name->text)) {
+        ind_wrong(loader, text.name,
+                  "a device's name is made of letters, digits and -_.: and has 100 bytes at most");
+        return;
+    }
+    struct ind_device *device = ind_devices_add(loader->config->devices, text.name->text);
+    if (!device)
+        return;
+    if (!text.address && !text.host)
+        ind_doubt(loader, text.name,
+                  "no address: only its name, from a relay or a file, can tell that a message is of "
+                  "\"%s\"",
+                  device->name);
+    tie_host(loader, text.name, device);
+    each(loader, text.address, device, tie_address);
+    each(loader, text.host, device, tie_host);
+    read_device_zone(loader, text.zone, device);
+    read_labels(loader, text.labels, device);
+    if (text.relay)
+        (void)ind_read_yes(loader, text.relay, &device->relay);
+}
+
+void ind_load_devices(struct ind_loader *loader)
+{
+    for (size_t i = 0; i < loader->device_count; i++)
+        load_device(loader, loader->devices[i]);
+}
+
+/* ---- conditions ---- */
+
+static bool check_condition_name(struct ind_loader *loader, const struct ind_node *key)
+{
+    static const char *const words[] = {"and",  "or",       "not",    "is",   "in",     "at",      "least",
+                                        "most", "contains", "starts", "with", "within", "present", "absent"};
+    struct ind_slice name = key->text;
+    bool good = name.length && ind_is_alpha(name.at[0]);
+    for (size_t i = 0; i < name.length; i++)
+        good &=
+            ind_is_alpha(name.at[i]) || ind_is_digit(name.at[i]) || name.at[i] == '-' || name.at[i] == '_';
+    if (!good) {
+        ind_wrong(loader, key, "a condition's name is a letter, then letters, digits, - and _");
+        return false;
+    }
+    const char *what = ind_field_read(name) >= 0 ? "a field" : NULL;
+    for (size_t i = 0; i < sizeof words / sizeof *words; i++)
+        what = ind_slice_equal_nocase(name, ind_slice_of(words[i])) ? "a word of the language" : what;
+    what = ind_facility_read(name) >= 0 ? "a facility" : ind_severity_read(name) >= 0 ? "a severity" : what;
+    if (what)
+        ind_wrong(loader, key, "\"%.*s\" is %s; give the condition another name", IND_ARG(name), what);
+    return !what;
+}
+
+/* Names are resolved when first used, so that their order does not matter. */
+static enum ind_resolved resolve(void *context, size_t index, ind_condition *condition)
+{
+    struct ind_loader *loader = context;
+    struct ind_named_text *named = &loader->named[index];
+    struct ind_config *config = loader->config;
+    if (named->state == IND_NAMED_READING)
+        return IND_RESOLVED_CIRCLE;
+    if (named->state == IND_NAMED_UNREAD) {
+        struct ind_mistake mistake = {0};
+        named->state = IND_NAMED_READING;
+        bool good = ind_condition_read(config->conditions, named->value->text, &config->named,
+                                       &config->named_conditions[index], &mistake);
+        named->state = good ? IND_NAMED_READ : IND_NAMED_BROKEN;
+        bool doubt =
+            good && ind_condition_doubt(config->conditions, config->named_conditions[index], false, &mistake);
+        if (mistake.made)
+            ind_wrong_inside(loader, named->value, &mistake, doubt);
+    }
+    *condition = config->named_conditions[index];
+    return named->state == IND_NAMED_READ ? IND_RESOLVED : IND_RESOLVED_BROKEN;
+}
+
+static enum ind_resolved resolve_loaded(void *context, size_t index, ind_condition *condition)
+{
+    *condition = ((const ind_condition *)context)[index];
+    return IND_RESOLVED;
+}
+
+void ind_load_conditions(struct ind_loader *loader)
+{
+    struct ind_config *config = loader->config;
+    size_t good = 0;
+    for (size_t i = 0; i < loader->named_count; i++) {
+        struct ind_named_text *named = &loader->named[i];
+        bool twice = false;
+        for (size_t j = 0; j < good; j++)
+            twice |= ind_slice_equal(loader->named[j].key->text, named->key->text);
+        if (twice)
+            ind_wrong(loader, named->key,
+                      "the condition \"%.*s\" is named already; give this one another name",
+                      IND_ARG(named->key->text));
+        else if (check_condition_name(loader, named->key) &&
+                 ind_expect_text(loader, named->value, "a condition"))
+            loader->named[good++] = *named;
+    }
+    loader->named_count = good;
+    config->named_conditions = calloc(good ? good : 1, sizeof *config->named_conditions);
+    const char **names = calloc(good ? good : 1, sizeof *names);
+    if (!names || !config->named_conditions) {
+        free(names);
+        return;
+    }
+    for (size_t i = 0; i < good; i++)
+        names[i] = ind_keep(loader, loader->named[i].key->text);
+    config->named = (struct ind_named){names, good, resolve, loader};
+    for (size_t i = 0; i < good; i++) {
+        ind_condition condition;
+        (void)resolve(loader, i, &condition);
+    }
+    config->named.resolve = resolve_loaded;
+    config->named.context = config->named_conditions;
+}

@@ -1,0 +1,160 @@
+#include "config/source.h"
+
+#include "core/escape.h"
+#include <errno.h>
+#include <stdarg.h>
+#include <stdlib.h>
+
+enum { LARGEST = 64 << 20 };
+
+struct ind_source *ind_source_read(const char *path)
+{
+    FILE *file = fopen(path, "rb");
+    struct ind_source *source = file ? calloc(1, sizeof *source) : NULL;
+    if (!source) {
+        if (file)
+            fclose(file);
+        return NULL;
+    }
+    size_t room = 0;
+    source->path = strdup(path);
+    for (;;) {
+        if (source->length == room) {
+            room = room ? room * 2 : 4096;
+            char *bytes = room <= LARGEST ? realloc(source->bytes, room) : NULL;
+            if (!bytes)
+                break;
+            source->bytes = bytes;
+        }
+        size_t got = fread(source->bytes + source->length, 1, room - source->length, file);
+        source->length += got;
+        if (got == 0)
+            break;
+    }
+    int error = ferror(file) ? errno : room > LARGEST ? EFBIG : !source->path || !source->bytes ? ENOMEM : 0;
+    fclose(file);
+    if (error) {
+        ind_source_free(source);
+        errno = error;
+        return NULL;
+    }
+    return source;
+}
+
+void ind_source_free(struct ind_source *source)
+{
+    if (!source)
+        return;
+    free(source->path);
+    free(source->bytes);
+    free(source);
+}
+
+static void find_place(struct ind_remark *remark)
+{
+    const struct ind_source *source = remark->source;
+    remark->line = remark->column = 1;
+    for (size_t i = 0; i < remark->offset && i < source->length; i++) {
+        if (source->bytes[i] == '\n') {
+            remark->line++;
+            remark->column = 1;
+        } else if (((unsigned char)source->bytes[i] & 0xC0) != 0x80) {
+            remark->column++;
+        }
+    }
+}
+
+void ind_remark_add(struct ind_remarks *remarks, bool doubt, const struct ind_source *source, size_t offset,
+                    size_t length, const char *format, ...)
+{
+    char text[1024];
+    va_list arguments;
+    va_start(arguments, format);
+    vsnprintf(text, sizeof text, format, arguments);
+    va_end(arguments);
+    if (remarks->count == remarks->room) {
+        size_t room = remarks->room ? remarks->room * 2 : 16;
+        struct ind_remark *list = realloc(remarks->list, room * sizeof *list);
+        if (!list) {
+            remarks->mistakes += !doubt;
+            return;
+        }
+        remarks->list = list;
+        remarks->room = room;
+    }
+    struct ind_remark *remark = &remarks->list[remarks->count++];
+    *remark = (struct ind_remark){source, offset, length, 0, 0, doubt, strdup(text)};
+    if (source)
+        find_place(remark);
+    remarks->mistakes += !doubt;
+}
+
+static int by_place(const void *left, const void *right)
+{
+    const struct ind_remark *a = left, *b = right;
+    size_t x = a->source ? a->source->order + 1 : 0, y = b->source ? b->source->order + 1 : 0;
+    if (x != y)
+        return x < y ? -1 : 1;
+    if (a->offset != b->offset)
+        return a->offset < b->offset ? -1 : 1;
+    return strcmp(a->text ? a->text : "", b->text ? b->text : "");
+}
+
+void ind_remarks_sort(struct ind_remarks *remarks)
+{
+    if (remarks->count == 0)
+        return;
+    qsort(remarks->list, remarks->count, sizeof *remarks->list, by_place);
+    size_t kept = 1;
+    for (size_t i = 1; i < remarks->count; i++) {
+        if (by_place(&remarks->list[i], &remarks->list[kept - 1]) == 0) {
+            remarks->mistakes -= !remarks->list[i].doubt;
+            free(remarks->list[i].text);
+        } else {
+            remarks->list[kept++] = remarks->list[i];
+        }
+    }
+    remarks->count = kept;
+}
+
+void ind_remarks_free(struct ind_remarks *remarks)
+{
+    for (size_t i = 0; i < remarks->count; i++)
+        free(remarks->list[i].text);
+    free(remarks->list);
+    *remarks = (struct ind_remarks){0};
+}
+
+static void print_line(const struct ind_remark *remark, FILE *out)
+{
+    const struct ind_source *source = remark->source;
+    size_t start = remark->offset < source->length ? remark->offset : source->length, end = start;
+    while (start > 0 && source->bytes[start - 1] != '\n')
+        start--;
+    while (end < source->length && source->bytes[end] != '\n')
+        end++;
+    if (end == start || end - start > 400)
+        return;
+    for (size_t i = start; i < end; i++) {
+        unsigned char c = (unsigned char)source->bytes[i];
+        fputc(c == '\t' ? ' ' : c < ' ' || c == 127 ? '?' : c, out);
+    }
+    fputc('\n', out);
+    for (size_t i = 1; i < remark->column; i++)
+        fputc(' ', out);
+    size_t carets = 0;
+    for (size_t i = remark->offset; i < remark->offset + remark->length && i < end; i++)
+        carets += ((unsigned char)source->bytes[i] & 0xC0) != 0x80;
+    for (carets = carets ? carets : 1; carets > 0; carets--)
+        fputc('^', out);
+    fputc('\n', out);
+}
+
+void ind_remark_print(const struct ind_remark *remark, FILE *out)
+{
+    if (remark->source)
+        fprintf(out, "%s:%zu:%zu: ", remark->source->path, remark->line, remark->column);
+    fprintf(out, "%s%s\n", remark->doubt ? "warning: " : "", remark->text ? remark->text : "out of memory");
+    if (remark->source)
+        print_line(remark, out);
+}

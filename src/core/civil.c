@@ -1,0 +1,198 @@
+#include "core/civil.h"
+
+/* Counting from 1 March puts the leap day last; an era is 400 years, 146097 days. */
+int64_t ind_days_from_civil(int year, int month, int day)
+{
+    int64_t y = month <= 2 ? year - 1 : year;
+    int64_t era = (y >= 0 ? y : y - 399) / 400;
+    int64_t of_era = y - era * 400;
+    int64_t of_year = (153 * (month + (month > 2 ? -3 : 9)) + 2) / 5 + day - 1;
+    return era * 146097 + of_era * 365 + of_era / 4 - of_era / 100 + of_year - 719468;
+}
+
+void ind_civil_from_seconds(int64_t seconds, struct ind_civil *civil)
+{
+    int64_t days = seconds / IND_DAY_SECONDS, rest = seconds % IND_DAY_SECONDS;
+    if (rest < 0) {
+        rest += IND_DAY_SECONDS;
+        days--;
+    }
+    int64_t z = days + 719468;
+    int64_t era = (z >= 0 ? z : z - 146096) / 146097;
+    int64_t of_era = z - era * 146097;
+    int64_t year_of_era = (of_era - of_era / 1460 + of_era / 36524 - of_era / 146096) / 365;
+    int64_t of_year = of_era - (365 * year_of_era + year_of_era / 4 - year_of_era / 100);
+    int64_t shifted = (5 * of_year + 2) / 153;
+    civil->day = (int)(of_year - (153 * shifted + 2) / 5 + 1);
+    civil->month = (int)(shifted < 10 ? shifted + 3 : shifted - 9);
+    civil->year = (int)(year_of_era + era * 400 + (civil->month <= 2));
+    civil->hour = (int)(rest / 3600);
+    civil->minute = (int)(rest / 60 % 60);
+    civil->second = (int)(rest % 60);
+    int64_t weekday = (days + 3) % 7;
+    civil->weekday = (int)(weekday < 0 ? weekday + 7 : weekday);
+}
+
+bool ind_is_leap_year(int year)
+{
+    return (year % 4 == 0 && year % 100 != 0) || year % 400 == 0;
+}
+
+int ind_days_in_month(int year, int month)
+{
+    static const int days[] = {31, 28, 31, 30, 31, 30, 31, 31, 30, 31, 30, 31};
+    return month == 2 && ind_is_leap_year(year) ? 29 : days[month - 1];
+}
+
+int64_t ind_time_seconds(ind_time time)
+{
+    int64_t seconds = time / IND_SECOND;
+    return time % IND_SECOND < 0 ? seconds - 1 : seconds;
+}
+
+/* Reads `digits` decimal digits, -1 where one is none. The caller has seen that they are there. */
+static int fixed(const char *at, int digits)
+{
+    int number = 0;
+    for (int i = 0; i < digits; i++) {
+        unsigned digit = (unsigned)(at[i] - '0');
+        if (digit > 9)
+            return -1;
+        number = number * 10 + (int)digit;
+    }
+    return number;
+}
+
+/* "+hh:mm", "+hhmm", "+hh" or "Z"; returns the bytes read, 0 where there is no offset. */
+static size_t read_offset(struct ind_slice text, int *offset, bool *lenient)
+{
+    if (text.length == 0)
+        return 0;
+    char sign = text.at[0];
+    if (sign == 'Z' || sign == 'z') {
+        *lenient |= sign == 'z';
+        *offset = 0;
+        return 1;
+    }
+    if ((sign != '+' && sign != '-') || text.length < 3)
+        return 0;
+    int hours = fixed(text.at + 1, 2), minutes = 0;
+    size_t used = 3;
+    if (text.length >= 6 && text.at[3] == ':') {
+        minutes = fixed(text.at + 4, 2);
+        used = 6;
+    } else if (text.length >= 5 && ind_is_digit(text.at[3])) {
+        minutes = fixed(text.at + 3, 2);
+        used = 5;
+        *lenient = true;
+    } else {
+        *lenient = true;
+    }
+    if (hours < 0 || hours > 23 || minutes < 0 || minutes > 59)
+        return 0;
+    *offset = (hours * 60 + minutes) * (sign == '-' ? -60 : 60);
+    return used;
+}
+
+static size_t read_fraction(struct ind_slice text, int64_t *nanoseconds)
+{
+    size_t used = 1;
+    int64_t scale = IND_SECOND;
+    while (used < text.length && ind_is_digit(text.at[used]) && used <= 9) {
+        scale /= 10;
+        *nanoseconds += (text.at[used] - '0') * scale;
+        used++;
+    }
+    return used > 1 && !(used < text.length && ind_is_digit(text.at[used])) ? used : 0;
+}
+
+static bool in_range(int year, int month, int day, int hour, int minute, int second)
+{
+    return year >= 1700 && year <= 2260 && month >= 1 && month <= 12 && day >= 1 && hour >= 0 && hour <= 23 &&
+           minute >= 0 && minute <= 59 && second >= 0 && second <= 60 &&
+           day <= ind_days_in_month(year, month);
+}
+
+size_t ind_time_read(struct ind_slice text, ind_time *time, enum ind_time_style *style)
+{
+    const char *at = text.at;
+    if (text.length < 19 || at[4] != '-' || at[7] != '-' || at[13] != ':' || at[16] != ':' ||
+        (at[10] != 'T' && at[10] != 't' && at[10] != ' '))
+        return 0;
+    int year = fixed(at, 4), month = fixed(at + 5, 2), day = fixed(at + 8, 2);
+    int hour = fixed(at + 11, 2), minute = fixed(at + 14, 2), second = fixed(at + 17, 2);
+    if (!in_range(year, month, day, hour, minute, second))
+        return 0;
+    bool lenient = at[10] != 'T';
+    size_t used = 19;
+    int64_t nanoseconds = 0;
+    if (used < text.length && (at[used] == '.' || at[used] == ',')) {
+        lenient |= at[used] == ',';
+        size_t fraction = read_fraction(ind_slice_from(text, used), &nanoseconds);
+        if (fraction == 0)
+            return 0;
+        used += fraction;
+    }
+    int offset = 0;
+    size_t zone = read_offset(ind_slice_from(text, used), &offset, &lenient);
+    int64_t seconds =
+        ind_days_from_civil(year, month, day) * IND_DAY_SECONDS + hour * 3600 + minute * 60 + second;
+    if (second == 60)
+        nanoseconds = 0;
+    *time = (seconds - offset) * IND_SECOND + nanoseconds;
+    *style = zone == 0 ? IND_TIME_LOCAL : lenient ? IND_TIME_LENIENT : IND_TIME_STRICT;
+    return used + zone;
+}
+
+static char *put(char *at, unsigned number, int digits)
+{
+    for (int i = digits - 1; i >= 0; i--, number /= 10)
+        at[i] = (char)('0' + number % 10);
+    return at + digits;
+}
+
+static unsigned year_of(const struct ind_civil *civil)
+{
+    return civil->year < 0 ? 0 : (unsigned)civil->year;
+}
+
+void ind_time_write(struct ind_buffer *buffer, ind_time time)
+{
+    if (!ind_buffer_room(buffer, IND_TIME_WIDTH))
+        return;
+    int64_t seconds = ind_time_seconds(time);
+    struct ind_civil civil;
+    ind_civil_from_seconds(seconds, &civil);
+    char *at = put(buffer->at + buffer->length, year_of(&civil), 4);
+    *at++ = '-';
+    at = put(at, (unsigned)civil.month, 2);
+    *at++ = '-';
+    at = put(at, (unsigned)civil.day, 2);
+    *at++ = 'T';
+    at = put(at, (unsigned)civil.hour, 2);
+    *at++ = ':';
+    at = put(at, (unsigned)civil.minute, 2);
+    *at++ = ':';
+    at = put(at, (unsigned)civil.second, 2);
+    *at++ = '.';
+    at = put(at, (unsigned)((time - seconds * IND_SECOND) / 1000), 6);
+    *at = 'Z';
+    buffer->length += IND_TIME_WIDTH;
+}
+
+void ind_time_write_compact(struct ind_buffer *buffer, ind_time time)
+{
+    if (!ind_buffer_room(buffer, 16))
+        return;
+    struct ind_civil civil;
+    ind_civil_from_seconds(ind_time_seconds(time), &civil);
+    char *at = put(buffer->at + buffer->length, year_of(&civil), 4);
+    at = put(at, (unsigned)civil.month, 2);
+    at = put(at, (unsigned)civil.day, 2);
+    *at++ = 'T';
+    at = put(at, (unsigned)civil.hour, 2);
+    at = put(at, (unsigned)civil.minute, 2);
+    at = put(at, (unsigned)civil.second, 2);
+    *at = 'Z';
+    buffer->length += 16;
+}

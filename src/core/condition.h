@@ -1,0 +1,97 @@
+/* core/condition.h: conditions, the yes/no questions about a message (docs/conditions.md).
+ *
+ *     condition := all { "or" all }
+ *     all       := term { "and" term }
+ *     term      := ["not"] ( "(" condition ")" | test | NAME )
+ *
+ * A set holds many conditions. Tests that say the same are kept once, and a message is put to each at most
+ * once: the answers are remembered in a struct ind_answers until the next message. A set is filled by one
+ * thread, then only read, and may be shared; answers belong to one thread. */
+#ifndef IND_CORE_CONDITION_H
+#define IND_CORE_CONDITION_H
+
+#include "core/message.h"
+#include "core/mistake.h"
+#include "core/names.h"
+
+enum ind_field {
+    IND_FIELD_FACILITY,
+    IND_FIELD_SEVERITY,
+    IND_FIELD_HOST,
+    IND_FIELD_DEVICE,
+    IND_FIELD_SENDER,
+    IND_FIELD_APP,
+    IND_FIELD_TEXT,
+    IND_FIELDS
+};
+
+struct ind_conditions;
+typedef uint32_t ind_condition; /* belongs to the set that read it */
+
+/* A condition that holds for every message; good in every set. */
+#define IND_CONDITION_ALWAYS ((ind_condition)0)
+
+/* The named conditions that a text may use. `resolve` gives the condition of name `index`. */
+enum ind_resolved { IND_RESOLVED, IND_RESOLVED_CIRCLE, IND_RESOLVED_BROKEN };
+struct ind_named {
+    const char *const *names;
+    size_t count;
+    enum ind_resolved (*resolve)(void *context, size_t index, ind_condition *condition);
+    void *context;
+};
+
+/* New; names of hosts within `domain` (copied, may be empty) are compared without it. NULL where memory is
+ * out. */
+struct ind_conditions *ind_conditions_new(struct ind_slice domain);
+void ind_conditions_free(struct ind_conditions *set);
+
+/* Reads a condition into the set. `named` may be NULL. False, with *mistake made, where the text is no
+ * condition. Where a named condition used here is itself broken, *mistake stays unmade: it has been told at
+ * its own place. */
+bool ind_condition_read(struct ind_conditions *set, struct ind_slice text, const struct ind_named *named,
+                        ind_condition *condition, struct ind_mistake *mistake);
+
+/* Whether something well-formed is most likely not what was meant ("host is not "a" or host is not "b""
+ * always holds). `in_route`: "severity is warning" alone leaves out what is worse. False with *mistake unmade
+ * where there is no doubt. */
+bool ind_condition_doubt(const struct ind_conditions *set, ind_condition condition, bool in_route,
+                         struct ind_mistake *mistake);
+
+size_t ind_conditions_tests(const struct ind_conditions *set);
+
+struct ind_answers {
+    uint32_t *of_test; /* caller's, one for each test of the set, zero at first */
+    uint32_t round;    /* counted up before each message by ind_answers_next */
+};
+
+static inline void ind_answers_next(struct ind_answers *answers, size_t tests)
+{
+    answers->round += 2;
+    if (answers->round == 0) {
+        memset(answers->of_test, 0, tests * sizeof *answers->of_test);
+        answers->round = 2;
+    }
+}
+
+bool ind_condition_holds(const struct ind_conditions *set, ind_condition condition,
+                         const struct ind_message *message, struct ind_answers *answers);
+
+/* What is known of a condition from facility and severity alone. */
+enum ind_verdict { IND_NO, IND_YES, IND_OPEN };
+enum ind_verdict ind_condition_by_pri(const struct ind_conditions *set, ind_condition condition,
+                                      unsigned facility, unsigned severity);
+
+/* Bit 1 << enum ind_field for each field that the condition looks at. */
+unsigned ind_condition_fields(const struct ind_conditions *set, ind_condition condition);
+
+/* The longest literal that the text or the app of every message holds for which the condition holds; empty
+ * where there is none. Lives as long as the set. */
+struct ind_slice ind_condition_literal(const struct ind_conditions *set, ind_condition condition);
+
+/* "facility" and so on; the field of that name or -1; the field's value as text (not of facility and
+ * severity). */
+struct ind_slice ind_field_name(enum ind_field field);
+int ind_field_read(struct ind_slice name);
+struct ind_slice ind_field_text(const struct ind_message *message, enum ind_field field);
+
+#endif

@@ -1,0 +1,306 @@
+/* Addresses lie in two binary tries, one for IPv4 and one for IPv6, a node a bit; the last node with a device
+ * that a look-up passes is the longest prefix. Names lie in one table by their plain form: small letters, no
+ * domain. */
+#include "core/device.h"
+
+#include <stdlib.h>
+#include <uthash.h>
+#define XXH_INLINE_ALL
+#include <xxhash.h>
+
+struct node {
+    uint32_t child[2]; /* 0: none */
+    uint32_t device;   /* index + 1, 0: none */
+};
+
+struct named {
+    UT_hash_handle hh;
+    const struct ind_device *device;
+    size_t length;
+    char name[];
+};
+
+struct ind_devices {
+    struct ind_device **list;
+    size_t count, room;
+    struct node *nodes; /* 0: root of IPv4, 1: root of IPv6 */
+    size_t node_count, node_room;
+    struct named *names;
+    char *domain;
+    size_t domain_length;
+};
+
+static char *copy(struct ind_slice slice)
+{
+    char *text = malloc(slice.length + 1);
+    if (text) {
+        memcpy(text, slice.at ? slice.at : "", slice.length);
+        text[slice.length] = '\0';
+    }
+    return text;
+}
+
+struct ind_devices *ind_devices_new(struct ind_slice domain)
+{
+    struct ind_devices *devices = calloc(1, sizeof *devices);
+    if (!devices)
+        return NULL;
+    while (domain.length && domain.at[0] == '.')
+        domain = ind_slice_from(domain, 1);
+    devices->domain = copy(domain);
+    devices->domain_length = domain.length;
+    devices->node_room = 64;
+    devices->node_count = 2;
+    devices->nodes = calloc(devices->node_room, sizeof *devices->nodes);
+    if (!devices->domain || !devices->nodes) {
+        ind_devices_free(devices);
+        return NULL;
+    }
+    return devices;
+}
+
+void ind_devices_free(struct ind_devices *devices)
+{
+    if (!devices)
+        return;
+    struct named *named, *next;
+    HASH_ITER(hh, devices->names, named, next)
+    {
+        HASH_DEL(devices->names, named);
+        free(named);
+    }
+    for (size_t i = 0; i < devices->count; i++) {
+        struct ind_device *device = devices->list[i];
+        for (size_t l = 0; l < device->label_count; l++) {
+            free(device->labels[l].name);
+            free(device->labels[l].value);
+        }
+        free(device->labels);
+        free(device->name);
+        free(device);
+    }
+    free(devices->list);
+    free(devices->nodes);
+    free(devices->domain);
+    free(devices);
+}
+
+struct ind_device *ind_devices_add(struct ind_devices *devices, struct ind_slice name)
+{
+    if (devices->count == devices->room) {
+        size_t room = devices->room ? devices->room * 2 : 16;
+        struct ind_device **list = realloc(devices->list, room * sizeof *list);
+        if (!list)
+            return NULL;
+        devices->list = list;
+        devices->room = room;
+    }
+    struct ind_device *device = calloc(1, sizeof *device);
+    char *own = copy(name);
+    if (!device || !own) {
+        free(device);
+        free(own);
+        return NULL;
+    }
+    device->name = own;
+    devices->list[devices->count++] = device;
+    return device;
+}
+
+bool ind_device_add_label(struct ind_device *device, struct ind_slice name, struct ind_slice value)
+{
+    struct ind_label *labels = realloc(device->labels, (device->label_count + 1) * sizeof *labels);
+    if (!labels)
+        return false;
+    device->labels = labels;
+    struct ind_label *label = &labels[device->label_count];
+    *label = (struct ind_label){copy(name), copy(value)};
+    if (!label->name || !label->value) {
+        free(label->name);
+        free(label->value);
+        return false;
+    }
+    device->label_count++;
+    return true;
+}
+
+static uint32_t add_node(struct ind_devices *devices)
+{
+    if (devices->node_count == devices->node_room) {
+        size_t room = devices->node_room * 2;
+        struct node *nodes = realloc(devices->nodes, room * sizeof *nodes);
+        if (!nodes)
+            return 0;
+        devices->nodes = nodes;
+        devices->node_room = room;
+    }
+    devices->nodes[devices->node_count] = (struct node){{0, 0}, 0};
+    return (uint32_t)devices->node_count++;
+}
+
+static unsigned bit_of(const struct ind_address *address, unsigned bit)
+{
+    return (address->bytes[bit / 8] >> (7 - bit % 8)) & 1u;
+}
+
+static uint32_t index_of(const struct ind_devices *devices, const struct ind_device *device)
+{
+    for (size_t i = devices->count; i > 0; i--)
+        if (devices->list[i - 1] == device)
+            return (uint32_t)i;
+    return 0;
+}
+
+const struct ind_device *ind_devices_tie_network(struct ind_devices *devices,
+                                                 const struct ind_network *network,
+                                                 const struct ind_device *device)
+{
+    uint32_t at = network->address.bits == 32 ? 0 : 1;
+    for (unsigned bit = 0; bit < network->prefix; bit++) {
+        unsigned way = bit_of(&network->address, bit);
+        uint32_t next = devices->nodes[at].child[way];
+        if (next == 0) {
+            next = add_node(devices);
+            if (next == 0)
+                return NULL;
+            devices->nodes[at].child[way] = next;
+        }
+        at = next;
+    }
+    if (devices->nodes[at].device)
+        return devices->list[devices->nodes[at].device - 1];
+    devices->nodes[at].device = index_of(devices, device);
+    return device;
+}
+
+const struct ind_device *ind_devices_by_address(const struct ind_devices *devices,
+                                                const struct ind_address *address)
+{
+    if (devices->count == 0 || address->bits == 0)
+        return NULL;
+    uint32_t at = address->bits == 32 ? 0 : 1, found = devices->nodes[at].device;
+    for (unsigned bit = 0; bit < address->bits; bit++) {
+        at = devices->nodes[at].child[bit_of(address, bit)];
+        if (at == 0)
+            break;
+        if (devices->nodes[at].device)
+            found = devices->nodes[at].device;
+    }
+    return found ? devices->list[found - 1] : NULL;
+}
+
+struct ind_slice ind_without_domain(struct ind_slice name, struct ind_slice domain)
+{
+    if (name.length > 1 && name.at[name.length - 1] == '.')
+        name.length--;
+    if (domain.length && name.length > domain.length + 1 && name.at[name.length - domain.length - 1] == '.' &&
+        ind_slice_equal_nocase((struct ind_slice){name.at + name.length - domain.length, domain.length},
+                               domain))
+        name.length -= domain.length + 1;
+    return name;
+}
+
+struct ind_slice ind_devices_domain(const struct ind_devices *devices)
+{
+    return (struct ind_slice){devices->domain, devices->domain_length};
+}
+
+static struct ind_slice without_domain(const struct ind_devices *devices, struct ind_slice name)
+{
+    return ind_without_domain(name, ind_devices_domain(devices));
+}
+
+static bool has_capitals(struct ind_slice name)
+{
+    bool found = false;
+    for (size_t i = 0; i < name.length; i++)
+        found |= name.at[i] >= 'A' && name.at[i] <= 'Z';
+    return found;
+}
+
+static struct ind_slice small_letters(struct ind_slice name, char scratch[IND_DEVICE_SCRATCH])
+{
+    if (!has_capitals(name))
+        return name;
+    size_t length = name.length < IND_DEVICE_SCRATCH ? name.length : IND_DEVICE_SCRATCH;
+    for (size_t i = 0; i < length; i++)
+        scratch[i] = ind_lower(name.at[i]);
+    return (struct ind_slice){scratch, length};
+}
+
+static struct named *find_name(const struct ind_devices *devices, struct ind_slice plain)
+{
+    struct named *named = NULL;
+    if (devices->names && plain.length) {
+        unsigned hash = (unsigned)XXH3_64bits(plain.at, plain.length);
+        HASH_FIND_BYHASHVALUE(hh, devices->names, plain.at, (unsigned)plain.length, hash, named);
+    }
+    return named;
+}
+
+const struct ind_device *ind_devices_tie_name(struct ind_devices *devices, struct ind_slice name,
+                                              const struct ind_device *device)
+{
+    char scratch[IND_DEVICE_SCRATCH];
+    struct ind_slice plain = small_letters(without_domain(devices, name), scratch);
+    struct named *named = find_name(devices, plain);
+    if (named)
+        return named->device;
+    named = malloc(sizeof *named + plain.length);
+    if (!named)
+        return NULL;
+    named->device = device;
+    named->length = plain.length;
+    memcpy(named->name, plain.at, plain.length);
+    unsigned hash = (unsigned)XXH3_64bits(plain.at, plain.length);
+    HASH_ADD_KEYPTR_BYHASHVALUE(hh, devices->names, named->name, (unsigned)named->length, hash, named);
+    return device;
+}
+
+size_t ind_devices_count(const struct ind_devices *devices)
+{
+    return devices->count;
+}
+
+const struct ind_device *ind_devices_at(const struct ind_devices *devices, size_t index)
+{
+    return devices->list[index];
+}
+
+const struct ind_device *ind_devices_by_name(const struct ind_devices *devices, struct ind_slice name)
+{
+    char scratch[IND_DEVICE_SCRATCH];
+    if (!devices->names)
+        return NULL;
+    struct named *named = find_name(devices, small_letters(without_domain(devices, name), scratch));
+    return named ? named->device : NULL;
+}
+
+struct ind_slice ind_device_label(const struct ind_device *device, struct ind_slice name)
+{
+    for (size_t i = 0; device && i < device->label_count; i++)
+        if (ind_slice_equal(name, ind_slice_of(device->labels[i].name)))
+            return ind_slice_of(device->labels[i].value);
+    return IND_NOTHING;
+}
+
+void ind_device_resolve(const struct ind_devices *devices, const struct ind_device *of_sender,
+                        struct ind_message *message, char scratch[IND_DEVICE_SCRATCH])
+{
+    bool speaks_for_itself = of_sender && !of_sender->relay;
+    if (speaks_for_itself || (of_sender && message->host.length == 0)) {
+        message->configured = of_sender;
+        message->device = ind_slice_of(of_sender->name);
+    } else if (message->host.length) {
+        /* Only a relay, or a file of messages, may claim a configured name; what an unknown sender calls
+         * itself is taken as a name and no more. */
+        bool may_claim = (of_sender && of_sender->relay) || message->sender.length == 0;
+        message->configured = may_claim ? ind_devices_by_name(devices, message->host) : NULL;
+        message->device = message->configured
+                              ? ind_slice_of(message->configured->name)
+                              : small_letters(without_domain(devices, message->host), scratch);
+    } else {
+        message->configured = NULL;
+        message->device = message->sender.length ? message->sender : IND_SLICE("unknown");
+    }
+}

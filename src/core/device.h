@@ -1,0 +1,65 @@
+/* core/device.h: the configured devices, found by address (longest prefix) or by name.
+ *
+ * The set is filled once, then only read, and may be shared by threads. Names ignore case, and a name within
+ * the configured domain is the same with and without it. */
+#ifndef IND_CORE_DEVICE_H
+#define IND_CORE_DEVICE_H
+
+#include "core/address.h"
+#include "core/message.h"
+#include "core/zone.h"
+
+enum { IND_DEVICE_SCRATCH = 256 };
+
+struct ind_label {
+    char *name, *value;
+};
+
+struct ind_device {
+    char *name;
+    const struct ind_zone *zone; /* borrowed; NULL: the collector's */
+    bool relay;                  /* may speak for others */
+    struct ind_label *labels;
+    size_t label_count;
+};
+
+struct ind_devices;
+
+/* New. `domain` ("skerry.example", or empty) is copied. NULL where memory is out. */
+struct ind_devices *ind_devices_new(struct ind_slice domain);
+void ind_devices_free(struct ind_devices *devices);
+
+/* Adds a device, which the set then owns; the pointer stays good as long as the set. NULL where memory is
+ * out. */
+struct ind_device *ind_devices_add(struct ind_devices *devices, struct ind_slice name);
+bool ind_device_add_label(struct ind_device *device, struct ind_slice name, struct ind_slice value);
+
+/* Ties a network or a further host name to a device. Returns the device that has it already (nothing is
+ * changed then), `device` itself where it is tied now, NULL where memory is out. */
+const struct ind_device *ind_devices_tie_network(struct ind_devices *devices,
+                                                 const struct ind_network *network,
+                                                 const struct ind_device *device);
+const struct ind_device *ind_devices_tie_name(struct ind_devices *devices, struct ind_slice name,
+                                              const struct ind_device *device);
+
+size_t ind_devices_count(const struct ind_devices *devices);
+const struct ind_device *ind_devices_at(const struct ind_devices *devices, size_t index);
+const struct ind_device *ind_devices_by_address(const struct ind_devices *devices,
+                                                const struct ind_address *address);
+const struct ind_device *ind_devices_by_name(const struct ind_devices *devices, struct ind_slice name);
+
+/* The label's value, empty where the device (or NULL) has none of that name. */
+struct ind_slice ind_device_label(const struct ind_device *device, struct ind_slice name);
+
+/* `name` without a final dot and without `domain`, where it ends in it. */
+struct ind_slice ind_without_domain(struct ind_slice name, struct ind_slice domain);
+struct ind_slice ind_devices_domain(const struct ind_devices *devices);
+
+/* Says whose message this is: sets `device` and `configured` from `of_sender` (the configured device of the
+ * sender, or NULL), the host it names, or the sender. `scratch` holds a name that had to be rewritten; it
+ * must live as long as the message. A device that is not configured is named in small letters and without the
+ * domain. */
+void ind_device_resolve(const struct ind_devices *devices, const struct ind_device *of_sender,
+                        struct ind_message *message, char scratch[IND_DEVICE_SCRATCH]);
+
+#endif

@@ -1,0 +1,380 @@
+#include "core/line.h"
+
+#include "core/condition.h"
+#include "core/escape.h"
+#include "core/header.h"
+#include "core/names.h"
+
+static const char *const layout_names[IND_LAYOUTS] = {"plain", "json", "rfc5424", "raw"};
+
+struct ind_slice ind_layout_name(enum ind_layout layout)
+{
+    return ind_slice_of(layout_names[layout]);
+}
+
+int ind_layout_read(struct ind_slice name)
+{
+    for (int i = 0; i < IND_LAYOUTS; i++)
+        if (ind_slice_equal(name, ind_slice_of(layout_names[i])))
+            return i;
+    return -1;
+}
+
+unsigned ind_layout_lacks(enum ind_layout layout)
+{
+    return layout == IND_LAYOUT_JSON ? 0 : 1u << IND_FIELD_SENDER;
+}
+
+/* Hundredths of a second, with sign: enough for eyes. */
+static void write_lag(struct ind_buffer *buffer, const struct ind_message *message)
+{
+    if (message->sent == IND_TIME_NONE || message->received == IND_TIME_NONE) {
+        ind_buffer_byte(buffer, '-');
+        return;
+    }
+    int64_t hundredths = (message->received - message->sent) / (IND_SECOND / 100);
+    if (hundredths < 0)
+        ind_buffer_byte(buffer, '-');
+    uint64_t size = hundredths < 0 ? (uint64_t)-hundredths : (uint64_t)hundredths;
+    ind_buffer_number(buffer, size / 100);
+    ind_buffer_byte(buffer, '.');
+    ind_buffer_byte(buffer, (char)('0' + size / 10 % 10));
+    ind_buffer_byte(buffer, (char)('0' + size % 10));
+}
+
+static bool calls_itself_otherwise(const struct ind_message *message, struct ind_slice domain)
+{
+    return message->host.length &&
+           !ind_slice_equal_nocase(ind_without_domain(message->host, domain), message->device);
+}
+
+static void write_plain(const struct ind_message *message, struct ind_slice domain, struct ind_buffer *buffer)
+{
+    ind_time_write(buffer, message->time);
+    ind_buffer_byte(buffer, ' ');
+    write_lag(buffer, message);
+    ind_buffer_byte(buffer, ' ');
+    ind_escape_column(buffer, message->device, "/");
+    if (calls_itself_otherwise(message, domain)) {
+        ind_buffer_byte(buffer, '/');
+        ind_escape_column(buffer, message->host, "/");
+    }
+    ind_buffer_byte(buffer, ' ');
+    ind_buffer_slice(buffer, ind_facility_name(message->facility));
+    ind_buffer_byte(buffer, ' ');
+    ind_buffer_slice(buffer, ind_severity_name(message->severity));
+    ind_buffer_byte(buffer, ' ');
+    ind_escape_column(buffer, message->app, "");
+    ind_buffer_byte(buffer, ' ');
+    ind_escape_column(buffer, message->procid, "");
+    ind_buffer_byte(buffer, ' ');
+    ind_escape_column(buffer, message->msgid, "");
+    ind_buffer_byte(buffer, ' ');
+    ind_escape_column(buffer, message->data, "");
+    ind_buffer_byte(buffer, ' ');
+    if (message->text.length)
+        ind_escape_text(buffer, message->text);
+    else
+        ind_buffer_byte(buffer, '-');
+    ind_buffer_byte(buffer, '\n');
+}
+
+static void member(struct ind_buffer *buffer, const char *name, struct ind_slice value)
+{
+    if (value.length == 0)
+        return;
+    ind_buffer_text(buffer, buffer->at[buffer->length - 1] == '{' ? "\"" : ",\"");
+    ind_buffer_text(buffer, name);
+    ind_buffer_text(buffer, "\":\"");
+    ind_escape_json(buffer, value);
+    ind_buffer_byte(buffer, '"');
+}
+
+static void time_member(struct ind_buffer *buffer, const char *name, ind_time time)
+{
+    char text[IND_TIME_WIDTH];
+    struct ind_buffer written = ind_buffer_on(text, sizeof text);
+    if (time == IND_TIME_NONE)
+        return;
+    ind_time_write(&written, time);
+    member(buffer, name, ind_buffer_view(&written));
+}
+
+/* One parameter's value: the escapes of RFC 5424 section 6.3.3 undone, those of JSON put in. */
+static size_t write_param_value(struct ind_slice data, size_t at, struct ind_buffer *buffer)
+{
+    ind_buffer_byte(buffer, '"');
+    for (; at < data.length && data.at[at] != '"';) {
+        if (data.at[at] == '\\' && at + 1 < data.length && strchr("\"\\]", data.at[at + 1]) &&
+            data.at[at + 1] != '\0')
+            at++;
+        bool control;
+        size_t length = ind_utf8_character(data.at + at, data.length - at, &control);
+        length = length ? length : 1;
+        ind_escape_json(buffer, (struct ind_slice){data.at + at, length});
+        at += length;
+    }
+    ind_buffer_byte(buffer, '"');
+    return at < data.length ? at + 1 : at;
+}
+
+struct param {
+    struct ind_slice name;
+    size_t value; /* behind its opening quote */
+};
+
+static size_t skip_value(struct ind_slice data, size_t at)
+{
+    while (at < data.length && data.at[at] != '"')
+        at += data.at[at] == '\\' ? 2 : 1;
+    return at + 1 < data.length ? at + 1 : data.length;
+}
+
+static struct param next_param(struct ind_slice data, size_t at)
+{
+    struct param param = {IND_NOTHING, 0};
+    if (at >= data.length || data.at[at] != ' ')
+        return param;
+    size_t start = ++at;
+    while (at < data.length && data.at[at] != '=')
+        at++;
+    param.name = (struct ind_slice){data.at + start, at - start};
+    param.value = at + 2 <= data.length ? at + 2 : data.length;
+    return param;
+}
+
+static bool given_before(struct ind_slice data, size_t from, size_t before, struct ind_slice name)
+{
+    for (size_t at = from; at < before;) {
+        struct param param = next_param(data, at);
+        if (param.name.at == name.at || param.name.length == 0)
+            return false;
+        if (ind_slice_equal(param.name, name))
+            return true;
+        at = skip_value(data, param.value);
+    }
+    return false;
+}
+
+/* A parameter given twice is a list. Elements hold few parameters: each looks ahead for its like. */
+static void write_param(struct ind_slice data, const struct param *param, struct ind_buffer *buffer)
+{
+    ind_buffer_byte(buffer, '"');
+    ind_escape_json(buffer, param->name);
+    ind_buffer_text(buffer, "\":");
+    size_t list_at = buffer->length, count = 1;
+    ind_buffer_byte(buffer, '[');
+    size_t at = write_param_value(data, param->value, buffer);
+    for (struct param next = next_param(data, at); next.name.length; next = next_param(data, at)) {
+        if (ind_slice_equal(next.name, param->name)) {
+            ind_buffer_byte(buffer, ',');
+            at = write_param_value(data, next.value, buffer);
+            count++;
+        } else {
+            at = skip_value(data, next.value);
+        }
+    }
+    if (buffer->full)
+        return;
+    if (count > 1) {
+        ind_buffer_byte(buffer, ']');
+    } else {
+        memmove(buffer->at + list_at, buffer->at + list_at + 1, buffer->length - list_at - 1);
+        buffer->length--;
+    }
+}
+
+enum {
+    PARAMS_LOOKED_AT = 64
+}; /* bounds the steps for a hostile element; repeats beyond stay what they are */
+
+static void write_data(struct ind_slice data, struct ind_buffer *buffer)
+{
+    ind_buffer_text(buffer, ",\"data\":{");
+    for (size_t at = 0; at < data.length && data.at[at] == '[';) {
+        size_t start = ++at;
+        while (at < data.length && data.at[at] != ' ' && data.at[at] != ']')
+            at++;
+        if (start > 1)
+            ind_buffer_byte(buffer, ',');
+        ind_buffer_byte(buffer, '"');
+        ind_escape_json(buffer, (struct ind_slice){data.at + start, at - start});
+        ind_buffer_text(buffer, "\":{");
+        size_t first = at, count = 0;
+        for (struct param param = next_param(data, at); param.name.length; param = next_param(data, at)) {
+            if (count >= PARAMS_LOOKED_AT || !given_before(data, first, at, param.name)) {
+                if (buffer->at[buffer->length - 1] != '{')
+                    ind_buffer_byte(buffer, ',');
+                if (count < PARAMS_LOOKED_AT)
+                    write_param(data, &param, buffer);
+                else
+                    break;
+            }
+            count++;
+            at = skip_value(data, param.value);
+        }
+        ind_buffer_byte(buffer, '}');
+        while (at < data.length && data.at[at] != ']')
+            at = data.at[at] == '"' ? skip_value(data, at + 1) : at + 1;
+        at++;
+    }
+    ind_buffer_byte(buffer, '}');
+}
+
+static void write_json(const struct ind_message *message, struct ind_buffer *buffer)
+{
+    ind_buffer_byte(buffer, '{');
+    time_member(buffer, "time", message->time);
+    time_member(buffer, "sent", message->sent);
+    time_member(buffer, "received", message->received);
+    member(buffer, "device", message->device);
+    member(buffer, "sender", message->sender);
+    member(buffer, "transport", ind_transport_name(message->transport));
+    member(buffer, "listener", message->listener);
+    member(buffer, "host", message->host);
+    member(buffer, "facility", ind_facility_name(message->facility));
+    member(buffer, "severity", ind_severity_name(message->severity));
+    member(buffer, "app", message->app);
+    member(buffer, "procid", message->procid);
+    member(buffer, "msgid", message->msgid);
+    if (message->data.length)
+        write_data(message->data, buffer);
+    member(buffer, "text", message->text);
+    if (message->form != IND_FORM_BARE)
+        member(buffer, "format", ind_form_name(message->form));
+    member(buffer, "malformed", ind_malformed_name(message->malformed));
+    for (size_t i = 0; message->configured && i < message->configured->label_count; i++) {
+        const struct ind_label *label = &message->configured->labels[i];
+        ind_buffer_text(buffer, i == 0 ? ",\"labels\":{\"" : ",\"");
+        ind_escape_json(buffer, ind_slice_of(label->name));
+        ind_buffer_text(buffer, "\":\"");
+        ind_escape_json(buffer, ind_slice_of(label->value));
+        ind_buffer_text(buffer, i + 1 == message->configured->label_count ? "\"}" : "\"");
+    }
+    ind_buffer_text(buffer, "}\n");
+}
+
+static void field_5424(struct ind_buffer *buffer, struct ind_slice value)
+{
+    ind_escape_column(buffer, value, "");
+    ind_buffer_byte(buffer, ' ');
+}
+
+/* TIMESTAMP is the time by which the message is filed, so that the file is in order and can be searched. */
+static void write_rfc5424(const struct ind_message *message, struct ind_buffer *buffer)
+{
+    ind_buffer_byte(buffer, '<');
+    ind_buffer_number(buffer, message->facility * 8u + message->severity);
+    ind_buffer_text(buffer, ">1 ");
+    ind_time_write(buffer, message->time);
+    ind_buffer_byte(buffer, ' ');
+    field_5424(buffer, message->host.length ? message->host : message->device);
+    field_5424(buffer, message->app);
+    field_5424(buffer, message->procid);
+    field_5424(buffer, message->msgid);
+    if (message->data.length)
+        ind_escape_text(buffer, message->data);
+    else
+        ind_buffer_byte(buffer, '-');
+    if (message->text.length) {
+        ind_buffer_byte(buffer, ' ');
+        ind_escape_text(buffer, message->text);
+    }
+    ind_buffer_byte(buffer, '\n');
+}
+
+void ind_line_write(enum ind_layout layout, const struct ind_message *message, struct ind_slice domain,
+                    struct ind_buffer *buffer)
+{
+    switch (layout) {
+    case IND_LAYOUT_JSON:
+        write_json(message, buffer);
+        break;
+    case IND_LAYOUT_RFC5424:
+        write_rfc5424(message, buffer);
+        break;
+    case IND_LAYOUT_RAW:
+        ind_escape_raw(buffer, message->original);
+        ind_buffer_byte(buffer, '\n');
+        break;
+    default:
+        write_plain(message, domain, buffer);
+        break;
+    }
+}
+
+ind_time ind_line_plain_time(struct ind_slice line)
+{
+    ind_time time;
+    enum ind_time_style style;
+    if (line.length <= IND_TIME_WIDTH || line.at[IND_TIME_WIDTH - 1] != 'Z' ||
+        line.at[IND_TIME_WIDTH] != ' ' || ind_time_read(line, &time, &style) != IND_TIME_WIDTH)
+        return IND_TIME_NONE;
+    return time;
+}
+
+static struct ind_slice take_column(struct ind_slice *rest)
+{
+    const char *blank = rest->length ? memchr(rest->at, ' ', rest->length) : NULL;
+    struct ind_slice column = {rest->at, blank ? (size_t)(blank - rest->at) : rest->length};
+    *rest = ind_slice_from(*rest, blank ? column.length + 1 : column.length);
+    return column;
+}
+
+static struct ind_slice present(struct ind_slice column)
+{
+    return column.length == 1 && column.at[0] == '-' ? IND_NOTHING : column;
+}
+
+/* "0.12", "-3.00" or "-"; false where it is none of these. */
+static bool read_lag(struct ind_slice column, ind_time received, ind_time *sent)
+{
+    if (present(column).length == 0)
+        return column.length == 1;
+    bool negative = column.at[0] == '-';
+    int64_t hundredths = 0;
+    size_t at = negative ? 1 : 0, digits = 0;
+    for (; at < column.length && digits < 15; at++) {
+        if (ind_is_digit(column.at[at])) {
+            hundredths = hundredths * 10 + (column.at[at] - '0');
+            digits++;
+        } else if (column.at[at] != '.' || at + 3 != column.length) {
+            return false;
+        }
+    }
+    if (column.length < 4 || column.at[column.length - 3] != '.' || at != column.length)
+        return false;
+    *sent = received - (negative ? -hundredths : hundredths) * (IND_SECOND / 100);
+    return true;
+}
+
+bool ind_line_read_plain(struct ind_slice line, struct ind_message *message)
+{
+    ind_time time = ind_line_plain_time(line);
+    if (time == IND_TIME_NONE)
+        return false;
+    *message = (struct ind_message){
+        .received = IND_TIME_NONE, .sent = IND_TIME_NONE, .time = time, .original = line};
+    struct ind_slice rest = ind_slice_from(line, IND_TIME_WIDTH + 1);
+    if (!read_lag(take_column(&rest), time, &message->sent))
+        return false;
+    if (message->sent != IND_TIME_NONE)
+        message->received = time;
+    struct ind_slice device = take_column(&rest);
+    const char *slash = device.length ? memchr(device.at, '/', device.length) : NULL;
+    message->device = slash ? (struct ind_slice){device.at, (size_t)(slash - device.at)} : device;
+    message->host = slash ? ind_slice_from(device, message->device.length + 1) : device;
+    int facility = ind_facility_read(take_column(&rest)), severity = ind_severity_read(take_column(&rest));
+    if (facility < 0 || severity < 0)
+        return false;
+    message->facility = (uint8_t)facility;
+    message->severity = (uint8_t)severity;
+    message->app = present(take_column(&rest));
+    message->procid = present(take_column(&rest));
+    message->msgid = present(take_column(&rest));
+    message->data = present(take_column(&rest));
+    message->text = present(rest);
+    message->pri_given = true;
+    message->form = IND_FORM_RFC5424;
+    return true;
+}

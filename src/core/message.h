@@ -1,0 +1,53 @@
+/* core/message.h: one message, taken apart.
+ *
+ * Names follow RFC 5424 section 6. Every slice is borrowed: from the bytes received, from the configuration,
+ * or from scratch memory of whoever filled it in. A field that the message does not have is empty. */
+#ifndef IND_CORE_MESSAGE_H
+#define IND_CORE_MESSAGE_H
+
+#include "core/civil.h"
+
+struct ind_device;
+
+enum ind_form { IND_FORM_BARE, IND_FORM_RFC3164, IND_FORM_RFC5424 };
+
+/* Why a header is not as its standard says; the first reason met counts. */
+enum ind_malformed {
+    IND_MALFORMED_NOT,
+    IND_MALFORMED_PRI,          /* out of range, leading zeros, not closed */
+    IND_MALFORMED_TIME,         /* not readable */
+    IND_MALFORMED_TIME_FORM,    /* readable, but not as RFC 5424 writes it */
+    IND_MALFORMED_HEADER_END,   /* ends before its last field */
+    IND_MALFORMED_FIELD_LENGTH, /* longer than the standard allows; kept whole */
+    IND_MALFORMED_STRUCTURED_DATA,
+    IND_MALFORMED_CUT, /* the message was over the size limit */
+    IND_MALFORMED_KINDS
+};
+
+enum ind_transport { IND_TRANSPORT_FILE, IND_TRANSPORT_UDP };
+
+struct ind_message {
+    ind_time received; /* at the collector, or IND_TIME_NONE */
+    ind_time sent;     /* as the device claims, or IND_TIME_NONE */
+    ind_time time;     /* by which it is filed, rotated, searched */
+    uint8_t facility, severity;
+    uint8_t form;      /* enum ind_form */
+    uint8_t malformed; /* enum ind_malformed */
+    uint8_t transport; /* enum ind_transport */
+    bool pri_given;
+    struct ind_slice original; /* as received, without the line end */
+    struct ind_slice host, app, procid, msgid;
+    struct ind_slice data; /* structured data in RFC 5424's form */
+    struct ind_slice text;
+    struct ind_slice sender;             /* the address in text */
+    struct ind_slice device;             /* never empty once ind_device_resolve has run */
+    struct ind_slice listener;           /* as configured: "udp 0.0.0.0:514" */
+    const struct ind_device *configured; /* the configured device, or NULL */
+};
+
+/* "rfc5424", "rfc3164", "bare", and short English for the reasons ("structured data"); borrowed for ever. */
+struct ind_slice ind_form_name(unsigned form);
+struct ind_slice ind_malformed_name(unsigned reason);
+struct ind_slice ind_transport_name(unsigned transport);
+
+#endif

@@ -1,0 +1,136 @@
+/* core/slice.h: views of bytes that somebody else owns, and a bounded buffer to write into.
+ *
+ * A slice never owns what it points to and is not terminated. An absent value is a slice of length 0. A
+ * buffer refuses what does not fit whole and remembers that it did, so that a writer tests once, at the end.
+ */
+#ifndef IND_CORE_SLICE_H
+#define IND_CORE_SLICE_H
+
+#include <stdbool.h>
+#include <stddef.h>
+#include <string.h>
+
+struct ind_slice {
+    const char *at;
+    size_t length;
+};
+
+#define IND_SLICE(literal) ((struct ind_slice){(literal), sizeof(literal) - 1})
+#define IND_NOTHING ((struct ind_slice){NULL, 0})
+
+/* For printf's "%.*s"; what is printed must be known to fit an int. */
+#define IND_ARG(slice) (int)(slice).length, ((slice).at ? (slice).at : "")
+
+static inline struct ind_slice ind_slice_of(const char *text)
+{
+    return (struct ind_slice){text, text ? strlen(text) : 0};
+}
+
+static inline struct ind_slice ind_slice_from(struct ind_slice slice, size_t start)
+{
+    return (struct ind_slice){slice.at + start, slice.length - start};
+}
+
+static inline bool ind_slice_equal(struct ind_slice a, struct ind_slice b)
+{
+    return a.length == b.length && (a.length == 0 || memcmp(a.at, b.at, a.length) == 0);
+}
+
+static inline bool ind_slice_starts(struct ind_slice whole, struct ind_slice start)
+{
+    return whole.length >= start.length &&
+           (start.length == 0 || memcmp(whole.at, start.at, start.length) == 0);
+}
+
+/* ASCII only: names of hosts and of facilities do not depend on a locale. */
+static inline char ind_lower(char c)
+{
+    return c >= 'A' && c <= 'Z' ? (char)(c + 32) : c;
+}
+
+static inline bool ind_is_digit(char c)
+{
+    return c >= '0' && c <= '9';
+}
+
+static inline bool ind_is_alpha(char c)
+{
+    return ind_lower(c) >= 'a' && ind_lower(c) <= 'z';
+}
+
+static inline bool ind_slice_starts_nocase(struct ind_slice whole, struct ind_slice start)
+{
+    if (whole.length < start.length)
+        return false;
+    for (size_t i = 0; i < start.length; i++)
+        if (ind_lower(whole.at[i]) != ind_lower(start.at[i]))
+            return false;
+    return true;
+}
+
+static inline bool ind_slice_equal_nocase(struct ind_slice a, struct ind_slice b)
+{
+    return a.length == b.length && ind_slice_starts_nocase(a, b);
+}
+
+struct ind_buffer {
+    char *at;
+    size_t length;
+    size_t capacity;
+    bool full; /* something did not fit; what is in the buffer is then a beginning only */
+};
+
+static inline struct ind_buffer ind_buffer_on(char *at, size_t capacity)
+{
+    return (struct ind_buffer){at, 0, capacity, false};
+}
+
+static inline bool ind_buffer_room(struct ind_buffer *buffer, size_t length)
+{
+    if (!buffer->full && buffer->capacity - buffer->length >= length)
+        return true;
+    buffer->full = true;
+    return false;
+}
+
+static inline void ind_buffer_add(struct ind_buffer *buffer, const char *at, size_t length)
+{
+    if (length == 0 || !ind_buffer_room(buffer, length))
+        return;
+    memcpy(buffer->at + buffer->length, at, length);
+    buffer->length += length;
+}
+
+static inline void ind_buffer_slice(struct ind_buffer *buffer, struct ind_slice slice)
+{
+    ind_buffer_add(buffer, slice.at, slice.length);
+}
+
+static inline void ind_buffer_text(struct ind_buffer *buffer, const char *text)
+{
+    ind_buffer_add(buffer, text, strlen(text));
+}
+
+static inline void ind_buffer_byte(struct ind_buffer *buffer, char c)
+{
+    if (ind_buffer_room(buffer, 1))
+        buffer->at[buffer->length++] = c;
+}
+
+/* Decimal, without sign or padding. */
+static inline void ind_buffer_number(struct ind_buffer *buffer, unsigned long long number)
+{
+    char digits[20];
+    size_t n = sizeof digits;
+    do
+        digits[--n] = (char)('0' + number % 10);
+    while ((number /= 10) != 0);
+    ind_buffer_add(buffer, digits + n, sizeof digits - n);
+}
+
+static inline struct ind_slice ind_buffer_view(const struct ind_buffer *buffer)
+{
+    return (struct ind_slice){buffer->at, buffer->length};
+}
+
+#endif

@@ -1,0 +1,142 @@
+/* store/inside.h: the inside of a store, for the files of store/ only. */
+#ifndef IND_STORE_INSIDE_H
+#define IND_STORE_INSIDE_H
+
+#include "store/journal.h"
+#include "store/pages.h"
+#include "store/store.h"
+#include "store/survey.h"
+
+#include <pthread.h>
+#include <stdatomic.h>
+#include <uthash.h>
+
+struct ind_series {
+    UT_hash_handle hh;
+    char *name;
+    uint64_t next; /* number of the next file opened */
+};
+
+/* A path that messages made up today. One that is rotated and begun again counts once. */
+struct ind_made {
+    UT_hash_handle hh;
+    struct {
+        uint64_t path, route;
+    } key;
+};
+
+/* A file that is written to, or will be. It has its number and its archive's name from its first line on. */
+struct ind_live {
+    UT_hash_handle hh;
+    char *path;
+    uint64_t hash;
+    struct ind_series *series;
+    size_t route, policy; /* IND_NO_POLICY: no more configured */
+    bool made_up;
+    bool overflow;  /* an overflow.log */
+    bool begun;     /* number, archive and first are set */
+    bool journaled; /* "opened" is in the journal */
+    uint64_t number;
+    char *archive;
+    ind_time first, last;
+    struct ind_live_facts facts; /* what waits included */
+    bool messages_known;
+    uint64_t on_disk;
+    int file; /* -1: closed */
+    struct ind_page *first_page, *last_page;
+    size_t waiting;            /* bytes */
+    uint64_t waiting_messages; /* counted ones */
+    uint64_t waiting_lines;
+    ind_time waiting_since;
+    struct ind_live *dirty_prev, *dirty_next; /* those with something waiting, oldest first */
+    struct ind_live *open_prev, *open_next;   /* those open, least recently used first */
+    ind_time told;                            /* when a failure was last told */
+};
+
+struct ind_archive {
+    char *path; /* of the plain archive */
+    char *series;
+    uint64_t number, size;
+    size_t policy;
+    ind_time rotated;
+    enum ind_compression compression; /* as it is on disk */
+    bool to_do;                       /* to be flushed, and compressed where the policy says so */
+    bool removed;                     /* journaled as such */
+};
+
+/* On its way from the writing half to the keeping one. */
+struct ind_handed {
+    struct ind_handed *next;
+    struct ind_archive archive;
+};
+
+struct ind_store {
+    const struct ind_config *config;
+    struct ind_fs fs;
+    int folder, journal, lock, state;
+    void (*tell)(void *context, const char *text);
+    void *context;
+    bool by_messages;
+
+    /* The writing half. */
+    struct ind_live *lives;
+    struct ind_series *series;
+    struct ind_pages pages;
+    struct ind_live *dirty, *open; /* lists, see struct ind_live */
+    size_t open_count, open_limit;
+    uint64_t files_a_day;
+    uint64_t *made_today; /* paths made up, per route */
+    struct ind_made *made;
+    int64_t today; /* number of the local day */
+    ind_time looked_for_due;
+    struct ind_store_counts counts;
+
+    /* Between the two. */
+    pthread_mutex_t handing;
+    struct ind_handed *handed;
+    atomic_bool wanted;
+    atomic_uint_fast64_t *live_bytes; /* per policy */
+
+    /* The keeping half. */
+    struct ind_archive *archives;
+    size_t archive_count, archive_room;
+    ind_time retained, last_run, kept_last_run, retry_at;
+    bool clock_distrusted;
+    struct ind_keeper_counts keeper;
+};
+
+void ind_store_tell(const struct ind_store *store, const char *format, ...)
+    __attribute__((format(printf, 2, 3)));
+
+struct ind_series *ind_series_for(struct ind_store *store, struct ind_slice name);
+struct ind_live *ind_live_new(struct ind_store *store, struct ind_slice path, uint64_t hash,
+                              struct ind_slice series);
+void ind_live_free(struct ind_store *store, struct ind_live *live);
+/* Counts a path that messages made up; false where the route may make no more today. Known ones are always
+ * good. */
+bool ind_made_count(struct ind_store *store, uint64_t path, uint32_t route);
+void ind_made_forget(struct ind_store *store);
+
+void ind_live_close(struct ind_store *store, struct ind_live *live);
+
+/* Writes all that waits in a file. False where it still waits. */
+bool ind_live_flush(struct ind_store *store, struct ind_live *live, ind_time now);
+
+/* Turns a live file into an archive and hands it over. False where that could not be done yet. */
+bool ind_live_rotate(struct ind_store *store, struct ind_live *live, enum ind_rotation_reason reason,
+                     ind_time now);
+
+void ind_hand_over(struct ind_store *store, const struct ind_archive *archive);
+bool ind_archive_add(struct ind_store *store, const struct ind_archive *archive);
+
+/* Takes over what the survey found and finishes what was under way. False with `reason` filled in. */
+bool ind_store_recover(struct ind_store *store, ind_time now, char *reason, size_t room);
+
+/* Compresses `plain` into `to` by way of a temporary file, flushed before it gets its name. False with errno
+ * set, and nothing left behind but by a crash. *size: of the result. */
+bool ind_compress_file(struct ind_store *store, const char *plain, const char *to,
+                       enum ind_compression compression, int level, uint64_t *size);
+
+bool ind_disk_is_full(int error);
+
+#endif

@@ -1,0 +1,194 @@
+#include "store/journal.h"
+
+#include "core/slice.h"
+#include <errno.h>
+#include <fcntl.h>
+#include <inttypes.h>
+#include <jansson.h>
+#include <stdlib.h>
+#include <sys/stat.h>
+#include <unistd.h>
+
+static const char *const event_names[IND_EVENTS] = {"opened", "rotated", "compressed", "removed"};
+
+static void set_text(json_t *object, const char *name, const char *text)
+{
+    if (text)
+        json_object_set_new(object, name, json_string(text));
+}
+
+static void set_time(json_t *object, const char *name, ind_time time)
+{
+    char text[IND_TIME_WIDTH + 1] = "";
+    struct ind_buffer buffer = ind_buffer_on(text, IND_TIME_WIDTH);
+    if (time == IND_TIME_NONE)
+        return;
+    ind_time_write(&buffer, time);
+    set_text(object, name, text);
+}
+
+static void set_number(json_t *object, const char *name, uint64_t number)
+{
+    json_object_set_new(object, name, json_integer((json_int_t)number));
+}
+
+static json_t *to_json(const struct ind_record *record)
+{
+    json_t *object = json_object();
+    set_time(object, "at", record->at);
+    set_text(object, "event", event_names[record->event]);
+    set_text(object, "series", record->series);
+    set_number(object, "number", record->number);
+    set_text(object, "archive", record->archive);
+    if (record->event == IND_EVENT_OPENED) {
+        set_text(object, "live", record->live);
+        set_text(object, "route", record->route);
+        set_text(object, "policy", record->policy);
+        set_text(object, "layout", record->layout);
+        set_time(object, "first", record->first);
+        if (record->made_up)
+            json_object_set_new(object, "made_up", json_true());
+    } else if (record->event == IND_EVENT_ROTATED) {
+        set_text(object, "reason", record->reason);
+        set_number(object, "bytes", record->bytes);
+        if (record->messages != UINT64_MAX)
+            set_number(object, "messages", record->messages);
+        set_number(object, "inode", record->inode);
+        set_time(object, "first", record->first);
+        set_time(object, "last", record->last);
+    } else if (record->event == IND_EVENT_COMPRESSED) {
+        set_text(object, "file", record->file);
+        set_number(object, "bytes", record->bytes);
+    } else {
+        set_text(object, "reason", record->reason);
+    }
+    return object;
+}
+
+bool ind_journal_add(const struct ind_fs *fs, int journal, const struct ind_record *record)
+{
+    json_t *object = to_json(record);
+    char *text = object ? json_dumps(object, JSON_COMPACT | JSON_PRESERVE_ORDER) : NULL;
+    json_decref(object);
+    if (!text) {
+        errno = ENOMEM;
+        return false;
+    }
+    size_t length = strlen(text);
+    struct iovec pieces[] = {{text, length}, {(char[]){'\n'}, 1}};
+    ssize_t written = fs->write(fs->context, journal, pieces, 2);
+    int error = written < 0 ? errno : ENOSPC;
+    free(text);
+    if (written == (ssize_t)length + 1)
+        return true;
+    if (written > 0) /* end the torn line, so that the next record stands alone */
+        (void)ind_fs_write_all(fs, journal, "\n", 1);
+    errno = error;
+    return false;
+}
+
+int ind_journal_open(const struct ind_fs *fs, int folder)
+{
+    int file = fs->open(fs->context, folder, IND_JOURNAL_PATH, O_RDWR | O_CREAT | O_APPEND, 0640);
+    if (file < 0)
+        return -1;
+    struct stat facts;
+    char last = '\n';
+    if (fstat(file, &facts) == 0 && facts.st_size > 0 && pread(file, &last, 1, facts.st_size - 1) == 1 &&
+        last != '\n')
+        (void)ind_fs_write_all(fs, file, "\n", 1);
+    return file;
+}
+
+static ind_time get_time(const json_t *object, const char *name)
+{
+    const char *text = json_string_value(json_object_get(object, name));
+    ind_time time;
+    enum ind_time_style style;
+    return text && ind_time_read(ind_slice_of(text), &time, &style) ? time : IND_TIME_NONE;
+}
+
+static uint64_t get_number(const json_t *object, const char *name, uint64_t otherwise)
+{
+    const json_t *value = json_object_get(object, name);
+    return json_is_integer(value) && json_integer_value(value) >= 0 ? (uint64_t)json_integer_value(value)
+                                                                    : otherwise;
+}
+
+static const char *get_text(const json_t *object, const char *name)
+{
+    return json_string_value(json_object_get(object, name));
+}
+
+static bool from_json(const json_t *object, struct ind_record *record)
+{
+    const char *event = get_text(object, "event");
+    int kind = 0;
+    while (event && kind < IND_EVENTS && strcmp(event, event_names[kind]) != 0)
+        kind++;
+    if (!event || kind == IND_EVENTS)
+        return false;
+    *record = (struct ind_record){
+        .event = (enum ind_event)kind,
+        .at = get_time(object, "at"),
+        .number = get_number(object, "number", 0),
+        .series = get_text(object, "series"),
+        .archive = get_text(object, "archive"),
+        .live = get_text(object, "live"),
+        .route = get_text(object, "route"),
+        .policy = get_text(object, "policy"),
+        .layout = get_text(object, "layout"),
+        .made_up = json_is_true(json_object_get(object, "made_up")),
+        .reason = get_text(object, "reason"),
+        .file = get_text(object, "file"),
+        .bytes = get_number(object, "bytes", 0),
+        .messages = get_number(object, "messages", UINT64_MAX),
+        .inode = get_number(object, "inode", 0),
+        .first = get_time(object, "first"),
+        .last = get_time(object, "last"),
+    };
+    return record->series && record->archive && (kind != IND_EVENT_OPENED || record->live);
+}
+
+static void take_line(const char *line, size_t length, void (*take)(void *, const struct ind_record *),
+                      void *context)
+{
+    json_t *object = json_loadb(line, length, 0, NULL);
+    struct ind_record record;
+    if (object && from_json(object, &record))
+        take(context, &record);
+    json_decref(object);
+}
+
+uint64_t ind_journal_size(int folder)
+{
+    struct stat facts;
+    return fstatat(folder, IND_JOURNAL_PATH, &facts, 0) == 0 ? (uint64_t)facts.st_size : 0;
+}
+
+uint64_t ind_journal_read(int folder, uint64_t from, const char *holding,
+                          void (*take)(void *, const struct ind_record *), void *context)
+{
+    int file = openat(folder, IND_JOURNAL_PATH, O_RDONLY | O_CLOEXEC);
+    FILE *stream = file >= 0 ? fdopen(file, "r") : NULL;
+    if (!stream) {
+        if (file >= 0)
+            close(file);
+        return 0;
+    }
+    char *line = NULL;
+    size_t room = 0;
+    ssize_t length;
+    uint64_t at = from;
+    if (fseeko(stream, (off_t)from, SEEK_SET) == 0)
+        while ((length = getline(&line, &room, stream)) > 0) {
+            if (line[length - 1] != '\n')
+                break; /* still being written, or torn */
+            if (!holding || strstr(line, holding))
+                take_line(line, (size_t)length, take, context);
+            at += (uint64_t)length;
+        }
+    free(line);
+    fclose(stream);
+    return at;
+}

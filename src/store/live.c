@@ -1,0 +1,613 @@
+/* store/live.c: lines into live files.
+ *
+ * The order of steps when a file begins: "opened" into the journal, folders, the file, lines. When it is
+ * rotated: what waits is written, the file gets its archive's name, "rotated" into the journal, and the
+ * keeping half hears of it. After a stop between any two of them recover.c finishes the rest. */
+#include "store/inside.h"
+
+#include <errno.h>
+#include <fcntl.h>
+#include <stdarg.h>
+#include <stdlib.h>
+#include <sys/stat.h>
+#include <unistd.h>
+#include <utlist.h>
+#define XXH_INLINE_ALL
+#include <xxhash.h>
+
+enum { BIG_WRITE = 256 << 10, PIECES = 128, TELL_AGAIN = 60 };
+
+void ind_store_tell(const struct ind_store *store, const char *format, ...)
+{
+    char text[1600];
+    va_list arguments;
+    if (!store->tell)
+        return;
+    va_start(arguments, format);
+    vsnprintf(text, sizeof text, format, arguments);
+    va_end(arguments);
+    store->tell(store->context, text);
+}
+
+bool ind_disk_is_full(int error)
+{
+    return error == ENOSPC || error == EDQUOT || error == EIO || error == EROFS || error == ENOMEM;
+}
+
+uint64_t ind_path_hash(struct ind_slice path)
+{
+    return XXH3_64bits(path.at, path.length);
+}
+
+struct ind_series *ind_series_for(struct ind_store *store, struct ind_slice name)
+{
+    struct ind_series *series;
+    HASH_FIND(hh, store->series, name.at, (unsigned)name.length, series);
+    if (series)
+        return series;
+    series = calloc(1, sizeof *series);
+    if (!series || !(series->name = malloc(name.length + 1))) {
+        free(series);
+        return NULL;
+    }
+    memcpy(series->name, name.at, name.length);
+    series->name[name.length] = '\0';
+    series->next = 1;
+    HASH_ADD_KEYPTR(hh, store->series, series->name, (unsigned)name.length, series);
+    return series;
+}
+
+struct ind_live *ind_live_new(struct ind_store *store, struct ind_slice path, uint64_t hash,
+                              struct ind_slice series)
+{
+    struct ind_live *live = calloc(1, sizeof *live);
+    char *copy = malloc(path.length + 1);
+    if (!live || !copy || !(live->series = ind_series_for(store, series))) {
+        free(live);
+        free(copy);
+        return NULL;
+    }
+    memcpy(copy, path.at, path.length);
+    copy[path.length] = '\0';
+    live->path = copy;
+    live->hash = hash;
+    live->file = -1;
+    live->route = live->policy = IND_NO_POLICY;
+    live->first = live->last = live->told = IND_TIME_NONE;
+    live->facts.period_end = IND_TIME_NONE;
+    live->messages_known = true;
+    HASH_ADD_KEYPTR_BYHASHVALUE(hh, store->lives, live->path, (unsigned)path.length, (unsigned)hash, live);
+    store->counts.live_files++;
+    return live;
+}
+
+void ind_live_close(struct ind_store *store, struct ind_live *live)
+{
+    if (live->file < 0)
+        return;
+    close(live->file);
+    live->file = -1;
+    DL_DELETE2(store->open, live, open_prev, open_next);
+    store->open_count--;
+}
+
+static void forget_waiting(struct ind_store *store, struct ind_live *live)
+{
+    while (live->first_page) {
+        struct ind_page *page = live->first_page;
+        live->first_page = page->next;
+        ind_page_give(&store->pages, page);
+    }
+    if (live->waiting)
+        DL_DELETE2(store->dirty, live, dirty_prev, dirty_next);
+    live->last_page = NULL;
+    live->waiting = 0;
+    store->counts.waiting -= live->waiting_messages;
+    live->waiting_messages = live->waiting_lines = 0;
+}
+
+static void count_live_bytes(struct ind_store *store, const struct ind_live *live, uint64_t more,
+                             uint64_t less)
+{
+    if (live->policy != IND_NO_POLICY)
+        atomic_fetch_add(&store->live_bytes[live->policy], more - less);
+}
+
+void ind_live_free(struct ind_store *store, struct ind_live *live)
+{
+    forget_waiting(store, live);
+    ind_live_close(store, live);
+    count_live_bytes(store, live, 0, live->on_disk);
+    HASH_DEL(store->lives, live);
+    store->counts.live_files--;
+    free(live->path);
+    free(live->archive);
+    free(live);
+}
+
+static void fit_to_route(struct ind_store *store, struct ind_live *live, size_t route)
+{
+    size_t policy = store->config->routes[route].policy;
+    live->route = route;
+    if (live->policy == policy)
+        return;
+    count_live_bytes(store, live, 0, live->on_disk);
+    live->policy = policy;
+    count_live_bytes(store, live, live->on_disk, 0);
+    if (live->begun)
+        live->facts.period_end =
+            ind_period_end(store->config->policies[policy].rotate.every, store->config->zone, live->first);
+}
+
+static void turn_day(struct ind_store *store, ind_time now)
+{
+    int64_t seconds = ind_time_seconds(now);
+    int64_t day = (seconds + ind_zone_offset(store->config->zone, seconds)) / IND_DAY_SECONDS;
+    if (day == store->today)
+        return;
+    store->today = day;
+    memset(store->made_today, 0, store->config->route_count * sizeof *store->made_today);
+    ind_made_forget(store);
+}
+
+void ind_made_forget(struct ind_store *store)
+{
+    struct ind_made *made, *next;
+    HASH_ITER(hh, store->made, made, next)
+    {
+        HASH_DEL(store->made, made);
+        free(made);
+    }
+}
+
+bool ind_made_count(struct ind_store *store, uint64_t path, uint32_t route)
+{
+    struct ind_made *made, probe = {.key = {path, route}};
+    HASH_FIND(hh, store->made, &probe.key, sizeof probe.key, made);
+    if (made)
+        return true;
+    if (store->made_today[route] >= store->files_a_day || !(made = calloc(1, sizeof *made)))
+        return false;
+    made->key = probe.key;
+    HASH_ADD(hh, store->made, key, sizeof made->key, made);
+    store->made_today[route]++;
+    return true;
+}
+
+/* The first folder of the route's path, where it is a literal one. */
+static struct ind_slice overflow_path(const struct ind_route *route, char *room, size_t size)
+{
+    struct ind_slice source = route->file.source;
+    const char *slash = memchr(source.at, '/', source.length);
+    size_t first = slash ? (size_t)(slash - source.at) : 0;
+    if (first && memchr(source.at, '{', first))
+        first = 0;
+    int length = snprintf(room, size, "%.*s%soverflow.log", (int)first, source.at, first ? "/" : "");
+    return (struct ind_slice){room, (size_t)length};
+}
+
+static struct ind_live *find_live(const struct ind_store *store, struct ind_slice path, uint64_t hash)
+{
+    struct ind_live *live;
+    HASH_FIND_BYHASHVALUE(hh, store->lives, path.at, (unsigned)path.length, (unsigned)hash, live);
+    return live;
+}
+
+static struct ind_live *overflow_file(struct ind_store *store, const struct ind_target *target)
+{
+    char room[IND_PATH + 16];
+    const struct ind_route *route = &store->config->routes[target->route];
+    struct ind_slice path = overflow_path(route, room, sizeof room);
+    uint64_t hash = ind_path_hash(path);
+    if (store->made_today[target->route]++ == store->files_a_day)
+        ind_store_tell(store,
+                       "route \"%s\": messages made up more than %llu files today; the rest goes to %.*s. "
+                       "Who sends such "
+                       "names? A narrower allow: or devices: keeps them out",
+                       route->name, (unsigned long long)store->files_a_day, IND_ARG(path));
+    struct ind_live *live = find_live(store, path, hash);
+    live = live ? live : ind_live_new(store, path, hash, path);
+    if (live)
+        live->overflow = true;
+    return live;
+}
+
+struct ind_live *ind_store_file(struct ind_store *store, const struct ind_target *target, ind_time now)
+{
+    struct ind_live *live = find_live(store, target->path, target->hash);
+    if (!live) {
+        turn_day(store, now);
+        if (target->made_up && !ind_made_count(store, target->hash, target->route))
+            live = overflow_file(store, target);
+        else
+            live = ind_live_new(store, target->path, target->hash, target->series);
+        if (!live)
+            return NULL;
+        live->made_up = target->made_up && !live->overflow;
+    }
+    fit_to_route(store, live, target->route);
+    return live;
+}
+
+/* Gives the file its number and its archive's name. */
+static bool begin(struct ind_store *store, struct ind_live *live, ind_time time)
+{
+    char name[IND_PATH + 64];
+    struct ind_buffer buffer = ind_buffer_on(name, sizeof name - 1);
+    live->number = live->series->next;
+    ind_archive_name_write(&buffer, ind_slice_of(live->path), time, live->number);
+    name[buffer.length] = '\0';
+    free(live->archive);
+    live->archive = strdup(name);
+    if (!live->archive)
+        return false;
+    live->series->next++;
+    live->begun = true;
+    live->journaled = false;
+    live->first = live->last = time;
+    live->facts = (struct ind_live_facts){.period_end = IND_TIME_NONE};
+    live->messages_known = true;
+    if (live->policy != IND_NO_POLICY)
+        live->facts.period_end =
+            ind_period_end(store->config->policies[live->policy].rotate.every, store->config->zone, time);
+    return true;
+}
+
+static bool journal_opened(struct ind_store *store, struct ind_live *live, ind_time now)
+{
+    const struct ind_config *config = store->config;
+    bool known = live->route != IND_NO_POLICY;
+    struct ind_record record = {
+        .event = IND_EVENT_OPENED,
+        .at = now,
+        .series = live->series->name,
+        .number = live->number,
+        .archive = live->archive,
+        .live = live->path,
+        .route = known ? config->routes[live->route].name : NULL,
+        .policy = live->policy != IND_NO_POLICY ? config->policies[live->policy].name : NULL,
+        .layout = known ? ind_layout_name(config->routes[live->route].layout).at : NULL,
+        .first = live->first,
+        .made_up = live->made_up,
+    };
+    live->journaled = ind_journal_add(&store->fs, store->journal, &record);
+    return live->journaled;
+}
+
+static bool make_folders(struct ind_store *store, const struct ind_live *live)
+{
+    char path[IND_PATH + 1];
+    const struct ind_route *route = live->route != IND_NO_POLICY ? &store->config->routes[live->route] : NULL;
+    for (const char *slash = strchr(live->path, '/'); slash; slash = strchr(slash + 1, '/')) {
+        snprintf(path, sizeof path, "%.*s", (int)(slash - live->path), live->path);
+        if (store->fs.make_folder(store->fs.context, store->folder, path, route ? route->folder_mode : 0750,
+                                  route ? route->group : -1) != 0 &&
+            errno != EEXIST)
+            return false;
+    }
+    return true;
+}
+
+static int open_live(struct ind_store *store, struct ind_live *live)
+{
+    const struct ind_route *route = live->route != IND_NO_POLICY ? &store->config->routes[live->route] : NULL;
+    int flags = O_WRONLY | O_APPEND | O_CREAT | O_NOFOLLOW;
+    int file =
+        store->fs.open(store->fs.context, store->folder, live->path, flags, route ? route->file_mode : 0640);
+    if (file < 0 && errno == ENOENT && make_folders(store, live))
+        file = store->fs.open(store->fs.context, store->folder, live->path, flags,
+                              route ? route->file_mode : 0640);
+    return file;
+}
+
+/* Takes the facts of the file just opened, which may have been there before. */
+static bool settle_open(struct ind_store *store, struct ind_live *live, int file)
+{
+    const struct ind_route *route = live->route != IND_NO_POLICY ? &store->config->routes[live->route] : NULL;
+    struct stat facts;
+    if (fstat(file, &facts) != 0 || !S_ISREG(facts.st_mode)) {
+        errno = S_ISREG(facts.st_mode) ? errno : EISDIR;
+        return false;
+    }
+    if (facts.st_size == 0 && route &&
+        store->fs.own(store->fs.context, file, route->file_mode, route->group) != 0)
+        return false;
+    count_live_bytes(store, live, (uint64_t)facts.st_size, live->on_disk);
+    if (live->on_disk != (uint64_t)facts.st_size) {
+        live->on_disk = (uint64_t)facts.st_size;
+        live->facts.size = live->on_disk + live->waiting;
+        live->messages_known = false;
+    }
+    return true;
+}
+
+static void close_least_used(struct ind_store *store)
+{
+    if (store->open)
+        ind_live_close(store, store->open);
+}
+
+static bool ensure_open(struct ind_store *store, struct ind_live *live, ind_time now)
+{
+    struct stat facts;
+    if (live->file >= 0) {
+        DL_DELETE2(store->open, live, open_prev, open_next);
+        DL_APPEND2(store->open, live, open_prev, open_next);
+        if (fstat(live->file, &facts) != 0 || facts.st_nlink > 0)
+            return true;
+        ind_store_tell(store, "%s was removed by somebody while it was written to; it is begun anew",
+                       live->path);
+        ind_live_close(store, live);
+        count_live_bytes(store, live, 0, live->on_disk);
+        live->on_disk = 0;
+    }
+    if (!live->journaled && !journal_opened(store, live, now))
+        return false;
+    while (store->open_count >= store->open_limit)
+        close_least_used(store);
+    int file = open_live(store, live);
+    while (file < 0 && (errno == EMFILE || errno == ENFILE) && store->open) {
+        close_least_used(store);
+        file = open_live(store, live);
+    }
+    if (file < 0)
+        return false;
+    if (!settle_open(store, live, file)) {
+        int error = errno;
+        close(file);
+        errno = error;
+        return false;
+    }
+    live->file = file;
+    DL_APPEND2(store->open, live, open_prev, open_next);
+    store->open_count++;
+    return true;
+}
+
+static bool write_pages(struct ind_store *store, struct ind_live *live)
+{
+    struct iovec pieces[PIECES];
+    int count = 0;
+    for (struct ind_page *page = live->first_page; page && count < PIECES; page = page->next)
+        pieces[count++] = (struct iovec){page->bytes, page->used};
+    ssize_t written;
+    do
+        written = store->fs.write(store->fs.context, live->file, pieces, count);
+    while (written < 0 && errno == EINTR);
+    if (written == (ssize_t)live->waiting)
+        return true;
+    int error = written < 0 ? errno : ENOSPC;
+    if (written > 0) /* no torn line may stay; what waits is written again, whole */
+        (void)store->fs.truncate(store->fs.context, live->file, live->on_disk);
+    errno = error;
+    return false;
+}
+
+static void tell_failure(struct ind_store *store, struct ind_live *live, int error, bool lost, ind_time now)
+{
+    if (live->told != IND_TIME_NONE && now - live->told < TELL_AGAIN * IND_SECOND)
+        return;
+    live->told = now;
+    if (lost)
+        ind_store_tell(store, "cannot write %s: %s; its messages are lost until this is mended", live->path,
+                       strerror(error));
+    else
+        ind_store_tell(store, "cannot write %s: %s; its messages wait in memory", live->path,
+                       strerror(error));
+}
+
+bool ind_live_flush(struct ind_store *store, struct ind_live *live, ind_time now)
+{
+    if (live->waiting == 0)
+        return true;
+    if (ensure_open(store, live, now) && write_pages(store, live)) {
+        live->on_disk += live->waiting;
+        count_live_bytes(store, live, live->waiting, 0);
+        store->counts.stored += live->waiting_messages;
+        store->counts.lines += live->waiting_lines;
+        store->counts.bytes += live->waiting;
+        forget_waiting(store, live);
+        live->told = IND_TIME_NONE;
+        return true;
+    }
+    int error = errno;
+    bool wait = ind_disk_is_full(error) || error == EMFILE || error == ENFILE;
+    tell_failure(store, live, error, !wait, now);
+    if (wait) {
+        atomic_store(&store->wanted, true); /* the keeping half may find something to remove */
+        return false;
+    }
+    store->counts.lost += live->waiting_messages;
+    live->facts.size -= live->waiting;
+    live->facts.messages -= live->waiting_lines;
+    forget_waiting(store, live);
+    return true;
+}
+
+static void journal_rotated(struct ind_store *store, const struct ind_live *live, uint64_t inode,
+                            ind_time now, enum ind_rotation_reason reason)
+{
+    struct ind_record record = {
+        .event = IND_EVENT_ROTATED,
+        .at = now,
+        .series = live->series->name,
+        .number = live->number,
+        .archive = live->archive,
+        .reason = ind_rotation_reason_name(reason).at,
+        .bytes = live->on_disk,
+        .messages = live->messages_known ? live->facts.messages : UINT64_MAX,
+        .inode = inode,
+        .first = live->first,
+        .last = live->last,
+    };
+    if (!ind_journal_add(&store->fs, store->journal, &record))
+        ind_store_tell(store, "cannot write the journal: %s", strerror(errno));
+}
+
+/* Forgets the file that was; the next line begins another. */
+static void end_file(struct ind_store *store, struct ind_live *live)
+{
+    ind_live_close(store, live);
+    count_live_bytes(store, live, 0, live->on_disk);
+    live->on_disk = 0;
+    live->begun = live->journaled = false;
+    live->facts = (struct ind_live_facts){.period_end = IND_TIME_NONE};
+}
+
+bool ind_live_rotate(struct ind_store *store, struct ind_live *live, enum ind_rotation_reason reason,
+                     ind_time now)
+{
+    struct stat facts;
+    if (!ind_live_flush(store, live, now))
+        return false;
+    if (live->on_disk == 0) { /* all of it was lost: there is no file to rotate */
+        end_file(store, live);
+        return true;
+    }
+    if (fstatat(store->folder, live->path, &facts, AT_SYMLINK_NOFOLLOW) != 0 ||
+        store->fs.rename(store->fs.context, store->folder, live->path, live->archive) != 0) {
+        int error = errno;
+        if (error != ENOENT) {
+            tell_failure(store, live, error, false, now);
+            return false;
+        }
+        ind_store_tell(store, "%s was removed by somebody before it could be rotated", live->path);
+        end_file(store, live);
+        return true;
+    }
+    journal_rotated(store, live, (uint64_t)facts.st_ino, now, reason);
+    struct ind_archive archive = {.path = live->archive,
+                                  .series = live->series->name,
+                                  .number = live->number,
+                                  .size = live->on_disk,
+                                  .policy = live->policy,
+                                  .rotated = now,
+                                  .to_do = true};
+    ind_hand_over(store, &archive);
+    store->counts.rotated++;
+    end_file(store, live);
+    return true;
+}
+
+/* Room for `length` bytes more, at the cost of writing what has waited longest. */
+static bool make_room(struct ind_store *store, size_t length, ind_time now)
+{
+    size_t needed = length / IND_PAGE_BYTES + 2;
+    while (store->pages.free_count < needed)
+        if (!store->dirty || !ind_live_flush(store, store->dirty, now))
+            return false;
+    return true;
+}
+
+static void add_bytes(struct ind_store *store, struct ind_live *live, struct ind_slice bytes)
+{
+    while (bytes.length > 0) {
+        if (!live->last_page || live->last_page->used == IND_PAGE_BYTES) {
+            struct ind_page *page = ind_page_take(&store->pages);
+            if (live->last_page)
+                live->last_page->next = page;
+            else
+                live->first_page = page;
+            live->last_page = page;
+        }
+        struct ind_page *page = live->last_page;
+        size_t part = IND_PAGE_BYTES - page->used < bytes.length ? IND_PAGE_BYTES - page->used : bytes.length;
+        memcpy(page->bytes + page->used, bytes.at, part);
+        page->used += part;
+        bytes = ind_slice_from(bytes, part);
+    }
+}
+
+enum ind_append ind_store_append(struct ind_store *store, struct ind_live *live, struct ind_slice line,
+                                 ind_time time, bool counted, ind_time now)
+{
+    static const struct ind_rotation_rule never = {IND_PERIOD_NONE, 0, 0};
+    const struct ind_rotation_rule *rule =
+        live->policy == IND_NO_POLICY ? &never : &store->config->policies[live->policy].rotate;
+    if (live->begun) {
+        enum ind_rotation_reason reason = ind_rotation_before(rule, &live->facts, time, line.length);
+        if (reason != IND_ROTATION_NOT && !ind_live_rotate(store, live, reason, now))
+            return IND_APPEND_FULL;
+    }
+    if (!make_room(store, line.length, now) || (!live->begun && !begin(store, live, time)))
+        return IND_APPEND_FULL;
+    if (live->waiting == 0) {
+        live->waiting_since = now;
+        DL_APPEND2(store->dirty, live, dirty_prev, dirty_next);
+    }
+    add_bytes(store, live, line);
+    live->waiting += line.length;
+    live->waiting_lines++;
+    live->waiting_messages += counted;
+    store->counts.overflowed += live->overflow;
+    store->counts.waiting += counted;
+    live->facts.size += line.length;
+    live->facts.messages++;
+    if (time > live->last)
+        live->last = time;
+    if (live->waiting >= BIG_WRITE)
+        (void)ind_live_flush(store, live, now); /* what could not be written waits on; the pages bound it */
+    return IND_APPENDED;
+}
+
+static bool flush_older(struct ind_store *store, ind_time until, ind_time now)
+{
+    bool all = true;
+    struct ind_live *live, *next;
+    DL_FOREACH_SAFE2(store->dirty, live, next, dirty_next)
+    {
+        if (live->waiting_since > until)
+            break;
+        all &= ind_live_flush(store, live, now);
+    }
+    return all;
+}
+
+bool ind_store_flush(struct ind_store *store, ind_time now)
+{
+    return flush_older(store, INT64_MAX, now);
+}
+
+static enum ind_rotation_reason due(const struct ind_store *store, const struct ind_live *live, ind_time now)
+{
+    if (live->policy == IND_NO_POLICY)
+        return IND_ROTATION_NOT;
+    return ind_rotation_due(&store->config->policies[live->policy].rotate, &live->facts, now);
+}
+
+size_t ind_store_rotate(struct ind_store *store, bool only_due, ind_time now, size_t *failed)
+{
+    struct ind_live *live, *next;
+    size_t count = 0;
+    HASH_ITER(hh, store->lives, live, next)
+    {
+        enum ind_rotation_reason reason = due(store, live, now);
+        if (reason == IND_ROTATION_NOT && (only_due || !live->begun))
+            continue;
+        if (ind_live_rotate(store, live, reason ? reason : IND_ROTATION_ASKED, now)) {
+            count++;
+            ind_live_free(store, live);
+        } else {
+            ++*failed;
+        }
+    }
+    return count;
+}
+
+bool ind_store_tick(struct ind_store *store, ind_time now, ind_time wait)
+{
+    size_t failed = 0;
+    bool all = flush_older(store, now - wait, now);
+    if (!store->by_messages && (now >= store->looked_for_due + IND_SECOND || now < store->looked_for_due)) {
+        store->looked_for_due = now;
+        (void)ind_store_rotate(store, true, now, &failed);
+    }
+    return all && failed == 0;
+}
+
+struct ind_store_counts ind_store_counts(const struct ind_store *store)
+{
+    struct ind_store_counts counts = store->counts;
+    counts.open_files = store->open_count;
+    return counts;
+}

@@ -1,0 +1,25 @@
+/* store/reader.h: a file's lines in blocks, whatever it is compressed with. */
+#ifndef IND_STORE_READER_H
+#define IND_STORE_READER_H
+
+#include "core/archive_name.h"
+#include "core/slice.h"
+
+struct ind_reader;
+
+/* Reads from `file`, which the reader then owns, up to `limit` bytes of it as they lie on disk (UINT64_MAX:
+ * all). For plain files `from` is where to begin. New, or NULL with errno set and the file closed. */
+struct ind_reader *ind_reader_open(int file, enum ind_compression compression, uint64_t from, uint64_t limit);
+void ind_reader_close(struct ind_reader *reader);
+
+enum ind_read { IND_READ_BLOCK, IND_READ_END, IND_READ_FAILED };
+
+/* The next run of whole lines, good until the next call. Only the last of a file may lack its line end. *at:
+ * where in the text it begins. On failure ind_reader_reason tells why. */
+enum ind_read ind_reader_next(struct ind_reader *reader, struct ind_slice *block, uint64_t *at);
+const char *ind_reader_reason(const struct ind_reader *reader);
+
+/* By name: ".zst", ".gz" or neither. */
+enum ind_compression ind_compression_of(const char *path);
+
+#endif

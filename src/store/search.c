@@ -1,0 +1,622 @@
+/* store/search.c: the work is cut into pieces, a file or a part of a large plain one each; threads take them
+ * in turn. A literal that every answer must hold is looked for in whole blocks, and only lines that hold it
+ * are taken apart. */
+#include "store/search.h"
+
+#include "core/escape.h"
+#include "core/find.h"
+#include "core/header.h"
+#include "core/line.h"
+#include "store/json_line.h"
+#include "store/reader.h"
+#include "store/sorter.h"
+#include <errno.h>
+#include <fcntl.h>
+#include <pthread.h>
+#include <stdatomic.h>
+#include <stdlib.h>
+#include <sys/stat.h>
+#include <unistd.h>
+#include <uthash.h>
+
+enum { PIECE = 16 << 20, SORT_MEMORY = 24 << 20, GROUPS = 1000000, LINE_ROOM = 512 << 10, KEY_ROOM = 4096 };
+
+struct piece {
+    size_t file;
+    uint64_t from, to; /* lines that begin in here; `to` UINT64_MAX: up to the end */
+};
+
+struct group {
+    UT_hash_handle hh;
+    uint64_t count;
+    size_t length;
+    char key[]; /* values with a NUL behind each */
+};
+
+struct ind_search {
+    const struct ind_search_settings *settings;
+    struct piece *pieces;
+    size_t piece_count;
+    atomic_size_t next;
+    atomic_uint_fast64_t bytes;
+    unsigned fields;
+    struct ind_slice literal;
+    struct ind_finder finder;
+    bool literal_in_json; /* stands in JSON as it is */
+    struct ind_sorter **sorters;
+    size_t worker_count;
+    struct group *groups;
+    bool groups_cut;
+};
+
+struct worker {
+    struct ind_search *search;
+    pthread_t thread;
+    struct ind_sorter *sorter;
+    struct ind_answers answers;
+    struct ind_json_line *json;
+    struct ind_path_clock clock;
+    char *line; /* room to write one into */
+    char device[IND_DEVICE_SCRATCH];
+    struct group *groups;
+    bool groups_cut, failed;
+    uint64_t found, lines, bytes;
+    uint64_t unread;
+    bool *unread_file; /* per file */
+    uint8_t *lacks;    /* per file: fields it does not hold */
+    /* The file at hand. */
+    size_t file;
+    bool raw;
+    ind_time modified, last_time;
+};
+
+static const char *const extra_names[] = {"date", "hour", "procid", "msgid"};
+
+struct ind_slice ind_search_by_name(unsigned by)
+{
+    return by < IND_FIELDS ? ind_field_name((enum ind_field)by) : ind_slice_of(extra_names[by - IND_FIELDS]);
+}
+
+int ind_search_by_read(struct ind_slice name)
+{
+    for (unsigned by = 0; by < IND_BY_END; by++)
+        if (ind_slice_equal(name, ind_search_by_name(by)))
+            return (int)by;
+    return -1;
+}
+
+/* ---- One line ---- */
+
+static void lacking(struct worker *worker, enum ind_layout layout)
+{
+    worker->lacks[worker->file] |= (uint8_t)(ind_layout_lacks(layout) & worker->search->fields);
+}
+
+/* Lines in the RFC forms: of a store, or of anybody. What has no time of its own is of the time of the line
+ * before. */
+static void read_foreign(struct worker *worker, struct ind_slice line, struct ind_message *message)
+{
+    const struct ind_config *config = worker->search->settings->config;
+    ind_header_read(line.at, line.length, worker->modified, config->zone, message);
+    ind_device_resolve(config->devices, NULL, message, worker->device);
+    if (message->configured && message->configured->zone && message->sent != IND_TIME_NONE) {
+        struct ind_message again;
+        ind_header_read(line.at, line.length, worker->modified, message->configured->zone, &again);
+        message->sent = again.sent;
+    }
+    message->time = message->sent != IND_TIME_NONE       ? message->sent
+                    : worker->last_time != IND_TIME_NONE ? worker->last_time
+                                                         : worker->modified;
+    lacking(worker, IND_LAYOUT_RAW);
+}
+
+static bool is_plain(const struct worker *worker, struct ind_slice line)
+{
+    return !worker->raw && line.length > IND_TIME_WIDTH && ind_is_digit(line.at[0]);
+}
+
+static enum ind_layout read_line(struct worker *worker, struct ind_slice line, struct ind_message *message)
+{
+    if (is_plain(worker, line) && ind_line_read_plain(line, message)) {
+        lacking(worker, IND_LAYOUT_PLAIN);
+        return IND_LAYOUT_PLAIN;
+    }
+    if (!worker->raw && line.at[0] == '{' && ind_json_line_read(worker->json, line, message))
+        return IND_LAYOUT_JSON;
+    read_foreign(worker, line, message);
+    return IND_LAYOUT_RAW;
+}
+
+static void add_value(struct worker *worker, const struct ind_message *message, unsigned by,
+                      struct ind_buffer *key)
+{
+    struct ind_slice value = by == IND_FIELD_FACILITY   ? ind_facility_name(message->facility)
+                             : by == IND_FIELD_SEVERITY ? ind_severity_name(message->severity)
+                             : by == IND_BY_PROCID      ? message->procid
+                             : by == IND_BY_MSGID       ? message->msgid
+                             : by < IND_FIELDS          ? ind_field_text(message, (enum ind_field)by)
+                                                        : IND_NOTHING;
+    if (by == IND_BY_DATE || by == IND_BY_HOUR) {
+        struct ind_mistake unused = {0};
+        struct ind_template template;
+        (void)ind_template_read(by == IND_BY_DATE ? IND_SLICE("{date}") : IND_SLICE("{hour}"),
+                                IND_TEMPLATE_LINE, &template, &unused);
+        ind_template_line(&template, message, &worker->clock, key);
+    } else if (value.length) {
+        value.length = value.length < 200 ? value.length : 200;
+        ind_escape_text(key, value);
+    } else {
+        ind_buffer_byte(key, '-');
+    }
+    ind_buffer_byte(key, '\0');
+}
+
+static void add_to_group(struct group **groups, bool *cut, const char *key, size_t length, uint64_t count)
+{
+    struct group *group;
+    HASH_FIND(hh, *groups, key, (unsigned)length, group);
+    if (!group) {
+        group = HASH_COUNT(*groups) < GROUPS ? calloc(1, sizeof *group + length) : NULL;
+        if (!group) {
+            *cut = true;
+            return;
+        }
+        group->length = length;
+        memcpy(group->key, key, length);
+        HASH_ADD_KEYPTR(hh, *groups, group->key, (unsigned)length, group);
+    }
+    group->count += count;
+}
+
+static void group_message(struct worker *worker, const struct ind_message *message)
+{
+    const struct ind_search_settings *settings = worker->search->settings;
+    char text[KEY_ROOM];
+    struct ind_buffer key = ind_buffer_on(text, sizeof text);
+    for (size_t i = 0; i < settings->by_count; i++)
+        add_value(worker, message, settings->by[i], &key);
+    add_to_group(&worker->groups, &worker->groups_cut, text, key.length, 1);
+}
+
+static void keep_line(struct worker *worker, const struct ind_message *message, enum ind_layout was,
+                      struct ind_slice line, uint64_t at)
+{
+    const struct ind_search_settings *settings = worker->search->settings;
+    struct ind_buffer out = ind_buffer_on(worker->line, LINE_ROOM);
+    if (settings->line) {
+        ind_template_line(settings->line, message, &worker->clock, &out);
+        ind_buffer_byte(&out, '\n');
+    } else if ((was == settings->layout && was != IND_LAYOUT_RAW && line.length < LINE_ROOM) ||
+               (settings->layout == IND_LAYOUT_RAW && worker->raw)) {
+        ind_buffer_slice(&out, line);
+        ind_buffer_byte(&out, '\n');
+    } else {
+        ind_line_write(settings->layout, message, ind_devices_domain(settings->config->devices), &out);
+    }
+    struct ind_sorted_line sorted = {message->time, worker->file, at, ind_buffer_view(&out)};
+    worker->failed |= !ind_sorter_add(worker->sorter, &sorted);
+}
+
+static void take_line(struct worker *worker, struct ind_slice line, uint64_t at)
+{
+    const struct ind_search_settings *settings = worker->search->settings;
+    struct ind_message message;
+    if (line.length && line.at[line.length - 1] == '\r')
+        line.length--;
+    if (line.length == 0)
+        return;
+    worker->lines++;
+    enum ind_layout was = read_line(worker, line, &message);
+    worker->last_time = message.time;
+    if ((settings->since != IND_TIME_NONE && message.time < settings->since) ||
+        (settings->until != IND_TIME_NONE && message.time >= settings->until))
+        return;
+    ind_answers_next(&worker->answers, ind_conditions_tests(settings->config->conditions));
+    if (!ind_condition_holds(settings->config->conditions, settings->when, &message, &worker->answers))
+        return;
+    worker->found++;
+    if (settings->by_count)
+        group_message(worker, &message);
+    else if (!settings->count_only)
+        keep_line(worker, &message, was, line, at);
+}
+
+/* ---- Blocks and pieces ---- */
+
+static const char *line_start(const char *block, const char *at)
+{
+    while (at > block && at[-1] != '\n')
+        at--;
+    return at;
+}
+
+/* Lines that begin before `stop` only. False once one begins there or later. */
+static bool take_lines(struct worker *worker, struct ind_slice block, uint64_t at, uint64_t stop)
+{
+    const char *here = block.at, *end = block.at + block.length;
+    while (here < end) {
+        uint64_t place = at + (uint64_t)(here - block.at);
+        if (place >= stop)
+            return false;
+        const char *newline = memchr(here, '\n', (size_t)(end - here));
+        const char *line_end = newline ? newline : end;
+        take_line(worker, (struct ind_slice){here, (size_t)(line_end - here)}, place);
+        here = line_end + 1;
+    }
+    return true;
+}
+
+/* The same, but only lines that hold the literal. */
+static bool take_lines_with_literal(struct worker *worker, struct ind_slice block, uint64_t at, uint64_t stop)
+{
+    const char *here = block.at, *end = block.at + block.length;
+    while (here < end) {
+        const char *hit = ind_find(&worker->search->finder, here, (size_t)(end - here));
+        if (!hit)
+            break;
+        const char *start = line_start(here, hit);
+        uint64_t place = at + (uint64_t)(start - block.at);
+        if (place >= stop)
+            return false;
+        const char *newline = memchr(hit, '\n', (size_t)(end - hit));
+        const char *line_end = newline ? newline : end;
+        take_line(worker, (struct ind_slice){start, (size_t)(line_end - start)}, place);
+        here = line_end + 1;
+    }
+    return at + block.length < stop;
+}
+
+/* Lines without a time of their own need the lines before them; so do counts of what a layout lacks. */
+static bool may_skip(const struct worker *worker, struct ind_slice block)
+{
+    if (worker->search->literal.length < 2 || worker->raw)
+        return false;
+    if (block.at[0] == '{')
+        return worker->search->literal_in_json;
+    return is_plain(worker, block) || (block.length > 8 && block.at[0] == '<' && memchr(block.at, '>', 6) &&
+                                       ((const char *)memchr(block.at, '>', 6))[1] == '1');
+}
+
+static bool take_block(struct worker *worker, struct ind_slice block, uint64_t at, const struct piece *piece)
+{
+    struct ind_message first;
+    const char *newline = memchr(block.at, '\n', block.length);
+    bool skip = may_skip(worker, block);
+    if (skip) /* one line tells what the layout of the file lacks */
+        (void)read_line(worker,
+                        (struct ind_slice){block.at, newline ? (size_t)(newline - block.at) : block.length},
+                        &first);
+    return skip ? take_lines_with_literal(worker, block, at, piece->to)
+                : take_lines(worker, block, at, piece->to);
+}
+
+static int open_file(const struct worker *worker, enum ind_compression *compression, uint64_t *limit)
+{
+    const struct ind_search_settings *settings = worker->search->settings;
+    const struct ind_search_file *file = &settings->files[worker->file];
+    *limit = UINT64_MAX;
+    if (file->stored) {
+        if (file->stored->file >= 0)
+            *limit = file->stored->size;
+        return ind_snapshot_open(settings->snapshot, file->stored, compression);
+    }
+    *compression = ind_compression_of(file->path);
+    return strcmp(file->path, "-") == 0 ? dup(STDIN_FILENO) : open(file->path, O_RDONLY | O_CLOEXEC);
+}
+
+static void tell_unread(struct worker *worker, const char *reason)
+{
+    const struct ind_search_settings *settings = worker->search->settings;
+    char text[1600];
+    if (!worker->unread_file[worker->file]) {
+        snprintf(text, sizeof text, "cannot read %s: %s", settings->files[worker->file].name, reason);
+        settings->tell(settings->context, text);
+        worker->unread++;
+    }
+    worker->unread_file[worker->file] = true;
+}
+
+static void read_piece(struct worker *worker, const struct piece *piece, struct ind_reader *reader,
+                       bool partial)
+{
+    struct ind_search *search = worker->search;
+    struct ind_slice block;
+    uint64_t at;
+    enum ind_read result;
+    bool going = true, first = partial;
+    while (going && !worker->failed && (result = ind_reader_next(reader, &block, &at)) == IND_READ_BLOCK) {
+        uint64_t bytes = atomic_fetch_add(&search->bytes, block.length) + block.length;
+        if (search->settings->progress)
+            search->settings->progress(search->settings->context, bytes);
+        if (first) { /* the line that began before belongs to the piece before */
+            const char *newline = memchr(block.at, '\n', block.length);
+            size_t skip = newline ? (size_t)(newline - block.at) + 1 : block.length;
+            block = ind_slice_from(block, skip);
+            at += skip;
+            first = newline == NULL;
+        }
+        if (block.length)
+            going = take_block(worker, block, at, piece);
+    }
+    if (going && !worker->failed && result == IND_READ_FAILED)
+        tell_unread(worker, ind_reader_reason(reader));
+}
+
+static void take_piece(struct worker *worker, const struct piece *piece)
+{
+    const struct ind_search_settings *settings = worker->search->settings;
+    enum ind_compression compression;
+    uint64_t limit;
+    struct stat facts;
+    worker->file = piece->file;
+    int file = open_file(worker, &compression, &limit);
+    if (file < 0 || fstat(file, &facts) != 0 || S_ISDIR(facts.st_mode)) {
+        bool retired =
+            errno == ENOENT && settings->files[piece->file].stored; /* by the retention: as it should be */
+        if (!retired)
+            tell_unread(worker, file < 0 ? strerror(errno) : "this is a folder");
+        if (file >= 0)
+            close(file);
+        return;
+    }
+    bool partial = piece->from > 0;
+    worker->raw = settings->files[piece->file].stored && settings->files[piece->file].stored->raw;
+    worker->modified = (ind_time)facts.st_mtim.tv_sec * IND_SECOND;
+    if (!S_ISREG(facts.st_mode))
+        worker->modified = settings->now;
+    worker->last_time = IND_TIME_NONE;
+    struct ind_reader *reader = ind_reader_open(file, compression, partial ? piece->from - 1 : 0, limit);
+    if (!reader) {
+        worker->failed = true;
+        return;
+    }
+    read_piece(worker, piece, reader, partial);
+    ind_reader_close(reader);
+}
+
+static void *work(void *argument)
+{
+    struct worker *worker = argument;
+    struct ind_search *search = worker->search;
+    size_t piece;
+    while (!worker->failed && (piece = atomic_fetch_add(&search->next, 1)) < search->piece_count)
+        take_piece(worker, &search->pieces[piece]);
+    return NULL;
+}
+
+/* ---- The whole ---- */
+
+static bool add_piece(struct ind_search *search, size_t file, uint64_t from, uint64_t to)
+{
+    if ((search->piece_count & (search->piece_count - 1)) == 0) {
+        size_t room = search->piece_count ? search->piece_count * 2 : 1;
+        struct piece *pieces = realloc(search->pieces, room * sizeof *pieces);
+        if (!pieces)
+            return false;
+        search->pieces = pieces;
+    }
+    search->pieces[search->piece_count++] = (struct piece){file, from, to};
+    return true;
+}
+
+/* Plain files are cut where that is known to be safe: each line tells its own time. */
+static bool cut_file(struct ind_search *search, size_t i)
+{
+    const struct ind_search_settings *settings = search->settings;
+    const struct ind_search_file *file = &settings->files[i];
+    enum ind_compression compression = IND_COMPRESS_NONE;
+    uint64_t size = 0;
+    struct stat facts;
+    char first = '\0';
+    struct worker probe = {.search = search, .file = i};
+    int opened = file->path && strcmp(file->path, "-") == 0 ? -1 : open_file(&probe, &compression, &size);
+    if (opened >= 0 && compression == IND_COMPRESS_NONE && fstat(opened, &facts) == 0 &&
+        S_ISREG(facts.st_mode) && pread(opened, &first, 1, 0) == 1) {
+        uint64_t real = (uint64_t)facts.st_size;
+        size = size < real ? size : real;
+    } else {
+        size = 0;
+    }
+    if (opened >= 0)
+        close(opened);
+    bool self_timed = (ind_is_digit(first) || first == '{') && !(file->stored && file->stored->raw);
+    bool good = true;
+    for (uint64_t from = 0; good && self_timed && from + 2 * PIECE < size; from += PIECE) {
+        good = add_piece(search, i, from, from + PIECE);
+        if (from + 3 * PIECE >= size)
+            return good && add_piece(search, i, from + PIECE, UINT64_MAX);
+    }
+    return good && (search->piece_count && search->pieces[search->piece_count - 1].file == i
+                        ? true
+                        : add_piece(search, i, 0, UINT64_MAX));
+}
+
+static bool prepare(struct worker *worker, struct ind_search *search)
+{
+    const struct ind_search_settings *settings = search->settings;
+    worker->search = search;
+    worker->sorter = ind_sorter_new(SORT_MEMORY);
+    worker->answers.of_test =
+        calloc(ind_conditions_tests(settings->config->conditions) + 1, sizeof *worker->answers.of_test);
+    worker->json = ind_json_line_new();
+    worker->clock.zone = settings->config->zone;
+    worker->line = malloc(LINE_ROOM);
+    worker->unread_file = calloc(settings->file_count + 1, sizeof *worker->unread_file);
+    worker->lacks = calloc(settings->file_count + 1, sizeof *worker->lacks);
+    return worker->sorter && worker->answers.of_test && worker->json && worker->line && worker->unread_file &&
+           worker->lacks;
+}
+
+static void gather(struct ind_search_result *result, struct ind_search *search, struct worker *worker,
+                   uint8_t *lacks)
+{
+    struct group *group, *next;
+    result->found += worker->found;
+    result->lines += worker->lines;
+    result->unread_files += worker->unread;
+    result->failed |= worker->failed;
+    search->groups_cut |= worker->groups_cut;
+    HASH_ITER(hh, worker->groups, group, next)
+    {
+        add_to_group(&search->groups, &search->groups_cut, group->key, group->length, group->count);
+        HASH_DEL(worker->groups, group);
+        free(group);
+    }
+    for (size_t i = 0; worker->lacks && i < search->settings->file_count; i++)
+        lacks[i] |= worker->lacks[i];
+    free(worker->answers.of_test);
+    ind_json_line_free(worker->json);
+    free(worker->line);
+    free(worker->unread_file);
+    free(worker->lacks);
+}
+
+static int most_first(const void *left, const void *right)
+{
+    const struct ind_search_group *a = left, *b = right;
+    if (a->count != b->count)
+        return a->count > b->count ? -1 : 1;
+    for (size_t i = 0; i < IND_SEARCH_FIELDS && a->values[i] && b->values[i]; i++) {
+        int order = strcmp(a->values[i], b->values[i]);
+        if (order)
+            return order;
+    }
+    return 0;
+}
+
+static void list_groups(struct ind_search_result *result, struct ind_search *search)
+{
+    size_t count = HASH_COUNT(search->groups), i = 0;
+    result->groups = calloc(count ? count : 1, sizeof *result->groups);
+    if (!result->groups) {
+        result->failed = true;
+        return;
+    }
+    for (struct group *group = search->groups; group; group = group->hh.next, i++) {
+        const char *at = group->key;
+        result->groups[i].count = group->count;
+        for (size_t v = 0; v < search->settings->by_count; v++, at += strlen(at) + 1)
+            result->groups[i].values[v] = at;
+    }
+    result->group_count = count;
+    result->groups_cut = search->groups_cut;
+    qsort(result->groups, count, sizeof *result->groups, most_first);
+}
+
+static bool stands_in_json(struct ind_slice literal)
+{
+    for (size_t i = 0; i < literal.length; i++)
+        if (literal.at[i] < ' ' || literal.at[i] > '~' || literal.at[i] == '"' || literal.at[i] == '\\')
+            return false;
+    return true;
+}
+
+static size_t thread_count(const struct ind_search *search)
+{
+    long processors = sysconf(_SC_NPROCESSORS_ONLN);
+    size_t count = search->settings->threads ? search->settings->threads
+                   : processors > 0          ? (size_t)processors
+                                             : 1;
+    count = count > 4 && !search->settings->threads ? 4 : count;
+    return count > search->piece_count ? (search->piece_count ? search->piece_count : 1) : count;
+}
+
+static void run_workers(struct ind_search *search, struct ind_search_result *result)
+{
+    size_t count = thread_count(search);
+    struct worker *workers = calloc(count, sizeof *workers);
+    uint8_t *lacks = calloc(search->settings->file_count + 1, 1);
+    search->sorters = calloc(count, sizeof *search->sorters);
+    if (!workers || !search->sorters || !lacks) {
+        result->failed = true;
+        free(workers);
+        free(lacks);
+        return;
+    }
+    size_t started = 0;
+    for (size_t i = 0; i < count; i++) {
+        workers[i].failed = !prepare(&workers[i], search);
+        search->sorters[i] = workers[i].sorter;
+    }
+    search->worker_count = count;
+    while (started + 1 < count &&
+           pthread_create(&workers[started].thread, NULL, work, &workers[started]) == 0)
+        started++;
+    (void)work(&workers[count - 1]);
+    for (size_t i = 0; i < started; i++)
+        pthread_join(workers[i].thread, NULL);
+    for (size_t i = 0; i < count; i++)
+        gather(result, search, &workers[i], lacks);
+    for (size_t i = 0; i < search->settings->file_count; i++)
+        for (unsigned field = 0; field < IND_FIELDS; field++)
+            result->lacking[field] += lacks[i] >> field & 1;
+    free(workers);
+    free(lacks);
+}
+
+void ind_search_run(const struct ind_search_settings *settings, struct ind_search_result *result)
+{
+    *result = (struct ind_search_result){0};
+    struct ind_search *search = calloc(1, sizeof *search);
+    if (!search) {
+        result->failed = true;
+        return;
+    }
+    result->inside = search;
+    search->settings = settings;
+    search->fields = ind_condition_fields(settings->config->conditions, settings->when);
+    for (size_t i = 0; i < settings->by_count; i++)
+        if (settings->by[i] < IND_FIELDS)
+            search->fields |= 1u << settings->by[i];
+    search->literal = ind_condition_literal(settings->config->conditions, settings->when);
+    search->literal_in_json = stands_in_json(search->literal);
+    if (search->literal.length)
+        search->finder = ind_finder_for(search->literal);
+    for (size_t i = 0; i < settings->file_count; i++)
+        result->failed |= !cut_file(search, i);
+    run_workers(search, result);
+    result->bytes = atomic_load(&search->bytes);
+    if (settings->by_count)
+        list_groups(result, search);
+}
+
+struct taker {
+    bool (*take)(void *context, struct ind_slice line);
+    void *context;
+};
+
+static bool take_sorted(void *context, const struct ind_sorted_line *line)
+{
+    const struct taker *taker = context;
+    return taker->take(taker->context, line->line);
+}
+
+bool ind_search_lines(struct ind_search_result *result, bool (*take)(void *, struct ind_slice), void *context)
+{
+    struct ind_search *search = result->inside;
+    struct taker taker = {take, context};
+    for (size_t i = 0; i < search->worker_count; i++)
+        if (!search->sorters[i])
+            return false;
+    return ind_sorters_merge(search->sorters, search->worker_count, take_sorted, &taker);
+}
+
+void ind_search_free(struct ind_search_result *result)
+{
+    struct ind_search *search = result->inside;
+    struct group *group, *next;
+    if (!search)
+        return;
+    HASH_ITER(hh, search->groups, group, next)
+    {
+        HASH_DEL(search->groups, group);
+        free(group);
+    }
+    for (size_t i = 0; i < search->worker_count; i++)
+        ind_sorter_free(search->sorters[i]);
+    free(search->sorters);
+    free(search->pieces);
+    free(search);
+    free(result->groups);
+    *result = (struct ind_search_result){0};
+}

@@ -1,0 +1,42 @@
+/* store/snapshot.h: the files of a store as they are at one moment, while a collector goes on writing,
+ * rotating and compressing them.
+ *
+ * Every line stored before the snapshot began is in exactly one of its files:
+ *  - Live files are opened first, and read up to the size they had then.
+ *  - Archives are listed after that, twice: an archive changes its name only once (when it is compressed), so
+ * that no listing that missed it for that reason is followed by a second one that does.
+ *  - A live file that was rotated meanwhile is among the archives too. It is known again by its inode, which
+ * is not used anew as long as it is open here; once compressed, by the journal, which holds the inode it had.
+ * The archive is then left out. An archive is opened when its turn comes, under either of its names; one that
+ * is gone by then was removed by the retention. */
+#ifndef IND_STORE_SNAPSHOT_H
+#define IND_STORE_SNAPSHOT_H
+
+#include "core/archive_name.h"
+#include <stdint.h>
+
+struct ind_snapshot_file {
+    char *path;    /* of a live file, or of the plain archive */
+    int file;      /* a live file, open; -1: an archive */
+    uint64_t size; /* of a live file: what is to be read */
+    uint64_t inode;
+    bool raw;   /* lines as they came: nothing in them is to be taken for a stored line */
+    bool twice; /* is in the snapshot as a live file already */
+};
+
+struct ind_snapshot {
+    int folder;
+    struct ind_snapshot_file *files;
+    size_t count, room;
+};
+
+/* False with errno set. */
+bool ind_snapshot_take(const char *store, struct ind_snapshot *snapshot);
+void ind_snapshot_free(struct ind_snapshot *snapshot);
+
+/* Opens a file of the snapshot; the caller closes it. -1 with errno set: ENOENT where the retention was
+ * faster. */
+int ind_snapshot_open(const struct ind_snapshot *snapshot, const struct ind_snapshot_file *file,
+                      enum ind_compression *compression);
+
+#endif

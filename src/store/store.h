@@ -1,0 +1,107 @@
+/* store/store.h: the writing side of a store: live files, their rotation, and their retention.
+ *
+ * The writing half (ind_store_*) belongs to one thread, the keeping half (ind_keeper_*) to one other; the two
+ * meet only in a short queue of archives. Neither reads a clock. One process at a time holds a store: a lock
+ * sees to it.
+ *
+ * What is added waits in pages until ind_store_flush, or until a file has enough for one big write. A line is
+ * written whole or not at all: what a full disk cuts is taken back, and waits on. */
+#ifndef IND_STORE_STORE_H
+#define IND_STORE_STORE_H
+
+#include "config/config.h"
+#include "store/fs.h"
+
+struct ind_store;
+struct ind_live;
+
+struct ind_store_settings {
+    const struct ind_config *config; /* borrowed */
+    const struct ind_fs *fs;         /* borrowed */
+    ind_time now;
+    size_t pages;         /* of 16 KiB each, for lines that wait; 0: 2048 */
+    uint64_t files_a_day; /* that messages may make up, per route; 0: 10000 */
+    bool by_messages; /* no clock turns files over, only the times of messages do: for messages from files */
+    /* What an administrator must hear of. Called from both threads. May be NULL. */
+    void (*tell)(void *context, const char *text);
+    void *context;
+};
+
+enum ind_store_status {
+    IND_STORE_OK,
+    IND_STORE_BUSY,  /* another process holds it: `reason` tells which */
+    IND_STORE_FAILED /* `reason` tells why */
+};
+
+/* Opens or makes the store, takes its lock, and finishes what a crash left over. New in *store. */
+enum ind_store_status ind_store_open(const struct ind_store_settings *settings, struct ind_store **store,
+                                     char *reason, size_t room);
+
+/* Gives up the lock and all memory; what still waits is not written. Accepts NULL. */
+void ind_store_close(struct ind_store *store);
+
+/* Where a line is to go. All borrowed for the call. */
+struct ind_target {
+    struct ind_slice path, series;
+    uint64_t hash; /* ind_path_hash(path) */
+    uint32_t route;
+    bool made_up; /* a message made up part of the path, and no configured device vouches for it */
+};
+
+uint64_t ind_path_hash(struct ind_slice path);
+
+/* The live file for a target: known, or new. NULL where memory is out. Good until the next ind_store_tick. */
+struct ind_live *ind_store_file(struct ind_store *store, const struct ind_target *target, ind_time now);
+
+enum ind_append {
+    IND_APPENDED,
+    IND_APPEND_FULL /* everything waits and the disk takes nothing: try again later */
+};
+
+/* Adds one line, with its end, of a message of the given time; rotates first where the line calls for it.
+ * `counted`: this is the copy by which the message counts as stored. */
+enum ind_append ind_store_append(struct ind_store *store, struct ind_live *live, struct ind_slice line,
+                                 ind_time time, bool counted, ind_time now);
+
+/* Writes what waits. False where something still waits because the disk takes nothing. */
+bool ind_store_flush(struct ind_store *store, ind_time now);
+
+/* What time brings: writes what has waited for more than `wait`, rotates what is due. False as
+ * ind_store_flush. */
+bool ind_store_tick(struct ind_store *store, ind_time now, ind_time wait);
+
+/* Rotates all live files, or those due. Returns how many; *failed counts those that could not be. */
+size_t ind_store_rotate(struct ind_store *store, bool only_due, ind_time now, size_t *failed);
+
+struct ind_store_counts {
+    uint64_t stored;       /* messages: their counted copy is written */
+    uint64_t lost;         /* messages: their counted copy could not be written, ever */
+    uint64_t lines, bytes; /* written, copies included */
+    uint64_t waiting;      /* messages whose counted copy waits */
+    uint64_t overflowed;   /* lines that went to an overflow.log */
+    uint64_t rotated;      /* files */
+    size_t live_files, open_files;
+};
+
+struct ind_store_counts ind_store_counts(const struct ind_store *store);
+
+/* ---- The keeping half ---- */
+
+struct ind_keeper_counts {
+    uint64_t compressed, removed, failed;
+    uint64_t archives, archive_bytes; /* present */
+};
+
+/* Does what there is to do: flush to disk, compress, remove. `stop` (may be NULL) is asked between two files.
+ * False where something failed and is to be tried again later. */
+bool ind_keeper_run(struct ind_store *store, ind_time now, bool (*stop)(void *context), void *context);
+
+/* Runs the retention alone; `clock_is_right`: somebody said so. */
+void ind_keeper_retain(struct ind_store *store, ind_time now, bool clock_is_right);
+
+/* Whether there is anything for ind_keeper_run to do: any thread. */
+bool ind_keeper_wanted(struct ind_store *store);
+
+struct ind_keeper_counts ind_keeper_counts(const struct ind_store *store);
+
+#endif
