@@ -23,19 +23,19 @@ static char *resolve_path(struct ind_loader *loader, const struct ind_node *node
 }
 
 /* Settings of one value stand once, over all files. */
-static bool once(struct ind_loader *loader, const struct ind_node *value, void *place)
+static bool once(struct ind_loader *loader, const struct ind_node *value, const void *place)
 {
-    for (size_t i = 0; i < loader->seen_count; i += 2)
-        if ((const void *)loader->seen[i] == place) {
-            ind_wrong(loader, value, "this is set already in %s; leave one out",
-                      loader->seen[i + 1]->source->path);
+    for (size_t i = 0; i < loader->seen_count; i++)
+        if (loader->seen[i].place == place) {
+            if (loader->seen[i].value->source !=
+                value->source) /* in one file it is told as a key given twice */
+                ind_wrong(loader, value, "this is set already in %s; leave one out",
+                          loader->seen[i].value->source->path);
             return false;
         }
-    if (!ind_grow(loader, &loader->seen, &loader->seen_count, sizeof *loader->seen) ||
-        !ind_grow(loader, &loader->seen, &loader->seen_count, sizeof *loader->seen))
+    if (!ind_grow(loader, &loader->seen, &loader->seen_count, sizeof *loader->seen))
         return false;
-    loader->seen[loader->seen_count - 2] = place;
-    loader->seen[loader->seen_count - 1] = value;
+    loader->seen[loader->seen_count - 1] = (struct ind_setting_seen){place, value};
     return true;
 }
 

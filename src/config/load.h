@@ -10,6 +10,12 @@ struct ind_named_text {
     enum { IND_NAMED_UNREAD, IND_NAMED_READING, IND_NAMED_READ, IND_NAMED_BROKEN } state;
 };
 
+/* A setting of one value, where it goes and where it was set. */
+struct ind_setting_seen {
+    const void *place;
+    const struct ind_node *value;
+};
+
 struct ind_loader {
     struct ind_loaded *loaded;
     struct ind_config *config;
@@ -23,7 +29,7 @@ struct ind_loader {
     size_t archive_count;
     struct ind_named_text *named;
     size_t named_count;
-    const struct ind_node **seen; /* top-level keys that may stand once only */
+    struct ind_setting_seen *seen; /* settings that may stand once only */
     size_t seen_count;
     int depth; /* of includes */
 };

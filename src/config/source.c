@@ -135,9 +135,14 @@ static void print_line(const struct ind_remark *remark, FILE *out)
         end++;
     if (end == start || end - start > 400)
         return;
-    for (size_t i = start; i < end; i++) {
-        unsigned char c = (unsigned char)source->bytes[i];
-        fputc(c == '\t' ? ' ' : c < ' ' || c == 127 ? '?' : c, out);
+    for (size_t i = start; i < end;) {
+        bool control;
+        size_t length = ind_utf8_character(source->bytes + i, end - i, &control);
+        if (length == 0 || control)
+            fputc(source->bytes[i] == '\t' ? ' ' : '?', out);
+        else
+            fwrite(source->bytes + i, 1, length, out);
+        i += length ? length : 1;
     }
     fputc('\n', out);
     for (size_t i = 1; i < remark->column; i++)

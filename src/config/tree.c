@@ -272,8 +272,9 @@ static struct ind_node *build_parts(struct builder *builder, struct ind_node *no
         if (!part || !add_part(node, part)) {
             ind_tree_free(part);
             builder->failed = true;
-            break;
         }
+        if (builder->failed)
+            break; /* the parser must not be asked again */
     }
     if (node->kind == IND_NODE_MAP && !builder->failed)
         check_keys(builder, node);
@@ -331,7 +332,9 @@ struct ind_node *ind_tree_read(const struct ind_source *source, struct ind_remar
         if (event.type == YAML_STREAM_END_EVENT)
             done = true;
         if (event.type == YAML_DOCUMENT_START_EVENT && root) {
-            tell_event(&builder, &event, "a second document begins here; one file is one document");
+            ind_remark_add(remarks, false, source, byte_of(&builder, event.start_mark.index), 3,
+                           "a second document begins here; one file is one document");
+            builder.failed = true;
         } else if (event.type == YAML_SCALAR_EVENT || event.type == YAML_SEQUENCE_START_EVENT ||
                    event.type == YAML_MAPPING_START_EVENT || event.type == YAML_ALIAS_EVENT) {
             root = build(&builder, &event, 0);
