@@ -1,0 +1,63 @@
+/* tests/support/support.h: what the tests share. Include it first: it brings cmocka with what that needs. */
+#ifndef IND_TESTS_SUPPORT_H
+#define IND_TESTS_SUPPORT_H
+
+#include <setjmp.h>
+#include <stdarg.h>
+#include <stdbool.h>
+#include <stddef.h>
+#include <stdint.h>
+
+#include <cmocka.h>
+
+#include "core/slice.h"
+#include <stdio.h>
+#include <stdlib.h>
+#include <sys/types.h>
+
+/* A slice equals a text. */
+#define assert_slice(slice, text) ind_assert_slice((slice), (text), __FILE__, __LINE__)
+void ind_assert_slice(struct ind_slice slice, const char *text, const char *file, int line);
+
+/* A new folder, removed with all that is in it by ind_folder_remove. The text is to be freed. */
+char *ind_folder_new(void);
+void ind_folder_remove(char *folder);
+
+/* A path below a folder: from a small set of buffers, good for a few calls. */
+const char *ind_path(const char *folder, const char *name);
+
+void ind_write_file(const char *path, const char *text);
+/* A whole file, terminated, to be freed; NULL where there is none. */
+char *ind_read_file(const char *path, size_t *length);
+
+/* The program under test. */
+struct ind_ran {
+    int status; /* exit code; -1 where it ended otherwise */
+    char *out, *err;
+};
+
+/* Runs the built program in `folder` with the arguments (the last one NULL) and waits for it. */
+struct ind_ran ind_run(const char *folder, ...);
+/* Any other command line, by /bin/sh. */
+struct ind_ran ind_shell(const char *folder, const char *format, ...) __attribute__((format(printf, 2, 3)));
+void ind_ran_free(struct ind_ran *ran);
+
+/* A collector in the background. */
+struct ind_running {
+    pid_t process;
+    unsigned port;
+    char *out, *err; /* files that hold what it prints */
+};
+
+/* Starts `collect -c indagator.yaml` in `folder`, and waits until it listens. */
+struct ind_running ind_collect_start(const char *folder);
+/* Ends it with a signal and waits; returns its exit code, -1 where it ended otherwise. */
+int ind_collect_stop(struct ind_running *running, int signal);
+
+/* Asks `done` every few milliseconds until it says yes; fails the test after half a minute. */
+void ind_wait_until(bool (*done)(void *context), void *context, const char *what);
+
+/* How many lines all live files and archives below folder/log hold, decompressed by the ordinary tools. */
+size_t ind_count_lines(const char *folder);
+
+#endif

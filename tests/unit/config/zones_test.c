@@ -1,0 +1,129 @@
+/* Zones against the C library, and what periods make of them. */
+#define _GNU_SOURCE /* tm_gmtoff */
+#include "support/support.h"
+
+#include "config/moment.h"
+#include "config/quantity.h"
+#include "config/zones.h"
+#include "core/rotation.h"
+#include <time.h>
+
+static void offsets_agree_with_the_c_library(void **state)
+{
+    static const char *const names[] = {"Europe/Lisbon",       "Atlantic/Faroe", "America/New_York", "Australia/Lord_Howe",
+                                        "America/Sao_Paulo",   "Asia/Kathmandu", "Africa/Casablanca", "Pacific/Apia",
+                                        "Antarctica/Troll",    "UTC"};
+    (void)state;
+    for (size_t i = 0; i < sizeof names / sizeof *names; i++) {
+        struct ind_zone *zone = ind_zone_named(names[i]);
+        assert_non_null(zone);
+        setenv("TZ", names[i], 1);
+        tzset();
+        for (int64_t seconds = 0; seconds < INT64_C(3700000000); seconds += 3600 * 7 + 900) {
+            struct tm local;
+            time_t time = (time_t)seconds;
+            localtime_r(&time, &local);
+            if (ind_zone_offset(zone, seconds) != local.tm_gmtoff)
+                print_error("%s at %lld\n", names[i], (long long)seconds);
+            assert_int_equal(ind_zone_offset(zone, seconds), local.tm_gmtoff);
+            /* Back again: the same instant, or the first of two with that local time. */
+            int64_t back = ind_zone_to_utc(zone, seconds + ind_zone_offset(zone, seconds));
+            assert_true(back <= seconds && seconds - back <= 86400);
+            assert_int_equal(back + ind_zone_offset(zone, back), seconds + ind_zone_offset(zone, seconds));
+        }
+        ind_zone_free(zone);
+    }
+    unsetenv("TZ");
+}
+
+static ind_time at(const char *text)
+{
+    ind_time time;
+    enum ind_time_style style;
+    assert_int_equal(ind_time_read(ind_slice_of(text), &time, &style), strlen(text));
+    return time;
+}
+
+static void periods_end_at_local_turns_across_clock_changes(void **state)
+{
+    static const struct {
+        enum ind_period every;
+        const char *time, *end;
+    } cases[] = {
+        {IND_PERIOD_DAY, "2026-11-23T04:45:00Z", "2026-11-24T00:00:00Z"},
+        {IND_PERIOD_DAY, "2026-07-01T23:00:00Z", "2026-07-02T23:00:00Z"},  /* summer time */
+        {IND_PERIOD_DAY, "2026-03-29T00:30:00Z", "2026-03-29T23:00:00Z"},  /* a day of 23 hours */
+        {IND_PERIOD_DAY, "2026-10-24T23:30:00Z", "2026-10-26T00:00:00Z"},  /* a day of 25 hours */
+        {IND_PERIOD_HOUR, "2026-10-25T00:30:00Z", "2026-10-25T02:00:00Z"}, /* 01:xx comes twice: one period */
+        {IND_PERIOD_HOUR, "2026-10-25T01:30:00Z", "2026-10-25T02:00:00Z"},
+        {IND_PERIOD_HOUR, "2026-03-29T00:59:59Z", "2026-03-29T01:00:00Z"},
+        {IND_PERIOD_WEEK, "2026-11-23T00:00:00Z", "2026-11-30T00:00:00Z"},
+        {IND_PERIOD_WEEK, "2026-10-25T12:00:00Z", "2026-10-26T00:00:00Z"},
+    };
+    (void)state;
+    struct ind_zone *zone = ind_zone_named("Europe/Lisbon");
+    for (size_t i = 0; i < sizeof cases / sizeof *cases; i++)
+        assert_true(ind_period_end(cases[i].every, zone, at(cases[i].time)) == at(cases[i].end));
+    ind_zone_free(zone);
+}
+
+static void zones_that_are_none_are_refused(void **state)
+{
+    static const char *const names[] = {"Mars/Olympus", "../../../etc/passwd", "/etc/localtime", "", "Europe", "+99", "+1:0"};
+    (void)state;
+    for (size_t i = 0; i < sizeof names / sizeof *names; i++)
+        assert_null(ind_zone_named(names[i]));
+    struct ind_zone *zone = ind_zone_named("-03:30");
+    assert_int_equal(ind_zone_offset(zone, 0), -12600);
+    ind_zone_free(zone);
+    unsigned char bytes[64] = "TZif2";
+    for (size_t length = 0; length < sizeof bytes; length++)
+        assert_null(ind_zone_read(bytes, length));
+}
+
+static void moments_are_dates_times_or_ages(void **state)
+{
+    ind_time time, now = at("2026-11-23T04:45:00Z");
+    struct ind_zone *zone = ind_zone_named("Europe/Lisbon");
+    (void)state;
+    assert_true(ind_moment_read(IND_SLICE("2026-07-01"), now, zone, false, &time) && time == at("2026-06-30T23:00:00Z"));
+    assert_true(ind_moment_read(IND_SLICE("2026-07-01"), now, zone, true, &time) && time == at("2026-07-01T23:00:00Z"));
+    assert_true(ind_moment_read(IND_SLICE("2026-07-01T12:00:00"), now, zone, false, &time) &&
+                time == at("2026-07-01T11:00:00Z"));
+    assert_true(ind_moment_read(IND_SLICE("24h"), now, zone, false, &time) && time == at("2026-11-22T04:45:00Z"));
+    assert_true(ind_moment_read(IND_SLICE("30d"), now, zone, false, &time) && time == at("2026-10-24T04:45:00Z"));
+    assert_false(ind_moment_read(IND_SLICE("yesterday"), now, zone, false, &time));
+    assert_false(ind_moment_read(IND_SLICE("24"), now, zone, false, &time));
+    ind_zone_free(zone);
+}
+
+static void quantities_are_read_whole_or_not_at_all(void **state)
+{
+    uint64_t number;
+    int64_t span;
+    unsigned percent, mode;
+    (void)state;
+    assert_true(ind_read_size(IND_SLICE("1.5 GiB"), &number) && number == UINT64_C(1610612736));
+    assert_true(ind_read_size(IND_SLICE("10kB"), &number) && number == 10000);
+    assert_false(ind_read_size(IND_SLICE("10 apples"), &number));
+    assert_false(ind_read_size(IND_SLICE("-1"), &number));
+    assert_false(ind_read_size(IND_SLICE("99999999999999999999"), &number));
+    assert_true(ind_read_span(IND_SLICE("1 year"), &span) && span == 31536000);
+    assert_false(ind_read_span(IND_SLICE("year"), &span));
+    assert_true(ind_read_percent(IND_SLICE("80 %"), &percent) && percent == 80);
+    assert_false(ind_read_percent(IND_SLICE("0 %"), &percent));
+    assert_true(ind_read_mode(IND_SLICE("0640"), &mode) && mode == 0640);
+    assert_false(ind_read_mode(IND_SLICE("1777"), &mode));
+}
+
+int main(void)
+{
+    const struct CMUnitTest tests[] = {
+        cmocka_unit_test(offsets_agree_with_the_c_library),
+        cmocka_unit_test(periods_end_at_local_turns_across_clock_changes),
+        cmocka_unit_test(zones_that_are_none_are_refused),
+        cmocka_unit_test(moments_are_dates_times_or_ages),
+        cmocka_unit_test(quantities_are_read_whole_or_not_at_all),
+    };
+    return cmocka_run_group_tests(tests, NULL, NULL);
+}

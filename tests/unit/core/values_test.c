@@ -1,0 +1,221 @@
+/* Names, civil time, addresses, archive names, escaping, finding. */
+#include "support/support.h"
+
+#include "core/address.h"
+#include "core/archive_name.h"
+#include "core/civil.h"
+#include "core/escape.h"
+#include "core/find.h"
+#include "core/names.h"
+#include <time.h>
+
+static void names_are_read_in_their_common_forms(void **state)
+{
+    (void)state;
+    assert_int_equal(ind_severity_read(IND_SLICE("err")), 3);
+    assert_int_equal(ind_severity_read(IND_SLICE("Warn")), 4);
+    assert_int_equal(ind_severity_read(IND_SLICE("informational")), 6);
+    assert_int_equal(ind_severity_read(IND_SLICE("7")), 7);
+    assert_int_equal(ind_severity_read(IND_SLICE("8")), -1);
+    assert_int_equal(ind_facility_read(IND_SLICE("local7")), 23);
+    assert_int_equal(ind_facility_read(IND_SLICE("23")), 23);
+    assert_int_equal(ind_facility_read(IND_SLICE("24")), -1);
+    assert_int_equal(ind_facility_read(IND_SLICE("")), -1);
+    for (unsigned i = 0; i < IND_FACILITIES; i++)
+        assert_int_equal(ind_facility_read(ind_facility_name(i)), i);
+    for (unsigned i = 0; i < IND_SEVERITIES; i++)
+        assert_int_equal(ind_severity_read(ind_severity_name(i)), i);
+}
+
+static void names_suggest_the_nearest(void **state)
+{
+    (void)state;
+    assert_slice(ind_severity_near(IND_SLICE("warnign")), "warning");
+    assert_slice(ind_facility_near(IND_SLICE("lokal4")), "local4");
+    assert_int_equal(ind_severity_near(IND_SLICE("xyzzy")).length, 0);
+}
+
+/* Against the C library, day by day and at odd seconds, over 400 years. */
+static void civil_agrees_with_the_c_library(void **state)
+{
+    (void)state;
+    for (int64_t seconds = INT64_C(-6000000000); seconds < INT64_C(7000000000); seconds += 86400 * 3 + 12345) {
+        struct ind_civil civil;
+        struct tm expected;
+        time_t time = (time_t)seconds;
+        ind_civil_from_seconds(seconds, &civil);
+        gmtime_r(&time, &expected);
+        assert_int_equal(civil.year, expected.tm_year + 1900);
+        assert_int_equal(civil.month, expected.tm_mon + 1);
+        assert_int_equal(civil.day, expected.tm_mday);
+        assert_int_equal(civil.hour, expected.tm_hour);
+        assert_int_equal(civil.second, expected.tm_sec);
+        assert_int_equal((civil.weekday + 1) % 7, expected.tm_wday);
+        assert_int_equal(ind_days_from_civil(civil.year, civil.month, civil.day) * 86400 + civil.hour * 3600 +
+                             civil.minute * 60 + civil.second,
+                         seconds);
+    }
+}
+
+static void times_are_read_and_written(void **state)
+{
+    static const struct {
+        const char *text, *written;
+        size_t used;
+    } cases[] = {
+        {"2026-11-23T04:45:00Z", "2026-11-23T04:45:00.000000Z", 20},
+        {"2026-11-23T04:45:00.5+02:00 x", "2026-11-23T02:45:00.500000Z", 27},
+        {"2026-12-31T23:59:60Z", "2027-01-01T00:00:00.000000Z", 20},
+        {"1969-12-31T23:59:59.999999Z", "1969-12-31T23:59:59.999999Z", 27},
+        {"2026-02-29T00:00:00Z", NULL, 0},
+        {"2026-11-23T24:00:00Z", NULL, 0},
+        {"2026-11-23T04:45:00.Z", NULL, 0},
+        {"2026-11-23T04:45:00.1234567890Z", NULL, 0},
+        {"2026-11-23", NULL, 0},
+    };
+    (void)state;
+    for (size_t i = 0; i < sizeof cases / sizeof *cases; i++) {
+        char text[64];
+        ind_time time;
+        enum ind_time_style style;
+        struct ind_buffer buffer = ind_buffer_on(text, sizeof text);
+        assert_int_equal(ind_time_read(ind_slice_of(cases[i].text), &time, &style), cases[i].used);
+        if (!cases[i].written)
+            continue;
+        ind_time_write(&buffer, time);
+        assert_slice(ind_buffer_view(&buffer), cases[i].written);
+    }
+}
+
+static void addresses_keep_ipv4_plain(void **state)
+{
+    static const uint8_t mapped[16] = {[10] = 0xff, [11] = 0xff, [12] = 192, [13] = 0, [14] = 2, [15] = 9};
+    char text[64];
+    struct ind_buffer buffer = ind_buffer_on(text, sizeof text);
+    struct ind_address address = ind_address_v6(mapped), same;
+    (void)state;
+    ind_address_write(&buffer, &address);
+    assert_slice(ind_buffer_view(&buffer), "192.0.2.9");
+    assert_true(ind_address_read(IND_SLICE("::ffff:192.0.2.9"), &same));
+    assert_true(ind_address_equal(&address, &same));
+    assert_false(ind_address_read(IND_SLICE("192.0.2"), &same));
+    assert_false(ind_address_read(IND_SLICE(""), &same));
+}
+
+static void networks_hold_what_they_should(void **state)
+{
+    static const struct {
+        const char *network, *address;
+        bool holds;
+    } cases[] = {
+        {"192.0.2.0/24", "192.0.2.255", true},    {"192.0.2.0/24", "192.0.3.0", false},
+        {"192.0.2.128/25", "192.0.2.127", false}, {"0.0.0.0/0", "203.0.113.1", true},
+        {"0.0.0.0/0", "2001:db8::1", false},      {"2001:db8::/33", "2001:db8:8000::1", false},
+        {"2001:db8::/32", "2001:db8:ffff::", true}, {"192.0.2.9", "192.0.2.9", true},
+    };
+    (void)state;
+    for (size_t i = 0; i < sizeof cases / sizeof *cases; i++) {
+        struct ind_network network;
+        struct ind_address address;
+        assert_int_equal(ind_network_read(ind_slice_of(cases[i].network), &network), IND_NETWORK_OK);
+        assert_true(ind_address_read(ind_slice_of(cases[i].address), &address));
+        assert_int_equal(ind_network_holds(&network, &address), cases[i].holds);
+    }
+    struct ind_network network;
+    assert_int_equal(ind_network_read(IND_SLICE("192.0.2.1/24"), &network), IND_NETWORK_HOST_BITS);
+    assert_int_equal(ind_network_read(IND_SLICE("192.0.2.0/33"), &network), IND_NETWORK_PREFIX);
+    assert_int_equal(ind_network_read(IND_SLICE("192.0.2.0/"), &network), IND_NETWORK_PREFIX);
+}
+
+static void archive_names_are_written_and_read_back(void **state)
+{
+    char text[128];
+    struct ind_buffer buffer = ind_buffer_on(text, sizeof text);
+    struct ind_archive_name name;
+    (void)state;
+    ind_archive_name_write(&buffer, IND_SLICE("local4/warning.log"), INT64_C(1795409100) * IND_SECOND, 7);
+    assert_slice(ind_buffer_view(&buffer), "local4/warning-20261123T044500Z-000007.log");
+    assert_true(ind_archive_name_read(IND_SLICE("a/w-20261123T044500Z-1234567.log.zst"), &name));
+    assert_int_equal(name.number, 1234567);
+    assert_int_equal(name.compression, IND_COMPRESS_ZSTD);
+    assert_slice(name.plain, "a/w-20261123T044500Z-1234567.log");
+    assert_slice(name.live_stem, "a/w");
+    static const char *const not_archives[] = {"w.log", "w-20261123T044500Z-00007.log", "w-20261123T04450Z-000007.log",
+                                               "w-20261123T044500Z-000007.txt", "-000007.log", "w-000007.log.gz"};
+    for (size_t i = 0; i < sizeof not_archives / sizeof *not_archives; i++)
+        assert_false(ind_archive_name_read(ind_slice_of(not_archives[i]), &name));
+}
+
+static struct ind_slice escaped(void (*escape)(struct ind_buffer *, struct ind_slice), const char *text, size_t length)
+{
+    static char room[1024];
+    struct ind_buffer buffer = ind_buffer_on(room, sizeof room);
+    escape(&buffer, (struct ind_slice){text, length});
+    return ind_buffer_view(&buffer);
+}
+
+static void escaping_leaves_nothing_that_ends_a_line_or_drives_a_terminal(void **state)
+{
+    (void)state;
+    assert_slice(escaped(ind_escape_text, "a\nb\tc\x1b[2J\0d\x7f", 12), "a\\nb\\tc\\x1b[2J\\x00d\\x7f");
+    assert_slice(escaped(ind_escape_text, "caf\xc3\xa9 \xe2\x82\xac \xf0\x9f\x9a\xa2", 14),
+                 "caf\xc3\xa9 \xe2\x82\xac \xf0\x9f\x9a\xa2");
+    assert_slice(escaped(ind_escape_text, "\xc2\x85\xff\xc0\xaf\xed\xa0\x80\xc3", 9),
+                 "\\xc2\\x85\\xff\\xc0\\xaf\\xed\\xa0\\x80\\xc3");
+    assert_slice(escaped(ind_escape_text, "back\\slash", 10), "back\\slash");
+    assert_slice(escaped(ind_escape_raw, "a\r\n\0\xff", 5), "a\\r\\n\\x00\xff");
+    assert_slice(escaped(ind_escape_json, "q\"b\\n\n\x01\xc2\x9b\xfe", 10), "q\\\"b\\\\n\\n\\u0001\\u009b\\\\xfe");
+}
+
+/* Every byte at every place of a block of eight. */
+static void printable_runs_end_at_the_first_odd_byte(void **state)
+{
+    (void)state;
+    for (int byte = 0; byte < 256; byte++)
+        for (size_t place = 0; place < 24; place++) {
+            char text[24];
+            memset(text, 'a', sizeof text);
+            text[place] = (char)byte;
+            bool printable = byte >= ' ' && byte < 127;
+            assert_int_equal(ind_printable_run(text, sizeof text), printable ? sizeof text : place);
+        }
+}
+
+static void finding_agrees_with_a_simple_search(void **state)
+{
+    char text[600];
+    unsigned seed = 1;
+    (void)state;
+    for (int round = 0; round < 4000; round++) {
+        for (size_t i = 0; i < sizeof text; i++) {
+            seed = seed * 1103515245u + 12345u;
+            text[i] = (char)("ab c"[(seed >> 16) & 3]);
+        }
+        size_t length = 1 + (seed >> 8) % 7, start = (seed >> 4) % 500, size = 100 + (seed >> 12) % 500;
+        char literal[8];
+        memcpy(literal, text + start, length);
+        struct ind_finder finder = ind_finder_for((struct ind_slice){literal, length});
+        const char *expected = NULL;
+        for (size_t i = 0; i + length <= size && !expected; i++)
+            if (memcmp(text + i, literal, length) == 0)
+                expected = text + i;
+        assert_ptr_equal(ind_find(&finder, text, size), expected);
+    }
+}
+
+int main(void)
+{
+    const struct CMUnitTest tests[] = {
+        cmocka_unit_test(names_are_read_in_their_common_forms),
+        cmocka_unit_test(names_suggest_the_nearest),
+        cmocka_unit_test(civil_agrees_with_the_c_library),
+        cmocka_unit_test(times_are_read_and_written),
+        cmocka_unit_test(addresses_keep_ipv4_plain),
+        cmocka_unit_test(networks_hold_what_they_should),
+        cmocka_unit_test(archive_names_are_written_and_read_back),
+        cmocka_unit_test(escaping_leaves_nothing_that_ends_a_line_or_drives_a_terminal),
+        cmocka_unit_test(printable_runs_end_at_the_first_odd_byte),
+        cmocka_unit_test(finding_agrees_with_a_simple_search),
+    };
+    return cmocka_run_group_tests(tests, NULL, NULL);
+}
