@@ -40,6 +40,16 @@ static void add_row(struct ind_table *table, const char *action, const char *fil
     ind_table_text(table, policy);
 }
 
+static int by_path(const struct ind_live_path *a, const struct ind_live_path *b)
+{
+    return strcmp(a->path, b->path);
+}
+
+static int by_archive(const struct ind_filed *a, const struct ind_filed *b)
+{
+    return strcmp(a->archive, b->archive);
+}
+
 static size_t dry_rotations(const struct ind_config *config, const struct ind_survey *survey, ind_time now,
                             struct ind_table *table)
 {
@@ -112,6 +122,8 @@ static int dry_run(const struct ind_config *config, bool json)
     }
     struct ind_table *table = ind_table_new(columns, 5);
     bool good = ind_survey(config, folder, &survey);
+    HASH_SORT(survey.lives, by_path);
+    HASH_SORT(survey.filed, by_archive);
     size_t count =
         dry_rotations(config, &survey, ind_now(), table) + dry_removals(config, &survey, ind_now(), table);
     if (count)

@@ -74,7 +74,8 @@ static void print_help(const struct ind_command *command, poptContext context)
 
 static int bad_option(poptContext context, int error, const char *where)
 {
-    ind_complain("%s: %s; see \"indagator %s --help\"", poptBadOption(context, POPT_BADOPTION_NOALIAS),
+    ind_complain("%s: %s; see \"indagator %s --help\"",
+                 poptBadOption(context, error == POPT_ERROR_BADNUMBER ? 0 : POPT_BADOPTION_NOALIAS),
                  error == POPT_ERROR_BADOPT      ? "unknown option"
                  : error == POPT_ERROR_NOARG     ? "a value is missing"
                  : error == POPT_ERROR_BADNUMBER ? "this is no number"

@@ -1,5 +1,5 @@
-/* Each broken/NAME.yaml gives exactly the remarks in broken/NAME.expected. With IND_REWRITE=1 the expected files are
- * written anew: read the difference before you commit it. */
+/* Each broken/NAME.yaml gives exactly the remarks in broken/NAME.expected. With IND_REWRITE=1 the expected
+ * files are written anew: read the difference before you commit it. */
 #include "support/support.h"
 
 #include "config/config.h"
@@ -39,7 +39,8 @@ static void broken_configurations_are_told_exactly(void **state)
             ind_write_file(expected_name, found);
         char *expected = ind_read_file(expected_name, NULL);
         if (!expected || strcmp(expected, found) != 0) {
-            print_error("%s: expected\n%sfound\n%s", entry->d_name, expected ? expected : "(nothing)\n", found);
+            print_error("%s: expected\n%sfound\n%s", entry->d_name, expected ? expected : "(nothing)\n",
+                        found);
             wrong++;
         }
         free(expected);

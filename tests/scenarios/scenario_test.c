@@ -42,7 +42,7 @@ struct player {
     char *told[MOST_TOLD];
     size_t told_count;
     uint64_t stored_before; /* when the process stopped dead */
-    size_t line; /* being played */
+    size_t line;            /* being played */
 };
 
 static void wrong(const struct player *player, const char *format, ...)
@@ -52,7 +52,8 @@ static void wrong(const struct player *player, const char *format, ...)
     va_start(list, format);
     vsnprintf(text, sizeof text, format, list);
     va_end(list);
-    print_error("%s:%zu: %s (after change %ld)\n", player->name, player->line + 1, text, player->disk.changes);
+    print_error("%s:%zu: %s (after change %ld)\n", player->name, player->line + 1, text,
+                player->disk.changes);
     for (size_t i = 0; i < player->told_count; i++)
         print_error("  told: %s\n", player->told[i]);
     fail();
@@ -152,8 +153,8 @@ static void tell(void *context, const char *text)
 static void open_engine(struct player *player)
 {
     char reason[ROOM];
-    player->fs = (struct ind_fs){&player->disk,  disk_open,   disk_write,       disk_truncate, disk_sync,
-                                 disk_rename,    disk_remove, disk_make_folder, disk_own};
+    player->fs = (struct ind_fs){&player->disk, disk_open,   disk_write,       disk_truncate, disk_sync,
+                                 disk_rename,   disk_remove, disk_make_folder, disk_own};
     struct ind_store_settings settings = {.config = player->loaded.config,
                                           .fs = &player->fs,
                                           .now = player->now,
@@ -200,8 +201,9 @@ static void send_message(struct player *player, const char *text)
     struct ind_address address;
     (void)ind_address_read(IND_SLICE("192.0.2.1"), &address);
     struct ind_sender sender = ind_intake_sender(player->intake, &address);
-    struct ind_origin origin = {IND_TRANSPORT_UDP, IND_SLICE("udp 0.0.0.0:514"), sender.text, sender.device, player->now,
-                                player->now};
+    struct ind_origin origin = {IND_TRANSPORT_UDP, IND_SLICE("udp 0.0.0.0:514"),
+                                sender.text,       sender.device,
+                                player->now,       player->now};
     struct ind_slice bytes = {message, (size_t)(at - message)};
     if (!ind_intake_message(player->intake, IND_LINES_RAW, bytes, &origin, player->batch))
         wrong(player, "the batch is full");
@@ -350,10 +352,14 @@ static void expect_count(struct player *player, const char *arguments)
     const struct {
         const char *name;
         uint64_t count;
-    } counts[] = {{"stored", store.stored},           {"lost", store.lost},
-                  {"waiting", store.waiting},         {"overflowed", store.overflowed},
-                  {"rotated", store.rotated},         {"removed", keeper.removed},
-                  {"compressed", keeper.compressed},  {"received", player->ledger.received},
+    } counts[] = {{"stored", store.stored},
+                  {"lost", store.lost},
+                  {"waiting", store.waiting},
+                  {"overflowed", store.overflowed},
+                  {"rotated", store.rotated},
+                  {"removed", keeper.removed},
+                  {"compressed", keeper.compressed},
+                  {"received", player->ledger.received},
                   {"unrouted", player->ledger.unrouted}};
     for (size_t i = 0; i < sizeof counts / sizeof *counts; i++)
         if (strcmp(name, counts[i].name) == 0) {
@@ -394,7 +400,8 @@ static void expect_told(struct player *player, const char *text)
     wrong(player, "nobody was told \"%s\"", text);
 }
 
-/* Everything is as it should be once all work is done: what is to be compressed is, alone, and nothing is left over. */
+/* Everything is as it should be once all work is done: what is to be compressed is, alone, and nothing is
+ * left over. */
 static void expect_finished(struct player *player)
 {
     struct found *found = find_files(player);

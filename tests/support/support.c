@@ -213,9 +213,10 @@ int ind_collect_stop(struct ind_running *running, int signal)
 
 size_t ind_count_lines(const char *folder)
 {
-    struct ind_ran ran = ind_shell(folder, "find log -name '*.log' -exec cat {} + > all.txt;"
-                                           "find log -name '*.zst' -exec zstd -dcq {} + >> all.txt;"
-                                           "find log -name '*.gz' -exec gzip -dc {} + >> all.txt; wc -l < all.txt");
+    struct ind_ran ran =
+        ind_shell(folder, "find log -name '*.log' -exec cat {} + > all.txt;"
+                          "find log -name '*.zst' -exec zstd -dcq {} + >> all.txt;"
+                          "find log -name '*.gz' -exec gzip -dc {} + >> all.txt; wc -l < all.txt");
     size_t count = strtoul(ran.out, NULL, 10);
     ind_ran_free(&ran);
     return count;

@@ -48,7 +48,8 @@ static void header_takes_nil_for_absent(void **state)
     assert_int_equal(m.form, IND_FORM_RFC5424);
     assert_int_equal(m.malformed, IND_MALFORMED_NOT);
     assert_true(m.sent == IND_TIME_NONE);
-    assert_int_equal(m.host.length + m.app.length + m.procid.length + m.msgid.length + m.data.length + m.text.length, 0);
+    assert_int_equal(
+        m.host.length + m.app.length + m.procid.length + m.msgid.length + m.data.length + m.text.length, 0);
 }
 
 static void header_keeps_what_was_read_where_it_breaks_off(void **state)
@@ -88,7 +89,8 @@ static void header_settles_the_year(void **state)
     static const struct {
         const char *text, *sent, *reference;
     } cases[] = {
-        {"<34>Nov 24 04:44:59 h a: t", "2026-11-24T04:44:59Z", "2026-11-23T04:45:00Z"}, /* just less than a day ahead */
+        {"<34>Nov 24 04:44:59 h a: t", "2026-11-24T04:44:59Z",
+         "2026-11-23T04:45:00Z"}, /* just less than a day ahead */
         {"<34>Nov 24 04:45:01 h a: t", "2025-11-24T04:45:01Z", "2026-11-23T04:45:00Z"},
         {"<34>Dec 31 23:59:59 h a: t", "2026-12-31T23:59:59Z", "2027-01-01T00:00:01Z"},
         {"<34>Jan  1 00:00:01 h a: t", "2027-01-01T00:00:01Z", "2026-12-31T23:59:59Z"},
@@ -116,8 +118,8 @@ static void header_follows_the_zone_of_times_without_offset(void **state)
 /* RFC 3164 section 4.3.3 */
 static void header_keeps_what_has_none_as_user_notice(void **state)
 {
-    static const char *const texts[] = {"old terminal server says hello", "<", "<>", "<abc>x", "",
-                                        "a: b", "Nov 99 04:45:00 h a: t"};
+    static const char *const texts[] = {"old terminal server says hello", "<", "<>", "<abc>x", "", "a: b",
+                                        "Nov 99 04:45:00 h a: t"};
     (void)state;
     for (size_t i = 0; i < sizeof texts / sizeof *texts; i++) {
         read(texts[i]);
@@ -171,7 +173,8 @@ static void header_understands_what_is_sent_in_the_name_of_rfc3164(void **state)
         {"<188>mains has returned", IND_FORM_BARE, "", "", "", "mains has returned"},
         {"<13>Nov 23 04:45:00 h 2001:db8::1 seen", IND_FORM_RFC3164, "h", "", "", "2001:db8::1 seen"},
         {"<13>Nov 23 04:45:00 h CEF:0|a|b", IND_FORM_RFC3164, "h", "", "", "CEF:0|a|b"},
-        {"<13>Nov 23 04:45:00 h IN=ge0 OUT= SRC=203.0.113.7", IND_FORM_RFC3164, "h", "", "", "IN=ge0 OUT= SRC=203.0.113.7"},
+        {"<13>Nov 23 04:45:00 h IN=ge0 OUT= SRC=203.0.113.7", IND_FORM_RFC3164, "h", "", "",
+         "IN=ge0 OUT= SRC=203.0.113.7"},
         {"Nov 23 04:45:00 h a[1]: no pri", IND_FORM_RFC3164, "h", "a", "1", "no pri"},
         {"<13>Nov 23 04:45:00 word", IND_FORM_RFC3164, "", "", "", "word"},
         {"<13>Nov 23 04:45:00", IND_FORM_RFC3164, "", "", "", ""},

@@ -21,7 +21,8 @@ static void rotation_asks_for_period_size_and_messages(void **state)
     assert_int_equal(ind_rotation_before(&rule, &facts, at("2026-11-23T23:59:59Z"), 101), IND_ROTATION_SIZE);
     assert_int_equal(ind_rotation_before(&rule, &facts, at("2026-11-24T00:00:00Z"), 1), IND_ROTATION_PERIOD);
     facts.messages = 10;
-    assert_int_equal(ind_rotation_before(&rule, &facts, at("2026-11-23T12:00:00Z"), 1), IND_ROTATION_MESSAGES);
+    assert_int_equal(ind_rotation_before(&rule, &facts, at("2026-11-23T12:00:00Z"), 1),
+                     IND_ROTATION_MESSAGES);
     facts.messages = 0; /* an empty file is never rotated, however long the line */
     assert_int_equal(ind_rotation_before(&rule, &facts, at("2026-11-25T12:00:00Z"), 5000), IND_ROTATION_NOT);
 }
@@ -42,8 +43,8 @@ static void retention_removes_by_age_number_and_space(void **state)
     struct ind_archive_facts archives[6];
     const struct ind_retention_facts facts = {now, true, 50, 1000};
     for (size_t i = 0; i < 6; i++)
-        archives[i] = (struct ind_archive_facts){.series = i % 2, .number = i, .rotated = now - (ind_time)(6 - i) * day,
-                                                 .size = 100, .index = i};
+        archives[i] = (struct ind_archive_facts){
+            .series = i % 2, .number = i, .rotated = now - (ind_time)(6 - i) * day, .size = 100, .index = i};
     const struct ind_retention_rule by_age = {3 * IND_DAY_SECONDS, 0, 0, 0};
     assert_int_equal(ind_retention_decide(&by_age, &facts, archives, 6), 4);
     assert_int_equal(archives[3].verdict, IND_GONE_BY_AGE);

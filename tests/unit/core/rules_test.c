@@ -119,7 +119,9 @@ static void pri_decides_what_it_can(void **state)
 static void conditions_know_a_literal_that_all_answers_hold(void **state)
 {
     (void)state;
-    assert_slice(ind_condition_literal(set, read("severity is error and text contains \"needle\" and app is \"a\"")), "needle");
+    assert_slice(
+        ind_condition_literal(set, read("severity is error and text contains \"needle\" and app is \"a\"")),
+        "needle");
     assert_slice(ind_condition_literal(set, read("text contains \"needle\" or app is \"a\"")), "");
     assert_slice(ind_condition_literal(set, read("not text contains \"needle\"")), "");
     assert_slice(ind_condition_literal(set, read("text contains \"a\" and (text contains \"bcd\")")), "bcd");
@@ -158,7 +160,8 @@ static void paths_are_made_from_messages(void **state)
     struct ind_message message = example();
     (void)state;
     assert_slice(path_for("{facility}/{severity}.log", &message, false), "local4/warning.log");
-    assert_slice(path_for("{device}/{year}/{month}-{day}/{hour}.log", &message, false), "pier1-rtr/2026/11-23/04.log");
+    assert_slice(path_for("{device}/{year}/{month}-{day}/{hour}.log", &message, false),
+                 "pier1-rtr/2026/11-23/04.log");
     assert_slice(path_for("fw/{date}.log", &message, false), "fw/2026-11-23.log");
     assert_slice(path_for("fw/{date}.log", &message, true), "fw/.log");
     assert_slice(path_for("{label site}/{listener}.log", &message, false), "unknown/unknown.log");
@@ -230,7 +233,8 @@ static void only_relays_speak_for_others(void **state)
     (void)state;
     relay->relay = true;
     (void)ind_devices_tie_name(devices, IND_SLICE("hfw"), fw);
-    struct ind_message message = {.host = IND_SLICE("HFW.skerry.example"), .sender = IND_SLICE("192.0.2.200")};
+    struct ind_message message = {.host = IND_SLICE("HFW.skerry.example"),
+                                  .sender = IND_SLICE("192.0.2.200")};
     ind_device_resolve(devices, relay, &message, scratch);
     assert_ptr_equal(message.configured, fw);
     assert_slice(message.device, "harbour-fw");
@@ -296,12 +300,17 @@ static void lines_are_written_in_every_layout(void **state)
                  "2026-11-23T04:45:00.000000Z 0.12 pier1-rtr local4 warning ospf a\\x20b - "
                  "[x@1\\x20a=\"1\"\\x20b=\"q\\\"\"\\x20a=\"2\"] one\\ntwo \"q\"\n");
     assert_slice(written(IND_LAYOUT_JSON, &message),
-                 "{\"time\":\"2026-11-23T04:45:00.000000Z\",\"sent\":\"2026-11-23T04:44:59.875000Z\",\"received\":\"2026-11-23T04:"
-                 "45:00.000000Z\",\"device\":\"pier1-rtr\",\"sender\":\"192.0.2.9\",\"transport\":\"file\",\"host\":\"Pier1-RTR."
-                 "skerry.example\",\"facility\":\"local4\",\"severity\":\"warning\",\"app\":\"ospf\",\"procid\":\"a b\",\"data\":{"
-                 "\"x@1\":{\"a\":[\"1\",\"2\"],\"b\":\"q\\\"\"}},\"text\":\"one\\ntwo \\\"q\\\"\",\"format\":\"rfc3164\"}\n");
+                 "{\"time\":\"2026-11-23T04:45:00.000000Z\",\"sent\":\"2026-11-23T04:44:59.875000Z\","
+                 "\"received\":\"2026-11-23T04:"
+                 "45:00.000000Z\",\"device\":\"pier1-rtr\",\"sender\":\"192.0.2.9\",\"transport\":\"file\","
+                 "\"host\":\"Pier1-RTR."
+                 "skerry.example\",\"facility\":\"local4\",\"severity\":\"warning\",\"app\":\"ospf\","
+                 "\"procid\":\"a b\",\"data\":{"
+                 "\"x@1\":{\"a\":[\"1\",\"2\"],\"b\":\"q\\\"\"}},\"text\":\"one\\ntwo "
+                 "\\\"q\\\"\",\"format\":\"rfc3164\"}\n");
     assert_slice(written(IND_LAYOUT_RFC5424, &message),
-                 "<164>1 2026-11-23T04:45:00.000000Z Pier1-RTR.skerry.example ospf a\\x20b - [x@1 a=\"1\" b=\"q\\\"\" a=\"2\"] "
+                 "<164>1 2026-11-23T04:45:00.000000Z Pier1-RTR.skerry.example ospf a\\x20b - [x@1 a=\"1\" "
+                 "b=\"q\\\"\" a=\"2\"] "
                  "one\\ntwo \"q\"\n");
     assert_slice(written(IND_LAYOUT_RAW, &message), "<164>one\\ntwo \"q\"\n");
     message.host = IND_SLICE("other/name");
@@ -344,9 +353,12 @@ static void plain_lines_read_back(void **state)
             assert_int_equal(back.app.length, 0);
     }
     struct ind_message back;
-    assert_false(ind_line_read_plain(IND_SLICE("2026-11-23T04:45:00.000000Z 0.12 a local9 warning - - - - x"), &back));
-    assert_false(ind_line_read_plain(IND_SLICE("2026-11-23T04:45:00.000000Z x a local4 warning - - - - x"), &back));
-    assert_true(ind_line_read_plain(IND_SLICE("2026-11-23T04:45:00.000000Z -3.25 a/b local4 warning - - - - x  y"), &back));
+    assert_false(
+        ind_line_read_plain(IND_SLICE("2026-11-23T04:45:00.000000Z 0.12 a local9 warning - - - - x"), &back));
+    assert_false(
+        ind_line_read_plain(IND_SLICE("2026-11-23T04:45:00.000000Z x a local4 warning - - - - x"), &back));
+    assert_true(ind_line_read_plain(
+        IND_SLICE("2026-11-23T04:45:00.000000Z -3.25 a/b local4 warning - - - - x  y"), &back));
     assert_slice(back.device, "a");
     assert_slice(back.host, "b");
     assert_slice(back.text, "x  y");

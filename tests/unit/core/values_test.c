@@ -39,7 +39,8 @@ static void names_suggest_the_nearest(void **state)
 static void civil_agrees_with_the_c_library(void **state)
 {
     (void)state;
-    for (int64_t seconds = INT64_C(-6000000000); seconds < INT64_C(7000000000); seconds += 86400 * 3 + 12345) {
+    for (int64_t seconds = INT64_C(-6000000000); seconds < INT64_C(7000000000);
+         seconds += 86400 * 3 + 12345) {
         struct ind_civil civil;
         struct tm expected;
         time_t time = (time_t)seconds;
@@ -108,9 +109,9 @@ static void networks_hold_what_they_should(void **state)
         const char *network, *address;
         bool holds;
     } cases[] = {
-        {"192.0.2.0/24", "192.0.2.255", true},    {"192.0.2.0/24", "192.0.3.0", false},
-        {"192.0.2.128/25", "192.0.2.127", false}, {"0.0.0.0/0", "203.0.113.1", true},
-        {"0.0.0.0/0", "2001:db8::1", false},      {"2001:db8::/33", "2001:db8:8000::1", false},
+        {"192.0.2.0/24", "192.0.2.255", true},      {"192.0.2.0/24", "192.0.3.0", false},
+        {"192.0.2.128/25", "192.0.2.127", false},   {"0.0.0.0/0", "203.0.113.1", true},
+        {"0.0.0.0/0", "2001:db8::1", false},        {"2001:db8::/33", "2001:db8:8000::1", false},
         {"2001:db8::/32", "2001:db8:ffff::", true}, {"192.0.2.9", "192.0.2.9", true},
     };
     (void)state;
@@ -140,13 +141,18 @@ static void archive_names_are_written_and_read_back(void **state)
     assert_int_equal(name.compression, IND_COMPRESS_ZSTD);
     assert_slice(name.plain, "a/w-20261123T044500Z-1234567.log");
     assert_slice(name.live_stem, "a/w");
-    static const char *const not_archives[] = {"w.log", "w-20261123T044500Z-00007.log", "w-20261123T04450Z-000007.log",
-                                               "w-20261123T044500Z-000007.txt", "-000007.log", "w-000007.log.gz"};
+    static const char *const not_archives[] = {"w.log",
+                                               "w-20261123T044500Z-00007.log",
+                                               "w-20261123T04450Z-000007.log",
+                                               "w-20261123T044500Z-000007.txt",
+                                               "-000007.log",
+                                               "w-000007.log.gz"};
     for (size_t i = 0; i < sizeof not_archives / sizeof *not_archives; i++)
         assert_false(ind_archive_name_read(ind_slice_of(not_archives[i]), &name));
 }
 
-static struct ind_slice escaped(void (*escape)(struct ind_buffer *, struct ind_slice), const char *text, size_t length)
+static struct ind_slice escaped(void (*escape)(struct ind_buffer *, struct ind_slice), const char *text,
+                                size_t length)
 {
     static char room[1024];
     struct ind_buffer buffer = ind_buffer_on(room, sizeof room);
@@ -164,7 +170,8 @@ static void escaping_leaves_nothing_that_ends_a_line_or_drives_a_terminal(void *
                  "\\xc2\\x85\\xff\\xc0\\xaf\\xed\\xa0\\x80\\xc3");
     assert_slice(escaped(ind_escape_text, "back\\slash", 10), "back\\slash");
     assert_slice(escaped(ind_escape_raw, "a\r\n\0\xff", 5), "a\\r\\n\\x00\xff");
-    assert_slice(escaped(ind_escape_json, "q\"b\\n\n\x01\xc2\x9b\xfe", 10), "q\\\"b\\\\n\\n\\u0001\\u009b\\\\xfe");
+    assert_slice(escaped(ind_escape_json, "q\"b\\n\n\x01\xc2\x9b\xfe", 10),
+                 "q\\\"b\\\\n\\n\\u0001\\u009b\\\\xfe");
 }
 
 /* Every byte at every place of a block of eight. */

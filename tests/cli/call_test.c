@@ -1,0 +1,204 @@
+/* The built program: calls that are wrong, help, check, emit, the demo. */
+#include "support/support.h"
+
+#include <signal.h>
+#include <unistd.h>
+
+static char *folder;
+
+static int set_up(void **state)
+{
+    (void)state;
+    folder = ind_folder_new();
+    ind_write_file(ind_path(folder, "indagator.yaml"),
+                   "store: log\nstate: state\nlisten:\n  - udp: 127.0.0.1:0\n");
+    return 0;
+}
+
+static int tear_down(void **state)
+{
+    (void)state;
+    ind_folder_remove(folder);
+    return 0;
+}
+
+static void wrong_calls_say_what_to_do(void **state)
+{
+    static const struct {
+        const char *call, *told;
+    } cases[] = {
+        {"", "Usage: indagator COMMAND"},
+        {"colect", "unknown command \"colect\"; did you mean \"collect\"?"},
+        {"collect --frm x", "--frm: unknown option; see \"indagator collect --help\""},
+        {"collect x", "\"x\": files follow --from"},
+        {"collect --from", "--from: which files? \"-\" is standard input"},
+        {"collect --as plain", "--received, --sender and --as go with --from"},
+        {"collect --from x --as plane", "--as: unknown layout \"plane\""},
+        {"collect --from x --sender here", "--sender: \"here\" is no address"},
+        {"collect --from x --received soon", "--received: \"soon\" is no time"},
+        {"collect -c nowhere.yaml", "cannot read \"nowhere.yaml\": No such file"},
+        {"check x.yaml", "name the configuration with -c x.yaml"},
+        {"check -c", "-c: a value is missing"},
+        {"search --when severity", "--when:1:9: after severity expected is"},
+        {"search --since tomorrow", "--since: \"tomorrow\" is no time"},
+        {"search --by colour", "--by: unknown field \"colour\""},
+        {"search --by facilty", "--by: unknown field \"facilty\"; did you mean \"facility\"?"},
+        {"search --top 3", "--top goes with --by"},
+        {"search --by host --top x", "x: this is no number"},
+        {"search --layout xml", "--layout: unknown layout \"xml\""},
+        {"search --layout {tme}", "--layout: unknown placeholder {tme}; did you mean {time}?"},
+        {"rotate now", "rotate takes no arguments"},
+        {"emit text", "where to? give --to"},
+        {"emit --to tcp:127.0.0.1:1 text", "is no target"},
+        {"emit --to udp:127.0.0.1:9", "what is to be sent?"},
+        {"emit --to udp:127.0.0.1:9 --severity warnign x",
+         "--severity: unknown name \"warnign\"; did you mean \"warning\"?"},
+        {"emit --to udp:127.0.0.1:9 --form rfc1 x", "--form: unknown form \"rfc1\""},
+    };
+    (void)state;
+    for (size_t i = 0; i < sizeof cases / sizeof *cases; i++) {
+        struct ind_ran ran = ind_shell(folder, "%s %s", IND_PROGRAM, cases[i].call);
+        if (!strstr(ran.err, cases[i].told))
+            print_error("%s: %s\n", cases[i].call, ran.err);
+        assert_non_null(strstr(ran.err, cases[i].told));
+        assert_true(ran.status == 2 || strstr(cases[i].call, "--severity"));
+        assert_string_equal(ran.out, "");
+        ind_ran_free(&ran);
+    }
+    struct ind_ran ran = ind_shell(folder, "rm indagator.yaml; %s search", IND_PROGRAM);
+    assert_int_equal(ran.status, 2);
+    assert_non_null(strstr(ran.err, "no configuration: neither ./indagator.yaml nor"));
+    ind_ran_free(&ran);
+}
+
+static void help_names_every_option_and_an_example(void **state)
+{
+    static const char *const commands[] = {"collect", "check", "emit", "search", "rotate", "demo"};
+    (void)state;
+    for (size_t i = 0; i < sizeof commands / sizeof *commands; i++) {
+        struct ind_ran ran = ind_run(folder, commands[i], "--help", NULL);
+        assert_int_equal(ran.status, 0);
+        assert_non_null(strstr(ran.out, "Usage: indagator "));
+        assert_non_null(strstr(ran.out, "Example"));
+        assert_non_null(strstr(ran.out, "--config"));
+        assert_null(strstr(ran.out, "(null)"));
+        ind_ran_free(&ran);
+    }
+    struct ind_ran ran = ind_run(folder, "--version", NULL);
+    assert_memory_equal(ran.out, "indagator ", 10);
+    ind_ran_free(&ran);
+}
+
+static void check_shows_what_would_act(void **state)
+{
+    (void)state;
+    struct ind_ran ran = ind_run(folder, "check", NULL);
+    assert_int_equal(ran.status, 0);
+    assert_non_null(strstr(
+        ran.out,
+        "rotate every day or at 256 MiB, keep 30 days, at most 80 % of the file system, compress zstd 3"));
+    assert_non_null(strstr(ran.out, "{facility}/{severity}.log"));
+    assert_non_null(strstr(ran.out, "indagator.yaml: no mistakes"));
+    ind_ran_free(&ran);
+    ind_write_file(ind_path(folder, "bad.yaml"), "zone: Nowhere\n");
+    ran = ind_run(folder, "-c", "bad.yaml", "check", "--json", NULL);
+    assert_int_equal(ran.status, 1);
+    assert_string_equal(
+        ran.out,
+        "{\"file\":\"bad.yaml\",\"line\":1,\"column\":7,\"warning\":\"no\",\"text\":\"unknown time zone "
+        "\\\"Nowhere\\\"; write one such as Europe/Lisbon, UTC or +01:00\"}\n");
+    ind_ran_free(&ran);
+    ran = ind_run(folder, "-c", "bad.yaml", "check", NULL);
+    assert_int_equal(ran.status, 1);
+    assert_string_equal(ran.out, "bad.yaml: 1 mistake\n");
+    ind_ran_free(&ran);
+}
+
+static void included_files_act_at_their_place_in_sorted_order(void **state)
+{
+    (void)state;
+    ind_write_file(ind_path(folder, "main.yaml"),
+                   "store: log\nroutes:\n  - {name: first, file: 1.log}\ninclude: [\"rules.d/*.yaml\"]\n");
+    struct ind_ran ran =
+        ind_shell(folder,
+                  "mkdir rules.d; echo 'routes: [{name: third, file: 3.log}]' > rules.d/b.yaml; "
+                  "echo 'routes: [{name: second, file: 2.log, when: trouble}]' > rules.d/a.yaml; "
+                  "echo 'conditions: {trouble: severity at least error}' > rules.d/c.yaml; "
+                  "%s -c main.yaml check | grep -E '^(first|second|third)' | cut -d' ' -f1",
+                  IND_PROGRAM);
+    assert_string_equal(ran.out, "first\nsecond\nthird\n");
+    ind_ran_free(&ran);
+    ran = ind_shell(folder, "echo 'store: other' > rules.d/d.yaml; %s -c main.yaml check", IND_PROGRAM);
+    assert_int_equal(ran.status, 1);
+    assert_non_null(strstr(ran.err, "rules.d/d.yaml:1:8: this is set already in main.yaml; leave one out"));
+    ind_ran_free(&ran);
+}
+
+struct wanted {
+    size_t lines;
+};
+
+static bool stored(void *context)
+{
+    return ind_count_lines(folder) >= ((const struct wanted *)context)->lines;
+}
+
+static void emit_sends_messages_in_both_forms(void **state)
+{
+    char target[64];
+    struct wanted wanted = {8};
+    (void)state;
+    ind_write_file(ind_path(folder, "in"), "<13>1 - h a - - - from a file\n\n<14>1 - h a - - - another\r\n");
+    struct ind_running running = ind_collect_start(folder);
+    snprintf(target, sizeof target, "udp:127.0.0.1:%u", running.port);
+    struct ind_ran ran = ind_run(folder, "emit", "--to", target, "--facility", "local4", "--severity", "warn",
+                                 "--host", "pier1 rtr", "--app", "test", "link", "down", NULL);
+    assert_int_equal(ran.status, 0);
+    assert_memory_equal(ran.out, "sent 1 message, ", 16);
+    ind_ran_free(&ran);
+    ran = ind_run(folder, "emit", "--to", target, "--form", "rfc3164", "--host", "h", "--facility", "local5",
+                  "--count", "2", "old form", NULL);
+    assert_int_equal(ran.status, 0);
+    ind_ran_free(&ran);
+    ran = ind_run(folder, "emit", "--to", target, "--from", "in", "--count", "5", "--rate", "1000", "--json",
+                  NULL);
+    assert_non_null(strstr(ran.out, "{\"sent\":5,"));
+    ind_ran_free(&ran);
+    ind_wait_until(stored, &wanted, "all is stored");
+    assert_int_equal(ind_collect_stop(&running, SIGTERM), 0);
+    ran = ind_shell(folder, "cut -d' ' -f3- log/local4/warning.log; cut -d' ' -f3- log/local5/notice.log; "
+                            "cat log/user/*.log | wc -l");
+    assert_string_equal(
+        ran.out, "pier1\\x20rtr local4 warning test - - - link down\n"
+                 "h local5 notice indagator - - - old form\nh local5 notice indagator - - - old form\n5\n");
+    ind_ran_free(&ran);
+    free(running.out);
+    free(running.err);
+}
+
+static void the_demo_runs_and_ends_well(void **state)
+{
+    (void)state;
+    struct ind_ran ran = ind_run(folder, "demo", "--folder", "demo", NULL);
+    if (ran.status != 0)
+        print_error("%s%s", ran.out, ran.err);
+    assert_int_equal(ran.status, 0);
+    assert_non_null(strstr(ran.out, "log/firewall/harbour-fw.log"));
+    assert_non_null(strstr(ran.out, "uplink ge0/24 to pier3-rtr changed state to down"));
+    assert_non_null(strstr(ran.out, "551  messages stored"));
+    ind_ran_free(&ran);
+}
+
+int main(void)
+{
+    const struct CMUnitTest tests[] = {
+#define in_folder(test) cmocka_unit_test_setup_teardown(test, set_up, tear_down)
+        in_folder(wrong_calls_say_what_to_do),
+        in_folder(help_names_every_option_and_an_example),
+        in_folder(check_shows_what_would_act),
+        in_folder(included_files_act_at_their_place_in_sorted_order),
+        in_folder(emit_sends_messages_in_both_forms),
+        in_folder(the_demo_runs_and_ends_well),
+    };
+    return cmocka_run_group_tests(tests, NULL, NULL);
+}
