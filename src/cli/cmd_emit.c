@@ -262,7 +262,9 @@ static int run(struct ind_call *call)
         return IND_EXIT_CALL;
     bool good = given.from ? emit_files(&emitter) : emit_text(&emitter, text);
     char sent[32], size[32];
-    if (call->json)
+    if (!good && emitter.sent == 0)
+        ; /* nothing came of it, and why has been told */
+    else if (call->json)
         printf("{\"sent\":%llu,\"bytes\":%llu}\n", (unsigned long long)emitter.sent,
                (unsigned long long)emitter.bytes);
     else

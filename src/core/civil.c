@@ -1,15 +1,5 @@
 #include "core/civil.h"
 
-/* Counting from 1 March puts the leap day last; an era is 400 years, 146097 days. */
-int64_t ind_days_from_civil(int year, int month, int day)
-{
-    int64_t y = month <= 2 ? year - 1 : year;
-    int64_t era = (y >= 0 ? y : y - 399) / 400;
-    int64_t of_era = y - era * 400;
-    int64_t of_year = (153 * (month + (month > 2 ? -3 : 9)) + 2) / 5 + day - 1;
-    return era * 146097 + of_era * 365 + of_era / 4 - of_era / 100 + of_year - 719468;
-}
-
 void ind_civil_from_seconds(int64_t seconds, struct ind_civil *civil)
 {
     int64_t days = seconds / IND_DAY_SECONDS, rest = seconds % IND_DAY_SECONDS;
@@ -96,13 +86,12 @@ static size_t read_offset(struct ind_slice text, int *offset, bool *lenient)
 
 static size_t read_fraction(struct ind_slice text, int64_t *nanoseconds)
 {
+    static const int64_t scales[] = {0, 100000000, 10000000, 1000000, 100000, 10000, 1000, 100, 10, 1};
     size_t used = 1;
-    int64_t scale = IND_SECOND;
-    while (used < text.length && ind_is_digit(text.at[used]) && used <= 9) {
-        scale /= 10;
-        *nanoseconds += (text.at[used] - '0') * scale;
-        used++;
-    }
+    int64_t value = 0;
+    while (used < text.length && ind_is_digit(text.at[used]) && used <= 9)
+        value = value * 10 + (text.at[used++] - '0');
+    *nanoseconds = value * scales[used - 1];
     return used > 1 && !(used < text.length && ind_is_digit(text.at[used])) ? used : 0;
 }
 
@@ -113,17 +102,33 @@ static bool in_range(int year, int month, int day, int hour, int minute, int sec
            day <= ind_days_in_month(year, month);
 }
 
+/* A digit's value; anything else sets high bits in *bad. */
+static int digit(char c, unsigned *bad)
+{
+    unsigned value = (unsigned)(unsigned char)c - '0';
+    *bad |= value > 9;
+    return (int)value;
+}
+
+static int two(const char *at, unsigned *bad)
+{
+    return digit(at[0], bad) * 10 + digit(at[1], bad);
+}
+
 size_t ind_time_read(struct ind_slice text, ind_time *time, enum ind_time_style *style)
 {
     const char *at = text.at;
-    if (text.length < 19 || at[4] != '-' || at[7] != '-' || at[13] != ':' || at[16] != ':' ||
-        (at[10] != 'T' && at[10] != 't' && at[10] != ' '))
+    unsigned bad = 0;
+    if (text.length < 19)
         return 0;
-    int year = fixed(at, 4), month = fixed(at + 5, 2), day = fixed(at + 8, 2);
-    int hour = fixed(at + 11, 2), minute = fixed(at + 14, 2), second = fixed(at + 17, 2);
-    if (!in_range(year, month, day, hour, minute, second))
+    int year = two(at, &bad) * 100 + two(at + 2, &bad), month = two(at + 5, &bad), day = two(at + 8, &bad);
+    int hour = two(at + 11, &bad), minute = two(at + 14, &bad), second = two(at + 17, &bad);
+    bad |= at[4] != '-' || at[7] != '-' || at[13] != ':' || at[16] != ':';
+    if (bad || !in_range(year, month, day, hour, minute, second))
         return 0;
     bool lenient = at[10] != 'T';
+    if (lenient && at[10] != 't' && at[10] != ' ')
+        return 0;
     size_t used = 19;
     int64_t nanoseconds = 0;
     if (used < text.length && (at[used] == '.' || at[used] == ',')) {

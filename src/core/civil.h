@@ -20,8 +20,14 @@ struct ind_civil {
     int weekday; /* 0 is Monday (ISO 8601) */
 };
 
-/* Days since 1970-01-01; month and day in range. */
-int64_t ind_days_from_civil(int year, int month, int day);
+/* Days since 1970-01-01; year 1 to 9999, month and day in range. Counting from 1 March puts the leap day
+ * last. */
+static inline int64_t ind_days_from_civil(int year, int month, int day)
+{
+    unsigned y = (unsigned)year - (month <= 2);
+    unsigned of_year = (153u * (unsigned)(month > 2 ? month - 3 : month + 9) + 2) / 5 + (unsigned)day - 1;
+    return (int64_t)(y * 365 + y / 4 - y / 100 + y / 400 + of_year) - 719468;
+}
 
 /* The calendar date and time of day of `seconds` since 1970, whichever clock they count. */
 void ind_civil_from_seconds(int64_t seconds, struct ind_civil *civil);

@@ -1,6 +1,7 @@
 #include "core/header.h"
 
 #include "core/names.h"
+#include "core/scan.h"
 
 struct ind_slice ind_form_name(unsigned form)
 {
@@ -26,6 +27,22 @@ struct ind_slice ind_transport_name(unsigned transport)
     return transport == IND_TRANSPORT_UDP ? IND_SLICE("udp") : IND_SLICE("file");
 }
 
+/* What bytes may be part of: a tag (RFC 3164 section 4.1.3 says letters and digits; paths and names of units
+ * are common), a letter, an SD-NAME (RFC 5424 section 6.3: printable ASCII but `=`, `]`, `"` and blank). */
+enum { IN_TAG = 1, IS_LETTER = 2, IN_DATA_NAME = 4 };
+/* clang-format off */
+static const unsigned char byte_kinds[256] = {
+    0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0,
+    0, 4, 0, 4, 4, 4, 4, 4, 4, 4, 4, 5, 4, 5, 5, 5, 5, 5, 5, 5, 5, 5, 5, 5, 5, 5, 4, 4, 4, 0, 4, 4,
+    5, 7, 7, 7, 7, 7, 7, 7, 7, 7, 7, 7, 7, 7, 7, 7, 7, 7, 7, 7, 7, 7, 7, 7, 7, 7, 7, 4, 4, 0, 4, 5,
+    4, 7, 7, 7, 7, 7, 7, 7, 7, 7, 7, 7, 7, 7, 7, 7, 7, 7, 7, 7, 7, 7, 7, 7, 7, 7, 7, 4, 4, 4, 4, 0,
+    0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0,
+    0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0,
+    0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0,
+    0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0,
+};
+/* clang-format on */
+
 static void malformed(struct ind_message *message, enum ind_malformed reason)
 {
     if (message->malformed == IND_MALFORMED_NOT)
@@ -35,81 +52,70 @@ static void malformed(struct ind_message *message, enum ind_malformed reason)
 /* The PRI part (RFC 5424 section 6.2.1). Returns the bytes read, 0 where there is no usable one. */
 static size_t read_pri(const char *at, const char *end, struct ind_message *message)
 {
-    if (at == end || *at != '<')
-        return 0;
-    unsigned pri = 0;
-    int digits = 0;
-    const char *p = at + 1;
-    for (; p < end && digits < 4 && ind_is_digit(*p); p++, digits++)
-        pri = pri * 10 + (unsigned)(*p - '0');
-    bool closed = p < end && *p == '>';
-    if (digits == 0 && !closed)
-        return 0; /* text that happens to begin with "<" */
-    if (!closed || digits == 0 || digits > 3 || pri >= IND_PRIS || (digits > 1 && at[1] == '0')) {
-        malformed(message, IND_MALFORMED_PRI);
+    if (end - at < 3 || *at != '<')
+        return 0; /* even "<>" is text that happens to begin so */
+    unsigned digits = at[2] == '>'                   ? 1
+                      : end - at > 3 && at[3] == '>' ? 2
+                      : end - at > 4 && at[4] == '>' ? 3
+                                                     : 0;
+    unsigned pri = 0, bad = digits == 0;
+    for (unsigned i = 1; i <= 3; i++) { /* always three steps: no branch depends on the number of digits */
+        unsigned value = i <= digits ? (unsigned)(unsigned char)at[i] - '0' : 0;
+        bad |= value > 9;
+        pri = i <= digits ? pri * 10 + value : pri;
+    }
+    bad |= (digits > 1) & (at[1] == '0');
+    if (bad || pri >= IND_PRIS) {
+        if (ind_is_digit(at[1]))
+            malformed(message, IND_MALFORMED_PRI);
         return 0;
     }
     message->facility = (uint8_t)(pri / 8);
     message->severity = (uint8_t)(pri % 8);
     message->pri_given = true;
-    return (size_t)(p + 1 - at);
+    return digits + 2;
 }
 
-/* 1 to 12 from "Jan" to "Dec", 0 for anything else. */
+/* 1 to 12 from "Jan" to "Dec", 0 for anything else. The multiplier gives each of the twelve a place of its
+ * own. */
 static int month_of(const char *at)
 {
-#define MONTH(a, b, c) ((uint32_t)(a) << 16 | (uint32_t)(b) << 8 | (uint32_t)(c))
-    switch (MONTH((unsigned char)at[0], (unsigned char)at[1], (unsigned char)at[2])) {
-    case MONTH('J', 'a', 'n'):
-        return 1;
-    case MONTH('F', 'e', 'b'):
-        return 2;
-    case MONTH('M', 'a', 'r'):
-        return 3;
-    case MONTH('A', 'p', 'r'):
-        return 4;
-    case MONTH('M', 'a', 'y'):
-        return 5;
-    case MONTH('J', 'u', 'n'):
-        return 6;
-    case MONTH('J', 'u', 'l'):
-        return 7;
-    case MONTH('A', 'u', 'g'):
-        return 8;
-    case MONTH('S', 'e', 'p'):
-        return 9;
-    case MONTH('O', 'c', 't'):
-        return 10;
-    case MONTH('N', 'o', 'v'):
-        return 11;
-    case MONTH('D', 'e', 'c'):
-        return 12;
-    default:
-        return 0;
-    }
-#undef MONTH
+    static const char names[] = "JanFebMarAprMayJunJulAugSepOctNovDec";
+    static const unsigned char places[16] = {7, 11, 0, 10, 5, 12, 3, 4, 0, 9, 0, 0, 1, 6, 2, 8};
+    uint32_t word = (uint32_t)(unsigned char)at[0] | (uint32_t)(unsigned char)at[1] << 8 |
+                    (uint32_t)(unsigned char)at[2] << 16;
+    int month = places[word * UINT32_C(0x67e5) >> 28];
+    return month && memcmp(at, names + 3 * (month - 1), 3) == 0 ? month : 0;
 }
 
-static int two_digits(const char *at)
+/* Two digits; anything else sets *bad. No branch: the digits of times are as good as random. */
+static int two_digits(const char *at, unsigned *bad)
 {
-    unsigned tens = at[0] == ' ' ? 0 : (unsigned)(at[0] - '0'), ones = (unsigned)(at[1] - '0');
-    return tens > 9 || ones > 9 ? -1 : (int)(tens * 10 + ones);
+    unsigned tens = (unsigned)(unsigned char)at[0] - '0', ones = (unsigned)(unsigned char)at[1] - '0';
+    *bad |= (tens > 9) | (ones > 9);
+    return (int)(tens * 10 + ones);
+}
+
+/* Days since 1970 to a year: exact, but for a year at the very turn. */
+static int year_of_days(int64_t days)
+{
+    return 1970 + (int)(days * 400 / 146097);
 }
 
 /* The latest year that does not put the date more than a day ahead of the reference; the latest leap year for
- * 29 February. */
+ * 29 February. No zone is more than a day off UTC, so that the search begins two days ahead, and a year that
+ * is too late whatever the zone is passed over without asking it. */
 static int64_t settle_year(int month, int day, int of_day, ind_time reference, const struct ind_zone *zone)
 {
-    int64_t now = ind_time_seconds(reference);
-    struct ind_civil today;
-    ind_civil_from_seconds(now + ind_zone_offset(zone, now), &today);
-    /* A day ahead reaches into the next year only from its last days. */
-    int year = today.month == 12 && month == 1 ? today.year + 1 : today.year;
-    for (;; year--) {
-        if (day > ind_days_in_month(year, month))
+    int64_t latest = ind_time_seconds(reference) + IND_DAY_SECONDS;
+    for (int year = year_of_days(latest / IND_DAY_SECONDS + 2);; year--) {
+        if (day > 28 && day > ind_days_in_month(year, month))
             continue;
-        int64_t utc = ind_zone_to_utc(zone, ind_days_from_civil(year, month, day) * IND_DAY_SECONDS + of_day);
-        if (utc <= now + IND_DAY_SECONDS)
+        int64_t local = ind_days_from_civil(year, month, day) * IND_DAY_SECONDS + of_day;
+        if (local > latest + IND_DAY_SECONDS)
+            continue;
+        int64_t utc = ind_zone_to_utc(zone, local);
+        if (utc <= latest)
             return utc;
     }
 }
@@ -118,12 +124,15 @@ static int64_t settle_year(int month, int day, int of_day, ind_time reference, c
 static size_t read_old_time(const char *at, const char *end, ind_time reference, const struct ind_zone *zone,
                             ind_time *sent)
 {
-    if (end - at < 15 || at[3] != ' ' || at[6] != ' ' || at[9] != ':' || at[12] != ':')
+    if (end - at < 15)
         return 0;
-    int month = month_of(at), day = two_digits(at + 4);
-    int hour = two_digits(at + 7), minute = two_digits(at + 10), second = two_digits(at + 13);
-    if (month == 0 || day < 1 || day > ind_days_in_month(2000, month) || hour < 0 || hour > 23 ||
-        minute < 0 || minute > 59 || second < 0 || second > 60)
+    unsigned bad = (at[3] != ' ') | (at[6] != ' ') | (at[9] != ':') | (at[12] != ':');
+    const char padded[2] = {at[4] == ' ' ? '0' : at[4], at[5]};
+    int month = month_of(at), day = two_digits(padded, &bad);
+    int hour = two_digits(at + 7, &bad), minute = two_digits(at + 10, &bad),
+        second = two_digits(at + 13, &bad);
+    if (bad || month == 0 || day < 1 || hour > 23 || minute > 59 || second > 60 ||
+        (day > 28 && day > ind_days_in_month(2000, month)))
         return 0;
     *sent = settle_year(month, day, hour * 3600 + minute * 60 + second, reference, zone) * IND_SECOND;
     return 15;
@@ -140,18 +149,10 @@ static size_t read_new_time(const char *at, const char *end, const struct ind_zo
     return used;
 }
 
-static const char *skip_field(const char *at, const char *end)
-{
-    while (at < end && *at != ' ')
-        at++;
-    return at;
-}
-
-/* Printable ASCII but `=`, `]`, `"` and blank (SD-NAME, RFC 5424 section 6.3). */
 static const char *skip_data_name(const char *at, const char *end)
 {
     const char *start = at;
-    while (at<end && * at> ' ' && *at < 127 && *at != '=' && *at != ']' && *at != '"')
+    while (at < end && byte_kinds[(unsigned char)*at] & IN_DATA_NAME)
         at++;
     return at == start ? NULL : at;
 }
@@ -159,14 +160,15 @@ static const char *skip_data_name(const char *at, const char *end)
 /* From behind the opening quote to behind the closing one. */
 static const char *skip_data_value(const char *at, const char *end)
 {
-    for (; at < end; at++) {
-        if (*at == '\\' && end - at > 1)
-            at++;
-        else if (*at == '"')
-            return at + 1; /* An unescaped "]" is against section 6.3.3, but common, and the quotes leave no
-                              doubt. */
+    /* An unescaped "]" is against section 6.3.3, but common, and the quotes leave no doubt. */
+    for (;;) {
+        at = ind_scan_either(at, end, '"', '\\');
+        if (at == end)
+            return NULL;
+        if (*at == '"')
+            return at + 1;
+        at += end - at > 1 ? 2 : 1;
     }
-    return NULL;
 }
 
 /* One or more elements (RFC 5424 section 6.3); the byte behind them, or NULL where they are broken. */
@@ -219,7 +221,7 @@ static void read_fields(const char *at, const char *end, struct ind_message *mes
     static const size_t limits[] = {255, 48, 128, 32};
     struct ind_slice *const fields[] = {&message->host, &message->app, &message->procid, &message->msgid};
     for (int i = 0; i < 4; i++) {
-        const char *stop = skip_field(at, end);
+        const char *stop = ind_scan_blank(at, end);
         size_t length = (size_t)(stop - at);
         if (stop == end) {
             malformed(message, IND_MALFORMED_HEADER_END);
@@ -228,8 +230,8 @@ static void read_fields(const char *at, const char *end, struct ind_message *mes
         }
         if (length > limits[i])
             malformed(message, IND_MALFORMED_FIELD_LENGTH);
-        if (length != 1 || *at != '-')
-            *fields[i] = (struct ind_slice){at, length};
+        bool nil = (length == 1) & (*at == '-');
+        *fields[i] = (struct ind_slice){at, nil ? 0 : length};
         at = stop + 1;
     }
     read_data_and_text(at, end, message);
@@ -270,32 +272,20 @@ static bool read_rfc5424(const char *at, const char *end, const struct ind_zone 
     return true;
 }
 
-/* What a tag is made of (RFC 3164 section 4.1.3 says letters and digits; paths and names of units are
- * common). */
-static bool is_tag_byte(char c)
-{
-    return ind_is_alpha(c) || ind_is_digit(c) || c == '_' || c == '-' || c == '.' || c == '/' || c == '+' ||
-           c == '@';
-}
-
 enum { TAG_LIMIT = 64, PROCID_LIMIT = 128 };
 
 static const char *skip_procid(const char *at, const char *end)
 {
-    const char *start = at;
-    while (at<end && * at> ' ' && *at != ']' && *at != '[' && at - start < PROCID_LIMIT)
-        at++;
-    return at < end && *at == ']' ? at : NULL;
+    const char *stop = ind_scan_either(at, end, ']', ' ');
+    return stop < end && *stop == ']' && stop - at <= PROCID_LIMIT ? stop : NULL;
 }
 
 /* "app: text", "app[procid]: text", "app[procid] text". Returns where the text starts: `at` itself where
  * there is no tag. "CEF:" starts a payload, it names no app. */
 static const char *read_tag(const char *at, const char *end, struct ind_message *message)
 {
-    const char *p = at;
-    bool letters = false;
-    for (; p < end && is_tag_byte(*p) && p - at < TAG_LIMIT; p++)
-        letters |= ind_is_alpha(*p);
+    bool letters;
+    const char *p = at + ind_scan_tag(at, end - at > TAG_LIMIT ? at + TAG_LIMIT : end, byte_kinds, &letters);
     struct ind_slice app = {at, (size_t)(p - at)}, procid = IND_NOTHING;
     if (!letters || p == end || ind_slice_equal(app, IND_SLICE("CEF")))
         return at;
@@ -323,12 +313,12 @@ static const char *read_tag(const char *at, const char *end, struct ind_message 
  * before the end. */
 static const char *read_old_host(const char *at, const char *end, struct ind_message *message)
 {
-    const char *stop = skip_field(at, end);
-    if (stop == end)
-        return at; /* a lone word is the text */
+    const char *stop = ind_scan_either(at, end, ' ', '[');
+    if (stop == end || *stop == '[')
+        return at; /* a lone word is the text; a bracket belongs to a tag */
     if (stop == at)
         return at + 1; /* two blanks: a host left empty */
-    if (stop[-1] == ':' || memchr(at, '[', (size_t)(stop - at)))
+    if (stop[-1] == ':')
         return at;
     message->host = (struct ind_slice){at, (size_t)(stop - at)};
     return stop + 1;
@@ -360,19 +350,30 @@ static void read_rfc3164(const char *at, const char *end, ind_time reference, co
     message->text = (struct ind_slice){at, (size_t)(end - at)};
 }
 
+/* Field by field: clearing the whole structure at once costs more than reading a short header. */
+static void begin(struct ind_message *message, struct ind_slice original)
+{
+    message->received = message->sent = message->time = IND_TIME_NONE;
+    message->facility = IND_FACILITY_USER;
+    message->severity = IND_SEVERITY_NOTICE;
+    message->form = IND_FORM_BARE;
+    message->malformed = IND_MALFORMED_NOT;
+    message->transport = IND_TRANSPORT_FILE;
+    message->pri_given = false;
+    message->original = original;
+    message->host = message->app = message->procid = message->msgid = message->data = message->text =
+        IND_NOTHING;
+    message->sender = message->device = message->listener = IND_NOTHING;
+    message->configured = NULL;
+}
+
 void ind_header_read(const char *bytes, size_t length, ind_time reference, const struct ind_zone *zone,
                      struct ind_message *message)
 {
     while (length > 0 &&
            (bytes[length - 1] == '\n' || bytes[length - 1] == '\r' || bytes[length - 1] == '\0'))
         length--;
-    *message = (struct ind_message){.received = IND_TIME_NONE,
-                                    .sent = IND_TIME_NONE,
-                                    .time = IND_TIME_NONE,
-                                    .facility = IND_FACILITY_USER,
-                                    .severity = IND_SEVERITY_NOTICE,
-                                    .form = IND_FORM_BARE,
-                                    .original = {bytes, length}};
+    begin(message, (struct ind_slice){bytes, length});
     const char *at = bytes, *end = bytes + length;
     at += read_pri(at, end, message);
     if (!message->pri_given || !read_rfc5424(at, end, zone, message))

@@ -9,8 +9,13 @@ struct change {
     int32_t offset; /* seconds east of UTC */
 };
 
+/* Years 1970 to 2200 in stretches of about 12 days, each with the number of changes before it. Most hold no
+ * change: there a look-up is done at once, and elsewhere after a step. */
+enum { STRETCH_BITS = 20, STRETCHES = (int)(INT64_C(231) * 31556952 >> STRETCH_BITS) };
+
 struct ind_zone {
     int32_t before; /* offset before the first change */
+    uint16_t changes_before[STRETCHES + 1];
     size_t count;
     struct change changes[];
 };
@@ -229,7 +234,7 @@ static bool read_counts(const unsigned char *at, size_t length, struct counts *c
     size_t values[6];
     for (int i = 0; i < 6; i++) {
         int64_t value = big_endian(at + 20 + 4 * i, 4);
-        if (value < 0 || value > 100000)
+        if (value < 0 || value > 50000)
             return false;
         values[i] = (size_t)value;
     }
@@ -256,6 +261,19 @@ static bool read_changes(struct ind_zone *zone, const unsigned char *body, const
                    (int32_t)big_endian(types + (size_t)indices[i] * 6, 4));
     }
     return true;
+}
+
+static size_t search_changes(const struct ind_zone *zone, int64_t seconds)
+{
+    size_t low = 0, high = zone->count;
+    while (low < high) {
+        size_t middle = (low + high) / 2;
+        if (zone->changes[middle].at <= seconds)
+            low = middle + 1;
+        else
+            high = middle;
+    }
+    return low;
 }
 
 struct ind_zone *ind_zone_read(const unsigned char *bytes, size_t length)
@@ -285,21 +303,20 @@ struct ind_zone *ind_zone_read(const unsigned char *bytes, size_t length)
     struct rule rule;
     if (end && read_rule(footer + 1, (size_t)(end - footer - 1), &rule))
         write_out(zone, &rule);
+    for (int i = 0; i <= STRETCHES; i++)
+        zone->changes_before[i] = (uint16_t)search_changes(zone, (int64_t)i << STRETCH_BITS);
     return zone;
 }
 
 /* The number of changes at or before `seconds`. */
 static size_t changes_before(const struct ind_zone *zone, int64_t seconds)
 {
-    size_t low = 0, high = zone->count;
-    while (low < high) {
-        size_t middle = (low + high) / 2;
-        if (zone->changes[middle].at <= seconds)
-            low = middle + 1;
-        else
-            high = middle;
-    }
-    return low;
+    if (seconds < 0 || seconds >> STRETCH_BITS >= STRETCHES)
+        return search_changes(zone, seconds);
+    size_t i = zone->changes_before[seconds >> STRETCH_BITS];
+    while (i < zone->count && zone->changes[i].at <= seconds)
+        i++;
+    return i;
 }
 
 static int32_t offset_after(const struct ind_zone *zone, size_t changes)
@@ -316,8 +333,12 @@ int64_t ind_zone_to_utc(const struct ind_zone *zone, int64_t local)
 {
     if (zone->count == 0)
         return local - zone->before;
-    /* No offset is beyond a day: from the first change that could matter, take the first stretch that shows
-     * `local`. */
+    /* No offset is beyond a day. */
+    uint64_t from = (uint64_t)(local - IND_DAY_SECONDS) >> STRETCH_BITS;
+    uint64_t to = ((uint64_t)(local + IND_DAY_SECONDS) >> STRETCH_BITS) + 1;
+    if (from < STRETCHES && to <= STRETCHES && zone->changes_before[from] == zone->changes_before[to])
+        return local - offset_after(zone, zone->changes_before[from]);
+    /* From the first change that could matter, take the first stretch that shows `local`. */
     size_t i = changes_before(zone, local - IND_DAY_SECONDS);
     for (;; i++) {
         int64_t utc = local - offset_after(zone, i);

@@ -1,0 +1,85 @@
+/* core/scan.h: finding the end of a short field without a branch a byte. Internal to core/.
+ *
+ * Header fields are short, and their lengths vary: a loop over their bytes mispredicts its end every time.
+ * Where the machine has 16-byte compares they are used; otherwise, and near the end of the bytes, a plain
+ * loop does the same. */
+#ifndef IND_CORE_SCAN_H
+#define IND_CORE_SCAN_H
+
+#include <stdbool.h>
+#include <stddef.h>
+
+#if defined(__SSE2__) && (defined(__GNUC__) || defined(__clang__))
+#define IND_SSE2 1
+#include <emmintrin.h>
+#endif
+
+/* The first blank at or after `at`, or `end`. */
+static inline const char *ind_scan_blank(const char *at, const char *end)
+{
+#ifdef IND_SSE2
+    const __m128i blank = _mm_set1_epi8(' ');
+    while (end - at >= 16) {
+        __m128i bytes = _mm_loadu_si128((const __m128i *)(const void *)at);
+        unsigned hits = (unsigned)_mm_movemask_epi8(_mm_cmpeq_epi8(bytes, blank));
+        if (hits)
+            return at + __builtin_ctz(hits);
+        at += 16;
+    }
+#endif
+    while (at < end && *at != ' ')
+        at++;
+    return at;
+}
+
+/* The first of two bytes at or after `at`, or `end`. */
+static inline const char *ind_scan_either(const char *at, const char *end, char a, char b)
+{
+#ifdef IND_SSE2
+    const __m128i first = _mm_set1_epi8(a), second = _mm_set1_epi8(b);
+    while (end - at >= 16) {
+        __m128i bytes = _mm_loadu_si128((const __m128i *)(const void *)at);
+        unsigned hits = (unsigned)_mm_movemask_epi8(
+            _mm_or_si128(_mm_cmpeq_epi8(bytes, first), _mm_cmpeq_epi8(bytes, second)));
+        if (hits)
+            return at + __builtin_ctz(hits);
+        at += 16;
+    }
+#endif
+    while (at < end && *at != a && *at != b)
+        at++;
+    return at;
+}
+
+/* How many bytes at `at` may be part of a tag: letters, digits and +-./@_ (see header.c). *letters: some are
+ * letters. */
+static inline size_t ind_scan_tag(const char *at, const char *end, const unsigned char kinds[256],
+                                  bool *letters)
+{
+    const char *start = at;
+    *letters = false;
+#ifdef IND_SSE2
+#define IND_WITHIN(low, high)                                                                                \
+    _mm_and_si128(_mm_cmpgt_epi8(bytes, _mm_set1_epi8((low)-1)),                                             \
+                  _mm_cmpgt_epi8(_mm_set1_epi8((high) + 1), bytes))
+    if (end - at >= 16) {
+        __m128i bytes = _mm_loadu_si128((const __m128i *)(const void *)at);
+        __m128i letter = _mm_or_si128(IND_WITHIN('A', 'Z'), IND_WITHIN('a', 'z'));
+        __m128i sign = _mm_andnot_si128(_mm_cmpeq_epi8(bytes, _mm_set1_epi8(',')), IND_WITHIN('+', '9'));
+        sign = _mm_or_si128(sign, _mm_or_si128(_mm_cmpeq_epi8(bytes, _mm_set1_epi8('@')),
+                                               _mm_cmpeq_epi8(bytes, _mm_set1_epi8('_'))));
+        unsigned others = 0xffffu ^ (unsigned)_mm_movemask_epi8(_mm_or_si128(letter, sign));
+        unsigned run = (unsigned)__builtin_ctz(others | 0x10000u);
+        *letters = ((unsigned)_mm_movemask_epi8(letter) & ((1u << run) - 1)) != 0;
+        if (run < 16)
+            return run;
+        at += 16;
+    }
+#undef IND_WITHIN
+#endif
+    for (; at < end && kinds[(unsigned char)*at] & 1; at++)
+        *letters |= (kinds[(unsigned char)*at] & 2) != 0;
+    return (size_t)(at - start);
+}
+
+#endif
