@@ -29,6 +29,24 @@ void ind_batch_clear(struct ind_batch *batch)
     batch->within = false;
 }
 
+/* Lines of a group lie apart, and were written by another processor: the next is asked for while this one is
+ * copied. */
+static void prefetch_next(const struct ind_batch *batch, const struct ind_batch_line *line)
+{
+#if defined(__GNUC__) || defined(__clang__)
+    if (!line->next)
+        return;
+    const struct ind_batch_line *next = &batch->lines[line->next - 1];
+    for (uint32_t at = 0; at < next->length && at < 512; at += 64)
+        __builtin_prefetch(batch->arena + next->offset + at);
+    if (next->next)
+        __builtin_prefetch(&batch->lines[next->next - 1]);
+#else
+    (void)batch;
+    (void)line;
+#endif
+}
+
 static bool store_group(struct ind_batch *batch, const struct ind_batch_group *group, struct ind_store *store,
                         ind_time now)
 {
@@ -45,6 +63,7 @@ static bool store_group(struct ind_batch *batch, const struct ind_batch_group *g
     batch->within = true;
     while (batch->next_line) {
         const struct ind_batch_line *line = &batch->lines[batch->next_line - 1];
+        prefetch_next(batch, line);
         struct ind_slice bytes = {batch->arena + line->offset, line->length};
         if (ind_store_append(store, live, bytes, line->time, line->counted, now) == IND_APPEND_FULL)
             return false;

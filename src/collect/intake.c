@@ -23,6 +23,14 @@ struct ind_intake {
     uint32_t *taken;
     size_t next_copy; /* of a message whose lines did not all fit into the last batch */
     struct ind_path_clock clock;
+    struct ind_line_clock line_clock;
+    /* Of routes whose path is made of facility and severity alone: the group in the present batch, by route
+     * and PRI. */
+    struct known_group {
+        uint64_t round; /* of the batch for which it is known */
+        struct ind_batch_group *group;
+    } * groups;
+    uint64_t round;
     struct known_sender *senders;
     struct ind_json_line *json;
     char device[IND_DEVICE_SCRATCH];
@@ -38,9 +46,10 @@ struct ind_intake *ind_intake_new(const struct ind_config *config)
     intake->answers.of_test =
         calloc(ind_conditions_tests(config->conditions) + 1, sizeof *intake->answers.of_test);
     intake->taken = calloc(config->route_count, sizeof *intake->taken);
+    intake->groups = calloc(config->route_count * IND_PRIS, sizeof *intake->groups);
     intake->json = ind_json_line_new();
     intake->clock.zone = config->zone;
-    if (intake->answers.of_test && intake->taken && intake->json)
+    if (intake->answers.of_test && intake->taken && intake->groups && intake->json)
         return intake;
     ind_intake_free(intake);
     return NULL;
@@ -64,6 +73,7 @@ void ind_intake_free(struct ind_intake *intake)
     ind_json_line_free(intake->json);
     free(intake->answers.of_test);
     free(intake->taken);
+    free(intake->groups);
     free(intake);
 }
 
@@ -167,24 +177,15 @@ static struct ind_batch_group *find_group(struct ind_batch *batch, struct ind_sl
     return NULL;
 }
 
-/* The group of the message's file under a route; new groups get path and series in the arena. NULL: no room.
- */
-static struct ind_batch_group *group_for(struct ind_intake *intake, const struct ind_message *message,
-                                         uint32_t index, struct ind_batch *batch)
+/* A new group: its path is in the arena already, the series follows it. */
+static struct ind_batch_group *add_group(struct ind_intake *intake, const struct ind_message *message,
+                                         uint32_t index, struct ind_batch *batch, struct ind_slice path,
+                                         uint64_t hash)
 {
     const struct ind_template *template = &intake->config->routes[index].file;
-    size_t slot, room = IND_BATCH_BYTES - batch->used;
-    if (room < 2 * IND_PATH || batch->group_count == IND_BATCH_GROUPS)
-        return NULL;
-    struct ind_buffer path = ind_buffer_on(batch->arena + batch->used, IND_PATH);
-    ind_template_path(template, message, &intake->clock, false, &path);
-    uint64_t hash = ind_path_hash(ind_buffer_view(&path));
-    struct ind_batch_group *group = find_group(batch, ind_buffer_view(&path), hash, index, &slot);
-    if (group)
-        return group;
-    struct ind_buffer series = ind_buffer_on(path.at + path.length, IND_PATH);
+    struct ind_buffer series = ind_buffer_on(batch->arena + batch->used + path.length, IND_PATH);
     ind_template_path(template, message, &intake->clock, true, &series);
-    group = &batch->groups[batch->group_count++];
+    struct ind_batch_group *group = &batch->groups[batch->group_count++];
     *group = (struct ind_batch_group){.path = (uint32_t)batch->used,
                                       .path_length = (uint32_t)path.length,
                                       .series = (uint32_t)(batch->used + path.length),
@@ -192,8 +193,32 @@ static struct ind_batch_group *group_for(struct ind_intake *intake, const struct
                                       .route = index,
                                       .hash = hash,
                                       .made_up = is_made_up(template, message)};
-    batch->slots[slot] = (uint16_t)batch->group_count;
     batch->used += path.length + series.length;
+    return group;
+}
+
+/* The group of the message's file under a route. NULL: no room. */
+static struct ind_batch_group *group_for(struct ind_intake *intake, const struct ind_message *message,
+                                         uint32_t index, struct ind_batch *batch)
+{
+    const struct ind_template *template = &intake->config->routes[index].file;
+    struct known_group *known =
+        &intake->groups[index * IND_PRIS + message->facility * 8u + message->severity];
+    size_t slot;
+    if (known->round == intake->round)
+        return known->group;
+    if (IND_BATCH_BYTES - batch->used < 2 * IND_PATH || batch->group_count == IND_BATCH_GROUPS)
+        return NULL;
+    struct ind_buffer path = ind_buffer_on(batch->arena + batch->used, IND_PATH);
+    ind_template_path(template, message, &intake->clock, false, &path);
+    uint64_t hash = ind_path_hash(ind_buffer_view(&path));
+    struct ind_batch_group *group = find_group(batch, ind_buffer_view(&path), hash, index, &slot);
+    if (!group) {
+        group = add_group(intake, message, index, batch, ind_buffer_view(&path), hash);
+        batch->slots[slot] = (uint16_t)batch->group_count;
+    }
+    if (template->only_pri)
+        *known = (struct known_group){intake->round, group};
     return group;
 }
 
@@ -206,7 +231,7 @@ static bool add_line(struct ind_intake *intake, const struct ind_message *messag
     if (!group)
         return false;
     struct ind_buffer line = ind_buffer_on(batch->arena + batch->used, IND_BATCH_BYTES - batch->used);
-    ind_line_write(intake->config->routes[route].layout, message, intake->domain, &line);
+    ind_line_write(intake->config->routes[route].layout, message, intake->domain, &intake->line_clock, &line);
     if (line.full)
         return false;
     struct ind_batch_line *added = &batch->lines[batch->line_count++];
@@ -224,6 +249,7 @@ bool ind_intake_message(struct ind_intake *intake, enum ind_line_form form, stru
                         const struct ind_origin *origin, struct ind_batch *batch)
 {
     struct ind_message message;
+    intake->round += batch->group_count == 0; /* an empty batch: no group of the last one is good any more */
     bool cut = bytes.length > IND_MESSAGE_LIMIT;
     if (cut)
         bytes.length = IND_MESSAGE_LIMIT;

@@ -1,26 +1,22 @@
 #include "core/civil.h"
 
+/* What an instant can hold begins in 1677: counted from the year 0 everything is positive, and fits 32 bits.
+ */
 void ind_civil_from_seconds(int64_t seconds, struct ind_civil *civil)
 {
-    int64_t days = seconds / IND_DAY_SECONDS, rest = seconds % IND_DAY_SECONDS;
-    if (rest < 0) {
-        rest += IND_DAY_SECONDS;
-        days--;
-    }
-    int64_t z = days + 719468;
-    int64_t era = (z >= 0 ? z : z - 146096) / 146097;
-    int64_t of_era = z - era * 146097;
-    int64_t year_of_era = (of_era - of_era / 1460 + of_era / 36524 - of_era / 146096) / 365;
-    int64_t of_year = of_era - (365 * year_of_era + year_of_era / 4 - year_of_era / 100);
-    int64_t shifted = (5 * of_year + 2) / 153;
+    uint64_t since = (uint64_t)(seconds + INT64_C(719468) * IND_DAY_SECONDS);
+    uint32_t z = (uint32_t)(since / IND_DAY_SECONDS), rest = (uint32_t)(since % IND_DAY_SECONDS);
+    uint32_t era = z / 146097, of_era = z % 146097;
+    uint32_t year_of_era = (of_era - of_era / 1460 + of_era / 36524 - of_era / 146096) / 365;
+    uint32_t of_year = of_era - (365 * year_of_era + year_of_era / 4 - year_of_era / 100);
+    uint32_t shifted = (5 * of_year + 2) / 153;
     civil->day = (int)(of_year - (153 * shifted + 2) / 5 + 1);
     civil->month = (int)(shifted < 10 ? shifted + 3 : shifted - 9);
     civil->year = (int)(year_of_era + era * 400 + (civil->month <= 2));
     civil->hour = (int)(rest / 3600);
     civil->minute = (int)(rest / 60 % 60);
     civil->second = (int)(rest % 60);
-    int64_t weekday = (days + 3) % 7;
-    civil->weekday = (int)(weekday < 0 ? weekday + 7 : weekday);
+    civil->weekday = (int)((z + 2) % 7);
 }
 
 bool ind_is_leap_year(int year)
@@ -149,10 +145,16 @@ size_t ind_time_read(struct ind_slice text, ind_time *time, enum ind_time_style 
     return used + zone;
 }
 
+static const char pairs[] =
+    "00010203040506070809101112131415161718192021222324252627282930313233343536373839404142434445464748"
+    "4950515253545556575859606162636465666768697071727374757677787980818283848586878889909192939495"
+    "96979899";
+
+/* An even number of digits, two at a time. */
 static char *put(char *at, unsigned number, int digits)
 {
-    for (int i = digits - 1; i >= 0; i--, number /= 10)
-        at[i] = (char)('0' + number % 10);
+    for (int i = digits - 2; i >= 0; i -= 2, number /= 100)
+        memcpy(at + i, pairs + 2 * (number % 100), 2);
     return at + digits;
 }
 

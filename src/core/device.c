@@ -212,10 +212,10 @@ static struct ind_slice without_domain(const struct ind_devices *devices, struct
 
 static bool has_capitals(struct ind_slice name)
 {
-    bool found = false;
     for (size_t i = 0; i < name.length; i++)
-        found |= name.at[i] >= 'A' && name.at[i] <= 'Z';
-    return found;
+        if ((unsigned char)(name.at[i] - 'A') < 26)
+            return true;
+    return false;
 }
 
 static struct ind_slice small_letters(struct ind_slice name, char scratch[IND_DEVICE_SCRATCH])

@@ -1,30 +1,22 @@
 #include "core/escape.h"
 
-#include <stdint.h>
-
-/* Eight bytes at a time: below 0x20, 0x7f, or above. Printable ASCII is the rule in syslog. */
-static bool all_printable(uint64_t eight)
+static size_t clean_run(const char *at, size_t length, unsigned low, char also)
 {
-    const uint64_t ones = UINT64_C(0x0101010101010101), tops = ones * 0x80;
-    uint64_t below = (eight - ones * 0x20) & ~eight;
-    uint64_t del = eight ^ ones * 0x7f;
-    uint64_t is_del = (del - ones) & ~del;
-    return ((below | is_del | eight) & tops) == 0;
+    size_t run = 0;
+    uint64_t eight;
+    for (; length - run >= sizeof eight; run += sizeof eight) {
+        memcpy(&eight, at + run, sizeof eight);
+        if (ind_odd_bytes(eight, low, also))
+            break;
+    }
+    while (run < length && ind_is_clean(at + run, 1, low, also))
+        run++;
+    return run;
 }
 
 size_t ind_printable_run(const char *at, size_t length)
 {
-    size_t run = 0;
-    uint64_t eight;
-    while (length - run >= sizeof eight) {
-        memcpy(&eight, at + run, sizeof eight);
-        if (!all_printable(eight))
-            break;
-        run += sizeof eight;
-    }
-    while (run < length && at[run] >= ' ' && at[run] < 127)
-        run++;
-    return run;
+    return clean_run(at, length, ' ', '\0');
 }
 
 size_t ind_utf8_character(const char *at, size_t length, bool *is_control)
@@ -86,6 +78,10 @@ static size_t escape_one(struct ind_buffer *buffer, const char *at, size_t lengt
 void ind_escape_text(struct ind_buffer *buffer, struct ind_slice text)
 {
     size_t at = 0;
+    if (ind_is_clean(text.at, text.length, ' ', '\0')) {
+        ind_buffer_slice(buffer, text);
+        return;
+    }
     for (;;) {
         size_t run = ind_printable_run(text.at + at, text.length - at);
         ind_buffer_add(buffer, text.at + at, run);
@@ -96,18 +92,17 @@ void ind_escape_text(struct ind_buffer *buffer, struct ind_slice text)
     }
 }
 
-void ind_escape_column(struct ind_buffer *buffer, struct ind_slice text, const char *also)
+void ind_escape_odd_column(struct ind_buffer *buffer, struct ind_slice text, char also)
 {
-    if (text.length == 0) {
-        ind_buffer_byte(buffer, '-');
-        return;
-    }
     for (size_t at = 0; at < text.length;) {
+        size_t run = clean_run(text.at + at, text.length - at, ' ' + 1, also);
+        ind_buffer_add(buffer, text.at + at, run);
+        at += run;
+        if (at == text.length)
+            return;
         char c = text.at[at];
-        if (c == ' ' || (*also && c != '\0' && strchr(also, c)))
+        if (c == ' ' || (c == also && c != '\0'))
             hex(buffer, "\\x", (unsigned char)text.at[at++]);
-        else if (c > ' ' && c < 127)
-            ind_buffer_byte(buffer, text.at[at++]);
         else
             at += escape_one(buffer, text.at + at, text.length - at);
     }

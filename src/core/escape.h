@@ -7,12 +7,52 @@
 #define IND_CORE_ESCAPE_H
 
 #include "core/slice.h"
+#include <stdint.h>
+
+#define IND_ONES UINT64_C(0x0101010101010101)
+
+/* Whether any of eight bytes is below `low`, 0x7f or above, or `also`: in the top bit of each. */
+static inline uint64_t ind_odd_bytes(uint64_t eight, unsigned low, char also)
+{
+    uint64_t below = (eight - IND_ONES * low) & ~eight;
+    uint64_t del = eight ^ IND_ONES * 0x7f, other = eight ^ IND_ONES * (unsigned char)also;
+    uint64_t is_del = (del - IND_ONES) & ~del, is_other = (other - IND_ONES) & ~other;
+    return (below | is_del | is_other | eight) & IND_ONES * 0x80;
+}
+
+/* Whether all bytes are from `low` to 0x7e and none is `also`. That is the rule in syslog: it is asked eight
+ * bytes at a time, the end overlapping what was looked at already, so that no step goes to a single byte. */
+static inline bool ind_is_clean(const char *at, size_t length, unsigned low, char also)
+{
+    uint64_t eight, odd = 0;
+    if (length >= 8) {
+        for (size_t i = 0; i + 8 < length; i += 8) {
+            memcpy(&eight, at + i, 8);
+            odd |= ind_odd_bytes(eight, low, also);
+        }
+        memcpy(&eight, at + length - 8, 8);
+        return (odd | ind_odd_bytes(eight, low, also)) == 0;
+    }
+    for (size_t i = 0; i < length; i++)
+        odd |= (unsigned char)at[i] < low || (unsigned char)at[i] > 126 || at[i] == also;
+    return odd == 0;
+}
 
 /* The text of a line: blanks stay. At most four times as long as what went in. */
 void ind_escape_text(struct ind_buffer *buffer, struct ind_slice text);
 
-/* One column: blanks become `\x20`, each byte of `also` becomes `\xNN`, nothing at all becomes `-`. */
-void ind_escape_column(struct ind_buffer *buffer, struct ind_slice text, const char *also);
+/* One column: blanks become `\x20`, the byte `also` (NUL: none) becomes `\xNN`, nothing at all becomes `-`.
+ */
+void ind_escape_odd_column(struct ind_buffer *buffer, struct ind_slice text, char also);
+static inline void ind_escape_column(struct ind_buffer *buffer, struct ind_slice text, char also)
+{
+    if (text.length == 0)
+        ind_buffer_byte(buffer, '-');
+    else if (ind_is_clean(text.at, text.length, ' ' + 1, also))
+        ind_buffer_add(buffer, text.at, text.length);
+    else
+        ind_escape_odd_column(buffer, text, also);
+}
 
 /* As the layout `raw` has it: only what would end a line (LF, CR, NUL) is written otherwise. */
 void ind_escape_raw(struct ind_buffer *buffer, struct ind_slice bytes);

@@ -42,35 +42,104 @@ static void write_lag(struct ind_buffer *buffer, const struct ind_message *messa
     ind_buffer_byte(buffer, (char)('0' + size % 10));
 }
 
+static void write_time(struct ind_buffer *buffer, struct ind_line_clock *clock, ind_time time)
+{
+    if (time < clock->from || time >= clock->to) {
+        char whole[IND_TIME_WIDTH];
+        struct ind_buffer written = ind_buffer_on(whole, sizeof whole);
+        ind_time_write(&written, time);
+        memcpy(clock->text, whole, sizeof clock->text);
+        clock->from = ind_time_seconds(time) * IND_SECOND;
+        clock->to = clock->from + IND_SECOND;
+    }
+    if (!ind_buffer_room(buffer, IND_TIME_WIDTH))
+        return;
+    char *at = buffer->at + buffer->length;
+    uint32_t micros = (uint32_t)((time - clock->from) / 1000);
+    memcpy(at, clock->text, sizeof clock->text);
+    for (int i = 25; i >= 20; i--, micros /= 10)
+        at[i] = (char)('0' + micros % 10);
+    at[26] = 'Z';
+    buffer->length += IND_TIME_WIDTH;
+}
+
 static bool calls_itself_otherwise(const struct ind_message *message, struct ind_slice domain)
 {
-    return message->host.length &&
+    return message->host.length && message->host.at != message->device.at &&
            !ind_slice_equal_nocase(ind_without_domain(message->host, domain), message->device);
 }
 
-static void write_plain(const struct ind_message *message, struct ind_slice domain, struct ind_buffer *buffer)
+/* One column without looking for room; an absent one is `-`. Returns where the next begins. */
+static char *put_clean(char *at, struct ind_slice text)
 {
-    ind_time_write(buffer, message->time);
+    if (text.length == 0)
+        *at = '-';
+    else if (text.length <= 32)
+        ind_copy_short(at, text.at, text.length);
+    else
+        memcpy(at, text.at, text.length);
+    at += text.length ? text.length : 1;
+    *at = ' ';
+    return at + 1;
+}
+
+static bool clean_columns(const struct ind_message *message)
+{
+    return ind_is_clean(message->device.at, message->device.length, ' ' + 1, '/') &&
+           ind_is_clean(message->app.at, message->app.length, ' ' + 1, ' ') &&
+           ind_is_clean(message->procid.at, message->procid.length, ' ' + 1, ' ') &&
+           ind_is_clean(message->msgid.at, message->msgid.length, ' ' + 1, ' ') &&
+           message->data.length == 0 && ind_is_clean(message->text.at, message->text.length, ' ', '\0');
+}
+
+/* The rule: nothing to escape, room for all. The beginning, up to the lag, stands in the buffer. False where
+ * it is no such message. */
+static bool write_clean(const struct ind_message *message, struct ind_buffer *buffer)
+{
+    size_t most = message->device.length + message->app.length + message->procid.length +
+                  message->msgid.length + message->text.length + 64;
+    if (message->device.length == 0 || buffer->full || buffer->capacity - buffer->length < most ||
+        !clean_columns(message))
+        return false;
+    char *start = buffer->at + buffer->length;
+    char *at = put_clean(start, message->device) - 1;
+    buffer->length += (size_t)(at - start);
+    ind_pri_write(buffer, message->facility, message->severity);
+    start = at = buffer->at + buffer->length;
+    at = put_clean(at, message->app);
+    at = put_clean(at, message->procid);
+    at = put_clean(at, message->msgid);
+    at[0] = '-';
+    at[1] = ' ';
+    at = put_clean(at + 2, message->text);
+    at[-1] = '\n';
+    buffer->length += (size_t)(at - start);
+    return true;
+}
+
+static void write_plain(const struct ind_message *message, struct ind_slice domain,
+                        struct ind_line_clock *clock, struct ind_buffer *buffer)
+{
+    write_time(buffer, clock, message->time);
     ind_buffer_byte(buffer, ' ');
     write_lag(buffer, message);
     ind_buffer_byte(buffer, ' ');
-    ind_escape_column(buffer, message->device, "/");
-    if (calls_itself_otherwise(message, domain)) {
+    bool otherwise = calls_itself_otherwise(message, domain);
+    if (!otherwise && write_clean(message, buffer))
+        return;
+    ind_escape_column(buffer, message->device, '/');
+    if (otherwise) {
         ind_buffer_byte(buffer, '/');
-        ind_escape_column(buffer, message->host, "/");
+        ind_escape_column(buffer, message->host, '/');
     }
+    ind_pri_write(buffer, message->facility, message->severity);
+    ind_escape_column(buffer, message->app, '\0');
     ind_buffer_byte(buffer, ' ');
-    ind_buffer_slice(buffer, ind_facility_name(message->facility));
+    ind_escape_column(buffer, message->procid, '\0');
     ind_buffer_byte(buffer, ' ');
-    ind_buffer_slice(buffer, ind_severity_name(message->severity));
+    ind_escape_column(buffer, message->msgid, '\0');
     ind_buffer_byte(buffer, ' ');
-    ind_escape_column(buffer, message->app, "");
-    ind_buffer_byte(buffer, ' ');
-    ind_escape_column(buffer, message->procid, "");
-    ind_buffer_byte(buffer, ' ');
-    ind_escape_column(buffer, message->msgid, "");
-    ind_buffer_byte(buffer, ' ');
-    ind_escape_column(buffer, message->data, "");
+    ind_escape_column(buffer, message->data, '\0');
     ind_buffer_byte(buffer, ' ');
     if (message->text.length)
         ind_escape_text(buffer, message->text);
@@ -256,7 +325,7 @@ static void write_json(const struct ind_message *message, struct ind_buffer *buf
 
 static void field_5424(struct ind_buffer *buffer, struct ind_slice value)
 {
-    ind_escape_column(buffer, value, "");
+    ind_escape_column(buffer, value, '\0');
     ind_buffer_byte(buffer, ' ');
 }
 
@@ -284,7 +353,7 @@ static void write_rfc5424(const struct ind_message *message, struct ind_buffer *
 }
 
 void ind_line_write(enum ind_layout layout, const struct ind_message *message, struct ind_slice domain,
-                    struct ind_buffer *buffer)
+                    struct ind_line_clock *clock, struct ind_buffer *buffer)
 {
     switch (layout) {
     case IND_LAYOUT_JSON:
@@ -298,7 +367,7 @@ void ind_line_write(enum ind_layout layout, const struct ind_message *message, s
         ind_buffer_byte(buffer, '\n');
         break;
     default:
-        write_plain(message, domain, buffer);
+        write_plain(message, domain, clock, buffer);
         break;
     }
 }

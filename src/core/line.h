@@ -19,9 +19,16 @@ int ind_layout_read(struct ind_slice name); /* -1 where there is none of that na
 /* Fields that a layout does not hold: a bit 1 << enum ind_field each. */
 unsigned ind_layout_lacks(enum ind_layout layout);
 
+/* The last time written, down to its second: messages come many to a second. Begins as {0}, belongs to one
+ * thread. */
+struct ind_line_clock {
+    ind_time from, to; /* `text` holds for times from `from` on, before `to` */
+    char text[20];     /* "2026-11-23T04:45:00." */
+};
+
 /* Adds a line with its end. `domain` (may be empty) tells which names are the same. */
 void ind_line_write(enum ind_layout layout, const struct ind_message *message, struct ind_slice domain,
-                    struct ind_buffer *buffer);
+                    struct ind_line_clock *clock, struct ind_buffer *buffer);
 
 /* Reads a line (without its end) of the layout `plain`; false where it is none. Slices point into the line:
  * what is read back is the written form. `received` is the time; `sent` is worked out from the lag. */

@@ -7,13 +7,23 @@ struct name {
     int value;
 };
 
-static const char *const facilities[IND_FACILITIES] = {
-    "kern",   "user",   "mail",     "daemon", "auth",   "syslog", "lpr",    "news",
-    "uucp",   "cron",   "authpriv", "ftp",    "ntp",    "audit",  "alert",  "clock",
-    "local0", "local1", "local2",   "local3", "local4", "local5", "local6", "local7"};
+/* Padded, so that a name is copied in one fixed move; sixteen bytes hold the longest. */
+struct padded {
+    char text[16];
+    size_t length;
+};
 
-static const char *const severities[IND_SEVERITIES] = {"emergency", "alert",  "critical", "error",
-                                                       "warning",   "notice", "info",     "debug"};
+static const struct padded facilities[IND_FACILITIES] = {
+    {"kern", 4},   {"user", 4},   {"mail", 4},   {"daemon", 6}, {"auth", 4},     {"syslog", 6},
+    {"lpr", 3},    {"news", 4},   {"uucp", 4},   {"cron", 4},   {"authpriv", 8}, {"ftp", 3},
+    {"ntp", 3},    {"audit", 5},  {"alert", 5},  {"clock", 5},  {"local0", 6},   {"local1", 6},
+    {"local2", 6}, {"local3", 6}, {"local4", 6}, {"local5", 6}, {"local6", 6},   {"local7", 6},
+};
+
+static const struct padded severities[IND_SEVERITIES] = {
+    {"emergency", 9}, {"alert", 5},  {"critical", 8}, {"error", 5},
+    {"warning", 7},   {"notice", 6}, {"info", 4},     {"debug", 5},
+};
 
 static const struct name facility_aliases[] = {{"kernel", 0}, {"security", 4}};
 
@@ -23,12 +33,28 @@ static const struct name severity_aliases[] = {{"emerg", 0},         {"panic", 0
 
 struct ind_slice ind_facility_name(unsigned facility)
 {
-    return ind_slice_of(facilities[facility]);
+    return (struct ind_slice){facilities[facility].text, facilities[facility].length};
 }
 
 struct ind_slice ind_severity_name(unsigned severity)
 {
-    return ind_slice_of(severities[severity]);
+    return (struct ind_slice){severities[severity].text, severities[severity].length};
+}
+
+void ind_pri_write(struct ind_buffer *buffer, unsigned facility, unsigned severity)
+{
+    const struct padded *first = &facilities[facility], *second = &severities[severity];
+    if (!ind_buffer_room(buffer, 3 + 2 * sizeof first->text))
+        return;
+    char *at = buffer->at + buffer->length;
+    *at++ = ' ';
+    memcpy(at, first->text, sizeof first->text);
+    at += first->length;
+    *at++ = ' ';
+    memcpy(at, second->text, sizeof second->text);
+    at += second->length;
+    *at++ = ' ';
+    buffer->length = (size_t)(at - buffer->at);
 }
 
 static int read_number(struct ind_slice text, int limit)
@@ -44,11 +70,11 @@ static int read_number(struct ind_slice text, int limit)
     return number < limit ? number : -1;
 }
 
-static int read_name(struct ind_slice text, const char *const *names, int count, const struct name *aliases,
+static int read_name(struct ind_slice text, const struct padded *names, int count, const struct name *aliases,
                      size_t alias_count)
 {
     for (int i = 0; i < count; i++)
-        if (ind_slice_equal_nocase(text, ind_slice_of(names[i])))
+        if (ind_slice_equal_nocase(text, (struct ind_slice){names[i].text, names[i].length}))
             return i;
     for (size_t i = 0; i < alias_count; i++)
         if (ind_slice_equal_nocase(text, ind_slice_of(aliases[i].text)))
@@ -113,12 +139,20 @@ const char *ind_near(struct ind_slice word, const char *const *candidates, size_
     return best;
 }
 
+static struct ind_slice near_padded(struct ind_slice word, const struct padded *names, size_t count)
+{
+    const char *texts[IND_FACILITIES];
+    for (size_t i = 0; i < count; i++)
+        texts[i] = names[i].text;
+    return ind_slice_of(ind_near(word, texts, count));
+}
+
 struct ind_slice ind_facility_near(struct ind_slice word)
 {
-    return ind_slice_of(ind_near(word, facilities, IND_FACILITIES));
+    return near_padded(word, facilities, IND_FACILITIES);
 }
 
 struct ind_slice ind_severity_near(struct ind_slice word)
 {
-    return ind_slice_of(ind_near(word, severities, IND_SEVERITIES));
+    return near_padded(word, severities, IND_SEVERITIES);
 }

@@ -15,6 +15,9 @@ enum { IND_FACILITY_USER = 1, IND_SEVERITY_NOTICE = 5, IND_SEVERITY_WARNING = 4 
 struct ind_slice ind_facility_name(unsigned facility);
 struct ind_slice ind_severity_name(unsigned severity);
 
+/* Adds " FACILITY SEVERITY ", as columns of a line. */
+void ind_pri_write(struct ind_buffer *buffer, unsigned facility, unsigned severity);
+
 /* A name in any common form or a number, case ignored; -1 where it is none. */
 int ind_facility_read(struct ind_slice text);
 int ind_severity_read(struct ind_slice text);

@@ -93,11 +93,35 @@ static inline bool ind_buffer_room(struct ind_buffer *buffer, size_t length)
     return false;
 }
 
+/* Lines are put together from short pieces: for these two overlapping moves are quicker than a call. */
+static inline void ind_copy_short(char *to, const char *from, size_t length)
+{
+    if (length >= 16) {
+        char head[16], tail[16];
+        memcpy(head, from, 16);
+        memcpy(tail, from + length - 16, 16);
+        memcpy(to, head, 16);
+        memcpy(to + length - 16, tail, 16);
+    } else if (length >= 8) {
+        char head[8], tail[8];
+        memcpy(head, from, 8);
+        memcpy(tail, from + length - 8, 8);
+        memcpy(to, head, 8);
+        memcpy(to + length - 8, tail, 8);
+    } else {
+        for (size_t i = 0; i < length; i++)
+            to[i] = from[i];
+    }
+}
+
 static inline void ind_buffer_add(struct ind_buffer *buffer, const char *at, size_t length)
 {
     if (length == 0 || !ind_buffer_room(buffer, length))
         return;
-    memcpy(buffer->at + buffer->length, at, length);
+    if (length <= 32)
+        ind_copy_short(buffer->at + buffer->length, at, length);
+    else
+        memcpy(buffer->at + buffer->length, at, length);
     buffer->length += length;
 }
 

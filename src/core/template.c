@@ -44,6 +44,7 @@ static void read_placeholder(struct ind_template *template, struct ind_slice nam
 {
     if (ind_slice_starts(name, IND_SLICE("label "))) {
         add_part(template, IND_PUT_LABEL, ind_slice_from(name, 6), at, mistake);
+        template->only_pri = false;
         return;
     }
     if (ind_slice_equal(name, IND_SLICE("label"))) {
@@ -58,6 +59,7 @@ static void read_placeholder(struct ind_template *template, struct ind_slice nam
             bool made_up = put == IND_PUT_HOST || put == IND_PUT_SENDER || put == IND_PUT_APP;
             template->has_message |= made_up || put == IND_PUT_DEVICE;
             template->only_device &= !made_up;
+            template->only_pri &= put == IND_PUT_FACILITY || put == IND_PUT_SEVERITY;
             return;
         }
     unknown(name, at, use, mistake);
@@ -154,7 +156,7 @@ static bool check_path(struct ind_slice source, struct ind_mistake *mistake)
 bool ind_template_read(struct ind_slice source, enum ind_template_use use, struct ind_template *template,
                        struct ind_mistake *mistake)
 {
-    *template = (struct ind_template){.source = source, .only_device = true};
+    *template = (struct ind_template){.source = source, .only_device = true, .only_pri = true};
     return split(source, use, template, mistake) && (use == IND_TEMPLATE_LINE || check_path(source, mistake));
 }
 

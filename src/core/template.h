@@ -47,6 +47,7 @@ struct ind_template {
     size_t count;
     bool has_time;    /* {year} … {date} */
     bool has_message; /* anything that a message can make up */
+    bool only_pri;    /* nothing but facility and severity tells paths apart */
     bool only_device; /* has_message, but only through {device} and labels */
 };
 

@@ -56,6 +56,7 @@ struct worker {
     struct ind_answers answers;
     struct ind_json_line *json;
     struct ind_path_clock clock;
+    struct ind_line_clock line_clock;
     char *line; /* room to write one into */
     char device[IND_DEVICE_SCRATCH];
     struct group *groups;
@@ -191,7 +192,8 @@ static void keep_line(struct worker *worker, const struct ind_message *message, 
         ind_buffer_slice(&out, line);
         ind_buffer_byte(&out, '\n');
     } else {
-        ind_line_write(settings->layout, message, ind_devices_domain(settings->config->devices), &out);
+        ind_line_write(settings->layout, message, ind_devices_domain(settings->config->devices),
+                       &worker->line_clock, &out);
     }
     struct ind_sorted_line sorted = {message->time, worker->file, at, ind_buffer_view(&out)};
     worker->failed |= !ind_sorter_add(worker->sorter, &sorted);

@@ -281,7 +281,8 @@ static struct ind_slice written(enum ind_layout layout, const struct ind_message
 {
     static char room[1 << 20];
     struct ind_buffer buffer = ind_buffer_on(room, sizeof room);
-    ind_line_write(layout, message, IND_SLICE("skerry.example"), &buffer);
+    static struct ind_line_clock clock;
+    ind_line_write(layout, message, IND_SLICE("skerry.example"), &clock, &buffer);
     assert_false(buffer.full);
     return ind_buffer_view(&buffer);
 }
