@@ -1,0 +1,58 @@
+/* Any bytes are a message: its parts lie within it, and its line is one line in every layout. */
+#include "core/header.h"
+#include "core/line.h"
+#include "core/names.h"
+#include "core/route.h"
+
+#include <stdlib.h>
+
+static void within(const uint8_t *bytes, size_t size, struct ind_slice slice)
+{
+    if (slice.length &&
+        ((const uint8_t *)slice.at < bytes || (const uint8_t *)slice.at + slice.length > bytes + size))
+        abort();
+}
+
+int LLVMFuzzerTestOneInput(const uint8_t *bytes, size_t size);
+int LLVMFuzzerTestOneInput(const uint8_t *bytes, size_t size)
+{
+    static struct ind_zone *zone;
+    static struct ind_devices *devices;
+    static char room[1 << 20];
+    static struct ind_line_clock clock;
+    char scratch[IND_DEVICE_SCRATCH];
+    struct ind_message message;
+    if (!zone) {
+        zone = ind_zone_fixed(-12600);
+        devices = ind_devices_new(IND_SLICE("skerry.example"));
+    }
+    if (size > 65536)
+        return 0;
+    ind_header_read((const char *)bytes, size, INT64_C(1795409100) * IND_SECOND, zone, &message);
+    const struct ind_slice parts[] = {message.host, message.app,  message.procid,  message.msgid,
+                                      message.data, message.text, message.original};
+    for (size_t i = 0; i < sizeof parts / sizeof *parts; i++)
+        within(bytes, size, parts[i]);
+    if (message.facility >= IND_FACILITIES || message.severity >= IND_SEVERITIES)
+        abort();
+    ind_device_resolve(devices, NULL, &message, scratch);
+    message.time = message.sent != IND_TIME_NONE ? message.sent : 0;
+    for (int layout = 0; layout < IND_LAYOUTS; layout++) {
+        struct ind_buffer line = ind_buffer_on(room, IND_LINE_ROOM(size));
+        ind_line_write((enum ind_layout)layout, &message, IND_SLICE("skerry.example"), &clock, &line);
+        if (line.full || memchr(room, '\n', line.length) != room + line.length - 1)
+            abort();
+        struct ind_message back;
+        if (layout == IND_LAYOUT_PLAIN && !ind_line_read_plain((struct ind_slice){room, line.length - 1}, &back))
+            abort();
+    }
+    struct ind_template template;
+    struct ind_mistake mistake = {0};
+    struct ind_path_clock path_clock = {.zone = zone};
+    struct ind_buffer path = ind_buffer_on(room, IND_PATH);
+    (void)ind_template_read(IND_SLICE("{host}/{app}-{device}.log"), IND_TEMPLATE_PATH, &template, &mistake);
+    ind_template_path(&template, &message, &path_clock, false, &path);
+    if (path.full || room[0] == '.' || room[0] == '/' || memchr(room, '\0', path.length))
+        abort();
+    return 0;
+}
