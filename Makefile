@@ -45,7 +45,7 @@ sanitize:
 fuzz:
 	@packaging/deps.sh lint
 	@CC=clang $(CONFIGURE) $(BUILD)-fuzz -DIND_FUZZ=ON >/dev/null
-	@cmake --build $(BUILD)-fuzz -j $(JOBS)
+	@cmake --build $(BUILD)-fuzz -j $(JOBS) --target fuzzers
 	@tests/fuzz/run.sh $(BUILD)-fuzz $(or $(SECONDS),30)
 
 lint:

@@ -1,10 +1,10 @@
-/* bench/header.c: the header parser against PCRE2-JIT on the same lines, with the same fields and the times converted on both
- * sides. Every field of every line is compared first; then both run in turn, and the ratio of the best rounds is printed:
- *   form  lines/s (ours)  lines/s (PCRE2-JIT)  ratio
- * Usage: bench_header [SECONDS] */
+/* bench/header.c: the header parser against PCRE2-JIT on the same lines, with the same fields and the times
+ * converted on both sides. Every field of every line is compared first; then both run in turn, and the ratio
+ * of the best rounds is printed: form  lines/s (ours)  lines/s (PCRE2-JIT)  ratio Usage: bench_header
+ * [SECONDS] */
 #define PCRE2_CODE_UNIT_WIDTH 8
-#include "config/zones.h"
 #include "core/header.h"
+#include "config/zones.h"
 
 #include <pcre2.h>
 #include <stdio.h>
@@ -32,15 +32,18 @@ static unsigned roll(unsigned sides)
     return (unsigned)(seed >> 33) % sides;
 }
 
-static const char *const hosts[] = {"harbour-fw", "pier1-rtr", "pier3-sw2.skerry.example", "mv-tern-ap1", "192.0.2.9"};
+static const char *const hosts[] = {"harbour-fw", "pier1-rtr", "pier3-sw2.skerry.example", "mv-tern-ap1",
+                                    "192.0.2.9"};
 static const char *const apps[] = {"kernel", "sshd", "dhcpd", "ospf", "wland", "smtpd"};
 static const char *const texts[] = {
-    "DENY IN=ge0 OUT= SRC=203.0.113.7 DST=192.0.2.9 LEN=44 TOS=0x00 PREC=0x00 TTL=241 ID=54321 PROTO=TCP SPT=40112 DPT=23",
+    "DENY IN=ge0 OUT= SRC=203.0.113.7 DST=192.0.2.9 LEN=44 TOS=0x00 PREC=0x00 TTL=241 ID=54321 PROTO=TCP "
+    "SPT=40112 DPT=23",
     "Failed password for invalid user oracle from 203.0.113.77 port 41007 ssh2",
     "DHCPREQUEST for 198.51.100.77 from 02:00:5e:10:00:7f via ge0.20",
     "neighbour 192.0.2.131 on ge0/1 is down: dead timer expired",
     "station 02:00:5e:20:00:11 associated, ssid crew, channel 36, signal -61 dBm"};
-static const char *const months[] = {"Jan", "Feb", "Mar", "Apr", "May", "Jun", "Jul", "Aug", "Sep", "Oct", "Nov", "Dec"};
+static const char *const months[] = {"Jan", "Feb", "Mar", "Apr", "May", "Jun",
+                                     "Jul", "Aug", "Sep", "Oct", "Nov", "Dec"};
 
 static int make_5424(char *at, size_t room)
 {
@@ -51,9 +54,10 @@ static int make_5424(char *at, size_t room)
         snprintf(procid, sizeof procid, "%u", roll(30000));
     if (roll(4) == 0)
         snprintf(zone, sizeof zone, "+%02u:00", roll(12));
-    return snprintf(at, room, "<%u>1 2026-%02u-%02uT%02u:%02u:%02u.%0*u%s %s %s %s %s %s %s", roll(192), 1 + roll(12),
-                    1 + roll(28), roll(24), roll(60), roll(60), roll(2) ? 3 : 6, roll(1000), zone, hosts[roll(5)],
-                    apps[roll(6)], procid, roll(2) ? "-" : "LINK", data[roll(4)], texts[roll(5)]);
+    return snprintf(at, room, "<%u>1 2026-%02u-%02uT%02u:%02u:%02u.%0*u%s %s %s %s %s %s %s", roll(192),
+                    1 + roll(12), 1 + roll(28), roll(24), roll(60), roll(60), roll(2) ? 3 : 6, roll(1000),
+                    zone, hosts[roll(5)], apps[roll(6)], procid, roll(2) ? "-" : "LINK", data[roll(4)],
+                    texts[roll(5)]);
 }
 
 static int make_3164(char *at, size_t room)
@@ -61,8 +65,9 @@ static int make_3164(char *at, size_t room)
     char procid[16] = "";
     if (roll(2))
         snprintf(procid, sizeof procid, "[%u]", roll(30000));
-    return snprintf(at, room, "<%u>%s %2u %02u:%02u:%02u %s %s%s: %s", roll(192), months[roll(12)], 1 + roll(28), roll(24),
-                    roll(60), roll(60), hosts[roll(5)], apps[roll(6)], procid, texts[roll(5)]);
+    return snprintf(at, room, "<%u>%s %2u %02u:%02u:%02u %s %s%s: %s", roll(192), months[roll(12)],
+                    1 + roll(28), roll(24), roll(60), roll(60), hosts[roll(5)], apps[roll(6)], procid,
+                    texts[roll(5)]);
 }
 
 static void make_lines(struct lines *lines, int (*make)(char *, size_t))
@@ -88,16 +93,21 @@ static void ours(struct ind_slice line, struct ind_message *message)
 /* ---- PCRE2 ---- */
 
 static const char *const patterns[FORMS] = {
-    "^<(\\d{1,3})>1 (?:-|(\\d{4})-(\\d\\d)-(\\d\\d)T(\\d\\d):(\\d\\d):(\\d\\d)(?:\\.(\\d{1,9}))?(Z|[+-]\\d\\d:\\d\\d)) (\\S+) (\\S+) (\\S+) "
+    "^<(\\d{1,3})>1 "
+    "(?:-|(\\d{4})-(\\d\\d)-(\\d\\d)T(\\d\\d):(\\d\\d):(\\d\\d)(?:\\.(\\d{1,9}))?(Z|[+-]\\d\\d:\\d\\d)) "
+    "(\\S+) (\\S+) (\\S+) "
     "(\\S+) (-|(?:\\[[^ =\\]\"]+(?: [^ =\\]\"]+=\"(?:[^\"\\\\]|\\\\.)*+\")*+\\])++)(?: (.*))?$",
-    "^<(\\d{1,3})>([A-Z][a-z]{2}) ([ \\d]\\d) (\\d\\d):(\\d\\d):(\\d\\d) (\\S+) ([A-Za-z0-9_./+@-]+)(?:\\[([^\\] ]+)\\])?: ?(.*)$"};
+    "^<(\\d{1,3})>([A-Z][a-z]{2}) ([ \\d]\\d) (\\d\\d):(\\d\\d):(\\d\\d) (\\S+) "
+    "([A-Za-z0-9_./+@-]+)(?:\\[([^\\] ]+)\\])?: ?(.*)$"};
 
 static pcre2_code *codes[FORMS];
 static pcre2_match_data *match;
 
 static struct ind_slice group(struct ind_slice line, const PCRE2_SIZE *ends, int i)
 {
-    return ends[2 * i] == PCRE2_UNSET ? IND_NOTHING : (struct ind_slice){line.at + ends[2 * i], ends[2 * i + 1] - ends[2 * i]};
+    return ends[2 * i] == PCRE2_UNSET
+               ? IND_NOTHING
+               : (struct ind_slice){line.at + ends[2 * i], ends[2 * i + 1] - ends[2 * i]};
 }
 
 static int number(struct ind_slice digits)
@@ -120,13 +130,15 @@ static ind_time time_5424(struct ind_slice line, const PCRE2_SIZE *ends)
     int64_t seconds = ind_days_from_civil(number(group(line, ends, 2)), number(group(line, ends, 3)),
                                           number(group(line, ends, 4))) *
                           IND_DAY_SECONDS +
-                      number(group(line, ends, 5)) * 3600 + number(group(line, ends, 6)) * 60 + number(group(line, ends, 7));
+                      number(group(line, ends, 5)) * 3600 + number(group(line, ends, 6)) * 60 +
+                      number(group(line, ends, 7));
     struct ind_slice fraction = group(line, ends, 8), offset = group(line, ends, 9);
     int64_t nanoseconds = number(fraction);
     for (size_t i = fraction.length; i < 9; i++)
         nanoseconds *= 10;
     if (offset.length == 6) {
-        int shift = number((struct ind_slice){offset.at + 1, 2}) * 3600 + number((struct ind_slice){offset.at + 4, 2}) * 60;
+        int shift = number((struct ind_slice){offset.at + 1, 2}) * 3600 +
+                    number((struct ind_slice){offset.at + 4, 2}) * 60;
         seconds -= offset.at[0] == '-' ? -shift : shift;
     }
     return seconds * IND_SECOND + nanoseconds;
@@ -139,10 +151,12 @@ static ind_time time_3164(struct ind_slice line, const PCRE2_SIZE *ends)
     int month = 0, day = number(group(line, ends, 3));
     while (month < 12 && memcmp(name.at, months[month], 3) != 0)
         month++;
-    int of_day = number(group(line, ends, 4)) * 3600 + number(group(line, ends, 5)) * 60 + number(group(line, ends, 6));
+    int of_day = number(group(line, ends, 4)) * 3600 + number(group(line, ends, 5)) * 60 +
+                 number(group(line, ends, 6));
     int64_t now = ind_time_seconds(reference);
     for (int year = 2027;; year--) {
-        int64_t utc = ind_zone_to_utc(zone, ind_days_from_civil(year, month + 1, day) * IND_DAY_SECONDS + of_day);
+        int64_t utc =
+            ind_zone_to_utc(zone, ind_days_from_civil(year, month + 1, day) * IND_DAY_SECONDS + of_day);
         if (utc <= now + IND_DAY_SECONDS)
             return utc * IND_SECOND;
     }
@@ -176,8 +190,9 @@ static bool theirs(int form, struct ind_slice line, struct fields *fields)
 
 static bool same(const struct ind_message *a, const struct fields *b)
 {
-    return a->facility * 8 + a->severity == number(b->pri) && a->sent == b->sent && ind_slice_equal(a->host, b->host) &&
-           ind_slice_equal(a->app, b->app) && ind_slice_equal(a->procid, b->procid) && ind_slice_equal(a->msgid, b->msgid) &&
+    return a->facility * 8 + a->severity == number(b->pri) && a->sent == b->sent &&
+           ind_slice_equal(a->host, b->host) && ind_slice_equal(a->app, b->app) &&
+           ind_slice_equal(a->procid, b->procid) && ind_slice_equal(a->msgid, b->msgid) &&
            ind_slice_equal(a->data, b->data) && ind_slice_equal(a->text, b->text);
 }
 
@@ -241,7 +256,8 @@ int main(int argc, char **argv)
     for (int form = 0; form < FORMS; form++) {
         int error;
         PCRE2_SIZE offset;
-        codes[form] = pcre2_compile((PCRE2_SPTR)patterns[form], PCRE2_ZERO_TERMINATED, 0, &error, &offset, NULL);
+        codes[form] =
+            pcre2_compile((PCRE2_SPTR)patterns[form], PCRE2_ZERO_TERMINATED, 0, &error, &offset, NULL);
         if (!codes[form] || pcre2_jit_compile(codes[form], PCRE2_JIT_COMPLETE) != 0) {
             fprintf(stderr, "no JIT, or a pattern that does not compile (at %zu)\n", (size_t)offset);
             return 1;
@@ -257,10 +273,12 @@ int main(int argc, char **argv)
         }
     double ours_time = 0, theirs_time = 0;
     for (int form = 0; form < FORMS; form++) {
-        printf("%s\t%.2f\t%.2f\t%.2f\n", names[form], best[form][0] / 1e6, best[form][1] / 1e6, best[form][0] / best[form][1]);
+        printf("%s\t%.2f\t%.2f\t%.2f\n", names[form], best[form][0] / 1e6, best[form][1] / 1e6,
+               best[form][0] / best[form][1]);
         ours_time += 1 / best[form][0];
         theirs_time += 1 / best[form][1];
     }
-    printf("both\t%.2f\t%.2f\t%.2f\n", FORMS / ours_time / 1e6, FORMS / theirs_time / 1e6, theirs_time / ours_time);
+    printf("both\t%.2f\t%.2f\t%.2f\n", FORMS / ours_time / 1e6, FORMS / theirs_time / 1e6,
+           theirs_time / ours_time);
     return 0;
 }

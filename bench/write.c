@@ -1,5 +1,5 @@
-/* bench/write.c: what a write call costs: the same lines into one file, a write a line against writes of 256 KiB.
- * Prints: MB/s (a write a line)  MB/s (256 KiB)  ratio. Usage: bench_write FOLDER */
+/* bench/write.c: what a write call costs: the same lines into one file, a write a line against writes of 256
+ * KiB. Prints: MB/s (a write a line)  MB/s (256 KiB)  ratio. Usage: bench_write FOLDER */
 #include <fcntl.h>
 #include <stdio.h>
 #include <stdlib.h>

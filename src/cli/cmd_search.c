@@ -1,11 +1,11 @@
 #include "cli/cli.h"
 #include "cli/table.h"
 #include "collect/clock.h"
+#include "store/fs.h"
 #include "store/search.h"
 
 #include <errno.h>
 #include <stdlib.h>
-#include <sys/resource.h>
 
 static struct {
     char *when, *since, *until, *by, *to, *layout;
@@ -123,15 +123,6 @@ static bool read_settings(const struct ind_config *config, struct ind_search_set
 }
 
 /* ---- Files ---- */
-
-static void raise_file_limit(void)
-{
-    struct rlimit limit;
-    if (getrlimit(RLIMIT_NOFILE, &limit) == 0 && limit.rlim_cur < limit.rlim_max) {
-        limit.rlim_cur = limit.rlim_max < 1 << 20 ? limit.rlim_max : 1 << 20;
-        (void)setrlimit(RLIMIT_NOFILE, &limit);
-    }
-}
 
 static struct ind_search_file *list_paths(const char **paths, size_t *count)
 {
@@ -268,7 +259,7 @@ static int run(struct ind_call *call)
         .config = loaded.config, .now = ind_now(), .tell = ind_tell, .progress = ind_progress};
     if (call->json && !given.layout)
         given.layout = strdup("json");
-    raise_file_limit();
+    ind_fs_raise_file_limit(); /* live files are held open for the snapshot */
     if (read_settings(loaded.config, &settings, &template)) {
         struct ind_search_file *files = *call->rest
                                             ? list_paths(call->rest, &settings.file_count)

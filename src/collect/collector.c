@@ -4,13 +4,13 @@
 #include "collect/clock.h"
 #include "collect/inside.h"
 #include "net/udp.h"
+#include "store/fs.h"
 #include <errno.h>
 #include <fcntl.h>
 #include <signal.h>
 #include <stdarg.h>
 #include <stdio.h>
 #include <stdlib.h>
-#include <sys/resource.h>
 #include <unistd.h>
 
 enum { BATCHES = 12 };
@@ -101,16 +101,6 @@ static bool open_store(struct ind_collector *collector)
     return status == IND_STORE_OK;
 }
 
-/* "open files" and the sockets must fit into what the process may have open. */
-static void raise_file_limit(void)
-{
-    struct rlimit limit;
-    if (getrlimit(RLIMIT_NOFILE, &limit) == 0 && limit.rlim_cur < limit.rlim_max) {
-        limit.rlim_cur = limit.rlim_max < 1 << 20 ? limit.rlim_max : 1 << 20;
-        (void)setrlimit(RLIMIT_NOFILE, &limit);
-    }
-}
-
 static void stop_signals(sigset_t *set)
 {
     sigemptyset(set);
@@ -185,7 +175,7 @@ static void fill_result(const struct ind_collector *collector, struct ind_collec
 static enum ind_collect_status run(struct ind_collector *collector, struct ind_collect_result *result)
 {
     bool files = collector->settings->file_count > 0;
-    raise_file_limit();
+    ind_fs_raise_file_limit(); /* live files, sockets, what a search holds open */
     if (!files && !open_sockets(collector))
         return IND_COLLECT_CALL;
     if (!open_store(collector))

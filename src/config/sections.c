@@ -168,7 +168,8 @@ static void read_labels(struct ind_loader *loader, const struct ind_node *node, 
 static bool is_device_name(struct ind_slice name)
 {
     for (size_t i = 0; i < name.length; i++)
-        if (!(ind_is_alpha(name.at[i]) || ind_is_digit(name.at[i]) || memchr("-_.:", name.at[i], 4)))
+        if (!(ind_is_alpha(name.at[i]) || ind_is_digit(name.at[i]) || name.at[i] == '-' ||
+              name.at[i] == '_' || name.at[i] == '.' || name.at[i] == ':'))
             return false;
     return name.length <= IND_PATH_PART;
 }

@@ -337,7 +337,9 @@ struct ind_node *ind_tree_read(const struct ind_source *source, struct ind_remar
             builder.failed = true;
         } else if (event.type == YAML_SCALAR_EVENT || event.type == YAML_SEQUENCE_START_EVENT ||
                    event.type == YAML_MAPPING_START_EVENT || event.type == YAML_ALIAS_EVENT) {
-            root = build(&builder, &event, 0);
+            struct ind_node *whole = build(&builder, &event, 0);
+            builder.failed |= whole == NULL;
+            root = root ? root : whole;
             continue;
         }
         yaml_event_delete(&event);

@@ -24,7 +24,8 @@ struct ind_slice ind_malformed_name(unsigned reason)
 
 struct ind_slice ind_transport_name(unsigned transport)
 {
-    return transport == IND_TRANSPORT_UDP ? IND_SLICE("udp") : IND_SLICE("file");
+    static const char *const names[] = {"file", "udp", ""};
+    return ind_slice_of(names[transport]);
 }
 
 /* What bytes may be part of: a tag (RFC 3164 section 4.1.3 says letters and digits; paths and names of units

@@ -32,7 +32,8 @@ static void write_lag(struct ind_buffer *buffer, const struct ind_message *messa
         ind_buffer_byte(buffer, '-');
         return;
     }
-    int64_t hundredths = (message->received - message->sent) / (IND_SECOND / 100);
+    int64_t lag = message->received - message->sent, half = IND_SECOND / 200;
+    int64_t hundredths = (lag + (lag < 0 ? -half : half)) / (IND_SECOND / 100);
     if (hundredths < 0)
         ind_buffer_byte(buffer, '-');
     uint64_t size = hundredths < 0 ? (uint64_t)-hundredths : (uint64_t)hundredths;
@@ -413,7 +414,9 @@ static bool read_lag(struct ind_slice column, ind_time received, ind_time *sent)
     }
     if (column.length < 4 || column.at[column.length - 3] != '.' || at != column.length)
         return false;
-    *sent = received - (negative ? -hundredths : hundredths) * (IND_SECOND / 100);
+    ind_time exact = received - (negative ? -hundredths : hundredths) * (IND_SECOND / 100);
+    ind_time step = IND_SECOND / 100; /* the column tells no more than that */
+    *sent = (exact + step / 2) / step * step;
     return true;
 }
 
@@ -444,6 +447,6 @@ bool ind_line_read_plain(struct ind_slice line, struct ind_message *message)
     message->data = present(take_column(&rest));
     message->text = present(rest);
     message->pri_given = true;
-    message->form = IND_FORM_RFC5424;
+    message->transport = IND_TRANSPORT_UNKNOWN; /* as is the form: the layout does not hold them */
     return true;
 }

@@ -24,7 +24,7 @@ enum ind_malformed {
     IND_MALFORMED_KINDS
 };
 
-enum ind_transport { IND_TRANSPORT_FILE, IND_TRANSPORT_UDP };
+enum ind_transport { IND_TRANSPORT_FILE, IND_TRANSPORT_UDP, IND_TRANSPORT_UNKNOWN };
 
 struct ind_message {
     ind_time received; /* at the collector, or IND_TIME_NONE */

@@ -99,15 +99,15 @@ static inline void ind_copy_short(char *to, const char *from, size_t length)
     if (length >= 16) {
         char head[16], tail[16];
         memcpy(head, from, 16);
-        memcpy(tail, from + length - 16, 16);
+        memcpy(tail, from + (length - 16), 16);
         memcpy(to, head, 16);
-        memcpy(to + length - 16, tail, 16);
+        memcpy(to + (length - 16), tail, 16);
     } else if (length >= 8) {
         char head[8], tail[8];
         memcpy(head, from, 8);
-        memcpy(tail, from + length - 8, 8);
+        memcpy(tail, from + (length - 8), 8);
         memcpy(to, head, 8);
-        memcpy(to + length - 8, tail, 8);
+        memcpy(to + (length - 8), tail, 8);
     } else {
         for (size_t i = 0; i < length; i++)
             to[i] = from[i];

@@ -85,7 +85,7 @@ int ind_udp_listen(const char *address, uint16_t port, bool only_v6)
 
 uint16_t ind_udp_port(int socket)
 {
-    struct sockaddr_storage name;
+    struct sockaddr_storage name = {0};
     socklen_t length = sizeof name;
     if (getsockname(socket, (struct sockaddr *)&name, &length) != 0)
         return 0;

@@ -4,6 +4,7 @@
 #include <fcntl.h>
 #include <stdio.h>
 #include <string.h>
+#include <sys/resource.h>
 #include <sys/stat.h>
 #include <unistd.h>
 
@@ -93,4 +94,13 @@ bool ind_fs_write_all(const struct ind_fs *fs, int file, const void *bytes, size
         length -= (size_t)written;
     }
     return true;
+}
+
+void ind_fs_raise_file_limit(void)
+{
+    struct rlimit limit;
+    if (getrlimit(RLIMIT_NOFILE, &limit) == 0 && limit.rlim_cur < limit.rlim_max) {
+        limit.rlim_cur = limit.rlim_max < 1 << 20 ? limit.rlim_max : 1 << 20;
+        (void)setrlimit(RLIMIT_NOFILE, &limit);
+    }
 }

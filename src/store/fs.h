@@ -27,6 +27,9 @@ extern const struct ind_fs ind_fs_posix;
 /* Flushes the folder that holds `path`, so that a rename in it outlives a power failure. */
 void ind_fs_sync_folder_of(const struct ind_fs *fs, int folder, const char *path);
 
+/* Lets the process have as many files open as it may at most. */
+void ind_fs_raise_file_limit(void);
+
 /* Writes all of it, or returns false with errno set. */
 bool ind_fs_write_all(const struct ind_fs *fs, int file, const void *bytes, size_t length);
 

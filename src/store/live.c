@@ -83,11 +83,11 @@ struct ind_live *ind_live_new(struct ind_store *store, struct ind_slice path, ui
 
 void ind_live_close(struct ind_store *store, struct ind_live *live)
 {
-    if (live->file < 0)
+    if (live->file < 0 || !store->open)
         return;
     close(live->file);
     live->file = -1;
-    DL_DELETE2(store->open, live, open_prev, open_next);
+    DL_DELETE2(store->open, live, open_prev, open_next); /* NOLINT: an open file is in the list */
     store->open_count--;
 }
 

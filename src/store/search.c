@@ -302,6 +302,10 @@ static int open_file(const struct worker *worker, enum ind_compression *compress
             *limit = file->stored->size;
         return ind_snapshot_open(settings->snapshot, file->stored, compression);
     }
+    if (!file->path) {
+        errno = ENOENT;
+        return -1;
+    }
     *compression = ind_compression_of(file->path);
     return strcmp(file->path, "-") == 0 ? dup(STDIN_FILENO) : open(file->path, O_RDONLY | O_CLOEXEC);
 }

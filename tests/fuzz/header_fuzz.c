@@ -43,7 +43,8 @@ int LLVMFuzzerTestOneInput(const uint8_t *bytes, size_t size)
         if (line.full || memchr(room, '\n', line.length) != room + line.length - 1)
             abort();
         struct ind_message back;
-        if (layout == IND_LAYOUT_PLAIN && !ind_line_read_plain((struct ind_slice){room, line.length - 1}, &back))
+        if (layout == IND_LAYOUT_PLAIN &&
+            !ind_line_read_plain((struct ind_slice){room, line.length - 1}, &back))
             abort();
     }
     struct ind_template template;

@@ -291,7 +291,7 @@ static void lines_are_written_in_every_layout(void **state)
 {
     struct ind_message message = example();
     (void)state;
-    message.sent -= IND_SECOND / 8;
+    message.sent -= IND_SECOND * 12 / 100;
     message.procid = IND_SLICE("a b");
     message.data = IND_SLICE("[x@1 a=\"1\" b=\"q\\\"\" a=\"2\"]");
     message.text = IND_SLICE("one\ntwo \"q\"");
@@ -301,7 +301,7 @@ static void lines_are_written_in_every_layout(void **state)
                  "2026-11-23T04:45:00.000000Z 0.12 pier1-rtr local4 warning ospf a\\x20b - "
                  "[x@1\\x20a=\"1\"\\x20b=\"q\\\"\"\\x20a=\"2\"] one\\ntwo \"q\"\n");
     assert_slice(written(IND_LAYOUT_JSON, &message),
-                 "{\"time\":\"2026-11-23T04:45:00.000000Z\",\"sent\":\"2026-11-23T04:44:59.875000Z\","
+                 "{\"time\":\"2026-11-23T04:45:00.000000Z\",\"sent\":\"2026-11-23T04:44:59.880000Z\","
                  "\"received\":\"2026-11-23T04:"
                  "45:00.000000Z\",\"device\":\"pier1-rtr\",\"sender\":\"192.0.2.9\",\"transport\":\"file\","
                  "\"host\":\"Pier1-RTR."

@@ -1,0 +1,72 @@
+#!/bin/bash
+# Takes the pictures of this folder from the demo data: a terminal of 1280x800 under Xvfb. Usage: make.sh BUILD
+set -eu
+here=$(cd "$(dirname "$0")" && pwd)
+build=$(realpath "$1")
+work=$(mktemp -d)
+server=''
+end() {
+    [ -z "$server" ] || kill "$server" 2>/dev/null || true
+    rm -rf "$work"
+}
+trap end EXIT
+export PATH=$build:$PATH NO_COLOR=1 LC_ALL=C.UTF-8
+
+Xvfb -displayfd 3 -screen 0 1280x800x24 3>"$work/display" 2>/dev/null &
+server=$!
+until [ -s "$work/display" ]; do sleep 0.05; done
+DISPLAY=:$(cat "$work/display")
+export DISPLAY
+
+# shoot NAME 'command' …: each command is shown as typed, then what it prints; the picture is taken when all have ended.
+shoot() {
+    local name=$1 script=$work/$1.sh
+    shift
+    rm -f "$work/done"
+    {
+        echo 'cd "'"$work"'/demo"; PS1=; clear'
+        for command in "$@"; do
+            printf 'printf "$ %%s\\n" %q\n' "$command"
+            echo "$command"
+            echo 'echo'
+        done
+        echo "touch $work/done; sleep 60"
+    } >"$script"
+    xterm -geometry 156x50+0+0 -fa 'DejaVu Sans Mono' -fs 9.7 -bg '#10151c' -fg '#dde3ea' -b 12 +sb \
+        -e bash --norc "$script" &
+    local terminal=$!
+    until [ -e "$work/done" ]; do sleep 0.05; done
+    sleep 0.5 # the terminal draws what it has read
+    import -window root "$here/$name.png"
+    kill "$terminal" 2>/dev/null || true
+    wait "$terminal" 2>/dev/null || true
+}
+
+indagator demo --folder "$work/demo" >"$work/demo.txt"
+cp "$work/demo.txt" "$work/demo/demo.txt"
+cat >"$work/demo/broken.yaml" <<'EOF'
+store: log
+state: state
+zone: Europe/Lissabon
+listen:
+  - udp: 0.0.0.0:514
+routes:
+  - name: firewall
+    when: facility is local4 or local5
+    file: "firewall/{devise}/{date}.log"
+    archive: audti
+  - name: trouble
+    when: severity >= warnign
+    file: trouble.log
+archives:
+  audit: {rotate: every hour, keep: {for: 1 year, space: 40 GiB}, compress: zstd 19}
+EOF
+shoot demo "sed -n '/^2\\./,/^5\\./p' demo.txt | head -n 43"
+shoot search "indagator search --when 'device starts with \"pier3\" and severity at least warning'" \
+    "indagator search --when 'text contains \"Failed password\"' --by device,severity,hour" \
+    "indagator search --when 'app is \"kernel\" and severity at least error' --json"
+shoot search-by "indagator search --by facility,severity --top 20" "indagator search --by app --top 8"
+shoot check "indagator check -c broken.yaml"
+shoot check-good "cat indagator.yaml" "indagator check"
+shoot rotate "indagator rotate --dry-run" "indagator rotate" "ls log/local4 log/firewall" "zstd -dc log/firewall/*.zst | head -n 3 | cut -c 1-150"
+shoot collect "indagator collect --from $here/../../demo/messages.log" "indagator emit --help"

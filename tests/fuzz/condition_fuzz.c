@@ -1,0 +1,29 @@
+/* Any text is a condition or has a mistake within it; what is read can be asked. */
+#include "core/condition.h"
+
+#include <stdlib.h>
+
+int LLVMFuzzerTestOneInput(const uint8_t *bytes, size_t size);
+int LLVMFuzzerTestOneInput(const uint8_t *bytes, size_t size)
+{
+    struct ind_conditions *set = ind_conditions_new(IND_SLICE("skerry.example"));
+    struct ind_mistake mistake = {0};
+    ind_condition condition;
+    if (ind_condition_read(set, (struct ind_slice){(const char *)bytes, size}, NULL, &condition, &mistake)) {
+        struct ind_message message = {
+            .text = IND_SLICE("text"), .app = IND_SLICE("app"), .sender = IND_SLICE("192.0.2.1")};
+        struct ind_answers answers = {calloc(ind_conditions_tests(set) + 1, sizeof(uint32_t)), 0};
+        ind_answers_next(&answers, ind_conditions_tests(set));
+        bool first = ind_condition_holds(set, condition, &message, &answers);
+        enum ind_verdict verdict = ind_condition_by_pri(set, condition, 0, 0);
+        if ((verdict == IND_YES && !first) || (verdict == IND_NO && first))
+            abort();
+        (void)ind_condition_doubt(set, condition, true, &mistake);
+        (void)ind_condition_literal(set, condition);
+        free(answers.of_test);
+    } else if (!mistake.made || mistake.offset + mistake.length > size || !mistake.text[0]) {
+        abort();
+    }
+    ind_conditions_free(set);
+    return 0;
+}

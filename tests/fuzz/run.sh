@@ -1,0 +1,18 @@
+#!/bin/sh
+# Runs every fuzzer for SECONDS on its corpus; a finding is left in tests/fuzz/corpus/NAME/ and ends the run with 1.
+# Usage: tests/fuzz/run.sh BUILD SECONDS
+set -u
+here=$(cd "$(dirname "$0")" && pwd)
+failed=0
+for name in header condition config line; do
+    scratch=$(mktemp -d)
+    echo "fuzz: $name, $2 s"
+    if ! "$1/tests/fuzz/fuzz_$name" -max_total_time="$2" -print_final_stats=0 -verbosity=0 -rss_limit_mb=2048 \
+        -timeout=10 -artifact_prefix="$here/corpus/$name/found-" "$scratch" "$here/corpus/$name"; then
+        failed=1
+    fi
+    rm -rf "$scratch"
+done
+rm -f /tmp/indagator-fuzz-*.yaml
+[ $failed -eq 0 ] && echo 'fuzz: nothing found'
+exit $failed
