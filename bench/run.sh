@@ -4,7 +4,7 @@
 # Usage: bench/run.sh BUILD OUTPUT.md [MEGABYTES]
 set -eu
 export LC_ALL=C
-build=$(realpath "$1") output=$(realpath "$2") megabytes=${3:-1000} rounds=${ROUNDS:-4}
+build=$(realpath "$1") output=$(realpath "$2") megabytes=${3:-1000} rounds=${ROUNDS:-6}
 here=$(cd "$(dirname "$0")" && pwd)
 work=$(mktemp -d "${TMPDIR:-/tmp}/indagator-bench-XXXXXX")
 trap 'rm -rf "$work"' EXIT
@@ -19,6 +19,8 @@ seconds() { # seconds COMMAND…: wall time
     awk -v a="$start" -v b="$end" 'BEGIN { printf "%.3f", b - a }'
 }
 least() { awk -v a="$1" -v b="$2" 'BEGIN { print (a == 0 || b < a) ? b : a }'; }
+# The ratio of each round is of two runs next to each other: the median of them stands against drift.
+median() { sort -n | awk '{ v[NR] = $1 } END { printf "%.2f", NR % 2 ? v[(NR + 1) / 2] : (v[NR / 2] + v[NR / 2 + 1]) / 2 }'; }
 ratio() { awk -v a="$1" -v b="$2" 'BEGIN { printf "%.2f", a / b }'; }
 peak() { # peak COMMAND…: highest resident memory in MiB
     "$@" >/dev/null 2>&1 &
@@ -54,10 +56,13 @@ echo "collect --from …" >&2
 ours=0 theirs=0
 for _ in $(seq "$rounds"); do
     rm -rf store state out
-    ours=$(least "$ours" "$(seconds "$program" collect --from in.log)")
-    rm -rf out && mkdir out
-    theirs=$(least "$theirs" "$(seconds mawk -F'[<>]' '{print > ("out/" $2 ".log")}' in.log)")
+    a=$(seconds "$program" collect --from in.log)
+    mkdir out
+    b=$(seconds mawk -F'[<>]' '{print > ("out/" $2 ".log")}' in.log)
     rm -rf out
+    ours=$(least "$ours" "$a") theirs=$(least "$theirs" "$b")
+    ratio "$b" "$a" >>collect.ratios
+    echo >>collect.ratios
 done
 
 echo "search …" >&2
@@ -100,7 +105,7 @@ field() { echo "$header" | awk -F'\t' -v row="$1" -v column="$2" '$1 == row { pr
     echo "| header parser, RFC 5424, one core | $(field 'RFC 5424' 2) million lines/s | PCRE2-JIT, same fields, times converted: $(field 'RFC 5424' 3) million lines/s | $(field 'RFC 5424' 4) | 3 |"
     echo "| header parser, RFC 3164, one core | $(field 'RFC 3164' 2) million lines/s | the same: $(field 'RFC 3164' 3) million lines/s | $(field 'RFC 3164' 4) | |"
     echo "| header parser, both | $(field both 2) million lines/s | the same: $(field both 3) million lines/s | $(field both 4) | 3.5 |"
-    echo "| \`collect --from\` of $megabytes MB into 192 \`plain\` files, 1 route | $ours s, $(awk -v n="$messages" -v s="$ours" 'BEGIN { printf "%.2f", n / s / 1e6 }') million messages/s | mawk that splits at \`[<>]\` and prints, parsing nothing: $theirs s | $(ratio "$theirs" "$ours") | 5, stretch 8 |"
+    echo "| \`collect --from\` of $megabytes MB into 192 \`plain\` files, 1 route | $ours s, $(awk -v n="$messages" -v s="$ours" 'BEGIN { printf "%.2f", n / s / 1e6 }') million messages/s | mawk that splits at \`[<>]\` and prints, parsing nothing: $theirs s | $(ratio "$theirs" "$ours"), median of the rounds $(median <collect.ratios) | 5, stretch 8 |"
     echo "| \`search\` of a rare literal in $((plain / 1000000)) MB of plain lines | $mine s, $(awk -v n="$plain" -v s="$mine" 'BEGIN { printf "%.1f", n / s / 1e9 }') GB/s | \`LC_ALL=C grep -cF\`: $grep s | $(ratio "$grep" "$mine") | 1 |"
     echo "| the same | $mine s | ripgrep: $ripgrep s, $(awk -v n="$plain" -v s="$ripgrep" 'BEGIN { printf "%.1f", n / s / 1e9 }') GB/s | $(ratio "$ripgrep" "$mine") | stretch 5 GB/s |"
     echo "| writes of 256 KiB | $(echo "$write" | cut -f2) MB/s | a write a line of 180 bytes: $(echo "$write" | cut -f1) MB/s | $(echo "$write" | cut -f3) | |"

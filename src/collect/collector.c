@@ -116,19 +116,37 @@ static void ask_to_stop(struct ind_collector *collector)
         ;
 }
 
-/* Until a signal comes, or the intake of files is through. */
+void ind_tell_written(struct ind_collector *collector)
+{
+    pthread_mutex_lock(&collector->ending);
+    atomic_store(&collector->written, true);
+    pthread_cond_broadcast(&collector->ended);
+    pthread_mutex_unlock(&collector->ending);
+}
+
+bool ind_wait_written(struct ind_collector *collector, int milliseconds)
+{
+    struct timespec until;
+    clock_gettime(CLOCK_REALTIME, &until);
+    until.tv_nsec += (long)milliseconds * 1000000;
+    until.tv_sec += until.tv_nsec / 1000000000;
+    until.tv_nsec %= 1000000000;
+    pthread_mutex_lock(&collector->ending);
+    if (!atomic_load(&collector->written))
+        (void)pthread_cond_timedwait(&collector->ended, &collector->ending, &until);
+    pthread_mutex_unlock(&collector->ending);
+    return atomic_load(&collector->written);
+}
+
+/* Until the intake is through, for which a signal may ask. */
 static void wait_for_end(struct ind_collector *collector)
 {
+    static const struct timespec at_once = {0, 0};
     sigset_t set;
     stop_signals(&set);
-    for (;;) {
-        struct timespec second = {0, 50000000};
-        int signal = sigtimedwait(&set, NULL, &second);
-        if (signal > 0)
+    while (!ind_wait_written(collector, 50))
+        if (sigtimedwait(&set, NULL, &at_once) > 0)
             ask_to_stop(collector);
-        if (atomic_load(&collector->written))
-            return;
-    }
 }
 
 static bool run_threads(struct ind_collector *collector)
@@ -150,7 +168,7 @@ static bool run_threads(struct ind_collector *collector)
     } else {
         ind_collect_tell(collector, "cannot start a thread");
         atomic_store(&collector->give_up, true);
-        atomic_store(&collector->written, true);
+        ind_tell_written(collector);
         ask_to_stop(collector);
         ind_ring_end(collector->ring);
     }
@@ -197,7 +215,11 @@ enum ind_collect_status ind_collect(const struct ind_collect_settings *settings,
 {
     struct ind_collector collector = {.settings = settings, .wake = {-1, -1}};
     *result = (struct ind_collect_result){0};
+    pthread_mutex_init(&collector.ending, NULL);
+    pthread_cond_init(&collector.ended, NULL);
     enum ind_collect_status status = run(&collector, result);
+    pthread_mutex_destroy(&collector.ending);
+    pthread_cond_destroy(&collector.ended);
     for (size_t i = 0; i < collector.socket_count; i++)
         close(collector.sockets[i]);
     for (int i = 0; i < 2; i++)

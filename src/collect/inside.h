@@ -21,6 +21,8 @@ struct ind_collector {
     atomic_bool disk_stuck; /* the writer waits for the disk */
     atomic_bool give_up;    /* the writer has waited long enough at the end */
     atomic_bool written;    /* the writer is done: housekeeping may end */
+    pthread_mutex_t ending; /* for `ended` only */
+    pthread_cond_t ended;   /* told when `written` comes true */
     /* Written by the threads, read once they have ended. */
     struct ind_ledger ledger;
     uint64_t lost_at_intake, lost_in_queues, kernel_dropped, unread_files;
@@ -31,6 +33,11 @@ void ind_collect_tell(const struct ind_collector *collector, const char *format,
 
 /* An empty batch, however long it takes; NULL once the writer has given up. */
 struct ind_batch *ind_wait_for_batch(struct ind_collector *collector);
+
+/* The writer is done: wakes all who wait for it. */
+void ind_tell_written(struct ind_collector *collector);
+/* True once the writer is done; waits for it so long at most. */
+bool ind_wait_written(struct ind_collector *collector, int milliseconds);
 
 void *ind_intake_sockets(void *collector);
 void *ind_intake_files(void *collector);

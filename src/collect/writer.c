@@ -103,7 +103,7 @@ void *ind_writer(void *argument)
             (void)ind_store_tick(collector->store, ind_now(), FLUSH_AFTER);
     }
     flush_all(collector);
-    atomic_store(&collector->written, true);
+    ind_tell_written(collector);
     return NULL;
 }
 
@@ -133,7 +133,7 @@ void *ind_housekeeping(void *argument)
             ticks = 0;
             (void)ind_keeper_run(collector->store, ind_now(), must_end, collector);
         }
-        pause_for(TICK_MILLISECONDS);
+        (void)ind_wait_written(collector, TICK_MILLISECONDS);
     }
     /* Messages from files leave everything in order behind them; a collector that is told to end does so. */
     if (!atomic_load(&collector->stop))

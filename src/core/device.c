@@ -210,12 +210,28 @@ static struct ind_slice without_domain(const struct ind_devices *devices, struct
     return ind_without_domain(name, ind_devices_domain(devices));
 }
 
+static uint64_t capitals(uint64_t eight)
+{
+    const uint64_t ones = UINT64_C(0x0101010101010101), tops = ones * 0x80;
+    uint64_t low = eight & ~tops; /* ASCII only: the top bit is put back at the end */
+    return (low + ones * (0x80 - 'A')) & ~(low + ones * (0x80 - 'Z' - 1)) & ~eight & tops;
+}
+
+/* Eight bytes at a time, the last eight overlapping what was looked at. */
 static bool has_capitals(struct ind_slice name)
 {
-    for (size_t i = 0; i < name.length; i++)
-        if ((unsigned char)(name.at[i] - 'A') < 26)
-            return true;
-    return false;
+    uint64_t eight, found = 0;
+    if (name.length < sizeof eight) {
+        for (size_t i = 0; i < name.length; i++)
+            found |= name.at[i] >= 'A' && name.at[i] <= 'Z';
+        return found != 0;
+    }
+    for (size_t i = 0; i + sizeof eight < name.length; i += sizeof eight) {
+        memcpy(&eight, name.at + i, sizeof eight);
+        found |= capitals(eight);
+    }
+    memcpy(&eight, name.at + name.length - sizeof eight, sizeof eight);
+    return (found | capitals(eight)) != 0;
 }
 
 static struct ind_slice small_letters(struct ind_slice name, char scratch[IND_DEVICE_SCRATCH])

@@ -6,6 +6,7 @@
 #ifndef IND_CORE_ESCAPE_H
 #define IND_CORE_ESCAPE_H
 
+#include "core/scan.h"
 #include "core/slice.h"
 #include <stdint.h>
 
@@ -25,6 +26,22 @@ static inline uint64_t ind_odd_bytes(uint64_t eight, unsigned low, char also)
 static inline bool ind_is_clean(const char *at, size_t length, unsigned low, char also)
 {
     uint64_t eight, odd = 0;
+#ifdef IND_SSE2
+    if (length >= 16) {
+        /* As signed numbers, bytes from 0x80 on are below `low` too. */
+        const __m128i least = _mm_set1_epi8((char)low), del = _mm_set1_epi8(0x7f),
+                      other = _mm_set1_epi8(also);
+        __m128i found = _mm_setzero_si128();
+        for (size_t i = 0;; i = i + 16 < length - 16 ? i + 16 : length - 16) {
+            __m128i bytes = _mm_loadu_si128((const __m128i *)(const void *)(at + i));
+            found = _mm_or_si128(
+                found, _mm_or_si128(_mm_cmplt_epi8(bytes, least),
+                                    _mm_or_si128(_mm_cmpeq_epi8(bytes, del), _mm_cmpeq_epi8(bytes, other))));
+            if (i == length - 16)
+                return _mm_movemask_epi8(found) == 0;
+        }
+    }
+#endif
     if (length >= 8) {
         for (size_t i = 0; i + 8 < length; i += 8) {
             memcpy(&eight, at + i, 8);

@@ -246,6 +246,16 @@ static void only_relays_speak_for_others(void **state)
     ind_device_resolve(devices, NULL, &message, scratch);
     assert_null(message.configured);
     assert_slice(message.device, "hfw");
+    static const char *const names[][2] = {{"pier1-rtR", "pier1-rtr"},
+                                           {"A", "a"},
+                                           {"Pier-three-switch-two", "pier-three-switch-two"},
+                                           {"@[`{\xc1\xda-@[`{", "@[`{\xc1\xda-@[`{"},
+                                           {"ZZZZZZZZAAAA", "zzzzzzzzaaaa"}};
+    for (size_t i = 0; i < sizeof names / sizeof *names; i++) {
+        message.host = ind_slice_of(names[i][0]);
+        ind_device_resolve(devices, NULL, &message, scratch);
+        assert_slice(message.device, names[i][1]);
+    }
     message.host = IND_NOTHING;
     ind_device_resolve(devices, NULL, &message, scratch);
     assert_slice(message.device, "192.0.2.200");
