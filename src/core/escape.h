@@ -50,6 +50,12 @@ static inline bool ind_is_clean(const char *at, size_t length, unsigned low, cha
         memcpy(&eight, at + length - 8, 8);
         return (odd | ind_odd_bytes(eight, low, also)) == 0;
     }
+    if (length >= 4) {
+        uint32_t head, tail;
+        memcpy(&head, at, 4);
+        memcpy(&tail, at + length - 4, 4);
+        return ind_odd_bytes((uint64_t)tail << 32 | head, low, also) == 0;
+    }
     for (size_t i = 0; i < length; i++)
         odd |= (unsigned char)at[i] < low || (unsigned char)at[i] > 126 || at[i] == also;
     return odd == 0;
