@@ -212,7 +212,7 @@ static uint64_t stored_bytes(const struct demo *demo)
     snprintf(path, sizeof path, "%s/log", demo->folder);
     int folder = open(path, O_RDONLY | O_DIRECTORY);
     if (folder >= 0) {
-        (void)ind_walk(folder, add_size, both);
+        (void)ind_walk(folder, add_size, both, NULL);
         close(folder);
     }
     return total;
@@ -258,7 +258,7 @@ static void show_files(const struct demo *demo)
     int folder = open(path, O_RDONLY | O_DIRECTORY);
     if (folder < 0)
         return;
-    (void)ind_walk(folder, add_name, &names);
+    (void)ind_walk(folder, add_name, &names, NULL);
     qsort(names.list, names.count, sizeof *names.list, by_name);
     for (size_t i = 0; i < names.count; i++) {
         if (names.list[i] && fstatat(folder, names.list[i], &facts, 0) == 0)

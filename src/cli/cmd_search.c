@@ -199,9 +199,14 @@ static bool print_result(struct ind_search_result *result, const struct ind_sear
 }
 
 /* What keeps the answer from being whole is said, and is no success. */
-static bool tell_gaps(const struct ind_search_result *result)
+static bool tell_gaps(const struct ind_search_result *result, size_t unreadable)
 {
     bool whole = result->unread_files == 0;
+    if (unreadable) {
+        ind_complain("%zu folder%s of the store may not be read: what is in there was not searched",
+                     unreadable, unreadable == 1 ? "" : "s");
+        whole = false;
+    }
     for (unsigned field = 0; field < IND_FIELDS; field++)
         if (result->lacking[field]) {
             ind_complain("%llu file%s not hold the field \"%s\": its layout leaves it out, so nothing there "
@@ -236,11 +241,12 @@ static int search(const struct ind_call *call, struct ind_search_settings *setti
     bool printed = print_result(&result, settings, call->json != 0, out);
     bool closed = !given.to || fclose(out) == 0;
     int status = result.found ? IND_EXIT_DONE : IND_EXIT_NO;
-    if (!tell_gaps(&result))
+    if (!tell_gaps(&result, settings->snapshot->unreadable))
         status = IND_EXIT_FAILED;
-    if (!printed || !closed) {
-        if (given.to)
-            ind_complain("cannot write %s: %s", given.to, strerror(errno));
+    if (!printed && !given.to && errno == EPIPE) {
+        ; /* whoever reads has seen enough */
+    } else if (!printed || !closed) {
+        ind_complain("cannot write %s: %s", given.to ? given.to : "the results", strerror(errno));
         status = IND_EXIT_FAILED;
     }
     ind_search_free(&result);

@@ -1,6 +1,7 @@
 /* cli/main.c: finds the command, reads its options, runs it, and sees to it that all output got out. */
 #include "cli/cli.h"
 
+#include <errno.h>
 #include <signal.h>
 #include <stdlib.h>
 
@@ -150,9 +151,9 @@ int main(int argc, const char **argv)
 {
     signal(SIGPIPE, SIG_IGN); /* a reader that has seen enough is no mistake: writing says so */
     int status = read_call(argc, argv);
-    if (fflush(stdout) != 0 || ferror(stdout)) {
-        if (status == IND_EXIT_DONE)
-            status = IND_EXIT_FAILED;
+    if (fflush(stdout) != 0 && errno != EPIPE && status == IND_EXIT_DONE) {
+        ind_complain("cannot write the results: %s", strerror(errno));
+        status = IND_EXIT_FAILED;
     }
     return status;
 }

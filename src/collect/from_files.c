@@ -92,6 +92,10 @@ void *ind_intake_files(void *argument)
     if (files.intake && next_batch(&files))
         for (size_t i = 0; i < settings->file_count && take_file(&files, settings->files[i]); i++)
             ;
+    if (atomic_load(&collector->stop)) {
+        ind_collect_tell(collector, "told to end before all was read: what was read is filed");
+        collector->unread_files++;
+    }
     if (files.batch)
         ind_ring_put(collector->ring, files.batch);
     ind_intake_free(files.intake);

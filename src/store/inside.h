@@ -51,6 +51,7 @@ struct ind_live {
     struct ind_live *dirty_prev, *dirty_next; /* those with something waiting, oldest first */
     struct ind_live *open_prev, *open_next;   /* those open, least recently used first */
     ind_time told;                            /* when a failure was last told */
+    ind_time rotate_again;                    /* after a rotation that failed: not before */
 };
 
 struct ind_archive {

@@ -73,7 +73,7 @@ struct ind_live *ind_live_new(struct ind_store *store, struct ind_slice path, ui
     live->hash = hash;
     live->file = -1;
     live->route = live->policy = IND_NO_POLICY;
-    live->first = live->last = live->told = IND_TIME_NONE;
+    live->first = live->last = live->told = live->rotate_again = IND_TIME_NONE;
     live->facts.period_end = IND_TIME_NONE;
     live->messages_known = true;
     HASH_ADD_KEYPTR_BYHASHVALUE(hh, store->lives, live->path, (unsigned)path.length, (unsigned)hash, live);
@@ -468,7 +468,11 @@ bool ind_live_rotate(struct ind_store *store, struct ind_live *live, enum ind_ro
         store->fs.rename(store->fs.context, store->folder, live->path, live->archive) != 0) {
         int error = errno;
         if (error != ENOENT) {
-            tell_failure(store, live, error, false, now);
+            if (live->told == IND_TIME_NONE || now - live->told >= TELL_AGAIN * IND_SECOND)
+                ind_store_tell(store, "cannot rotate %s: %s; it goes on as it is, and is tried again",
+                               live->path, strerror(error));
+            live->told = now;
+            errno = error;
             return false;
         }
         ind_store_tell(store, "%s was removed by somebody before it could be rotated", live->path);
@@ -518,17 +522,32 @@ static void add_bytes(struct ind_store *store, struct ind_live *live, struct ind
     }
 }
 
+/* Rotates where a line calls for it. False where the disk is full. Where it fails for another reason (which
+ * has been told), the file goes on as it is, and it is tried again in a while: one file must not hold up the
+ * others. */
+static bool rotate_before(struct ind_store *store, struct ind_live *live,
+                          const struct ind_rotation_rule *rule, size_t length, ind_time time, ind_time now)
+{
+    enum ind_rotation_reason reason = ind_rotation_before(rule, &live->facts, time, length);
+    if (reason == IND_ROTATION_NOT || (live->rotate_again != IND_TIME_NONE && now < live->rotate_again))
+        return true;
+    live->rotate_again = IND_TIME_NONE;
+    if (ind_live_rotate(store, live, reason, now))
+        return true;
+    if (live->waiting || ind_disk_is_full(errno))
+        return false;
+    live->rotate_again = now + TELL_AGAIN * IND_SECOND;
+    return true;
+}
+
 enum ind_append ind_store_append(struct ind_store *store, struct ind_live *live, struct ind_slice line,
                                  ind_time time, bool counted, ind_time now)
 {
     static const struct ind_rotation_rule never = {IND_PERIOD_NONE, 0, 0};
     const struct ind_rotation_rule *rule =
         live->policy == IND_NO_POLICY ? &never : &store->config->policies[live->policy].rotate;
-    if (live->begun) {
-        enum ind_rotation_reason reason = ind_rotation_before(rule, &live->facts, time, line.length);
-        if (reason != IND_ROTATION_NOT && !ind_live_rotate(store, live, reason, now))
-            return IND_APPEND_FULL;
-    }
+    if (live->begun && !rotate_before(store, live, rule, line.length, time, now))
+        return IND_APPEND_FULL;
     if (!make_room(store, line.length, now) || (!live->begun && !begin(store, live, time)))
         return IND_APPEND_FULL;
     if (live->waiting == 0) {

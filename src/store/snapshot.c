@@ -35,8 +35,10 @@ static bool take_live(void *context, const char *path)
     if (!ind_is_live_name(ind_slice_of(path)))
         return true;
     int opened = openat(snapshot->folder, path, O_RDONLY | O_NOFOLLOW | O_NONBLOCK | O_CLOEXEC);
-    if (opened < 0)
-        return errno == ENOENT || errno == ELOOP;
+    if (opened < 0) /* what cannot be read is told when its turn comes; links are not ours */
+        return errno == ENOENT || errno == ELOOP || errno == EMFILE
+                   ? errno != EMFILE
+                   : add(snapshot, ind_slice_of(path)) != NULL;
     if (fstat(opened, &facts) != 0 || !S_ISREG(facts.st_mode) || facts.st_size == 0) {
         close(opened);
         return true;
@@ -214,9 +216,9 @@ bool ind_snapshot_take(const char *store, struct ind_snapshot *snapshot)
     if (snapshot->folder < 0)
         return false;
     uint64_t journal_from = ind_journal_size(snapshot->folder);
-    bool good = ind_walk(snapshot->folder, take_live, snapshot);
+    bool good = ind_walk(snapshot->folder, take_live, snapshot, &snapshot->unreadable);
     for (int listing = 0; good && listing < 2; listing++)
-        good = ind_walk(snapshot->folder, take_archive, snapshot);
+        good = ind_walk(snapshot->folder, take_archive, snapshot, NULL);
     if (good) {
         keep_once(snapshot);
         good = leave_out_moved(snapshot, journal_from);

@@ -28,6 +28,7 @@ struct ind_snapshot {
     int folder;
     struct ind_snapshot_file *files;
     size_t count, room;
+    size_t unreadable; /* folders that could not be looked into */
 };
 
 /* False with errno set. */

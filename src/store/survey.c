@@ -25,6 +25,7 @@ static bool is_temporary(const char *name)
 struct walk {
     bool (*take)(void *context, const char *path);
     void *context;
+    size_t *unreadable;
     char path[PATH_ROOM];
 };
 
@@ -61,15 +62,17 @@ static bool walk_folder(struct walk *walk, int folder, size_t length, int depth)
             int inner = openat(dirfd(stream), entry->d_name, O_RDONLY | O_DIRECTORY | O_NOFOLLOW | O_CLOEXEC);
             if (inner >= 0)
                 good = walk_folder(walk, inner, length + (size_t)written, depth + 1);
+            else if (errno != ENOENT && walk->unreadable)
+                ++*walk->unreadable;
         }
     }
     closedir(stream);
     return good;
 }
 
-bool ind_walk(int folder, bool (*take)(void *, const char *), void *context)
+bool ind_walk(int folder, bool (*take)(void *, const char *), void *context, size_t *unreadable)
 {
-    struct walk walk = {take, context, ""};
+    struct walk walk = {take, context, unreadable, ""};
     int top = openat(folder, ".", O_RDONLY | O_DIRECTORY | O_CLOEXEC);
     return top >= 0 && walk_folder(&walk, top, 0, 0);
 }
@@ -97,6 +100,7 @@ static struct ind_filed *filed_for(struct surveyor *surveyor, const char *archiv
     }
     filed->archive = copy;
     filed->route = filed->policy = IND_NO_POLICY;
+    filed->layout = -1;
     filed->first = filed->opened = filed->rotated = filed->modified = IND_TIME_NONE;
     HASH_ADD_KEYPTR(hh, surveyor->survey->filed, filed->archive, strlen(filed->archive), filed);
     return filed;
@@ -141,7 +145,7 @@ static void take_record(void *context, const struct ind_record *record)
         filed->opened = record->at;
         filed->first = record->first;
         filed->made_up = record->made_up;
-        filed->raw = record->layout && strcmp(record->layout, "raw") == 0;
+        filed->layout = record->layout ? ind_layout_read(ind_slice_of(record->layout)) : -1;
         find_policy(surveyor->config, record, filed);
     } else if (record->event == IND_EVENT_ROTATED) {
         filed->known_rotated = true;
@@ -253,7 +257,7 @@ bool ind_survey(const struct ind_config *config, int folder, struct ind_survey *
     *survey = (struct ind_survey){0};
     struct surveyor surveyor = {config, survey, folder, false};
     (void)ind_journal_read(folder, 0, NULL, take_record, &surveyor);
-    (void)ind_walk(folder, take_file, &surveyor);
+    (void)ind_walk(folder, take_file, &surveyor, NULL);
     join_lives(survey);
     return !surveyor.out_of_memory;
 }

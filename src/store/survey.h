@@ -23,7 +23,7 @@ struct ind_filed {
     enum ind_compression compression; /* the compressed one is there */
     uint64_t plain_size, compressed_size, inode;
     ind_time modified;
-    bool raw; /* of the layout raw: what is in it can look like anything */
+    int layout; /* enum ind_layout, -1: not known */
 };
 
 struct ind_live_path {
@@ -46,8 +46,9 @@ bool ind_survey(const struct ind_config *config, int folder, struct ind_survey *
 void ind_survey_free(struct ind_survey *survey);
 
 /* Calls `take` for each regular file below `folder`, with its path; folders and files that begin with a dot
- * are passed over but for temporary files of ours. */
-bool ind_walk(int folder, bool (*take)(void *context, const char *path), void *context);
+ * are passed over but for temporary files of ours. Adds to *unreadable (may be NULL) the folders that could
+ * not be looked into. */
+bool ind_walk(int folder, bool (*take)(void *context, const char *path), void *context, size_t *unreadable);
 
 /* The temporary name of a compressed archive in the making: ".NAME.tmp" beside it. */
 void ind_temporary_name(const char *path, char *name, size_t room);

@@ -280,7 +280,7 @@ static struct found *find_files(const struct player *player)
     int folder = open(log, O_RDONLY | O_DIRECTORY);
     found->player = player;
     assert_true(folder >= 0);
-    assert_true(ind_walk(folder, take_file, found));
+    assert_true(ind_walk(folder, take_file, found, NULL));
     close(folder);
     return found;
 }
