@@ -67,8 +67,10 @@ screenshots: build
 format:
 	@find src tests bench -name '*.[ch]' -print0 | xargs -0 clang-format -i
 
-install: build
-	@cmake --install $(BUILD) --prefix $(or $(PREFIX),/usr/local)
+install: deps
+	@$(CONFIGURE) $(BUILD) $(WERROR) -DCMAKE_INSTALL_PREFIX=$(or $(PREFIX),/usr/local) >/dev/null
+	@cmake --build $(BUILD) -j $(JOBS)
+	@cmake --install $(BUILD)
 
 clean:
 	@rm -rf $(BUILD) $(BUILD)-sanitize $(BUILD)-lint $(BUILD)-fuzz

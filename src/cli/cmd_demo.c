@@ -316,10 +316,10 @@ static int play(struct demo *demo)
     end_collector(demo);
     printf("\nAll of this is in %s. To go on:\n"
            "  cd %s\n"
-           "  indagator check\n"
-           "  indagator search --when 'text contains \"DHCP\"' --count\n"
-           "  indagator rotate\n",
-           demo->folder, demo->folder);
+           "  %s check\n"
+           "  %s search --when 'text contains \"DHCP\"' --count\n"
+           "  %s rotate\n",
+           demo->folder, demo->folder, demo->program, demo->program, demo->program);
     return demo->collector == 0 ? IND_EXIT_DONE : IND_EXIT_FAILED;
 }
 
