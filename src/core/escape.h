@@ -61,6 +61,33 @@ static inline bool ind_is_clean(const char *at, size_t length, unsigned low, cha
     return odd == 0;
 }
 
+/* Copies `length` bytes and says whether all were clean, in one pass; `to` has room for them. What was copied
+ * is of no use where some were not. */
+static inline bool ind_copy_clean(char *to, const char *from, size_t length, unsigned low, char also)
+{
+#ifdef IND_SSE2
+    if (length >= 16) {
+        const __m128i least = _mm_set1_epi8((char)low), del = _mm_set1_epi8(0x7f),
+                      other = _mm_set1_epi8(also);
+        __m128i found = _mm_setzero_si128();
+        for (size_t i = 0;; i = i + 16 < length - 16 ? i + 16 : length - 16) {
+            __m128i bytes = _mm_loadu_si128((const __m128i *)(const void *)(from + i));
+            _mm_storeu_si128((__m128i *)(void *)(to + i), bytes);
+            found = _mm_or_si128(
+                found, _mm_or_si128(_mm_cmplt_epi8(bytes, least),
+                                    _mm_or_si128(_mm_cmpeq_epi8(bytes, del), _mm_cmpeq_epi8(bytes, other))));
+            if (i == length - 16)
+                return _mm_movemask_epi8(found) == 0;
+        }
+    }
+#endif
+    if (length <= 32)
+        ind_copy_short(to, from, length);
+    else
+        memcpy(to, from, length);
+    return ind_is_clean(from, length, low, also);
+}
+
 /* The text of a line: blanks stay. At most four times as long as what went in. */
 void ind_escape_text(struct ind_buffer *buffer, struct ind_slice text);
 

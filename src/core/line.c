@@ -70,51 +70,47 @@ static bool calls_itself_otherwise(const struct ind_message *message, struct ind
            !ind_slice_equal_nocase(ind_without_domain(message->host, domain), message->device);
 }
 
-/* One column without looking for room; an absent one is `-`. Returns where the next begins. */
-static char *put_clean(char *at, struct ind_slice text)
+/* One column without looking for room; an absent one is `-`. Returns where the next begins; NULL where there
+ * is something to escape. */
+static char *put_clean(char *at, struct ind_slice text, char also)
 {
-    if (text.length == 0)
+    if (text.length == 0) {
         *at = '-';
-    else if (text.length <= 32)
-        ind_copy_short(at, text.at, text.length);
-    else
-        memcpy(at, text.at, text.length);
-    at += text.length ? text.length : 1;
-    *at = ' ';
-    return at + 1;
+        text.length = 1;
+    } else if (!ind_copy_clean(at, text.at, text.length, ' ' + 1, also)) {
+        return NULL;
+    }
+    at[text.length] = ' ';
+    return at + text.length + 1;
 }
 
-static bool clean_columns(const struct ind_message *message)
-{
-    return ind_is_clean(message->device.at, message->device.length, ' ' + 1, '/') &&
-           ind_is_clean(message->app.at, message->app.length, ' ' + 1, ' ') &&
-           ind_is_clean(message->procid.at, message->procid.length, ' ' + 1, ' ') &&
-           ind_is_clean(message->msgid.at, message->msgid.length, ' ' + 1, ' ') &&
-           message->data.length == 0 && ind_is_clean(message->text.at, message->text.length, ' ', '\0');
-}
-
-/* The rule: nothing to escape, room for all. The beginning, up to the lag, stands in the buffer. False where
- * it is no such message. */
+/* The rule: nothing to escape, room for all. The beginning, up to the lag, stands in the buffer; the rest is
+ * added, or nothing where it is no such message. */
 static bool write_clean(const struct ind_message *message, struct ind_buffer *buffer)
 {
+    size_t before = buffer->length;
     size_t most = message->device.length + message->app.length + message->procid.length +
-                  message->msgid.length + message->text.length + 64;
-    if (message->device.length == 0 || buffer->full || buffer->capacity - buffer->length < most ||
-        !clean_columns(message))
+                  message->msgid.length + message->text.length + 96;
+    if (message->device.length == 0 || message->text.length == 0 || message->data.length || buffer->full ||
+        buffer->capacity - buffer->length < most)
         return false;
-    char *start = buffer->at + buffer->length;
-    char *at = put_clean(start, message->device) - 1;
-    buffer->length += (size_t)(at - start);
+    char *at = put_clean(buffer->at + before, message->device, '/');
+    if (!at)
+        return false;
+    buffer->length = (size_t)(at - 1 - buffer->at);
     ind_pri_write(buffer, message->facility, message->severity);
-    start = at = buffer->at + buffer->length;
-    at = put_clean(at, message->app);
-    at = put_clean(at, message->procid);
-    at = put_clean(at, message->msgid);
+    at = put_clean(buffer->at + buffer->length, message->app, ' ');
+    at = at ? put_clean(at, message->procid, ' ') : NULL;
+    at = at ? put_clean(at, message->msgid, ' ') : NULL;
+    if (!at || !ind_copy_clean(at + 2, message->text.at, message->text.length, ' ', '\0')) {
+        buffer->length = before;
+        return false;
+    }
     at[0] = '-';
     at[1] = ' ';
-    at = put_clean(at + 2, message->text);
-    at[-1] = '\n';
-    buffer->length += (size_t)(at - start);
+    at += 2 + message->text.length;
+    *at++ = '\n';
+    buffer->length = (size_t)(at - buffer->at);
     return true;
 }
 

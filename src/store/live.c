@@ -383,17 +383,37 @@ static bool write_pages(struct ind_store *store, struct ind_live *live)
     return false;
 }
 
-static void tell_failure(struct ind_store *store, struct ind_live *live, int error, bool lost, ind_time now)
+static bool told_lately(ind_time told, ind_time now)
 {
-    if (live->told != IND_TIME_NONE && now - live->told < TELL_AGAIN * IND_SECOND)
+    return told != IND_TIME_NONE && now - told < TELL_AGAIN * IND_SECOND && now >= told;
+}
+
+static void tell_lost(struct ind_store *store, struct ind_live *live, int error, ind_time now)
+{
+    if (told_lately(live->told, now))
         return;
     live->told = now;
-    if (lost)
-        ind_store_tell(store, "cannot write %s: %s; its messages are lost until this is mended", live->path,
-                       strerror(error));
-    else
-        ind_store_tell(store, "cannot write %s: %s; its messages wait in memory", live->path,
-                       strerror(error));
+    ind_store_tell(store, "cannot write %s: %s; its messages are lost until this is mended", live->path,
+                   strerror(error));
+}
+
+/* A full disk concerns all files: it is told once, and so is its end. */
+static void tell_disk(struct ind_store *store, const struct ind_live *live, int error, ind_time now)
+{
+    store->disk_full = true;
+    if (told_lately(store->disk_told, now))
+        return;
+    store->disk_told = now;
+    ind_store_tell(store, "cannot write %s: %s; messages wait in memory until there is room", live->path,
+                   strerror(error));
+}
+
+static void tell_room(struct ind_store *store)
+{
+    store->disk_full = false;
+    if (store->disk_told != IND_TIME_NONE)
+        ind_store_tell(store, "the disk takes messages again; nothing that waited was lost");
+    store->disk_told = IND_TIME_NONE;
 }
 
 bool ind_live_flush(struct ind_store *store, struct ind_live *live, ind_time now)
@@ -408,15 +428,19 @@ bool ind_live_flush(struct ind_store *store, struct ind_live *live, ind_time now
         store->counts.bytes += live->waiting;
         forget_waiting(store, live);
         live->told = IND_TIME_NONE;
+        if (store->disk_full && !store->dirty)
+            tell_room(store); /* all that waited is written */
         return true;
     }
     int error = errno;
     bool wait = ind_disk_is_full(error) || error == EMFILE || error == ENFILE;
-    tell_failure(store, live, error, !wait, now);
     if (wait) {
+        tell_disk(store, live, error, now);
         atomic_store(&store->wanted, true); /* the keeping half may find something to remove */
+        errno = error;
         return false;
     }
+    tell_lost(store, live, error, now);
     store->counts.lost += live->waiting_messages;
     live->facts.size -= live->waiting;
     live->facts.messages -= live->waiting_lines;
@@ -468,7 +492,7 @@ bool ind_live_rotate(struct ind_store *store, struct ind_live *live, enum ind_ro
         store->fs.rename(store->fs.context, store->folder, live->path, live->archive) != 0) {
         int error = errno;
         if (error != ENOENT) {
-            if (live->told == IND_TIME_NONE || now - live->told >= TELL_AGAIN * IND_SECOND)
+            if (!told_lately(live->told, now))
                 ind_store_tell(store, "cannot rotate %s: %s; it goes on as it is, and is tried again",
                                live->path, strerror(error));
             live->told = now;
