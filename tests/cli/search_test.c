@@ -168,16 +168,19 @@ static void raw_lines_are_never_taken_for_stored_ones(void **state)
     assert_int_equal(ran.status, 0);
     ind_ran_free(&ran);
     /* Nor once the route has another layout: the raw file is rotated before a line of the new one comes. */
-    ind_write_file(ind_path(folder, "raw.yaml"),
-                   "store: raw\nstate: state\nzone: UTC\nroutes:\n  - {name: a, file: a.log, layout: plain}\n");
+    ind_write_file(
+        ind_path(folder, "raw.yaml"),
+        "store: raw\nstate: state\nzone: UTC\nroutes:\n  - {name: a, file: a.log, layout: plain}\n");
     ind_write_file(ind_path(folder, "more"), "<11>1 2020-11-23T04:45:00Z h a - - - more\n");
     ran = ind_run(folder, "-c", "raw.yaml", "collect", "--from", "more", NULL);
     assert_int_equal(ran.status, 0);
     ind_ran_free(&ran);
-    expect(0, "messages  severity\n       2  notice\n       1  error\n", "search", "-c", "raw.yaml", "--by", "severity");
+    expect(0, "messages  severity\n       2  notice\n       1  error\n", "search", "-c", "raw.yaml", "--by",
+           "severity");
     ran = ind_run(folder, "-c", "raw.yaml", "rotate", NULL);
     ind_ran_free(&ran);
-    expect(0, "messages  severity\n       2  notice\n       1  error\n", "search", "-c", "raw.yaml", "--by", "severity");
+    expect(0, "messages  severity\n       2  notice\n       1  error\n", "search", "-c", "raw.yaml", "--by",
+           "severity");
 }
 
 static void search_reads_foreign_files(void **state)
