@@ -18,7 +18,7 @@ until [ -s "$work/display" ]; do sleep 0.05; done
 DISPLAY=:$(cat "$work/display")
 export DISPLAY
 
-# shoot NAME 'command' …: each command is shown as typed, then what it prints; the picture is taken when all have ended.
+# shoot NAME 'command' …: each command is shown as typed ("SHOWN#!COMMAND": as SHOWN), then what it prints; the picture is taken when all have ended.
 shoot() {
     local name=$1 script=$work/$1.sh
     shift
@@ -26,8 +26,9 @@ shoot() {
     {
         echo 'cd "'"$work"'/demo"; PS1=; clear'
         for command in "$@"; do
-            printf 'printf "$ %%s\\n" %q\n' "$command"
-            echo "$command"
+            shown=${command%%'#!'*}
+            printf 'printf "$ %%s\\n" %q\n' "$shown"
+            echo "${command##*'#!'}"
             echo 'echo'
         done
         echo "touch $work/done; sleep 60"
@@ -43,7 +44,7 @@ shoot() {
 }
 
 indagator demo --folder "$work/demo" >"$work/demo.txt"
-cp "$work/demo.txt" "$work/demo/demo.txt"
+cp "$work/demo.txt" "$here/../../demo/messages.log" "$work/demo/"
 cat >"$work/demo/broken.yaml" <<'EOF'
 store: log
 state: state
@@ -61,7 +62,7 @@ routes:
 archives:
   audit: {rotate: every hour, keep: {for: 1 year, space: 40 GiB}, compress: zstd 19}
 EOF
-shoot demo "sed -n '/^2\\./,/^5\\./p' demo.txt | head -n 43"
+shoot demo "indagator demo#!sed -n '/^2\\./,/^5\\./p' demo.txt | head -n 43"
 shoot search "indagator search --when 'device starts with \"pier3\" and severity at least warning'" \
     "indagator search --when 'text contains \"Failed password\"' --by device,severity,hour" \
     "indagator search --when 'app is \"kernel\" and severity at least error' --json"
@@ -69,4 +70,4 @@ shoot search-by "indagator search --by facility,severity --top 20" "indagator se
 shoot check "indagator check -c broken.yaml"
 shoot check-good "cat indagator.yaml" "indagator check"
 shoot rotate "indagator rotate --dry-run" "indagator rotate" "ls log/local4 log/firewall" "zstd -dc log/firewall/*.zst | head -n 3 | cut -c 1-150"
-shoot collect "indagator collect --from $here/../../demo/messages.log" "indagator emit --help"
+shoot collect "indagator collect --from messages.log" "indagator emit --help"

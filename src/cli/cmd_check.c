@@ -24,34 +24,31 @@ static void print_summary(const struct ind_config *config)
     printf("\n");
 }
 
-/* The fields that a condition looks at: what a reader wants to know of it in one glance. */
-static void write_fields(const struct ind_config *config, const struct ind_route *route, char *text,
-                         size_t room)
+/* A condition on one line, cut where it is long. */
+static void write_when(const struct ind_route *route, char *text, size_t room)
 {
-    unsigned fields = ind_condition_fields(config->conditions, route->when);
-    struct ind_buffer buffer = ind_buffer_on(text, room - 1);
-    for (unsigned field = 0; field < IND_FIELDS; field++)
-        if (fields >> field & 1) {
-            ind_buffer_text(&buffer, buffer.length ? ", " : "by ");
-            ind_buffer_slice(&buffer, ind_field_name((enum ind_field)field));
-        }
-    if (buffer.length == 0)
-        ind_buffer_text(&buffer, "everything");
-    text[buffer.length] = '\0';
+    struct ind_buffer buffer = ind_buffer_on(text, room - 4);
+    const char *when = route->when_text ? route->when_text : "everything";
+    for (; *when && buffer.length < room - 8; when++)
+        ind_buffer_byte(&buffer, *when == '\n' ? ' ' : *when);
+    while (buffer.length &&
+           (buffer.at[buffer.length - 1] == ' ' || (*when && (buffer.at[buffer.length - 1] & 0x80))))
+        buffer.length--; /* no half of a character at the cut */
+    snprintf(text + buffer.length, 4, "%s", *when ? "…" : "");
 }
 
 static void print_routes(const struct ind_config *config)
 {
-    static const struct ind_column columns[] = {{"route", false},  {"takes", false},   {"file", false},
+    static const struct ind_column columns[] = {{"route", false},  {"when", false},    {"file", false},
                                                 {"layout", false}, {"archive", false}, {"last", false}};
     struct ind_table *table = ind_table_new(columns, 6);
     for (size_t i = 0; i < config->route_count; i++) {
         const struct ind_route *route = &config->routes[i];
-        char file[IND_PATH], fields[128];
+        char file[IND_PATH], when[72];
         snprintf(file, sizeof file, "%.*s", IND_ARG(route->file.source));
-        write_fields(config, route, fields, sizeof fields);
+        write_when(route, when, sizeof when);
         ind_table_text(table, route->name);
-        ind_table_text(table, fields);
+        ind_table_text(table, when);
         ind_table_text(table, file);
         ind_table_text(table, ind_layout_name(route->layout).at);
         ind_table_text(table, config->policies[route->policy].name);

@@ -60,7 +60,7 @@ static void common_options(struct common *common, struct poptOption table[5])
 
 static void print_help(const struct ind_command *command, poptContext context)
 {
-    printf("Usage: indagator %s %s\n\n%s\n", command->name, command->arguments, command->about);
+    printf("Usage: indagator %s %s\n\n%s", command->name, command->arguments, command->about);
     char *text = NULL;
     size_t size = 0;
     FILE *memory = open_memstream(&text, &size);

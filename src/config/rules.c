@@ -288,6 +288,7 @@ static void read_when(struct ind_loader *loader, const struct ind_node *value, v
     if (!ind_expect_text(loader, value, "a condition"))
         return;
     text->when = value;
+    text->route->when_text = ind_keep(loader, value->text);
     bool good =
         ind_condition_read(config->conditions, value->text, &config->named, &text->route->when, &mistake);
     bool doubt = good && ind_condition_doubt(config->conditions, text->route->when, true, &mistake);

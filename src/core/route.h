@@ -13,6 +13,7 @@
 struct ind_route {
     const char *name;
     ind_condition when;
+    const char *when_text; /* as written; NULL: every message */
     struct ind_template file;
     enum ind_layout layout;
     size_t policy; /* which archive policy; an index into whoever keeps them */
