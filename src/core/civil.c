@@ -164,7 +164,7 @@ size_t ind_time_read(struct ind_slice text, ind_time *time, enum ind_time_style 
     return used + zone;
 }
 
-static const char pairs[] =
+const char ind_digit_pairs[201] =
     "00010203040506070809101112131415161718192021222324252627282930313233343536373839404142434445464748"
     "4950515253545556575859606162636465666768697071727374757677787980818283848586878889909192939495"
     "96979899";
@@ -173,7 +173,7 @@ static const char pairs[] =
 static char *put(char *at, unsigned number, int digits)
 {
     for (int i = digits - 2; i >= 0; i -= 2, number /= 100)
-        memcpy(at + i, pairs + 2 * (number % 100), 2);
+        memcpy(at + i, ind_digit_pairs + 2 * (number % 100), 2);
     return at + digits;
 }
 

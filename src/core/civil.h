@@ -53,6 +53,15 @@ size_t ind_time_read(struct ind_slice text, ind_time *time, enum ind_time_style 
 enum { IND_TIME_WIDTH = 27 };
 void ind_time_write(struct ind_buffer *buffer, ind_time time);
 
+/* Writes `number` with six digits, two at a time. */
+extern const char ind_digit_pairs[201];
+static inline void ind_put_six(char *at, uint32_t number)
+{
+    memcpy(at, ind_digit_pairs + 2 * (number / 10000), 2);
+    memcpy(at + 2, ind_digit_pairs + 2 * (number / 100 % 100), 2);
+    memcpy(at + 4, ind_digit_pairs + 2 * (number % 100), 2);
+}
+
 /* "20261123T044500Z": as in names of archives, 16 bytes. */
 void ind_time_write_compact(struct ind_buffer *buffer, ind_time time);
 

@@ -56,10 +56,8 @@ static void write_time(struct ind_buffer *buffer, struct ind_line_clock *clock, 
     if (!ind_buffer_room(buffer, IND_TIME_WIDTH))
         return;
     char *at = buffer->at + buffer->length;
-    uint32_t micros = (uint32_t)((time - clock->from) / 1000);
     memcpy(at, clock->text, sizeof clock->text);
-    for (int i = 25; i >= 20; i--, micros /= 10)
-        at[i] = (char)('0' + micros % 10);
+    ind_put_six(at + 20, (uint32_t)((time - clock->from) / 1000));
     at[26] = 'Z';
     buffer->length += IND_TIME_WIDTH;
 }
