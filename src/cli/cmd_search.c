@@ -140,7 +140,7 @@ static struct ind_search_file *list_store(const struct ind_config *config, struc
                                           size_t *count)
 {
     *count = 0;
-    if (!ind_snapshot_take(config->store, snapshot)) {
+    if (!ind_snapshot_take(config->store, NULL, NULL, snapshot)) {
         ind_complain("cannot read the store %s: %s", config->store, strerror(errno));
         return NULL;
     }

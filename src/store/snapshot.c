@@ -210,15 +210,21 @@ static void find_raw(struct ind_snapshot *snapshot)
     (void)ind_journal_read(snapshot->folder, 0, "\"event\":\"opened\"", take_live_layout, snapshot);
 }
 
-bool ind_snapshot_take(const char *store, struct ind_snapshot *snapshot)
+bool ind_snapshot_take(const char *store, void (*between)(void *context, int step), void *context,
+                       struct ind_snapshot *snapshot)
 {
     *snapshot = (struct ind_snapshot){.folder = open(store, O_RDONLY | O_DIRECTORY | O_CLOEXEC)};
     if (snapshot->folder < 0)
         return false;
     uint64_t journal_from = ind_journal_size(snapshot->folder);
-    bool good = ind_walk(snapshot->folder, take_live, snapshot, &snapshot->unreadable);
-    for (int listing = 0; good && listing < 2; listing++)
-        good = ind_walk(snapshot->folder, take_archive, snapshot, NULL);
+    bool good = true;
+    for (int step = 0; good && step < IND_SNAPSHOT_STEPS; step++) {
+        bool lives = step == IND_SNAPSHOT_LIVES;
+        good = ind_walk(snapshot->folder, lives ? take_live : take_archive, snapshot,
+                        lives ? &snapshot->unreadable : NULL);
+        if (between)
+            between(context, step);
+    }
     if (good) {
         keep_once(snapshot);
         good = leave_out_moved(snapshot, journal_from);

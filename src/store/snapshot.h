@@ -31,8 +31,11 @@ struct ind_snapshot {
     size_t unreadable; /* folders that could not be looked into */
 };
 
-/* False with errno set. */
-bool ind_snapshot_take(const char *store, struct ind_snapshot *snapshot);
+/* False with errno set. `between` (may be NULL) is called after each of its three steps, so that a test can
+ * let a collector go on right there. */
+enum { IND_SNAPSHOT_LIVES, IND_SNAPSHOT_FIRST_LISTING, IND_SNAPSHOT_SECOND_LISTING, IND_SNAPSHOT_STEPS };
+bool ind_snapshot_take(const char *store, void (*between)(void *context, int step), void *context,
+                       struct ind_snapshot *snapshot);
 void ind_snapshot_free(struct ind_snapshot *snapshot);
 
 /* Opens a file of the snapshot; the caller closes it. -1 with errno set: ENOENT where the retention was

@@ -368,6 +368,9 @@ static void plain_lines_read_back(void **state)
         ind_line_read_plain(IND_SLICE("2026-11-23T04:45:00.000000Z 0.12 a local9 warning - - - - x"), &back));
     assert_false(
         ind_line_read_plain(IND_SLICE("2026-11-23T04:45:00.000000Z x a local4 warning - - - - x"), &back));
+    assert_true(
+        ind_line_read_plain(IND_SLICE("2026-11-23T04:45:00.000000Z - a local4 warning - - - - x"), &back));
+    assert_true(back.sent == IND_TIME_NONE);
     assert_true(ind_line_read_plain(
         IND_SLICE("2026-11-23T04:45:00.000000Z -3.25 a/b local4 warning - - - - x  y"), &back));
     assert_slice(back.device, "a");

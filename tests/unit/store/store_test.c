@@ -1,0 +1,220 @@
+/* The store, step by step: what a start mends, and what a snapshot sees while a collector goes on. */
+#include "support/support.h"
+
+#include "store/reader.h"
+#include "store/snapshot.h"
+#include "store/store.h"
+#include <fcntl.h>
+#include <unistd.h>
+
+#define NOW (INT64_C(1795409100) * IND_SECOND)
+
+static char *folder;
+static struct ind_loaded loaded;
+static struct ind_store *store;
+static char told[4096];
+
+static void tell(void *context, const char *text)
+{
+    (void)context;
+    snprintf(told + strlen(told), sizeof told - strlen(told), "%s\n", text);
+}
+
+static void open_store(void)
+{
+    char reason[1024];
+    struct ind_store_settings settings = {
+        .config = loaded.config, .fs = &ind_fs_posix, .now = NOW, .tell = tell};
+    told[0] = '\0';
+    if (ind_store_open(&settings, &store, reason, sizeof reason) != IND_STORE_OK)
+        print_error("%s\n", reason);
+    assert_non_null(store);
+}
+
+static int set_up(void **state)
+{
+    (void)state;
+    folder = ind_folder_new();
+    ind_write_file(ind_path(folder, "indagator.yaml"),
+                   "store: log\nstate: state\nroutes: [{name: a, file: \"{app}.log\"}]\n"
+                   "archives: {default: {compress: zstd, keep: 1 year}}\n");
+    ind_config_load(ind_path(folder, "indagator.yaml"), &loaded);
+    assert_non_null(loaded.config);
+    open_store();
+    return 0;
+}
+
+static int tear_down(void **state)
+{
+    (void)state;
+    ind_store_close(store);
+    store = NULL;
+    ind_loaded_free(&loaded);
+    ind_folder_remove(folder);
+    return 0;
+}
+
+static void append(const char *path, const char *line)
+{
+    struct ind_target target = {ind_slice_of(path), ind_slice_of(path), ind_path_hash(ind_slice_of(path)), 0,
+                                false};
+    struct ind_live *live = ind_store_file(store, &target, NOW);
+    assert_non_null(live);
+    assert_int_equal(ind_store_append(store, live, ind_slice_of(line), NOW, true, NOW), IND_APPENDED);
+    assert_true(ind_store_flush(store, NOW));
+}
+
+static void rotate_all(void)
+{
+    size_t failed = 0;
+    (void)ind_store_rotate(store, false, NOW, &failed);
+    assert_int_equal(failed, 0);
+}
+
+static void expect_file(const char *name, const char *text)
+{
+    char *found = ind_read_file(ind_path(folder, name), NULL);
+    assert_non_null(found);
+    assert_string_equal(found, text);
+    free(found);
+}
+
+static void add_text(const char *name, const char *text)
+{
+    FILE *file = fopen(ind_path(folder, name), "a");
+    assert_non_null(file);
+    assert_true(fputs(text, file) >= 0);
+    assert_int_equal(fclose(file), 0);
+}
+
+static void a_start_cuts_off_a_torn_line(void **state)
+{
+    (void)state;
+    append("a.log", "one\n");
+    append("b.log", "one\n");
+    ind_store_close(store);
+    add_text("log/a.log", "to");
+    add_text("log/unknown.log", "whole\ntorn");
+    open_store();
+    expect_file("log/a.log", "one\n");
+    expect_file("log/b.log", "one\n");
+    expect_file("log/unknown.log", "whole\n");
+    assert_non_null(strstr(told, "a.log: cut off an unfinished line of 2 bytes"));
+    append("a.log", "two\n");
+    expect_file("log/a.log", "one\ntwo\n");
+}
+
+static void a_start_removes_what_was_left_unfinished(void **state)
+{
+    (void)state;
+    append("a.log", "one\n");
+    ind_store_close(store);
+    ind_write_file(ind_path(folder, "log/.a-20261123T044500Z-000001.log.zst.tmp"), "half");
+    ind_write_file(ind_path(folder, "log/.not-ours"), "stays");
+    open_store();
+    assert_int_equal(access(ind_path(folder, "log/.a-20261123T044500Z-000001.log.zst.tmp"), F_OK), -1);
+    assert_int_equal(access(ind_path(folder, "log/.not-ours"), F_OK), 0);
+}
+
+static void numbers_go_on_where_they_were(void **state)
+{
+    (void)state;
+    append("a.log", "one\n");
+    rotate_all();
+    append("a.log", "two\n");
+    ind_store_close(store);
+    open_store();
+    rotate_all();
+    expect_file("log/a-20261123T044500Z-000001.log", "one\n");
+    expect_file("log/a-20261123T044500Z-000002.log", "two\n");
+}
+
+static void a_file_removed_by_somebody_is_begun_anew(void **state)
+{
+    (void)state;
+    append("a.log", "one\n");
+    assert_int_equal(unlink(ind_path(folder, "log/a.log")), 0);
+    append("a.log", "two\n");
+    expect_file("log/a.log", "two\n");
+    assert_non_null(strstr(told, "a.log was removed by somebody"));
+}
+
+/* What the collector does between two steps of a snapshot. */
+struct meanwhile {
+    int step;
+    bool compress, more;
+};
+
+static void go_on(void *context, int step)
+{
+    const struct meanwhile *meanwhile = context;
+    if (step != meanwhile->step)
+        return;
+    rotate_all();
+    if (meanwhile->more)
+        append("a.log", "later\n");
+    if (meanwhile->compress)
+        (void)ind_keeper_run(store, NOW, NULL, NULL);
+}
+
+static size_t times_found(const struct ind_snapshot *snapshot, const char *line)
+{
+    size_t times = 0;
+    for (size_t i = 0; i < snapshot->count; i++) {
+        enum ind_compression compression;
+        struct ind_slice block;
+        uint64_t at;
+        const struct ind_snapshot_file *file = &snapshot->files[i];
+        if (file->twice)
+            continue;
+        int opened = ind_snapshot_open(snapshot, file, &compression);
+        assert_true(opened >= 0);
+        struct ind_reader *reader =
+            ind_reader_open(opened, compression, 0, file->file >= 0 ? file->size : UINT64_MAX);
+        while (ind_reader_next(reader, &block, &at) == IND_READ_BLOCK)
+            for (; block.length; block = ind_slice_from(block, 1))
+                times += ind_slice_starts(block, ind_slice_of(line));
+        ind_reader_close(reader);
+    }
+    return times;
+}
+
+/* Every message stored before it began is in a snapshot once, wherever a rotation and a compression fall. */
+static void a_snapshot_holds_everything_once_while_files_move(void **state)
+{
+    (void)state;
+    append("a.log", "oldest\n");
+    rotate_all();
+    (void)ind_keeper_run(store, NOW, NULL, NULL);
+    append("a.log", "archived\n");
+    rotate_all();
+    for (int round = 0; round < 4 * IND_SNAPSHOT_STEPS; round++) {
+        struct meanwhile meanwhile = {round / 4, round & 1, round & 2};
+        struct ind_snapshot snapshot;
+        char line[32];
+        snprintf(line, sizeof line, "live %d\n", round);
+        append("a.log", line);
+        assert_true(ind_snapshot_take(ind_path(folder, "log"), go_on, &meanwhile, &snapshot));
+        assert_int_equal(times_found(&snapshot, line), 1);
+        assert_int_equal(times_found(&snapshot, "archived\n"), 1);
+        assert_int_equal(times_found(&snapshot, "oldest\n"), 1);
+        /* And an archive that changes its name only when it is to be read. */
+        (void)ind_keeper_run(store, NOW, NULL, NULL);
+        assert_int_equal(times_found(&snapshot, line), 1);
+        assert_int_equal(times_found(&snapshot, "archived\n"), 1);
+        ind_snapshot_free(&snapshot);
+    }
+}
+
+int main(void)
+{
+    const struct CMUnitTest tests[] = {
+#define with_store(test) cmocka_unit_test_setup_teardown(test, set_up, tear_down)
+        with_store(a_start_cuts_off_a_torn_line),
+        with_store(a_start_removes_what_was_left_unfinished),
+        with_store(numbers_go_on_where_they_were),
+        with_store(a_file_removed_by_somebody_is_begun_anew),
+        with_store(a_snapshot_holds_everything_once_while_files_move),
+    };
+    return cmocka_run_group_tests(tests, NULL, NULL);
+}
