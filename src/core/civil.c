@@ -82,15 +82,45 @@ static size_t read_offset(struct ind_slice text, int *offset, bool *lenient)
     return used;
 }
 
+static const int64_t fraction_scales[] = {0, 100000000, 10000000, 1000000, 100000, 10000, 1000, 100, 10, 1};
+
+#ifdef IND_SSE2
+/* Up to seven digits of eight bytes at once (little end first); how many there are. */
+static unsigned some_digits(const char *at, int64_t *value)
+{
+    uint64_t word;
+    memcpy(&word, at, sizeof word);
+    word ^= UINT64_C(0x3030303030303030);
+    uint64_t others = ((word + UINT64_C(0x7676767676767676)) | word) & UINT64_C(0x8080808080808080);
+    unsigned count = others ? (unsigned)__builtin_ctzll(others) / 8 : 8;
+    if (count == 0 || count == 8)
+        return count;
+    word <<= 64 - 8 * count; /* the digits come last, zeros before them */
+    word = word * 10 + (word >> 8);
+    const uint64_t mask = UINT64_C(0x000000FF000000FF);
+    word =
+        ((word & mask) * UINT64_C(0x000F424000000064) + (word >> 16 & mask) * UINT64_C(0x0000271000000001)) >>
+        32;
+    *value = (int64_t)(word & UINT32_MAX);
+    return count;
+}
+#endif
+
 /* One to nine digits behind the point. */
 static size_t read_fraction(struct ind_slice text, int64_t *nanoseconds)
 {
-    static const int64_t scales[] = {0, 100000000, 10000000, 1000000, 100000, 10000, 1000, 100, 10, 1};
     size_t used = 1;
     int64_t value = 0;
+#ifdef IND_SSE2
+    unsigned count = text.length > 8 ? some_digits(text.at + 1, &value) : 8;
+    if (count < 8) {
+        *nanoseconds = value * fraction_scales[count];
+        return count ? count + 1 : 0;
+    }
+#endif
     while (used < text.length && ind_is_digit(text.at[used]) && used <= 9)
         value = value * 10 + (text.at[used++] - '0');
-    *nanoseconds = value * scales[used - 1];
+    *nanoseconds = value * fraction_scales[used - 1];
     return used > 1 && !(used < text.length && ind_is_digit(text.at[used])) ? used : 0;
 }
 

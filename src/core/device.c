@@ -189,17 +189,6 @@ const struct ind_device *ind_devices_by_address(const struct ind_devices *device
     return found ? devices->list[found - 1] : NULL;
 }
 
-struct ind_slice ind_without_domain(struct ind_slice name, struct ind_slice domain)
-{
-    if (name.length > 1 && name.at[name.length - 1] == '.')
-        name.length--;
-    if (domain.length && name.length > domain.length + 1 && name.at[name.length - domain.length - 1] == '.' &&
-        ind_slice_equal_nocase((struct ind_slice){name.at + name.length - domain.length, domain.length},
-                               domain))
-        name.length -= domain.length + 1;
-    return name;
-}
-
 struct ind_slice ind_devices_domain(const struct ind_devices *devices)
 {
     return (struct ind_slice){devices->domain, devices->domain_length};
@@ -226,7 +215,9 @@ static bool has_capitals(struct ind_slice name)
             found |= name.at[i] >= 'A' && name.at[i] <= 'Z';
         return found != 0;
     }
-    for (size_t i = 0; i + sizeof eight < name.length; i += sizeof eight) {
+    memcpy(&eight, name.at, sizeof eight);
+    found = capitals(eight);
+    for (size_t i = sizeof eight; i + sizeof eight < name.length; i += sizeof eight) {
         memcpy(&eight, name.at + i, sizeof eight);
         found |= capitals(eight);
     }

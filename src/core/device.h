@@ -52,7 +52,17 @@ const struct ind_device *ind_devices_by_name(const struct ind_devices *devices, 
 struct ind_slice ind_device_label(const struct ind_device *device, struct ind_slice name);
 
 /* `name` without a final dot and without `domain`, where it ends in it. */
-struct ind_slice ind_without_domain(struct ind_slice name, struct ind_slice domain);
+static inline struct ind_slice ind_without_domain(struct ind_slice name, struct ind_slice domain)
+{
+    if (name.length > 1 && name.at[name.length - 1] == '.')
+        name.length--;
+    if (domain.length && name.length > domain.length + 1 && name.at[name.length - domain.length - 1] == '.' &&
+        ind_slice_equal_nocase((struct ind_slice){name.at + name.length - domain.length, domain.length},
+                               domain))
+        name.length -= domain.length + 1;
+    return name;
+}
+
 struct ind_slice ind_devices_domain(const struct ind_devices *devices);
 
 /* Says whose message this is: sets `device` and `configured` from `of_sender` (the configured device of the

@@ -12,6 +12,7 @@ struct ind_router {
     const struct ind_conditions *set;
     const struct ind_route *routes;
     size_t count;
+    bool sure[IND_PRIS];        /* all candidates of the PRI take all its messages: nothing is to be asked */
     size_t start[IND_PRIS + 1]; /* candidates of PRI p: from start[p], before start[p + 1] */
     struct candidate *candidates;
 };
@@ -44,8 +45,12 @@ struct ind_router *ind_router_new(const struct ind_conditions *set, const struct
         free(router);
         return NULL;
     }
-    for (unsigned pri = 0; pri < IND_PRIS; pri++)
+    for (unsigned pri = 0; pri < IND_PRIS; pri++) {
         router->start[pri + 1] = add_candidates(router, pri, router->start[pri]);
+        router->sure[pri] = true;
+        for (size_t i = router->start[pri]; i < router->start[pri + 1]; i++)
+            router->sure[pri] &= router->candidates[i].sure;
+    }
     return router;
 }
 
@@ -62,7 +67,8 @@ size_t ind_router_decide(const struct ind_router *router, const struct ind_messa
 {
     unsigned pri = message->facility * 8u + message->severity;
     size_t count = 0;
-    ind_answers_next(answers, ind_conditions_tests(router->set));
+    if (!router->sure[pri])
+        ind_answers_next(answers, ind_conditions_tests(router->set));
     for (size_t i = router->start[pri]; i < router->start[pri + 1]; i++) {
         const struct candidate *candidate = &router->candidates[i];
         const struct ind_route *route = &router->routes[candidate->route];

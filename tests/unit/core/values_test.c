@@ -88,6 +88,33 @@ static void times_are_read_and_written(void **state)
     }
 }
 
+/* Fractions of every length, with and without bytes behind them: they are read by different means. */
+static void fractions_of_every_length_are_read(void **state)
+{
+    static const char digits[] = "905070301", *const ends[] = {"Z", "+00:00", "Z host app - - - text"};
+    (void)state;
+    for (size_t end = 0; end < 3; end++) {
+        int64_t expected = 0, scale = IND_SECOND;
+        for (size_t count = 1; count <= 9; count++) {
+            char text[80];
+            ind_time time;
+            enum ind_time_style style;
+            scale /= 10;
+            expected += (digits[count - 1] - '0') * scale;
+            snprintf(text, sizeof text, "1970-01-01T00:00:00.%.*s%s", (int)count, digits, ends[end]);
+            assert_int_equal(ind_time_read(ind_slice_of(text), &time, &style),
+                             20 + count + (end == 1 ? 6 : 1));
+            assert_true(time == expected);
+        }
+    }
+    ind_time time;
+    enum ind_time_style style;
+    assert_int_equal(ind_time_read(IND_SLICE("1970-01-01T00:00:00.x23456789Z"), &time, &style), 0);
+    assert_int_equal(
+        ind_time_read(IND_SLICE("1970-01-01T00:00:00.1\xff\xff\xff\xff\xff\xff\xffZ"), &time, &style), 21);
+    assert_true(time == IND_SECOND / 10);
+}
+
 static void addresses_keep_ipv4_plain(void **state)
 {
     static const uint8_t mapped[16] = {[10] = 0xff, [11] = 0xff, [12] = 192, [13] = 0, [14] = 2, [15] = 9};
@@ -217,6 +244,7 @@ int main(void)
         cmocka_unit_test(names_suggest_the_nearest),
         cmocka_unit_test(civil_agrees_with_the_c_library),
         cmocka_unit_test(times_are_read_and_written),
+        cmocka_unit_test(fractions_of_every_length_are_read),
         cmocka_unit_test(addresses_keep_ipv4_plain),
         cmocka_unit_test(networks_hold_what_they_should),
         cmocka_unit_test(archive_names_are_written_and_read_back),
