@@ -65,6 +65,13 @@ static void send_datagram(unsigned port, const void *bytes, size_t length)
     close(fd);
 }
 
+/* A sender that leaves the receiver its time, so that the kernel drops nothing. */
+static void leave_time(void)
+{
+    struct timespec time = {0, 2000000};
+    nanosleep(&time, NULL);
+}
+
 /* The operating system's own sender, both forms, every PRI that it can make. */
 static void every_pri_of_the_systems_sender_lands_in_its_file(void **state)
 {
@@ -219,8 +226,11 @@ static void sigterm_files_what_was_received(void **state)
     char *folder = folder_with(basic);
     struct ind_running running = ind_collect_start(folder);
     (void)state;
-    for (int i = 0; i < 2000; i++)
+    for (int i = 0; i < 2000; i++) {
         send_datagram(running.port, "<13>1 - a b - - - just before the end", 37);
+        if (i % 200 == 199 && i < 1900) /* the last ones stand in the socket when the signal comes */
+            leave_time();
+    }
     assert_int_equal(ind_collect_stop(&running, SIGTERM), 0);
     assert_int_equal(ind_count_lines(folder), 2000);
     free(running.out);
@@ -305,13 +315,6 @@ static void a_million_lines_go_in_and_come_back(void **state)
     ind_folder_remove(folder);
 }
 
-/* A sender that leaves the receiver its time, so that the kernel drops nothing. */
-static void leave_time(void)
-{
-    struct timespec time = {0, 2000000};
-    nanosleep(&time, NULL);
-}
-
 /* While files are rotated every 64 KiB, compressed, and searched all the time. */
 static void rotation_loses_nothing_and_doubles_nothing(void **state)
 {
@@ -382,7 +385,8 @@ static void a_kill_leaves_no_torn_line_and_a_new_start_goes_on(void **state)
             int length = snprintf(message, sizeof message, "<%d>1 - a b - - - message number %zu",
                                   (int)(sent % 8), sent);
             send_datagram(running.port, message, (size_t)length);
-            sent++;
+            if (sent++ % 200 == 199)
+                leave_time();
         }
         wait_for_lines(folder, (size_t)round * 1000 + 500); /* some of these are on the disk, some are not */
         assert_int_equal(ind_collect_stop(&running, SIGKILL), -1);
