@@ -269,11 +269,6 @@ size_t ind_devices_count(const struct ind_devices *devices)
     return devices->count;
 }
 
-const struct ind_device *ind_devices_at(const struct ind_devices *devices, size_t index)
-{
-    return devices->list[index];
-}
-
 const struct ind_device *ind_devices_by_name(const struct ind_devices *devices, struct ind_slice name)
 {
     char scratch[IND_DEVICE_SCRATCH];

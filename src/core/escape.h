@@ -21,6 +21,16 @@ static inline uint64_t ind_odd_bytes(uint64_t eight, unsigned low, char also)
     return (below | is_del | is_other | eight) & IND_ONES * 0x80;
 }
 
+#ifdef IND_SSE2
+/* The same of sixteen: all bits of each. As signed numbers, bytes from 0x80 on are below `low` too. */
+static inline __m128i ind_odd_sixteen(__m128i bytes, unsigned low, char also)
+{
+    __m128i del = _mm_cmpeq_epi8(bytes, _mm_set1_epi8(0x7f)),
+            other = _mm_cmpeq_epi8(bytes, _mm_set1_epi8(also));
+    return _mm_or_si128(_mm_cmplt_epi8(bytes, _mm_set1_epi8((char)low)), _mm_or_si128(del, other));
+}
+#endif
+
 /* Whether all bytes are from `low` to 0x7e and none is `also`. That is the rule in syslog: it is asked eight
  * bytes at a time, the end overlapping what was looked at already, so that no step goes to a single byte. */
 static inline bool ind_is_clean(const char *at, size_t length, unsigned low, char also)
@@ -28,15 +38,10 @@ static inline bool ind_is_clean(const char *at, size_t length, unsigned low, cha
     uint64_t eight, odd = 0;
 #ifdef IND_SSE2
     if (length >= 16) {
-        /* As signed numbers, bytes from 0x80 on are below `low` too. */
-        const __m128i least = _mm_set1_epi8((char)low), del = _mm_set1_epi8(0x7f),
-                      other = _mm_set1_epi8(also);
         __m128i found = _mm_setzero_si128();
         for (size_t i = 0;; i = i + 16 < length - 16 ? i + 16 : length - 16) {
             __m128i bytes = _mm_loadu_si128((const __m128i *)(const void *)(at + i));
-            found = _mm_or_si128(
-                found, _mm_or_si128(_mm_cmplt_epi8(bytes, least),
-                                    _mm_or_si128(_mm_cmpeq_epi8(bytes, del), _mm_cmpeq_epi8(bytes, other))));
+            found = _mm_or_si128(found, ind_odd_sixteen(bytes, low, also));
             if (i == length - 16)
                 return _mm_movemask_epi8(found) == 0;
         }
@@ -67,15 +72,11 @@ static inline bool ind_copy_clean(char *to, const char *from, size_t length, uns
 {
 #ifdef IND_SSE2
     if (length >= 16) {
-        const __m128i least = _mm_set1_epi8((char)low), del = _mm_set1_epi8(0x7f),
-                      other = _mm_set1_epi8(also);
         __m128i found = _mm_setzero_si128();
         for (size_t i = 0;; i = i + 16 < length - 16 ? i + 16 : length - 16) {
             __m128i bytes = _mm_loadu_si128((const __m128i *)(const void *)(from + i));
             _mm_storeu_si128((__m128i *)(void *)(to + i), bytes);
-            found = _mm_or_si128(
-                found, _mm_or_si128(_mm_cmplt_epi8(bytes, least),
-                                    _mm_or_si128(_mm_cmpeq_epi8(bytes, del), _mm_cmpeq_epi8(bytes, other))));
+            found = _mm_or_si128(found, ind_odd_sixteen(bytes, low, also));
             if (i == length - 16)
                 return _mm_movemask_epi8(found) == 0;
         }

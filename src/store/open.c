@@ -75,8 +75,7 @@ static bool make_tables(struct ind_store *store, const struct ind_store_settings
     const struct ind_config *config = settings->config;
     store->made_today = calloc(config->route_count, sizeof *store->made_today);
     store->live_bytes = calloc(config->policy_count, sizeof *store->live_bytes);
-    return store->made_today && store->live_bytes &&
-           ind_pages_init(&store->pages, settings->pages ? settings->pages : PAGES);
+    return store->made_today && store->live_bytes && ind_pages_init(&store->pages, PAGES);
 }
 
 static enum ind_store_status set_up(struct ind_store *store, const struct ind_store_settings *settings,

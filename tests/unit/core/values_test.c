@@ -215,6 +215,24 @@ static void printable_runs_end_at_the_first_odd_byte(void **state)
         }
 }
 
+/* Every byte at every place of texts of every short length: they are looked at by different means. */
+static void clean_is_told_from_odd_at_every_length(void **state)
+{
+    char text[48], copy[48];
+    (void)state;
+    for (size_t length = 1; length <= sizeof text; length++)
+        for (size_t place = 0; place < length; place++)
+            for (int byte = 0; byte < 256; byte++) {
+                memset(text, 'a', length);
+                text[place] = (char)byte;
+                bool clean = byte > ' ' && byte < 127 && byte != '/';
+                assert_int_equal(ind_is_clean(text, length, ' ' + 1, '/'), clean);
+                assert_int_equal(ind_copy_clean(copy, text, length, ' ' + 1, '/'), clean);
+                if (clean)
+                    assert_memory_equal(copy, text, length);
+            }
+}
+
 static void finding_agrees_with_a_simple_search(void **state)
 {
     char text[600];
@@ -250,6 +268,7 @@ int main(void)
         cmocka_unit_test(archive_names_are_written_and_read_back),
         cmocka_unit_test(escaping_leaves_nothing_that_ends_a_line_or_drives_a_terminal),
         cmocka_unit_test(printable_runs_end_at_the_first_odd_byte),
+        cmocka_unit_test(clean_is_told_from_odd_at_every_length),
         cmocka_unit_test(finding_agrees_with_a_simple_search),
     };
     return cmocka_run_group_tests(tests, NULL, NULL);
