@@ -110,7 +110,7 @@ static bool read_layout(struct ind_search_settings *settings, struct ind_templat
 static bool read_settings(const struct ind_config *config, struct ind_search_settings *settings,
                           struct ind_template *template)
 {
-    if ((given.top || given.count) && given.top && !given.by) {
+    if (given.top && !given.by) {
         ind_complain("--top goes with --by");
         return false;
     }

@@ -18,7 +18,6 @@ struct ind_collector {
     size_t socket_count;
     int wake[2];            /* a pipe that ends the intake's waiting */
     atomic_bool stop;       /* asked to end */
-    atomic_bool disk_stuck; /* the writer waits for the disk */
     atomic_bool give_up;    /* the writer has waited long enough at the end */
     atomic_bool written;    /* the writer is done: housekeeping may end */
     pthread_mutex_t ending; /* for `ended` only */

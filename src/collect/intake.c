@@ -99,28 +99,6 @@ struct ind_sender ind_intake_sender(struct ind_intake *intake, const struct ind_
     return (struct ind_sender){{sender->text, sender->length}, sender->device, sender->allowed};
 }
 
-/* RFC 3164 times are in the zone of the device; behind a relay it is known only once the host has been read.
- */
-static void read_header(struct ind_intake *intake, struct ind_slice bytes, const struct ind_origin *origin,
-                        struct ind_message *message)
-{
-    const struct ind_zone *zone =
-        origin->device && origin->device->zone ? origin->device->zone : intake->config->zone;
-    ind_time reference = origin->received != IND_TIME_NONE ? origin->received : origin->now;
-    ind_header_read(bytes.at, bytes.length, reference, zone, message);
-    message->sender = origin->sender;
-    ind_device_resolve(intake->config->devices, origin->device, message, intake->device);
-    if (message->configured && message->configured != origin->device && message->sent != IND_TIME_NONE) {
-        const struct ind_zone *own =
-            message->configured->zone ? message->configured->zone : intake->config->zone;
-        struct ind_message again;
-        if (own == zone)
-            return;
-        ind_header_read(bytes.at, bytes.length, reference, own, &again);
-        message->sent = again.sent;
-    }
-}
-
 static bool read_stored(struct ind_intake *intake, enum ind_line_form form, struct ind_slice line,
                         struct ind_message *message)
 {
@@ -150,7 +128,9 @@ static void read_message(struct ind_intake *intake, enum ind_line_form form, str
     bool stored = form == IND_LINES_PLAIN || form == IND_LINES_JSON;
     if (stored && read_stored(intake, form, bytes, message))
         return;
-    read_header(intake, bytes, origin, message);
+    ind_time reference = origin->received != IND_TIME_NONE ? origin->received : origin->now;
+    ind_header_read_with_device(intake->config->devices, origin->device, origin->sender, bytes, reference,
+                                intake->config->zone, intake->device, message);
     message->transport = (uint8_t)origin->transport;
     message->listener = origin->listener;
     settle_time(origin, message);

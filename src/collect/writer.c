@@ -43,7 +43,6 @@ static bool out_of_patience(struct ind_collector *collector, ind_time stuck_sinc
 static bool wait_for_disk(struct ind_collector *collector, ind_time *stuck_since)
 {
     ind_time now = ind_now();
-    atomic_store(&collector->disk_stuck, true);
     if (*stuck_since == IND_TIME_NONE)
         *stuck_since = now;
     if (out_of_patience(collector, *stuck_since)) {
@@ -75,8 +74,6 @@ static void store_batch(struct ind_collector *collector, struct ind_batch *batch
             break;
     if (atomic_load(&collector->give_up))
         collector->lost_in_queues += counted_left(batch);
-    else
-        atomic_store(&collector->disk_stuck, false);
     add_ledger(&collector->ledger, &batch->ledger);
 }
 

@@ -29,8 +29,9 @@ struct ind_slice ind_transport_name(unsigned transport)
 }
 
 /* What bytes may be part of: a tag (RFC 3164 section 4.1.3 says letters and digits; paths and names of units
- * are common), a letter, an SD-NAME (RFC 5424 section 6.3: printable ASCII but `=`, `]`, `"` and blank). */
-enum { IN_TAG = 1, IS_LETTER = 2, IN_DATA_NAME = 4 };
+ * are common), a letter, an SD-NAME (RFC 5424 section 6.3: printable ASCII but `=`, `]`, `"` and blank).
+ * The first two bits are those of core/scan.h. */
+enum { IN_DATA_NAME = 4 };
 /* clang-format off */
 static const unsigned char byte_kinds[256] = {
     0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0,
@@ -379,4 +380,26 @@ void ind_header_read(const char *bytes, size_t length, ind_time reference, const
     at += read_pri(at, end, message);
     if (!message->pri_given || !read_rfc5424(at, end, zone, message))
         read_rfc3164(at, end, reference, zone, message);
+}
+
+/* Behind a relay the device, and so its zone, is known only once the host has been read: then the time is
+ * read again. */
+void ind_header_read_with_device(const struct ind_devices *devices, const struct ind_device *of_sender,
+                                 struct ind_slice sender, struct ind_slice bytes, ind_time reference,
+                                 const struct ind_zone *zone, char scratch[IND_DEVICE_SCRATCH],
+                                 struct ind_message *message)
+{
+    const struct ind_zone *first = of_sender && of_sender->zone ? of_sender->zone : zone;
+    ind_header_read(bytes.at, bytes.length, reference, first, message);
+    message->sender = sender;
+    ind_device_resolve(devices, of_sender, message, scratch);
+    const struct ind_device *device = message->configured;
+    if (!device || device == of_sender || message->sent == IND_TIME_NONE)
+        return;
+    const struct ind_zone *own = device->zone ? device->zone : zone;
+    struct ind_message again;
+    if (own == first)
+        return;
+    ind_header_read(bytes.at, bytes.length, reference, own, &again);
+    message->sent = again.sent;
 }

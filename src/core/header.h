@@ -8,6 +8,7 @@
 #ifndef IND_CORE_HEADER_H
 #define IND_CORE_HEADER_H
 
+#include "core/device.h"
 #include "core/message.h"
 #include "core/zone.h"
 
@@ -17,5 +18,13 @@
  * `length`. */
 void ind_header_read(const char *bytes, size_t length, ind_time reference, const struct ind_zone *zone,
                      struct ind_message *message);
+
+/* Header and device together: reads a message, says whose it is (ind_device_resolve), and takes times without
+ * an offset in the zone of that device, or in `zone` where it has none. `of_sender`: the configured device of
+ * the sender, or NULL; `sender`: its address in text, or empty. `scratch` as for ind_device_resolve. */
+void ind_header_read_with_device(const struct ind_devices *devices, const struct ind_device *of_sender,
+                                 struct ind_slice sender, struct ind_slice bytes, ind_time reference,
+                                 const struct ind_zone *zone, char scratch[IND_DEVICE_SCRATCH],
+                                 struct ind_message *message);
 
 #endif

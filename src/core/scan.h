@@ -51,6 +51,9 @@ static inline const char *ind_scan_either(const char *at, const char *end, char 
     return at;
 }
 
+/* Bits of the table of kinds that ind_scan_tag is given. */
+enum { IND_IN_TAG = 1, IND_IS_LETTER = 2 };
+
 /* How many bytes at `at` may be part of a tag: letters, digits and +-./@_ (see header.c). *letters: some are
  * letters. */
 static inline size_t ind_scan_tag(const char *at, const char *end, const unsigned char kinds[256],
@@ -77,8 +80,8 @@ static inline size_t ind_scan_tag(const char *at, const char *end, const unsigne
     }
 #undef IND_WITHIN
 #endif
-    for (; at < end && kinds[(unsigned char)*at] & 1; at++)
-        *letters |= (kinds[(unsigned char)*at] & 2) != 0;
+    for (; at < end && kinds[(unsigned char)*at] & IND_IN_TAG; at++)
+        *letters |= (kinds[(unsigned char)*at] & IND_IS_LETTER) != 0;
     return (size_t)(at - start);
 }
 

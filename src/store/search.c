@@ -98,13 +98,8 @@ static void lacking(struct worker *worker, enum ind_layout layout)
 static void read_foreign(struct worker *worker, struct ind_slice line, struct ind_message *message)
 {
     const struct ind_config *config = worker->search->settings->config;
-    ind_header_read(line.at, line.length, worker->modified, config->zone, message);
-    ind_device_resolve(config->devices, NULL, message, worker->device);
-    if (message->configured && message->configured->zone && message->sent != IND_TIME_NONE) {
-        struct ind_message again;
-        ind_header_read(line.at, line.length, worker->modified, message->configured->zone, &again);
-        message->sent = again.sent;
-    }
+    ind_header_read_with_device(config->devices, NULL, IND_NOTHING, line, worker->modified, config->zone,
+                                worker->device, message);
     message->time = message->sent != IND_TIME_NONE       ? message->sent
                     : worker->last_time != IND_TIME_NONE ? worker->last_time
                                                          : worker->modified;

@@ -1,5 +1,6 @@
 /* Zones against the C library, and what periods make of them. */
 #define _GNU_SOURCE /* tm_gmtoff */
+#include "support/moment.h"
 #include "support/support.h"
 
 #include "config/moment.h"
@@ -34,14 +35,6 @@ static void offsets_agree_with_the_c_library(void **state)
         ind_zone_free(zone);
     }
     unsetenv("TZ");
-}
-
-static ind_time at(const char *text)
-{
-    ind_time time;
-    enum ind_time_style style;
-    assert_int_equal(ind_time_read(ind_slice_of(text), &time, &style), strlen(text));
-    return time;
 }
 
 static void periods_end_at_local_turns_across_clock_changes(void **state)

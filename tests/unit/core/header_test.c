@@ -1,3 +1,4 @@
+#include "support/moment.h"
 #include "support/support.h"
 
 #include "core/header.h"
@@ -12,14 +13,6 @@ static struct ind_message m;
 static void read(const char *text)
 {
     ind_header_read(text, strlen(text), REFERENCE, utc, &m);
-}
-
-static ind_time at(const char *text)
-{
-    ind_time time;
-    enum ind_time_style style;
-    assert_int_equal(ind_time_read(ind_slice_of(text), &time, &style), strlen(text));
-    return time;
 }
 
 static void header_reads_rfc5424_whole(void **state)

@@ -1,16 +1,9 @@
 /* Rotation periods and retention. */
+#include "support/moment.h"
 #include "support/support.h"
 
 #include "core/retention.h"
 #include "core/rotation.h"
-
-static ind_time at(const char *text)
-{
-    ind_time time;
-    enum ind_time_style style;
-    assert_int_equal(ind_time_read(ind_slice_of(text), &time, &style), strlen(text));
-    return time;
-}
 
 static void rotation_asks_for_period_size_and_messages(void **state)
 {
