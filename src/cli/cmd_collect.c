@@ -36,11 +36,12 @@ static void print_result(const struct ind_collect_result *result, bool json)
         bool always;
     } rows[] = {
         {"messages received", result->ledger.received, true},
-        {"messages stored", result->store.stored, true},
-        {"messages unrouted", result->ledger.unrouted, true},
-        {"refused: sender not allowed", result->ledger.refused_sender, false},
-        {"refused: empty", result->ledger.refused_empty, false},
-        {"lost: disk", result->store.lost + result->lost_in_queues, false},
+        {"messages stored", result->ledger.ended[IND_END_STORED], true},
+        {"messages unrouted", result->ledger.ended[IND_END_UNROUTED], true},
+        {"refused: sender not allowed", result->ledger.ended[IND_END_REFUSED_SENDER], false},
+        {"refused: empty", result->ledger.ended[IND_END_REFUSED_EMPTY], false},
+        {"lost: buffer full", result->ledger.ended[IND_END_LOST_BUFFER], false},
+        {"lost: disk", result->ledger.ended[IND_END_LOST_DISK], false},
         {"dropped by the kernel before us", result->kernel_dropped, false},
         {"malformed headers", result->ledger.malformed, false},
         {"cut at the size limit", result->ledger.cut, false},
@@ -107,8 +108,11 @@ static int run(struct ind_call *call)
     struct ind_collect_result result;
     if (!ind_load(call, false, &loaded))
         return IND_EXIT_CALL;
-    struct ind_collect_settings settings = {
-        .config = loaded.config, .tell = ind_tell, .progress = ind_progress};
+    struct ind_collect_settings settings = {.config = loaded.config,
+                                            .config_path =
+                                                call->config_path ? call->config_path : ind_config_find(),
+                                            .tell = ind_tell,
+                                            .progress = ind_progress};
     enum ind_collect_status status = IND_COLLECT_CALL;
     if (read_settings(call, loaded.config, &settings)) {
         status = ind_collect(&settings, &result);

@@ -1,7 +1,7 @@
 #include "cli/cli.h"
 #include "collect/clock.h"
 #include "core/escape.h"
-#include "net/udp.h"
+#include "net/socket.h"
 #include "store/reader.h"
 
 #include <errno.h>
@@ -223,7 +223,7 @@ static bool connect_to(struct emitter *emitter)
         length -= 2;
     }
     snprintf(host, sizeof host, "%.*s", (int)length, start);
-    emitter->socket = ind_udp_connect(host, colon + 1, &reason);
+    emitter->socket = ind_connect(IND_SEND_UDP, host, colon + 1, NULL, &reason);
     if (emitter->socket < 0)
         ind_complain("cannot send to %s: %s", given.to + 4, reason);
     return emitter->socket >= 0;

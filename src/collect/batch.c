@@ -1,5 +1,6 @@
 #include "collect/batch.h"
 
+#include "collect/book.h"
 #include <stdlib.h>
 
 struct ind_batch *ind_batch_new(void)
@@ -23,10 +24,10 @@ void ind_batch_clear(struct ind_batch *batch)
 {
     if (batch->group_count)
         memset(batch->slots, 0, sizeof batch->slots);
-    batch->used = batch->line_count = batch->group_count = 0;
-    batch->ledger = (struct ind_ledger){0};
+    batch->used = batch->line_count = batch->group_count = batch->copies_count = batch->tally_count = 0;
+    batch->round = 0;
     batch->stored_groups = 0;
-    batch->within = false;
+    batch->within = batch->booked = false;
 }
 
 /* Lines of a group lie apart, and were written by another processor: the next is asked for while this one is
@@ -47,8 +48,8 @@ static void prefetch_next(const struct ind_batch *batch, const struct ind_batch_
 #endif
 }
 
-static bool store_group(struct ind_batch *batch, const struct ind_batch_group *group, struct ind_store *store,
-                        ind_time now)
+static bool store_group(struct ind_batch *batch, const struct ind_batch_group *group, unsigned intake,
+                        struct ind_book *book, struct ind_store *store, ind_time now)
 {
     struct ind_target target = {.path = {batch->arena + group->path, group->path_length},
                                 .series = {batch->arena + group->series, group->series_length},
@@ -65,20 +66,69 @@ static bool store_group(struct ind_batch *batch, const struct ind_batch_group *g
         const struct ind_batch_line *line = &batch->lines[batch->next_line - 1];
         prefetch_next(batch, line);
         struct ind_slice bytes = {batch->arena + line->offset, line->length};
-        if (ind_store_append(store, live, bytes, line->time, line->counted, now) == IND_APPEND_FULL)
+        uint32_t owner = ind_book_owner(book, intake, batch, line);
+        if (ind_store_append(store, live, bytes, line->time, owner, now) == IND_APPEND_FULL)
             return false;
         batch->next_line = line->next;
     }
     batch->within = false;
+    ind_book_route(book, group->route, group->lines, group->bytes);
     return true;
 }
 
-bool ind_batch_store(struct ind_batch *batch, struct ind_store *store, ind_time now)
+static void book_once(struct ind_batch *batch, unsigned intake, struct ind_book *book)
 {
+    if (!batch->booked)
+        ind_book_take(book, intake, batch);
+    batch->booked = true;
+}
+
+bool ind_batch_store(struct ind_batch *batch, unsigned intake, struct ind_book *book, struct ind_store *store,
+                     ind_time now)
+{
+    book_once(batch, intake, book);
     while (batch->stored_groups < batch->group_count) {
-        if (!store_group(batch, &batch->groups[batch->stored_groups], store, now))
+        if (!store_group(batch, &batch->groups[batch->stored_groups], intake, book, store, now))
             return false;
         batch->stored_groups++;
     }
+    ind_book_turn(book, intake, batch);
     return true;
+}
+
+/* The first line that is not in the store yet, of the group; index + 1. */
+static uint32_t first_left(const struct ind_batch *batch, size_t group)
+{
+    return group == batch->stored_groups && batch->within ? batch->next_line : batch->groups[group].first;
+}
+
+void ind_batch_lose(struct ind_batch *batch, unsigned intake, struct ind_book *book)
+{
+    book_once(batch, intake, book);
+    for (size_t g = batch->stored_groups; g < batch->group_count; g++)
+        for (uint32_t line = first_left(batch, g); line; line = batch->lines[line - 1].next)
+            ind_book_settle(book, ind_book_owner(book, intake, batch, &batch->lines[line - 1]), 1, false);
+    ind_book_turn(book, intake, batch);
+}
+
+void ind_batch_weigh(const struct ind_batch *batch, struct ind_ledger *ledgers)
+{
+    for (size_t i = 0; i < batch->tally_count && !batch->booked; i++) {
+        const struct ind_tally *tally = &batch->tallies[i];
+        struct ind_ledger part = {.received = tally->received,
+                                  .bytes = tally->bytes,
+                                  .malformed = tally->malformed,
+                                  .cut = tally->cut};
+        for (int end = 0; end < IND_ENDS; end++)
+            part.ended[end] = tally->ended[end];
+        ind_ledger_add(&ledgers[tally->account], &part);
+    }
+    for (size_t g = batch->stored_groups; g < batch->group_count; g++)
+        for (uint32_t line = first_left(batch, g); line; line = batch->lines[line - 1].next)
+            if (!(batch->lines[line - 1].owner & IND_OWNER_COPIES))
+                ledgers[batch->lines[line - 1].owner].waiting++;
+    /* Of those with several lines the book counts what has its token already. */
+    for (size_t i = 0; i < batch->copies_count; i++)
+        if (!batch->copies[i].continued && batch->copies[i].token == UINT32_MAX)
+            ledgers[batch->copies[i].account].waiting++;
 }

@@ -1,53 +1,93 @@
-/* collect/batch.h: formatted lines on their way from an intake thread to the writer, grouped by file.
+/* collect/batch.h: formatted lines on their way from an intake thread to the writer, grouped by file, and the
+ * account of the messages they come from.
  *
- * All memory is made once; adding allocates nothing. Within a group lines keep their order. */
+ * All memory is made once; adding allocates nothing. Within a group lines keep their order. A message is
+ * tallied in the batch that holds its first line (or the news that it has none), whatever becomes of the rest
+ * of its lines. */
 #ifndef IND_COLLECT_BATCH_H
 #define IND_COLLECT_BATCH_H
 
+#include "collect/accounts.h"
 #include "store/store.h"
 
-/* What became of messages (DESIGN: the ledger). Received is the sum of the others and of what waits. */
-struct ind_ledger {
-    uint64_t received, unrouted, refused_sender, refused_empty;
-    uint64_t malformed, cut; /* of those received; they are filed like all others */
-};
+/* The owner of a line whose message has others: IND_OWNER_COPIES + the number of its entry in `copies`. */
+#define IND_OWNER_COPIES UINT32_C(0x80000000)
 
 struct ind_batch_line {
     uint32_t offset, length, next; /* next: in its group, index + 1; 0: none */
-    bool counted;                  /* the copy by which its message counts as stored */
+    uint32_t owner;                /* an account, or see above */
     ind_time time;
 };
 
 struct ind_batch_group {
     uint32_t path, path_length, series, series_length; /* in the arena */
     uint32_t route, first, last;                       /* lines, index + 1 */
-    uint64_t hash;
+    uint32_t lines;
+    uint64_t hash, bytes;
     bool made_up;
 };
 
-enum { IND_BATCH_BYTES = 1 << 20, IND_BATCH_LINES = 8192, IND_BATCH_GROUPS = 1024, IND_BATCH_SLOTS = 4096 };
+/* A message with more than one line. */
+struct ind_batch_copies {
+    uint32_t account, count; /* count: of all its lines, also those in other batches */
+    uint32_t token;          /* the book's */
+    bool continued;          /* its first line is in the batch before this one */
+};
+
+/* What one account had in this batch. */
+struct ind_tally {
+    uint32_t account, received, malformed, cut;
+    uint32_t ended[IND_ENDS]; /* those that the intake thread decides */
+    uint64_t bytes;
+    ind_time last, lag;
+};
+
+enum {
+    IND_BATCH_BYTES = 1 << 20,
+    IND_BATCH_LINES = 8192,
+    IND_BATCH_GROUPS = 1024,
+    IND_BATCH_SLOTS = 4096,
+    IND_BATCH_TALLIES = 1024
+};
+
+struct ind_book;
 
 struct ind_batch {
     struct ind_batch *next_free;
     char *arena;
     size_t used;
-    size_t line_count, group_count;
-    struct ind_ledger ledger;
+    size_t line_count, group_count, copies_count, tally_count;
+    uint64_t round; /* the intake's number for it; 0: it has not seen it yet */
     struct ind_batch_line lines[IND_BATCH_LINES];
+    struct ind_batch_copies copies[IND_BATCH_LINES];
     struct ind_batch_group groups[IND_BATCH_GROUPS];
+    struct ind_tally tallies[IND_BATCH_TALLIES];
     uint16_t slots[IND_BATCH_SLOTS]; /* group + 1, by hash of the path */
     /* How far ind_batch_store has come. */
     size_t stored_groups;
     uint32_t next_line;
-    bool within;
+    bool within, booked;
 };
 
 struct ind_batch *ind_batch_new(void);
 void ind_batch_free(struct ind_batch *batch);
 void ind_batch_clear(struct ind_batch *batch);
 
-/* Adds what the batch holds to the store. False where the store is full: call again later, it goes on where
- * it stopped. True: the batch may be cleared. */
-bool ind_batch_store(struct ind_batch *batch, struct ind_store *store, ind_time now);
+static inline bool ind_batch_is_empty(const struct ind_batch *batch)
+{
+    return batch->tally_count == 0 && batch->line_count == 0;
+}
+
+/* Adds what the batch, of the given intake, holds to the book and to the store. False where the store is
+ * full: call again later, it goes on where it stopped. True: the batch may be cleared. */
+bool ind_batch_store(struct ind_batch *batch, unsigned intake, struct ind_book *book, struct ind_store *store,
+                     ind_time now);
+
+/* Gives up what of the batch is not in the store yet: it is lost, and counted so. */
+void ind_batch_lose(struct ind_batch *batch, unsigned intake, struct ind_book *book);
+
+/* Adds to the ledgers (one for each account of the intake, by its number) what the batch would bring if it
+ * waited for ever: what it has received and ended, and what of it is not in the store yet. */
+void ind_batch_weigh(const struct ind_batch *batch, struct ind_ledger *ledgers);
 
 #endif

@@ -3,10 +3,9 @@
 
 #include "collect/clock.h"
 #include "collect/inside.h"
-#include "net/udp.h"
+#include "collect/tap.h"
+#include "core/names.h"
 #include "store/fs.h"
-#include <errno.h>
-#include <fcntl.h>
 #include <signal.h>
 #include <stdarg.h>
 #include <stdio.h>
@@ -15,76 +14,68 @@
 
 enum { BATCHES = 12 };
 
-void ind_collect_tell(const struct ind_collector *collector, const char *format, ...)
+/* ---- Telling ---- */
+
+/* As a sender would send it (RFC 5424 section 6). */
+static void say(struct ind_collector *collector, unsigned severity, const char *text)
+{
+    char message[2200], host[256] = "-";
+    struct ind_buffer buffer = ind_buffer_on(message, sizeof message);
+    (void)gethostname(host, sizeof host - 1);
+    ind_buffer_byte(&buffer, '<');
+    ind_buffer_number(&buffer, IND_FACILITY_SYSLOG * 8u + severity);
+    ind_buffer_text(&buffer, ">1 ");
+    ind_time_write(&buffer, ind_now());
+    ind_buffer_byte(&buffer, ' ');
+    ind_buffer_text(&buffer, host);
+    ind_buffer_text(&buffer, " indagator ");
+    ind_buffer_number(&buffer, (unsigned long long)getpid());
+    ind_buffer_text(&buffer, " - - ");
+    ind_buffer_text(&buffer, text);
+    ind_receiver_say(collector->receivers[0], ind_buffer_view(&buffer));
+}
+
+static void tell(struct ind_collector *collector, unsigned severity, const char *text)
+{
+    collector->settings->tell(collector->settings->context, text);
+    if (collector->receivers[0] && severity <= IND_SEVERITY_WARNING)
+        say(collector, severity, text);
+}
+
+void ind_collect_tell(struct ind_collector *collector, unsigned severity, const char *format, ...)
 {
     char text[1600];
     va_list arguments;
     va_start(arguments, format);
     vsnprintf(text, sizeof text, format, arguments);
     va_end(arguments);
-    collector->settings->tell(collector->settings->context, text);
+    tell(collector, severity, text);
 }
 
-struct ind_batch *ind_wait_for_batch(struct ind_collector *collector)
+/* The store's and the book's context is the collector. */
+static void store_tells(void *context, const char *text)
 {
-    for (;;) {
-        struct ind_batch *batch = ind_ring_empty(collector->ring, 500);
-        if (batch || atomic_load(&collector->give_up))
-            return batch;
-    }
+    tell(context, IND_SEVERITY_WARNING, text);
 }
 
-static bool same_port_on_v4(const struct ind_config *config, const struct ind_listener *listener)
+static void store_settles(void *context, uint32_t owner, uint32_t lines, bool written)
 {
-    for (size_t i = 0; i < config->listener_count; i++)
-        if (config->listeners[i].port == listener->port && !strchr(config->listeners[i].address, ':'))
-            return true;
-    return false;
+    ind_book_settle(((struct ind_collector *)context)->book, owner, lines, written);
 }
 
-static const char *remedy(int error)
+uint16_t ind_listener_number(struct ind_collector *collector, const char *text)
 {
-    return error == EACCES          ? "; ports below 1024 need root or the capability CAP_NET_BIND_SERVICE"
-           : error == EADDRINUSE    ? "; another program listens there: end it, or choose another port"
-           : error == EADDRNOTAVAIL ? "; this machine has no such address"
-                                    : "";
+    for (uint16_t i = 0; i < collector->name_count; i++)
+        if (strcmp(collector->names[i], text) == 0)
+            return i;
+    char *copy = collector->name_count < IND_LISTENER_NAMES ? strdup(text) : NULL;
+    if (!copy)
+        return 0;
+    collector->names[collector->name_count] = copy;
+    return collector->name_count++;
 }
 
-static bool open_sockets(struct ind_collector *collector)
-{
-    const struct ind_config *config = collector->settings->config;
-    if (config->listener_count == 0 || config->listener_count > IND_MOST_LISTENERS) {
-        ind_collect_tell(collector,
-                         config->listener_count
-                             ? "more than 64 listeners; leave some out"
-                             : "the configuration has no listen: to receive from; add one such as \"- udp: "
-                               "0.0.0.0:514\", or give --from FILE");
-        return false;
-    }
-    for (size_t i = 0; i < config->listener_count; i++) {
-        const struct ind_listener *listener = &config->listeners[i];
-        bool v6 = strchr(listener->address, ':') != NULL;
-        int fd = ind_udp_listen(listener->address, listener->port, v6 && same_port_on_v4(config, listener));
-        if (fd < 0) {
-            ind_collect_tell(collector, "cannot listen on %s: %s%s", listener->text, strerror(errno),
-                             remedy(errno));
-            return false;
-        }
-        collector->sockets[collector->socket_count++] = fd;
-    }
-    return true;
-}
-
-static void tell_listening(const struct ind_collector *collector)
-{
-    const struct ind_config *config = collector->settings->config;
-    for (size_t i = 0; i < collector->socket_count; i++) {
-        const char *address = config->listeners[i].address;
-        bool v6 = strchr(address, ':') != NULL;
-        ind_collect_tell(collector, "listening on udp %s%s%s:%u", v6 ? "[" : "", address, v6 ? "]" : "",
-                         ind_udp_port(collector->sockets[i]));
-    }
-}
+/* ---- Beginning ---- */
 
 static bool open_store(struct ind_collector *collector)
 {
@@ -93,28 +84,73 @@ static bool open_store(struct ind_collector *collector)
                                           .fs = &ind_fs_posix,
                                           .now = ind_now(),
                                           .by_messages = collector->settings->file_count > 0,
-                                          .tell = collector->settings->tell,
-                                          .context = collector->settings->context};
+                                          .tell = store_tells,
+                                          .settle = store_settles,
+                                          .context = collector};
     enum ind_store_status status = ind_store_open(&settings, &collector->store, reason, sizeof reason);
-    if (status != IND_STORE_OK)
-        ind_collect_tell(collector, "%s%s", reason, status == IND_STORE_BUSY ? "; end it first" : "");
-    return status == IND_STORE_OK;
+    if (status == IND_STORE_OK)
+        return true;
+    collector->store = NULL;
+    ind_collect_tell(collector, IND_SEVERITY_ERROR, "%s%s", reason,
+                     status == IND_STORE_BUSY ? "; end it first" : "");
+    return false;
 }
 
-static void stop_signals(sigset_t *set)
+static unsigned count_intakes(const struct ind_collect_settings *settings)
 {
-    sigemptyset(set);
-    sigaddset(set, SIGTERM);
-    sigaddset(set, SIGINT);
-    sigaddset(set, SIGHUP);
+    long processors = sysconf(_SC_NPROCESSORS_ONLN);
+    uint64_t wanted = settings->config->threads ? settings->config->threads
+                                                : (uint64_t)(processors > 2 ? processors - 1 : 1);
+    return settings->file_count > 0 ? 1 : (unsigned)(wanted < IND_MOST_INTAKES ? wanted : IND_MOST_INTAKES);
 }
 
-static void ask_to_stop(struct ind_collector *collector)
+static void wake_receiver(void *context, unsigned ring)
 {
-    atomic_store(&collector->stop, true);
-    while (write(collector->wake[1], "", 1) < 0 && errno == EINTR)
-        ;
+    const struct ind_collector *collector = context;
+    if (collector->receivers[ring])
+        ind_receiver_wake(collector->receivers[ring]);
 }
+
+static void knock_control(void *context)
+{
+    ind_control_knock(((struct ind_collector *)context)->control);
+}
+
+static bool make_parts(struct ind_collector *collector)
+{
+    bool files = collector->settings->file_count > 0, good = true;
+    collector->intakes = count_intakes(collector->settings);
+    good = ind_listener_number(collector, "internal") == IND_NAME_INTERNAL &&
+           ind_listener_number(collector, "files") == IND_NAME_FILES;
+    for (unsigned i = 0; i < collector->intakes; i++)
+        good &= (collector->accounts[i] = ind_accounts_new()) != NULL;
+    collector->rings = ind_rings_new(collector->intakes, BATCHES, wake_receiver, collector);
+    collector->book = ind_book_new(collector->accounts, collector->intakes);
+    collector->tap = ind_tap_new(knock_control, collector);
+    collector->control = ind_control_new(collector);
+    good &= collector->rings && collector->book && collector->tap && collector->control &&
+            ind_book_adopt(collector->book, collector->settings->config);
+    if (good && !files) {
+        collector->slabs = ind_slabs_new(collector->settings->config->burst_buffer, collector->intakes);
+        good = collector->slabs != NULL;
+        for (unsigned i = 0; good && i < collector->intakes; i++)
+            good = (collector->receivers[i] = ind_receiver_new(collector, i)) != NULL;
+    }
+    if (!good)
+        ind_collect_tell(collector, IND_SEVERITY_ERROR, "out of memory: the collector cannot begin");
+    return good;
+}
+
+static bool make_rules(struct ind_collector *collector)
+{
+    char reason[1400];
+    collector->rules = ind_rules_prepare(collector, NULL, collector->settings->config, reason, sizeof reason);
+    if (!collector->rules)
+        ind_collect_tell(collector, IND_SEVERITY_ERROR, "%s", reason);
+    return collector->rules != NULL;
+}
+
+/* ---- Threads ---- */
 
 void ind_tell_written(struct ind_collector *collector)
 {
@@ -122,6 +158,7 @@ void ind_tell_written(struct ind_collector *collector)
     atomic_store(&collector->written, true);
     pthread_cond_broadcast(&collector->ended);
     pthread_mutex_unlock(&collector->ending);
+    ind_control_knock(collector->control);
 }
 
 bool ind_wait_written(struct ind_collector *collector, int milliseconds)
@@ -138,94 +175,150 @@ bool ind_wait_written(struct ind_collector *collector, int milliseconds)
     return atomic_load(&collector->written);
 }
 
-/* Until the intake is through, for which a signal may ask. */
-static void wait_for_end(struct ind_collector *collector)
+struct threads {
+    pthread_t list[IND_MOST_INTAKES + 2];
+    size_t count;
+};
+
+static bool start(struct threads *threads, void *(*body)(void *), void *context)
 {
-    static const struct timespec at_once = {0, 0};
-    sigset_t set;
-    stop_signals(&set);
-    while (!ind_wait_written(collector, 50))
-        if (sigtimedwait(&set, NULL, &at_once) > 0)
-            ask_to_stop(collector);
+    if (pthread_create(&threads->list[threads->count], NULL, body, context) != 0)
+        return false;
+    threads->count++;
+    return true;
 }
 
-static bool run_threads(struct ind_collector *collector)
+static bool start_all(struct ind_collector *collector, struct threads *threads)
 {
     bool files = collector->settings->file_count > 0;
-    void *(*const bodies[])(void *) = {files ? ind_intake_files : ind_intake_sockets, ind_writer,
-                                       ind_housekeeping};
-    pthread_t threads[3];
-    sigset_t set, before;
-    size_t started = 0;
-    stop_signals(&set);
-    pthread_sigmask(SIG_BLOCK, &set, &before);
-    while (started < 3 && pthread_create(&threads[started], NULL, bodies[started], collector) == 0)
-        started++;
-    if (started == 3) {
-        if (!files)
-            tell_listening(collector);
-        wait_for_end(collector);
-    } else {
-        ind_collect_tell(collector, "cannot start a thread");
-        atomic_store(&collector->give_up, true);
-        ind_tell_written(collector);
-        ask_to_stop(collector);
-        ind_ring_end(collector->ring);
-    }
-    for (size_t i = 0; i < started; i++)
-        pthread_join(threads[i], NULL);
-    pthread_sigmask(SIG_SETMASK, &before, NULL);
-    return started == 3;
+    bool good = start(threads, ind_writer, collector) && start(threads, ind_housekeeping, collector);
+    if (files)
+        return good && start(threads, ind_read_files, collector);
+    for (unsigned i = 0; good && i < collector->intakes; i++)
+        good = start(threads, ind_receive, collector->receivers[i]);
+    return good;
 }
 
-static void fill_result(const struct ind_collector *collector, struct ind_collect_result *result)
+/* Signals are for the control thread alone. */
+static bool run_threads(struct ind_collector *collector)
 {
-    *result =
-        (struct ind_collect_result){.ledger = collector->ledger,
-                                    .store = ind_store_counts(collector->store),
-                                    .keeper = ind_keeper_counts(collector->store),
-                                    .lost_in_queues = collector->lost_in_queues + collector->lost_at_intake,
-                                    .kernel_dropped = collector->kernel_dropped,
-                                    .unread_files = collector->unread_files};
-    result->ledger.received += collector->lost_at_intake;
+    struct threads threads = {.count = 0};
+    sigset_t set, before;
+    sigfillset(&set);
+    pthread_sigmask(SIG_BLOCK, &set, &before);
+    bool good = start_all(collector, &threads);
+    pthread_sigmask(SIG_SETMASK, &before, NULL);
+    if (good) {
+        if (collector->settings->file_count == 0)
+            ind_ports_tell(collector, collector->rules);
+        ind_control_run(collector->control);
+    } else {
+        ind_collect_tell(collector, IND_SEVERITY_ERROR, "cannot start a thread");
+        atomic_store(&collector->give_up, true);
+        atomic_store(&collector->stop, true);
+        ind_tell_written(collector);
+        for (unsigned i = 0; i < collector->intakes; i++)
+            ind_ring_end(collector->rings, i);
+    }
+    for (size_t i = 0; i < threads.count; i++)
+        pthread_join(threads.list[i], NULL);
+    return good;
+}
+
+/* ---- The end ---- */
+
+/* What the accounts have received, and what was lost before it came to one, must be what was counted at the
+ * sockets. */
+static void add_intake(const struct ind_collector *collector, unsigned intake, struct ind_sheet *sheet,
+                       struct ind_collect_result *result)
+{
+    struct ind_ledger sum = {0};
+    for (uint32_t i = 0; i < ind_accounts_count(collector->accounts[intake]); i++)
+        ind_ledger_add(&sum, &ind_account_at(collector->accounts[intake], i)->ledger);
+    if (collector->receivers[intake]) {
+        struct ind_receiver_facts facts;
+        ind_receiver_sheet(collector->receivers[intake], sheet);
+        sum.received = sum.bytes = 0;
+        for (uint16_t i = 0; i < collector->name_count; i++) {
+            sum.received += sheet->received[i];
+            sum.bytes += sheet->bytes[i];
+            sum.ended[IND_END_LOST_BUFFER] += sheet->lost_buffer[i];
+            sum.waiting += sheet->waiting[i];
+        }
+        ind_receiver_facts(collector->receivers[intake], &facts);
+        if (facts.longest_pause > result->longest_pause)
+            result->longest_pause = facts.longest_pause;
+    }
+    ind_ledger_add(&result->ledger, &sum);
+}
+
+static void fill_result(struct ind_collector *collector, struct ind_collect_result *result)
+{
+    result->store = ind_store_counts(collector->store);
+    result->keeper = ind_keeper_counts(collector->store);
+    result->unread_files = collector->unread_files;
+    for (const struct ind_port *port = collector->ports; port; port = port->next)
+        for (unsigned i = 0; i < port->socket_count; i++)
+            result->kernel_dropped += atomic_load(&port->kernel_dropped[i]);
+    ind_store_close(collector->store); /* what still waits is lost now, and the book hears of it */
+    collector->store = NULL;
+    ind_book_close(collector->book);
+    struct ind_sheet *sheet = calloc(1, sizeof *sheet);
+    for (unsigned i = 0; sheet && i < collector->intakes; i++)
+        add_intake(collector, i, sheet, result);
+    free(sheet);
+    result->adds_up = result->ledger.received == ind_ledger_accounted(&result->ledger);
+    if (!result->adds_up)
+        ind_collect_tell(collector, IND_SEVERITY_ERROR,
+                         "the ledger does not add up: this is a fault of ours; please report it");
 }
 
 static enum ind_collect_status run(struct ind_collector *collector, struct ind_collect_result *result)
 {
-    bool files = collector->settings->file_count > 0;
-    ind_fs_raise_file_limit(); /* live files, sockets, what a search holds open */
-    if (!files && !open_sockets(collector))
+    ind_fs_raise_file_limit(); /* live files, sockets, connections, what a search holds open */
+    if (!make_parts(collector))
+        return IND_COLLECT_FAILED;
+    if (!make_rules(collector))
         return IND_COLLECT_CALL;
-    if (!open_store(collector))
-        return IND_COLLECT_FAILED;
-    collector->ring = ind_ring_new(BATCHES);
-    if (!collector->ring || pipe(collector->wake) != 0) {
-        ind_collect_tell(collector, "out of memory");
-        return IND_COLLECT_FAILED;
-    }
-    if (!run_threads(collector))
+    if (!open_store(collector) || !run_threads(collector))
         return IND_COLLECT_FAILED;
     fill_result(collector, result);
-    bool whole = result->store.lost + result->lost_in_queues + result->unread_files == 0;
+    bool whole = ind_ledger_lost(&result->ledger) + result->unread_files == 0;
     return whole ? IND_COLLECT_DONE : IND_COLLECT_PART;
 }
 
 enum ind_collect_status ind_collect(const struct ind_collect_settings *settings,
                                     struct ind_collect_result *result)
 {
-    struct ind_collector collector = {.settings = settings, .wake = {-1, -1}};
+    struct ind_collector *collector = calloc(1, sizeof *collector);
     *result = (struct ind_collect_result){0};
-    pthread_mutex_init(&collector.ending, NULL);
-    pthread_cond_init(&collector.ended, NULL);
-    enum ind_collect_status status = run(&collector, result);
-    pthread_mutex_destroy(&collector.ending);
-    pthread_cond_destroy(&collector.ended);
-    for (size_t i = 0; i < collector.socket_count; i++)
-        close(collector.sockets[i]);
-    for (int i = 0; i < 2; i++)
-        if (collector.wake[i] >= 0)
-            close(collector.wake[i]);
-    ind_ring_free(collector.ring);
-    ind_store_close(collector.store);
+    if (!collector) {
+        settings->tell(settings->context, "out of memory");
+        return IND_COLLECT_FAILED;
+    }
+    collector->settings = settings;
+    collector->began = ind_now();
+    pthread_mutex_init(&collector->ending, NULL);
+    pthread_mutex_init(&collector->ordering, NULL);
+    pthread_cond_init(&collector->ended, NULL);
+    enum ind_collect_status status = run(collector, result);
+    ind_control_free(collector->control);
+    for (unsigned i = 0; i < IND_MOST_INTAKES; i++)
+        ind_receiver_free(collector->receivers[i]);
+    ind_store_close(collector->store);
+    ind_rules_free(collector, collector->rules);
+    ind_ports_close_old(collector, NULL);
+    ind_rings_free(collector->rings);
+    ind_book_free(collector->book);
+    ind_tap_free(collector->tap);
+    ind_slabs_free(collector->slabs);
+    for (unsigned i = 0; i < IND_MOST_INTAKES; i++)
+        ind_accounts_free(collector->accounts[i]);
+    for (uint16_t i = 0; i < collector->name_count; i++)
+        free((char *)(uintptr_t)collector->names[i]);
+    pthread_mutex_destroy(&collector->ending);
+    pthread_mutex_destroy(&collector->ordering);
+    pthread_cond_destroy(&collector->ended);
+    free(collector);
     return status;
 }

@@ -1,11 +1,15 @@
-/* collect/collector.h: the collector whole: intake thread, ring, writer thread, housekeeping thread. */
+/* collect/collector.h: the collector whole: receivers, writer, housekeeping, and the control of them. */
 #ifndef IND_COLLECT_COLLECTOR_H
 #define IND_COLLECT_COLLECTOR_H
 
 #include "collect/intake.h"
 
+/* The control socket, in the state folder: HTTP over a local stream socket (docs/formats.md). */
+#define IND_CONTROL_SOCKET "control.sock"
+
 struct ind_collect_settings {
     const struct ind_config *config; /* borrowed */
+    const char *config_path;         /* read again at a reload; NULL: there is none */
     /* What an administrator must hear of; called from several threads at once. */
     void (*tell)(void *context, const char *text);
     void *context;
@@ -21,12 +25,12 @@ struct ind_collect_settings {
 };
 
 struct ind_collect_result {
-    struct ind_ledger ledger;
+    struct ind_ledger ledger; /* nothing waits any more */
+    bool adds_up;             /* what was received is what has ended */
     struct ind_store_counts store;
     struct ind_keeper_counts keeper;
-    uint64_t lost_in_queues; /* messages given up at the end, because the disk took nothing */
-    uint64_t kernel_dropped;
-    uint64_t unread_files; /* of --from */
+    uint64_t kernel_dropped, longest_pause; /* datagrams; ns */
+    uint64_t unread_files;                  /* of --from */
 };
 
 enum ind_collect_status {
@@ -36,7 +40,8 @@ enum ind_collect_status {
     IND_COLLECT_PART    /* done, but some messages were lost or some files not read */
 };
 
-/* Runs until a SIGTERM, SIGINT or SIGHUP, or until the files are read. What went wrong has been told. */
+/* Runs until a SIGTERM or SIGINT, or until the files are read; at a SIGHUP it reads its configuration again.
+ * What went wrong has been told. */
 enum ind_collect_status ind_collect(const struct ind_collect_settings *settings,
                                     struct ind_collect_result *result);
 

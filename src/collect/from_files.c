@@ -1,6 +1,7 @@
 /* collect/from_files.c: the intake thread of `collect --from`: every line of the files is a message. */
 #include "collect/clock.h"
 #include "collect/inside.h"
+#include "core/names.h"
 #include "store/reader.h"
 
 #include <errno.h>
@@ -8,7 +9,7 @@
 #include <stdlib.h>
 #include <unistd.h>
 
-struct files {
+struct reading {
     struct ind_collector *collector;
     struct ind_intake *intake;
     struct ind_batch *batch;
@@ -16,36 +17,34 @@ struct files {
     uint64_t bytes;
 };
 
-static bool next_batch(struct files *files)
+static void next_batch(struct reading *files)
 {
     if (files->batch)
-        ind_ring_put(files->collector->ring, files->batch);
-    files->batch = ind_wait_for_batch(files->collector);
-    return files->batch != NULL;
+        ind_ring_put(files->collector->rings, 0, files->batch);
+    while (!(files->batch = ind_ring_empty(files->collector->rings, 0, 500)))
+        ; /* the writer takes them, or gives up and takes them as lost */
 }
 
-static bool take_line(struct files *files, struct ind_slice line)
+static void take_line(struct reading *files, struct ind_slice line)
 {
+    bool tallied = false;
     while (!ind_intake_message(files->intake, files->collector->settings->form, line, &files->origin,
-                               files->batch))
-        if (!next_batch(files))
-            return false;
-    return true;
+                               files->batch, &tallied))
+        next_batch(files);
 }
 
-static bool take_block(struct files *files, struct ind_slice block)
+static bool take_block(struct reading *files, struct ind_slice block)
 {
     while (block.length > 0) {
         const char *newline = memchr(block.at, '\n', block.length);
         size_t length = newline ? (size_t)(newline - block.at) : block.length;
-        if (!take_line(files, (struct ind_slice){block.at, length}))
-            return false;
+        take_line(files, (struct ind_slice){block.at, length});
         block = ind_slice_from(block, newline ? length + 1 : length);
     }
-    return !atomic_load(&files->collector->stop);
+    return !atomic_load(&files->collector->stop) && !atomic_load(&files->collector->give_up);
 }
 
-static bool take_file(struct files *files, const char *path)
+static bool take_file(struct reading *files, const char *path)
 {
     const struct ind_collect_settings *settings = files->collector->settings;
     bool standard = strcmp(path, "-") == 0;
@@ -57,7 +56,7 @@ static bool take_file(struct files *files, const char *path)
     enum ind_read result = IND_READ_FAILED;
     bool going = true;
     if (!reader) {
-        ind_collect_tell(files->collector, "cannot read %s: %s", path, strerror(errno));
+        ind_collect_tell(files->collector, IND_SEVERITY_ERROR, "cannot read %s: %s", path, strerror(errno));
         files->collector->unread_files++;
         return true;
     }
@@ -68,37 +67,35 @@ static bool take_file(struct files *files, const char *path)
             settings->progress(settings->context, files->bytes);
     }
     if (result == IND_READ_FAILED) {
-        ind_collect_tell(files->collector, "cannot read all of %s: %s", path, ind_reader_reason(reader));
+        ind_collect_tell(files->collector, IND_SEVERITY_ERROR, "cannot read all of %s: %s", path,
+                         ind_reader_reason(reader));
         files->collector->unread_files++;
     }
     ind_reader_close(reader);
     return going;
 }
 
-void *ind_intake_files(void *argument)
+void *ind_read_files(void *argument)
 {
     struct ind_collector *collector = argument;
     const struct ind_collect_settings *settings = collector->settings;
-    struct files files = {.collector = collector, .intake = ind_intake_new(settings->config)};
-    struct ind_address address;
+    struct reading files = {.collector = collector, .intake = collector->rules->intakes[0]};
     files.origin = (struct ind_origin){.transport = IND_TRANSPORT_FILE,
-                                       .sender = settings->sender,
+                                       .number = IND_NAME_FILES,
+                                       .sender = ind_intake_sender_named(files.intake, settings->sender),
                                        .received = settings->received,
                                        .now = ind_now()};
-    if (ind_address_read(settings->sender, &address))
-        files.origin.device = ind_devices_by_address(settings->config->devices, &address);
-    if (!files.intake)
-        ind_collect_tell(collector, "out of memory: nothing can be read");
-    if (files.intake && next_batch(&files))
-        for (size_t i = 0; i < settings->file_count && take_file(&files, settings->files[i]); i++)
-            ;
-    if (atomic_load(&collector->stop)) {
-        ind_collect_tell(collector, "told to end before all was read: what was read is filed");
+    next_batch(&files);
+    for (size_t i = 0; i < settings->file_count && take_file(&files, settings->files[i]); i++)
+        ;
+    if (atomic_load(&collector->stop) || atomic_load(&collector->give_up)) {
+        ind_collect_tell(collector, IND_SEVERITY_ERROR,
+                         atomic_load(&collector->stop)
+                             ? "told to end before all was read: what was read is filed"
+                             : "the disk takes nothing: the rest of the files was not read");
         collector->unread_files++;
     }
-    if (files.batch)
-        ind_ring_put(collector->ring, files.batch);
-    ind_intake_free(files.intake);
-    ind_ring_end(collector->ring);
+    ind_ring_put(collector->rings, 0, files.batch);
+    ind_ring_end(collector->rings, 0);
     return NULL;
 }

@@ -1,46 +1,176 @@
-/* collect/inside.h: shared by the threads of a collector, for the files of collect/ only. */
+/* collect/inside.h: what the threads of a collector share, for the files of collect/ only.
+ *
+ *     receivers (or the one reader of files) ─► rings ─► writer ─► housekeeping
+ *
+ * and the control thread, which is the one that called ind_collect: signals, the control socket, reloads. It
+ * gives orders to the others, who take them when they are between two messages, and knock when they are
+ * through. Nobody waits for the control thread. */
 #ifndef IND_COLLECT_INSIDE_H
 #define IND_COLLECT_INSIDE_H
 
+#include "collect/book.h"
+#include "collect/burst.h"
 #include "collect/collector.h"
 #include "collect/ring.h"
 
 #include <pthread.h>
 #include <stdatomic.h>
 
-enum { IND_MOST_LISTENERS = 64 };
+/* Listeners that one run can know, over all reloads; each has a number in the ledger. */
+enum { IND_LISTENER_NAMES = 256, IND_NAME_INTERNAL = 0, IND_NAME_FILES = 1 };
+
+/* An open listener. It lives on through reloads that keep it. */
+struct ind_port {
+    struct ind_port *next;
+    char *text; /* as the configuration names it */
+    enum ind_listener_kind kind;
+    atomic_bool drop;
+    uint16_t number;
+    int sockets[IND_MOST_INTAKES]; /* UDP: one for each receiver; others: one */
+    unsigned socket_count;
+    char *path;  /* of a local socket: to be removed at the end; or NULL */
+    bool shared; /* several sockets, and the kernel picks one by the source address */
+    bool old;    /* not in the present rules */
+    atomic_uint_fast64_t kernel_dropped[IND_MOST_INTAKES];
+};
+
+/* One configuration with all that was made from it. */
+struct ind_rules {
+    struct ind_loaded loaded; /* empty: the configuration is borrowed */
+    const struct ind_config *config;
+    struct ind_plan *plan; /* NULL for the first rules: the store's own */
+    struct ind_port *ports[IND_MOST_LISTENERS];
+    size_t port_count;
+    struct ind_intake *intakes[IND_MOST_INTAKES];
+};
+
+/* The ledger of one receiver at one moment: what it had received, and what had become of it when all that it
+ * had passed on before had come to the writer. */
+struct ind_sheet {
+    uint64_t received[IND_LISTENER_NAMES], bytes[IND_LISTENER_NAMES]; /* at the socket */
+    uint64_t lost_buffer[IND_LISTENER_NAMES], waiting[IND_LISTENER_NAMES];
+    uint32_t count;             /* accounts */
+    struct ind_ledger *ledgers; /* by account; NULL: no memory for them */
+    ind_time *last, *lag;
+    uint64_t ring_waiting, store_waiting; /* messages, of `waiting` in the ledgers */
+    struct ind_route_count *routes;       /* names are borrowed */
+    size_t route_count;
+};
+
+struct ind_mark {
+    enum { IND_MARK_SHEET, IND_MARK_RULES } kind;
+    struct ind_sheet *sheet;
+    struct ind_rules *rules;
+};
+
+struct ind_receiver;
+struct ind_control;
+struct ind_tap;
 
 struct ind_collector {
     const struct ind_collect_settings *settings;
+    struct ind_rules *rules; /* the control thread's */
     struct ind_store *store;
-    struct ind_ring *ring;
-    int sockets[IND_MOST_LISTENERS];
-    size_t socket_count;
-    int wake[2];            /* a pipe that ends the intake's waiting */
-    atomic_bool stop;       /* asked to end */
-    atomic_bool give_up;    /* the writer has waited long enough at the end */
-    atomic_bool written;    /* the writer is done: housekeeping may end */
-    pthread_mutex_t ending; /* for `ended` only */
-    pthread_cond_t ended;   /* told when `written` comes true */
-    /* Written by the threads, read once they have ended. */
-    struct ind_ledger ledger;
-    uint64_t lost_at_intake, lost_in_queues, kernel_dropped, unread_files;
+    struct ind_book *book;
+    struct ind_rings *rings;
+    struct ind_slabs *slabs;
+    unsigned intakes;
+    struct ind_accounts *accounts[IND_MOST_INTAKES];
+    struct ind_receiver *receivers[IND_MOST_INTAKES];
+    struct ind_control *control;
+    struct ind_tap *tap;
+    struct ind_port *ports;
+    const char *names[IND_LISTENER_NAMES]; /* listeners by their number; the control thread's */
+    uint16_t name_count;
+    ind_time began;
+
+    atomic_bool stop;    /* asked to end */
+    atomic_bool give_up; /* the writer has waited long enough at the end */
+    atomic_bool written; /* the writer is done: housekeeping may end */
+    pthread_mutex_t ending;
+    pthread_cond_t ended; /* told when `written` comes true */
+
+    /* Orders of the control thread to the writer and to housekeeping, and how far they are. */
+    pthread_mutex_t ordering;
+    bool rotate_asked, rotate_only_due, rotated;
+    size_t rotated_count, rotated_failed;
+    atomic_bool clock_is_right;
+    _Atomic(struct ind_rules *) keeper_rules; /* to be adopted */
+    atomic_uint receivers_behind;             /* that have not taken the new rules yet */
+    atomic_bool writer_behind, keeper_behind;
+    atomic_uint sheets_out;
+
+    /* Facts for the status; of the threads, read by control. */
+    atomic_uint_fast64_t lines, bytes, rotated_files, overflowed, live_files, open_files;
+    atomic_uint_fast64_t compressed, removed, archives, archive_bytes;
+    uint64_t unread_files;
 };
 
-void ind_collect_tell(const struct ind_collector *collector, const char *format, ...)
-    __attribute__((format(printf, 2, 3)));
+/* To whoever called, and, from warnings on, as a message of our own to the routes. Severity as in RFC 5424.
+ */
+void ind_collect_tell(struct ind_collector *collector, unsigned severity, const char *format, ...)
+    __attribute__((format(printf, 3, 4)));
 
-/* An empty batch, however long it takes; NULL once the writer has given up. */
-struct ind_batch *ind_wait_for_batch(struct ind_collector *collector);
+/* The number of a listener's name, which it keeps. 0 where there are too many. The control thread only. */
+uint16_t ind_listener_number(struct ind_collector *collector, const char *text);
+
+/* ---- rules.c ---- */
+
+/* Makes rules ready to be used: sockets opened, plan and intakes made. Touches nothing that runs. NULL with
+ * *reason (to be freed, may be NULL where memory is out) filled in. `first`: no store is open yet. */
+struct ind_rules *ind_rules_prepare(struct ind_collector *collector, struct ind_loaded *loaded,
+                                    const struct ind_config *config, char *reason, size_t room);
+void ind_rules_free(struct ind_collector *collector, struct ind_rules *rules);
+/* Closes the ports that `rules` does not name. */
+void ind_ports_close_old(struct ind_collector *collector, const struct ind_rules *rules);
+void ind_ports_tell(struct ind_collector *collector, const struct ind_rules *rules);
+
+/* ---- receiver.c ---- */
+
+struct ind_receiver *ind_receiver_new(struct ind_collector *collector, unsigned number);
+void ind_receiver_free(struct ind_receiver *receiver);
+void *ind_receive(void *receiver);
+
+/* Orders; from the control thread. */
+void ind_receiver_wake(struct ind_receiver *receiver);
+void ind_receiver_order_sheet(struct ind_receiver *receiver, struct ind_mark *mark);
+void ind_receiver_order_rules(struct ind_receiver *receiver, struct ind_mark *mark);
+
+/* A message of our own; from any thread. */
+void ind_receiver_say(struct ind_receiver *receiver, struct ind_slice text);
+
+/* A connection for this receiver to read; from any receiver's thread. */
+struct ind_guest;
+void ind_receiver_hand(struct ind_receiver *receiver, struct ind_guest *guest);
+
+struct ind_receiver_facts {
+    uint64_t longest_pause; /* ns in which no socket was looked at though messages may have come */
+    uint64_t connections, accepted, turned_away, not_allowed, bad_counts;
+    uint64_t burst; /* messages that wait in the burst buffer */
+};
+void ind_receiver_facts(const struct ind_receiver *receiver, struct ind_receiver_facts *facts);
+
+/* What it has received and lost by itself, by listener; once its thread has ended. */
+void ind_receiver_sheet(const struct ind_receiver *receiver, struct ind_sheet *sheet);
+
+/* ---- others ---- */
+
+void *ind_read_files(void *collector);
+void *ind_writer(void *collector);
+void *ind_housekeeping(void *collector);
 
 /* The writer is done: wakes all who wait for it. */
 void ind_tell_written(struct ind_collector *collector);
 /* True once the writer is done; waits for it so long at most. */
 bool ind_wait_written(struct ind_collector *collector, int milliseconds);
 
-void *ind_intake_sockets(void *collector);
-void *ind_intake_files(void *collector);
-void *ind_writer(void *collector);
-void *ind_housekeeping(void *collector);
+/* ---- control.c ---- */
+
+struct ind_control *ind_control_new(struct ind_collector *collector);
+void ind_control_free(struct ind_control *control);
+/* Until the writer is done. */
+void ind_control_run(struct ind_control *control);
+/* Something it waits for has come; from any thread. */
+void ind_control_knock(struct ind_control *control);
 
 #endif

@@ -3,6 +3,7 @@
 #include "core/header.h"
 #include "store/json_line.h"
 #include <stdlib.h>
+#include <unistd.h>
 #include <uthash.h>
 
 enum { SENDERS = 65536 };
@@ -11,13 +12,13 @@ struct known_sender {
     UT_hash_handle hh;
     struct ind_address address;
     char text[IND_ADDRESS_WIDTH];
-    size_t length;
-    const struct ind_device *device;
-    bool allowed;
+    uint32_t account;
+    struct ind_sender sender;
 };
 
 struct ind_intake {
     const struct ind_config *config;
+    struct ind_accounts *accounts;
     struct ind_slice domain;
     struct ind_answers answers;
     uint32_t *taken;
@@ -30,18 +31,28 @@ struct ind_intake {
         uint64_t round; /* of the batch for which it is known */
         struct ind_batch_group *group;
     } * groups;
+    struct known_tally { /* of an account, in the present batch */
+        uint64_t round;
+        uint32_t tally;
+    } * tallies;
+    size_t tally_room;
     uint64_t round;
     struct known_sender *senders;
+    struct known_sender *last; /* most messages come from where the one before came from */
+    struct known_sender named; /* for messages from files */
+    struct ind_device local;   /* this machine, where it is not configured */
+    char host[256];
     struct ind_json_line *json;
     char device[IND_DEVICE_SCRATCH];
 };
 
-struct ind_intake *ind_intake_new(const struct ind_config *config)
+struct ind_intake *ind_intake_new(const struct ind_config *config, struct ind_accounts *accounts)
 {
     struct ind_intake *intake = calloc(1, sizeof *intake);
     if (!intake)
         return NULL;
     intake->config = config;
+    intake->accounts = accounts;
     intake->domain = ind_devices_domain(config->devices);
     intake->answers.of_test =
         calloc(ind_conditions_tests(config->conditions) + 1, sizeof *intake->answers.of_test);
@@ -49,6 +60,9 @@ struct ind_intake *ind_intake_new(const struct ind_config *config)
     intake->groups = calloc(config->route_count * IND_PRIS, sizeof *intake->groups);
     intake->json = ind_json_line_new();
     intake->clock.zone = config->zone;
+    if (gethostname(intake->host, sizeof intake->host - 1) != 0 || !intake->host[0])
+        strcpy(intake->host, "localhost");
+    intake->local.name = intake->host;
     if (intake->answers.of_test && intake->taken && intake->groups && intake->json)
         return intake;
     ind_intake_free(intake);
@@ -63,6 +77,7 @@ static void forget_senders(struct ind_intake *intake)
         HASH_DEL(intake->senders, sender);
         free(sender);
     }
+    intake->last = NULL;
 }
 
 void ind_intake_free(struct ind_intake *intake)
@@ -74,29 +89,145 @@ void ind_intake_free(struct ind_intake *intake)
     free(intake->answers.of_test);
     free(intake->taken);
     free(intake->groups);
+    free(intake->tallies);
     free(intake);
 }
 
-/* Addresses of senders can be forged: what is remembered of them is bounded. */
-struct ind_sender ind_intake_sender(struct ind_intake *intake, const struct ind_address *address)
+static void fill_sender(struct ind_intake *intake, struct known_sender *sender,
+                        const struct ind_address *address)
 {
-    struct known_sender *sender;
+    struct ind_buffer text = ind_buffer_on(sender->text, sizeof sender->text);
+    sender->address = *address;
+    sender->account = UINT32_MAX;
+    if (address->bits == 0) {
+        const struct ind_device *own =
+            ind_devices_by_name(intake->config->devices, ind_slice_of(intake->host));
+        sender->sender = (struct ind_sender){IND_NOTHING, own ? own : &intake->local, true, &sender->account};
+        return;
+    }
+    ind_address_write(&text, address);
+    sender->sender =
+        (struct ind_sender){ind_buffer_view(&text), ind_devices_by_address(intake->config->devices, address),
+                            ind_config_allows(intake->config, address), &sender->account};
+}
+
+/* Addresses of senders can be forged: what is remembered of them is bounded. */
+const struct ind_sender *ind_intake_sender(struct ind_intake *intake, const struct ind_address *address)
+{
+    struct known_sender *sender = intake->last;
+    if (sender && memcmp(&sender->address, address, sizeof *address) == 0)
+        return &sender->sender;
     HASH_FIND(hh, intake->senders, address, sizeof *address, sender);
     if (!sender) {
         if (HASH_COUNT(intake->senders) >= SENDERS)
             forget_senders(intake);
         sender = calloc(1, sizeof *sender);
-        if (!sender)
-            return (struct ind_sender){IND_NOTHING, NULL, ind_config_allows(intake->config, address)};
-        struct ind_buffer text = ind_buffer_on(sender->text, sizeof sender->text);
-        ind_address_write(&text, address);
-        sender->address = *address;
-        sender->length = text.length;
-        sender->device = ind_devices_by_address(intake->config->devices, address);
-        sender->allowed = ind_config_allows(intake->config, address);
+        if (!sender) { /* remembered for this once */
+            fill_sender(intake, &intake->named, address);
+            return &intake->named.sender;
+        }
+        fill_sender(intake, sender, address);
         HASH_ADD(hh, intake->senders, address, sizeof sender->address, sender);
     }
-    return (struct ind_sender){{sender->text, sender->length}, sender->device, sender->allowed};
+    intake->last = sender;
+    return &sender->sender;
+}
+
+const struct ind_sender *ind_intake_sender_named(struct ind_intake *intake, struct ind_slice text)
+{
+    struct ind_address address;
+    bool known = ind_address_read(text, &address);
+    intake->named.account = UINT32_MAX;
+    intake->named.sender =
+        (struct ind_sender){text, known ? ind_devices_by_address(intake->config->devices, &address) : NULL,
+                            true, &intake->named.account};
+    return &intake->named.sender;
+}
+
+/* ---- The ledger ---- */
+
+static struct ind_tally *tally_of(struct ind_intake *intake, uint32_t account, struct ind_batch *batch)
+{
+    if (account >= intake->tally_room) {
+        size_t room = account + 256;
+        struct known_tally *grown = realloc(intake->tallies, room * sizeof *grown);
+        if (!grown)
+            return NULL;
+        memset(grown + intake->tally_room, 0, (room - intake->tally_room) * sizeof *grown);
+        intake->tallies = grown;
+        intake->tally_room = room;
+    }
+    struct known_tally *known = &intake->tallies[account];
+    if (known->round == batch->round)
+        return &batch->tallies[known->tally];
+    if (batch->tally_count == IND_BATCH_TALLIES)
+        return NULL;
+    *known = (struct known_tally){batch->round, (uint32_t)batch->tally_count};
+    struct ind_tally *tally = &batch->tallies[batch->tally_count++];
+    *tally = (struct ind_tally){.account = account, .last = IND_TIME_NONE, .lag = IND_TIME_NONE};
+    return tally;
+}
+
+/* An empty batch: nothing known of the last one is good any more. */
+static void meet(struct ind_intake *intake, struct ind_batch *batch)
+{
+    if (batch->round == 0)
+        batch->round = ++intake->round;
+}
+
+static uint32_t account_of(struct ind_intake *intake, const struct ind_origin *origin,
+                           const struct ind_message *message)
+{
+    uint32_t *last = origin->sender->account;
+    bool known = message->configured != NULL;
+    if (*last != UINT32_MAX) {
+        const struct ind_account *account = ind_account_at(intake->accounts, *last);
+        if (account->listener == origin->number &&
+            account->kind == (known ? IND_ACCOUNT_DEVICE : IND_ACCOUNT_STRANGER) &&
+            ind_slice_equal(account->device, message->device))
+            return *last;
+    }
+    *last =
+        ind_account_for(intake->accounts, origin->number, known ? IND_ACCOUNT_DEVICE : IND_ACCOUNT_STRANGER,
+                        origin->transport, message->device, known ? IND_NOTHING : origin->sender->text);
+    return *last;
+}
+
+bool ind_intake_refuse(struct ind_intake *intake, struct ind_slice bytes, const struct ind_origin *origin,
+                       struct ind_batch *batch)
+{
+    meet(intake, batch);
+    uint32_t *last = origin->sender->account;
+    if (*last == UINT32_MAX || ind_account_at(intake->accounts, *last)->listener != origin->number)
+        *last = ind_account_for(intake->accounts, origin->number, IND_ACCOUNT_REFUSED, origin->transport,
+                                origin->sender->text, origin->sender->text);
+    struct ind_tally *tally = tally_of(intake, *last, batch);
+    if (!tally)
+        return false;
+    tally->received++;
+    tally->bytes += bytes.length;
+    tally->last = origin->received;
+    tally->ended[IND_END_REFUSED_SENDER]++;
+    return true;
+}
+
+/* The whole message is in the account from here on. */
+static void tally_message(struct ind_tally *tally, const struct ind_message *message, size_t length,
+                          size_t routes)
+{
+    tally->received++;
+    tally->bytes += length;
+    tally->malformed += message->malformed != IND_MALFORMED_NOT;
+    tally->cut += message->malformed == IND_MALFORMED_CUT;
+    if (message->received != IND_TIME_NONE) {
+        tally->last = message->received;
+        if (message->sent != IND_TIME_NONE)
+            tally->lag = message->received - message->sent;
+    }
+    if (message->original.length == 0)
+        tally->ended[IND_END_REFUSED_EMPTY]++;
+    else if (routes == 0)
+        tally->ended[IND_END_UNROUTED]++;
 }
 
 static bool read_stored(struct ind_intake *intake, enum ind_line_form form, struct ind_slice line,
@@ -129,8 +260,8 @@ static void read_message(struct ind_intake *intake, enum ind_line_form form, str
     if (stored && read_stored(intake, form, bytes, message))
         return;
     ind_time reference = origin->received != IND_TIME_NONE ? origin->received : origin->now;
-    ind_header_read_with_device(intake->config->devices, origin->device, origin->sender, bytes, reference,
-                                intake->config->zone, intake->device, message);
+    ind_header_read_with_device(intake->config->devices, origin->sender->device, origin->sender->text, bytes,
+                                reference, intake->config->zone, intake->device, message);
     message->transport = (uint8_t)origin->transport;
     message->listener = origin->listener;
     settle_time(origin, message);
@@ -203,7 +334,7 @@ static struct ind_batch_group *group_for(struct ind_intake *intake, const struct
 }
 
 static bool add_line(struct ind_intake *intake, const struct ind_message *message, uint32_t route,
-                     bool counted, struct ind_batch *batch)
+                     uint32_t owner, struct ind_batch *batch)
 {
     if (batch->line_count == IND_BATCH_LINES)
         return false;
@@ -215,8 +346,10 @@ static bool add_line(struct ind_intake *intake, const struct ind_message *messag
     if (line.full)
         return false;
     struct ind_batch_line *added = &batch->lines[batch->line_count++];
-    *added = (struct ind_batch_line){(uint32_t)batch->used, (uint32_t)line.length, 0, counted, message->time};
+    *added = (struct ind_batch_line){(uint32_t)batch->used, (uint32_t)line.length, 0, owner, message->time};
     batch->used += line.length;
+    group->lines++;
+    group->bytes += line.length;
     if (group->last)
         batch->lines[group->last - 1].next = (uint32_t)batch->line_count;
     else
@@ -225,32 +358,53 @@ static bool add_line(struct ind_intake *intake, const struct ind_message *messag
     return true;
 }
 
-bool ind_intake_message(struct ind_intake *intake, enum ind_line_form form, struct ind_slice bytes,
-                        const struct ind_origin *origin, struct ind_batch *batch)
+/* A line for each route, from `next_copy` on. */
+static bool add_copies(struct ind_intake *intake, const struct ind_message *message, uint32_t account,
+                       size_t count, struct ind_batch *batch)
 {
-    struct ind_message message;
-    intake->round += batch->group_count == 0; /* an empty batch: no group of the last one is good any more */
-    bool cut = bytes.length > IND_MESSAGE_LIMIT;
-    if (cut)
-        bytes.length = IND_MESSAGE_LIMIT;
-    read_message(intake, form, bytes, origin, &message);
-    if (message.original.length == 0) {
-        batch->ledger.received++;
-        batch->ledger.refused_empty++;
-        return true;
+    uint32_t owner = account;
+    bool begun = false;
+    if (count > 1) {
+        if (batch->copies_count == IND_BATCH_LINES)
+            return false;
+        owner = IND_OWNER_COPIES | (uint32_t)batch->copies_count;
+        batch->copies[batch->copies_count] =
+            (struct ind_batch_copies){account, (uint32_t)count, UINT32_MAX, intake->next_copy > 0};
     }
-    if (cut)
-        message.malformed = IND_MALFORMED_CUT;
-    size_t count = ind_router_decide(intake->config->router, &message, &intake->answers, intake->taken);
-    for (size_t i = intake->next_copy; i < count; i++)
-        if (!add_line(intake, &message, intake->taken[i], i == 0, batch)) {
+    for (size_t i = intake->next_copy; i < count; i++) {
+        if (!add_line(intake, message, intake->taken[i], owner, batch)) {
             intake->next_copy = i;
             return false;
         }
+        batch->copies_count += count > 1 && !begun;
+        begun = true;
+    }
     intake->next_copy = 0;
-    batch->ledger.received++;
-    batch->ledger.unrouted += count == 0;
-    batch->ledger.malformed += message.malformed != IND_MALFORMED_NOT;
-    batch->ledger.cut += cut;
     return true;
+}
+
+bool ind_intake_message(struct ind_intake *intake, enum ind_line_form form, struct ind_slice bytes,
+                        const struct ind_origin *origin, struct ind_batch *batch, bool *tallied)
+{
+    struct ind_message message;
+    size_t length = bytes.length, count = 0;
+    meet(intake, batch);
+    bool cut = origin->cut || length > IND_MESSAGE_LIMIT;
+    if (length > IND_MESSAGE_LIMIT)
+        bytes.length = IND_MESSAGE_LIMIT;
+    read_message(intake, form, bytes, origin, &message);
+    if (cut)
+        message.malformed = IND_MALFORMED_CUT;
+    uint32_t account = account_of(intake, origin, &message);
+    struct ind_tally *tally = *tallied ? NULL : tally_of(intake, account, batch);
+    if (!tally && !*tallied)
+        return false;
+    if (message.original.length > 0)
+        count = ind_router_decide(intake->config->router, &message, &intake->answers, intake->taken);
+    bool whole = add_copies(intake, &message, account, count, batch);
+    if (!*tallied && (whole || intake->next_copy > 0)) {
+        tally_message(tally, &message, length, count);
+        *tallied = true;
+    }
+    return whole;
 }

@@ -1,26 +1,54 @@
-/* collect/ring.h: batches between one intake thread and the writer, and back again once empty.
+/* collect/ring.h: batches on their way from the intake threads to the writer, and back again once empty. Each
+ * intake thread has a ring of its own; the writer takes from all of them in turn.
  *
- * The number of batches is fixed: an intake thread that finds none must wait, which is how a full disk holds
- * it back. */
+ * The number of batches is fixed: an intake thread that finds none must let its messages wait, which is how a
+ * full disk holds it back. A mark may always be put; it reaches the writer behind all that its thread put
+ * before it. */
 #ifndef IND_COLLECT_RING_H
 #define IND_COLLECT_RING_H
 
 #include "collect/batch.h"
 
-struct ind_ring;
+struct ind_rings;
+struct ind_mark;
 
-struct ind_ring *ind_ring_new(size_t batches);
-void ind_ring_free(struct ind_ring *ring);
+/* `wake(context, ring)` is called when a batch comes back to a ring that had none to give. May be NULL. */
+struct ind_rings *ind_rings_new(unsigned count, size_t batches, void (*wake)(void *context, unsigned ring),
+                                void *context);
+void ind_rings_free(struct ind_rings *rings);
 
-/* The intake's side. An empty batch; NULL where there is none within `milliseconds`. */
-struct ind_batch *ind_ring_empty(struct ind_ring *ring, int milliseconds);
-void ind_ring_put(struct ind_ring *ring, struct ind_batch *batch);
+/* ---- The intake's side ---- */
+
+/* An empty batch; NULL where there is none within `milliseconds` (0: at once). */
+struct ind_batch *ind_ring_empty(struct ind_rings *rings, unsigned ring, int milliseconds);
+void ind_ring_put(struct ind_rings *rings, unsigned ring, struct ind_batch *batch);
+/* One mark of each kind can be under way. */
+void ind_ring_mark(struct ind_rings *rings, unsigned ring, struct ind_mark *mark);
 /* Nothing more will be put. */
-void ind_ring_end(struct ind_ring *ring);
+void ind_ring_end(struct ind_rings *rings, unsigned ring);
 
-/* The writer's side. The oldest batch; NULL where none comes within `milliseconds`. *ended: none ever will.
- */
-struct ind_batch *ind_ring_take(struct ind_ring *ring, int milliseconds, bool *ended);
-void ind_ring_give_back(struct ind_ring *ring, struct ind_batch *batch);
+/* ---- The writer's side ---- */
+
+struct ind_ring_item {
+    unsigned ring;
+    struct ind_batch *batch; /* or NULL */
+    struct ind_mark *mark;   /* or NULL */
+};
+
+/* The oldest item of the ring whose turn it is, but not of those held; all NULL where none comes within
+ * `milliseconds`. *ended: none ever will. */
+struct ind_ring_item ind_rings_take(struct ind_rings *rings, const bool *held, int milliseconds, bool *ended);
+void ind_ring_give_back(struct ind_rings *rings, unsigned ring, struct ind_batch *batch);
+/* Wakes the writer. Any thread. */
+void ind_rings_knock(struct ind_rings *rings);
+
+/* Takes the first mark that `wanted` says yes to out of a ring, whatever stands before it: calls `visit` with
+ * the mark and NULL, then with the mark and each batch that stands before it. False where there is none. */
+bool ind_ring_pull(struct ind_rings *rings, unsigned ring, bool (*wanted)(const struct ind_mark *),
+                   void (*visit)(void *context, struct ind_mark *mark, const struct ind_batch *batch),
+                   void *context);
+
+/* How many of a ring's batches are full. Any thread. */
+size_t ind_ring_full(struct ind_rings *rings, unsigned ring);
 
 #endif

@@ -3,8 +3,10 @@
 #define _GNU_SOURCE /* syscall */
 #include "collect/clock.h"
 #include "collect/inside.h"
+#include "core/names.h"
 
 #include <errno.h>
+#include <stdlib.h>
 #include <sys/resource.h>
 #include <time.h>
 
@@ -16,21 +18,104 @@
 #define FLUSH_AFTER (IND_SECOND / 5)
 enum { TICK_MILLISECONDS = 100, RETRY_MILLISECONDS = 100, PATIENCE_SECONDS = 5 };
 
+struct writer {
+    struct ind_collector *collector;
+    bool held[IND_MOST_INTAKES]; /* rings whose next batches are of rules that are not adopted yet */
+    unsigned held_count;
+    struct ind_batch *batch; /* under way */
+    unsigned ring;           /* its */
+    struct ind_rules *rules; /* to be adopted once all rings are held */
+    unsigned weighed;        /* ring, while stuck */
+};
+
 static void pause_for(long milliseconds)
 {
     struct timespec time = {milliseconds / 1000, milliseconds % 1000 * 1000000};
     nanosleep(&time, NULL);
 }
 
-static void add_ledger(struct ind_ledger *sum, const struct ind_ledger *part)
+/* ---- Sheets: the ledger at one moment ---- */
+
+static bool is_sheet(const struct ind_mark *mark)
 {
-    sum->received += part->received;
-    sum->unrouted += part->unrouted;
-    sum->refused_sender += part->refused_sender;
-    sum->refused_empty += part->refused_empty;
-    sum->malformed += part->malformed;
-    sum->cut += part->cut;
+    return mark->kind == IND_MARK_SHEET;
 }
+
+static uint64_t waiting_in(const struct ind_sheet *sheet)
+{
+    uint64_t sum = 0;
+    for (uint32_t i = 0; sheet->ledgers && i < sheet->count; i++)
+        sum += sheet->ledgers[i].waiting;
+    return sum;
+}
+
+static void fill_sheet(struct ind_collector *collector, unsigned ring, struct ind_sheet *sheet)
+{
+    size_t count = sheet->count ? sheet->count : 1;
+    sheet->ledgers = calloc(count, sizeof *sheet->ledgers);
+    sheet->last = calloc(count, sizeof *sheet->last);
+    sheet->lag = calloc(count, sizeof *sheet->lag);
+    if (!sheet->ledgers || !sheet->last || !sheet->lag) {
+        free(sheet->ledgers);
+        sheet->ledgers = NULL;
+        return;
+    }
+    ind_book_weigh(collector->book, ring, collector->store, sheet->ledgers, sheet->count);
+    for (uint32_t i = 0; i < sheet->count; i++) {
+        const struct ind_account *account = ind_account_at(collector->accounts[ring], i);
+        sheet->last[i] = account->last;
+        sheet->lag[i] = account->lag;
+    }
+    sheet->store_waiting = waiting_in(sheet);
+    size_t routes;
+    const struct ind_route_count *counts = ind_book_routes(collector->book, &routes);
+    if (routes > 0 && (sheet->routes = calloc(routes, sizeof *counts))) {
+        memcpy(sheet->routes, counts, routes * sizeof *counts);
+        sheet->route_count = routes;
+    }
+}
+
+static void sheet_done(struct ind_collector *collector)
+{
+    if (atomic_fetch_sub(&collector->sheets_out, 1) == 1)
+        ind_control_knock(collector->control);
+}
+
+/* Called with NULL first: then the store and the batch under way are weighed, after it what stands in the
+ * ring. */
+static void weigh_stuck(void *context, struct ind_mark *mark, const struct ind_batch *batch)
+{
+    struct writer *writer = context;
+    unsigned ring = writer->weighed;
+    if (!batch) {
+        fill_sheet(writer->collector, ring, mark->sheet);
+        batch = writer->batch && writer->ring == ring ? writer->batch : NULL;
+    }
+    if (batch && mark->sheet->ledgers)
+        ind_batch_weigh(batch, mark->sheet->ledgers);
+    mark->sheet->ring_waiting = waiting_in(mark->sheet) - mark->sheet->store_waiting;
+}
+
+/* While the disk takes nothing, a sheet does not wait its turn. */
+static void fill_sheets_while_stuck(struct writer *writer)
+{
+    for (writer->weighed = 0; writer->weighed < writer->collector->intakes; writer->weighed++)
+        if (ind_ring_pull(writer->collector->rings, writer->weighed, is_sheet, weigh_stuck, writer))
+            sheet_done(writer->collector);
+}
+
+static void publish(struct ind_collector *collector)
+{
+    struct ind_store_counts counts = ind_store_counts(collector->store);
+    atomic_store(&collector->lines, counts.lines);
+    atomic_store(&collector->bytes, counts.bytes);
+    atomic_store(&collector->rotated_files, counts.rotated);
+    atomic_store(&collector->overflowed, counts.overflowed);
+    atomic_store(&collector->live_files, counts.live_files);
+    atomic_store(&collector->open_files, counts.open_files);
+}
+
+/* ---- Batches ---- */
 
 /* Nobody waits for ever: messages from files end after some seconds without room, sockets go on until they
  * are told to end, and then no longer than that. */
@@ -40,69 +125,117 @@ static bool out_of_patience(struct ind_collector *collector, ind_time stuck_sinc
     return ending && ind_now() - stuck_since > PATIENCE_SECONDS * IND_SECOND;
 }
 
-static bool wait_for_disk(struct ind_collector *collector, ind_time *stuck_since)
+static bool wait_for_disk(struct writer *writer, ind_time *stuck_since)
 {
     ind_time now = ind_now();
     if (*stuck_since == IND_TIME_NONE)
         *stuck_since = now;
-    if (out_of_patience(collector, *stuck_since)) {
-        atomic_store(&collector->give_up, true);
+    if (out_of_patience(writer->collector, *stuck_since)) {
+        atomic_store(&writer->collector->give_up, true);
         return false;
     }
+    fill_sheets_while_stuck(writer);
+    publish(writer->collector);
     pause_for(RETRY_MILLISECONDS);
-    (void)ind_store_flush(collector->store, ind_now());
+    (void)ind_store_flush(writer->collector->store, ind_now());
     return true;
 }
 
-static uint64_t counted_left(const struct ind_batch *batch)
+static void store_batch(struct writer *writer, unsigned ring, struct ind_batch *batch)
 {
-    uint64_t left = 0;
-    for (size_t g = batch->stored_groups; g < batch->group_count; g++) {
-        uint32_t line =
-            g == batch->stored_groups && batch->within ? batch->next_line : batch->groups[g].first;
-        for (; line; line = batch->lines[line - 1].next)
-            left += batch->lines[line - 1].counted;
-    }
-    return left;
-}
-
-static void store_batch(struct ind_collector *collector, struct ind_batch *batch)
-{
+    struct ind_collector *collector = writer->collector;
     ind_time stuck_since = IND_TIME_NONE;
-    while (!atomic_load(&collector->give_up) && !ind_batch_store(batch, collector->store, ind_now()))
-        if (!wait_for_disk(collector, &stuck_since))
+    writer->batch = batch;
+    writer->ring = ring;
+    while (!atomic_load(&collector->give_up) &&
+           !ind_batch_store(batch, ring, collector->book, collector->store, ind_now()))
+        if (!wait_for_disk(writer, &stuck_since))
             break;
     if (atomic_load(&collector->give_up))
-        collector->lost_in_queues += counted_left(batch);
-    add_ledger(&collector->ledger, &batch->ledger);
+        ind_batch_lose(batch, ring, collector->book);
+    writer->batch = NULL;
+    ind_ring_give_back(collector->rings, ring, batch);
 }
 
-static void flush_all(struct ind_collector *collector)
+/* What still waits when patience ends is lost; closing the store tells the book so. */
+static void flush_all(struct writer *writer)
 {
     ind_time stuck_since = IND_TIME_NONE;
-    while (!ind_store_flush(collector->store, ind_now()) && !atomic_load(&collector->give_up))
-        if (!wait_for_disk(collector, &stuck_since))
+    while (!ind_store_flush(writer->collector->store, ind_now()) && !atomic_load(&writer->collector->give_up))
+        if (!wait_for_disk(writer, &stuck_since))
             break;
-    collector->lost_in_queues += ind_store_counts(collector->store).waiting;
+}
+
+/* ---- Marks and orders ---- */
+
+/* Behind the mark a ring has batches of the new rules: it is held until all rings have come so far. */
+static void take_rules(struct writer *writer, unsigned ring, struct ind_rules *rules)
+{
+    struct ind_collector *collector = writer->collector;
+    writer->held[ring] = true;
+    if (++writer->held_count < collector->intakes)
+        return;
+    ind_store_adopt(collector->store, rules->plan);
+    if (!ind_book_adopt(collector->book, rules->config))
+        ind_collect_tell(collector, IND_SEVERITY_WARNING, "out of memory: routes are not counted any more");
+    for (unsigned i = 0; i < collector->intakes; i++)
+        writer->held[i] = false;
+    writer->held_count = 0;
+    atomic_store(&collector->keeper_rules, rules);
+    atomic_store(&collector->writer_behind, false);
+    ind_control_knock(collector->control);
+}
+
+static void take_mark(struct writer *writer, unsigned ring, struct ind_mark *mark)
+{
+    if (mark->kind == IND_MARK_RULES) {
+        take_rules(writer, ring, mark->rules);
+        return;
+    }
+    fill_sheet(writer->collector, ring, mark->sheet);
+    sheet_done(writer->collector);
+}
+
+static void take_orders(struct ind_collector *collector)
+{
+    pthread_mutex_lock(&collector->ordering);
+    bool asked = collector->rotate_asked, only_due = collector->rotate_only_due;
+    collector->rotate_asked = false;
+    pthread_mutex_unlock(&collector->ordering);
+    if (!asked)
+        return;
+    size_t failed = 0, count = ind_store_rotate(collector->store, only_due, ind_now(), &failed);
+    pthread_mutex_lock(&collector->ordering);
+    collector->rotated = true;
+    collector->rotated_count = count;
+    collector->rotated_failed = failed;
+    pthread_mutex_unlock(&collector->ordering);
+    ind_control_knock(collector->control);
 }
 
 void *ind_writer(void *argument)
 {
     struct ind_collector *collector = argument;
+    struct writer writer = {.collector = collector};
     bool ended = false;
     while (!ended) {
-        struct ind_batch *batch = ind_ring_take(collector->ring, TICK_MILLISECONDS, &ended);
-        if (batch) {
-            store_batch(collector, batch);
-            ind_ring_give_back(collector->ring, batch);
-        }
+        struct ind_ring_item item = ind_rings_take(collector->rings, writer.held, TICK_MILLISECONDS, &ended);
+        if (item.batch)
+            store_batch(&writer, item.ring, item.batch);
+        if (item.mark)
+            take_mark(&writer, item.ring, item.mark);
         if (!atomic_load(&collector->give_up))
             (void)ind_store_tick(collector->store, ind_now(), FLUSH_AFTER);
+        take_orders(collector);
+        publish(collector);
     }
-    flush_all(collector);
+    flush_all(&writer);
+    publish(collector);
     ind_tell_written(collector);
     return NULL;
 }
+
+/* ---- Housekeeping ---- */
 
 /* Receiving and writing come first. */
 static void step_back(void)
@@ -120,20 +253,39 @@ static bool must_end(void *argument)
     return atomic_load(&collector->stop) && atomic_load(&collector->written);
 }
 
+static void keep(struct ind_collector *collector)
+{
+    struct ind_rules *rules = atomic_exchange(&collector->keeper_rules, NULL);
+    if (rules) {
+        ind_keeper_adopt(collector->store, rules->plan);
+        atomic_store(&collector->keeper_behind, false);
+        ind_control_knock(collector->control);
+    }
+    if (atomic_exchange(&collector->clock_is_right, false))
+        ind_keeper_retain(collector->store, ind_now(), true);
+    (void)ind_keeper_run(collector->store, ind_now(), must_end, collector);
+    struct ind_keeper_counts counts = ind_keeper_counts(collector->store);
+    atomic_store(&collector->compressed, counts.compressed);
+    atomic_store(&collector->removed, counts.removed);
+    atomic_store(&collector->archives, counts.archives);
+    atomic_store(&collector->archive_bytes, counts.archive_bytes);
+}
+
 void *ind_housekeeping(void *argument)
 {
     struct ind_collector *collector = argument;
     int ticks = 0;
     step_back();
     while (!atomic_load(&collector->written)) {
-        if (ind_keeper_wanted(collector->store) || ++ticks >= 10) {
+        if (ind_keeper_wanted(collector->store) || atomic_load(&collector->keeper_rules) ||
+            atomic_load(&collector->clock_is_right) || ++ticks >= 10) {
             ticks = 0;
-            (void)ind_keeper_run(collector->store, ind_now(), must_end, collector);
+            keep(collector);
         }
         (void)ind_wait_written(collector, TICK_MILLISECONDS);
     }
     /* Messages from files leave everything in order behind them; a collector that is told to end does so. */
     if (!atomic_load(&collector->stop))
-        (void)ind_keeper_run(collector->store, ind_now(), must_end, collector);
+        keep(collector);
     return NULL;
 }

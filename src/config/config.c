@@ -10,8 +10,7 @@
 
 enum { DEEPEST_INCLUDE = 8 };
 
-/* A relative path is relative to the file that holds it. */
-static char *resolve_path(struct ind_loader *loader, const struct ind_node *node)
+char *ind_resolve_path(struct ind_loader *loader, const struct ind_node *node)
 {
     const char *slash = strrchr(node->source->path, '/');
     char path[4096];
@@ -42,7 +41,7 @@ static bool once(struct ind_loader *loader, const struct ind_node *value, const 
 static void read_path(struct ind_loader *loader, const struct ind_node *value, char **path)
 {
     if (ind_expect_text(loader, value, "a path") && once(loader, value, path))
-        *path = resolve_path(loader, value);
+        *path = ind_resolve_path(loader, value);
 }
 
 static void read_store(struct ind_loader *loader, const struct ind_node *value, void *into)
@@ -83,6 +82,25 @@ static void read_open_files(struct ind_loader *loader, const struct ind_node *va
         !ind_read_count(value->text, 1, 1000000, &config->open_files))
         ind_wrong(loader, value, "\"%.*s\" is no number of files; write one such as 4096",
                   IND_ARG(value->text));
+}
+
+static void read_burst_buffer(struct ind_loader *loader, const struct ind_node *value, void *into)
+{
+    struct ind_config *config = into;
+    if (ind_expect_text(loader, value, "a size such as 64 MiB") &&
+        once(loader, value, &config->burst_buffer) &&
+        (!ind_read_size(value->text, &config->burst_buffer) || config->burst_buffer < 1 << 20 ||
+         config->burst_buffer > UINT64_C(64) << 30))
+        ind_wrong(loader, value, "\"%.*s\" is no size from 1 MiB to 64 GiB; write one such as 64 MiB",
+                  IND_ARG(value->text));
+}
+
+static void read_threads(struct ind_loader *loader, const struct ind_node *value, void *into)
+{
+    struct ind_config *config = into;
+    if (ind_expect_text(loader, value, "a number of threads") && once(loader, value, &config->threads) &&
+        !ind_read_count(value->text, 1, 64, &config->threads))
+        ind_wrong(loader, value, "\"%.*s\" is no number of threads from 1 to 64", IND_ARG(value->text));
 }
 
 static void read_allow(struct ind_loader *loader, const struct ind_node *value, void *into)
@@ -150,7 +168,7 @@ static void include_one(struct ind_loader *loader, const struct ind_node *node)
     glob_t found;
     if (!ind_expect_text(loader, node, "the path of a file to include"))
         return;
-    char *pattern = resolve_path(loader, node);
+    char *pattern = ind_resolve_path(loader, node);
     if (!pattern)
         return;
     bool many = strpbrk(pattern, "*?[") != NULL;
@@ -176,10 +194,20 @@ static void read_include(struct ind_loader *loader, const struct ind_node *value
 }
 
 static const struct ind_key top_keys[] = {
-    {"store", read_store},     {"state", read_state},           {"zone", read_zone},
-    {"domain", read_domain},   {"open files", read_open_files}, {"listen", ind_load_listen},
-    {"allow", read_allow},     {"devices", gather_devices},     {"conditions", gather_conditions},
-    {"routes", gather_routes}, {"archives", gather_archives},   {"include", read_include},
+    {"store", read_store},
+    {"state", read_state},
+    {"zone", read_zone},
+    {"domain", read_domain},
+    {"open files", read_open_files},
+    {"burst buffer", read_burst_buffer},
+    {"threads", read_threads},
+    {"listen", ind_load_listen},
+    {"allow", read_allow},
+    {"devices", gather_devices},
+    {"conditions", gather_conditions},
+    {"routes", gather_routes},
+    {"archives", gather_archives},
+    {"include", read_include},
 };
 
 static void read_config_file(struct ind_loader *loader, const char *path, const struct ind_node *from)
@@ -230,7 +258,8 @@ static void warn_of_open_listeners(struct ind_loader *loader)
 {
     const struct ind_config *config = loader->config;
     for (size_t i = 0; !config->allow_given && i < config->listener_count; i++)
-        if (config->listeners[i].address && !is_loopback(config->listeners[i].address)) {
+        if (config->listeners[i].kind != IND_LISTEN_UNIX && config->listeners[i].address &&
+            !is_loopback(config->listeners[i].address)) {
             ind_remark_add(loader->remarks, true, NULL, 0, 0,
                            "anyone who can reach %s can send messages; name your networks under allow:",
                            config->listeners[i].text);
@@ -278,6 +307,7 @@ static void config_free(struct ind_config *config)
     free(config->kept);
     free(config->device_zones);
     free(config->named_conditions);
+    free(config->named_texts);
     free((void *)(uintptr_t)config->named.names);
     free(config->listeners);
     free(config->allow);
@@ -296,6 +326,7 @@ static void load(const char *path, struct ind_loaded *loaded)
         return;
     }
     loader.config->open_files = IND_OPEN_FILES;
+    loader.config->burst_buffer = IND_BURST_BUFFER;
     if (path)
         read_config_file(&loader, path, NULL);
     compile(&loader);

@@ -20,16 +20,21 @@ struct ind_policy {
     int level; /* of the compression */
 };
 
+enum ind_listener_kind { IND_LISTEN_UDP, IND_LISTEN_TCP, IND_LISTEN_UNIX };
+
 struct ind_listener {
+    enum ind_listener_kind kind;
     char *text;    /* "udp 0.0.0.0:514": what messages carry as their listener */
-    char *address; /* numeric */
+    char *address; /* numeric; the path of a local socket */
     uint16_t port; /* 0: any free one */
+    bool drop;     /* when full: what comes is lost, and counted; otherwise senders are held back */
 };
 
 struct ind_config {
     char *store, *state, *domain, *zone_text;
     struct ind_zone *zone;
-    uint64_t open_files;
+    uint64_t open_files, burst_buffer; /* files; bytes */
+    uint64_t threads;                  /* that receive; 0: one processor is left free */
     struct ind_listener *listeners;
     size_t listener_count;
     struct ind_network *allow;
@@ -41,6 +46,7 @@ struct ind_config {
     struct ind_conditions *conditions;
     struct ind_named named; /* the named conditions, for conditions given elsewhere */
     ind_condition *named_conditions;
+    const char **named_texts; /* as written; for sets of conditions of their own */
     struct ind_route *routes;
     size_t route_count;
     struct ind_policy *policies; /* the first is "default" */
@@ -50,7 +56,7 @@ struct ind_config {
     size_t kept_count;
 };
 
-enum { IND_OPEN_FILES = 4096 };
+enum { IND_OPEN_FILES = 4096, IND_BURST_BUFFER = 64 << 20, IND_MOST_LISTENERS = 64 };
 
 struct ind_loaded {
     struct ind_config *config;  /* NULL where there are mistakes */
@@ -68,6 +74,11 @@ void ind_loaded_free(struct ind_loaded *loaded);
 
 /* `./indagator.yaml`, then `/etc/indagator/indagator.yaml`; NULL where there is neither. */
 const char *ind_config_find(void);
+
+/* Reads a condition into a set of its own, with the named conditions of this configuration. New in *set, also
+ * where it is false with *mistake made; NULL where memory is out. */
+bool ind_config_condition(const struct ind_config *config, struct ind_slice text, struct ind_conditions **set,
+                          ind_condition *condition, struct ind_mistake *mistake);
 
 /* Whether messages from this address are taken. */
 bool ind_config_allows(const struct ind_config *config, const struct ind_address *sender);

@@ -59,6 +59,9 @@ bool ind_expect_text(struct ind_loader *loader, const struct ind_node *node, con
 bool ind_expect_list(struct ind_loader *loader, const struct ind_node *node, const char *what);
 bool ind_read_yes(struct ind_loader *loader, const struct ind_node *node, bool *yes);
 
+/* A relative path is relative to the file that holds it. As ind_keep. */
+char *ind_resolve_path(struct ind_loader *loader, const struct ind_node *node);
+
 /* A copy that lives as long as the configuration; NULL where memory is out, which is then told. */
 char *ind_keep(struct ind_loader *loader, struct ind_slice text);
 

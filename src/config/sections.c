@@ -24,45 +24,118 @@ static bool split_address(struct ind_slice text, struct ind_slice *address, stru
     return brackets == (address->length && memchr(address->at, ':', address->length) != NULL);
 }
 
-static void read_udp(struct ind_loader *loader, const struct ind_node *value, void *into)
+struct listener_text {
+    const struct ind_node *udp, *tcp, *local, *when_full;
+};
+
+#define KEEP(type, key)                                                                                      \
+    static void keep_##key(struct ind_loader *loader, const struct ind_node *value, void *into)              \
+    {                                                                                                        \
+        (void)loader;                                                                                        \
+        ((struct type *)into)->key = value;                                                                  \
+    }
+KEEP(listener_text, udp)
+KEEP(listener_text, tcp)
+KEEP(listener_text, local)
+KEEP(listener_text, when_full)
+
+static bool read_socket_address(struct ind_loader *loader, const struct ind_node *value,
+                                struct ind_listener *listener)
 {
-    (void)into;
     struct ind_slice host, port;
     struct ind_address address;
     uint64_t number;
     if (!ind_expect_text(loader, value, "an address and a port such as 0.0.0.0:514"))
-        return;
+        return false;
     if (!split_address(value->text, &host, &port) || !ind_address_read(host, &address)) {
         ind_wrong(loader, value,
                   "\"%.*s\" is no address and port; write one such as 0.0.0.0:514 or \"[::]:514\" in quotes",
                   IND_ARG(value->text));
-        return;
+        return false;
     }
     if (!ind_read_count(port, 0, 65535, &number)) {
         ind_wrong(loader, value, "\"%.*s\" is no port; it is a number from 1 to 65535", IND_ARG(port));
-        return;
+        return false;
     }
-    struct ind_config *config = loader->config;
-    char text[80];
-    snprintf(text, sizeof text, "udp %.*s", IND_ARG(value->text));
-    for (size_t i = 0; i < config->listener_count; i++)
-        if (config->listeners[i].text && strcmp(config->listeners[i].text, text) == 0)
-            ind_wrong(loader, value, "this address is listened on already; leave one out");
-    if (!ind_grow(loader, &config->listeners, &config->listener_count, sizeof *config->listeners))
-        return;
-    struct ind_listener *listener = &config->listeners[config->listener_count - 1];
-    listener->text = ind_keep(loader, ind_slice_of(text));
     listener->address = ind_keep(loader, host);
     listener->port = (uint16_t)number;
+    return listener->address != NULL;
+}
+
+static bool read_local_socket(struct ind_loader *loader, const struct ind_node *value,
+                              struct ind_listener *listener)
+{
+    enum { LONGEST = 100 }; /* less than any system's sun_path */
+    if (!ind_expect_text(loader, value, "the path of a local socket such as /run/indagator/log"))
+        return false;
+    listener->address = ind_resolve_path(loader, value);
+    if (listener->address && strlen(listener->address) > LONGEST)
+        ind_wrong(loader, value, "the path of a local socket has %d bytes at most", LONGEST);
+    return listener->address != NULL;
+}
+
+static void read_when_full(struct ind_loader *loader, const struct ind_node *value,
+                           struct ind_listener *listener)
+{
+    if (!value || !ind_expect_text(loader, value, "hold or drop"))
+        return;
+    listener->drop = ind_slice_equal(value->text, IND_SLICE("drop"));
+    if (!listener->drop && !ind_slice_equal(value->text, IND_SLICE("hold")))
+        ind_wrong(loader, value,
+                  "\"%.*s\": expected hold (senders wait) or drop (what comes is lost, and counted)",
+                  IND_ARG(value->text));
+    else if (listener->kind != IND_LISTEN_TCP)
+        ind_wrong(loader, value, "\"when full\" goes with tcp: datagrams cannot be held back; leave it out");
+}
+
+static void load_listener(struct ind_loader *loader, const struct ind_node *node)
+{
+    static const struct ind_key keys[] = {
+        {"udp", keep_udp}, {"tcp", keep_tcp}, {"unix", keep_local}, {"when full", keep_when_full}};
+    static const char *const kinds[] = {"udp", "tcp", "unix"};
+    struct listener_text text = {0};
+    struct ind_listener listener = {0};
+    struct ind_config *config = loader->config;
+    char whole[1200];
+    if (!ind_read_map(loader, node, keys, sizeof keys / sizeof *keys, &text))
+        return;
+    const struct ind_node *values[] = {text.udp, text.tcp, text.local}, *value = NULL;
+    for (int i = 0; i < 3; i++) {
+        if (values[i] && value)
+            ind_wrong(loader, values[i],
+                      "one listener has one of udp, tcp and unix; begin another with \"- \"");
+        else if (values[i])
+            listener.kind = (enum ind_listener_kind)i;
+        value = value ? value : values[i];
+    }
+    if (!value) {
+        ind_wrong(loader, node, "a listener without an address; add one such as \"udp: 0.0.0.0:514\"");
+        return;
+    }
+    if (!(listener.kind == IND_LISTEN_UNIX ? read_local_socket(loader, value, &listener)
+                                           : read_socket_address(loader, value, &listener)))
+        return;
+    read_when_full(loader, text.when_full, &listener);
+    snprintf(whole, sizeof whole, "%s %s", kinds[listener.kind],
+             listener.kind == IND_LISTEN_UNIX ? listener.address : value->text.at);
+    for (size_t i = 0; i < config->listener_count; i++)
+        if (config->listeners[i].text && strcmp(config->listeners[i].text, whole) == 0)
+            ind_wrong(loader, value, "this address is listened on already; leave one out");
+    if (config->listener_count == IND_MOST_LISTENERS)
+        ind_wrong(loader, node, "more than %d listeners; leave some out", IND_MOST_LISTENERS);
+    else if (ind_grow(loader, &config->listeners, &config->listener_count, sizeof *config->listeners)) {
+        listener.text = ind_keep(loader, ind_slice_of(whole));
+        config->listeners[config->listener_count - 1] = listener;
+    }
 }
 
 void ind_load_listen(struct ind_loader *loader, const struct ind_node *value, void *into)
 {
-    static const struct ind_key keys[] = {{"udp", read_udp}};
+    (void)into;
     if (!ind_expect_list(loader, value, "listeners such as \"udp: 0.0.0.0:514\""))
         return;
     for (size_t i = 0; i < value->part_count; i++)
-        ind_read_map(loader, value->parts[i], keys, 1, into);
+        load_listener(loader, value->parts[i]);
 }
 
 void ind_load_allow(struct ind_loader *loader, const struct ind_node *value, void *into)
@@ -86,18 +159,12 @@ struct device_text {
     const struct ind_node *name, *address, *host, *zone, *labels, *relay;
 };
 
-#define KEEP(key)                                                                                            \
-    static void keep_##key(struct ind_loader *loader, const struct ind_node *value, void *into)              \
-    {                                                                                                        \
-        (void)loader;                                                                                        \
-        ((struct device_text *)into)->key = value;                                                           \
-    }
-KEEP(name)
-KEEP(address)
-KEEP(host)
-KEEP(zone)
-KEEP(labels)
-KEEP(relay)
+KEEP(device_text, name)
+KEEP(device_text, address)
+KEEP(device_text, host)
+KEEP(device_text, zone)
+KEEP(device_text, labels)
+KEEP(device_text, relay)
 
 /* Calls `tie` for a text or for each of a list. */
 static void each(struct ind_loader *loader, const struct ind_node *node, struct ind_device *device,
@@ -289,12 +356,15 @@ void ind_load_conditions(struct ind_loader *loader)
     loader->named_count = good;
     config->named_conditions = calloc(good ? good : 1, sizeof *config->named_conditions);
     const char **names = calloc(good ? good : 1, sizeof *names);
-    if (!names || !config->named_conditions) {
+    config->named_texts = calloc(good ? good : 1, sizeof *config->named_texts);
+    if (!names || !config->named_conditions || !config->named_texts) {
         free(names);
         return;
     }
-    for (size_t i = 0; i < good; i++)
+    for (size_t i = 0; i < good; i++) {
         names[i] = ind_keep(loader, loader->named[i].key->text);
+        config->named_texts[i] = ind_keep(loader, loader->named[i].value->text);
+    }
     config->named = (struct ind_named){names, good, resolve, loader};
     for (size_t i = 0; i < good; i++) {
         ind_condition condition;
@@ -302,4 +372,31 @@ void ind_load_conditions(struct ind_loader *loader)
     }
     config->named.resolve = resolve_loaded;
     config->named.context = config->named_conditions;
+}
+
+struct own_set {
+    const struct ind_config *config;
+    struct ind_conditions *set;
+    struct ind_named named;
+};
+
+/* The configuration's own reading of them has shown that there are no circles and no mistakes. */
+static enum ind_resolved resolve_into(void *context, size_t index, ind_condition *condition)
+{
+    struct own_set *own = context;
+    struct ind_mistake mistake = {0};
+    return ind_condition_read(own->set, ind_slice_of(own->config->named_texts[index]), &own->named, condition,
+                              &mistake)
+               ? IND_RESOLVED
+               : IND_RESOLVED_BROKEN;
+}
+
+bool ind_config_condition(const struct ind_config *config, struct ind_slice text, struct ind_conditions **set,
+                          ind_condition *condition, struct ind_mistake *mistake)
+{
+    *set = ind_conditions_new(ind_slice_of(config->domain));
+    if (!*set)
+        return false;
+    struct own_set own = {config, *set, {config->named.names, config->named.count, resolve_into, &own}};
+    return ind_condition_read(*set, text, &own.named, condition, mistake);
 }

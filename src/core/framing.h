@@ -1,8 +1,8 @@
 /* core/framing.h: where one message of a stream ends and the next begins (RFC 6587).
  *
- * A connection whose first bytes are digits, a blank and `<` counts octets (section 3.4.1); any other ends its
- * messages at LF, NUL, or both (section 3.4.2). This is decided once. Bytes may come in any portions: the same
- * bytes give the same messages. Nothing is copied: what is handed out points into the input, or into the
+ * A connection whose first bytes are digits, a blank and `<` counts octets (section 3.4.1); any other ends
+ * its messages at LF, NUL, or both (section 3.4.2). This is decided once. Bytes may come in any portions: the
+ * same bytes give the same messages. Nothing is copied: what is handed out points into the input, or into the
  * framing itself for the first few bytes of a connection. */
 #ifndef IND_CORE_FRAMING_H
 #define IND_CORE_FRAMING_H
@@ -27,10 +27,10 @@ struct ind_framing {
     bool under_way;    /* some of a message has come */
     char ended_by;     /* with `ended`: the byte that ended the last line */
     bool ended;
-    uint32_t count;    /* octets still to come */
-    uint32_t digits;   /* of the count so far */
-    size_t length;     /* of the message under way, as far as it is handed out */
-    char head[12];     /* the first bytes, until the mode is decided */
+    uint32_t count;  /* octets still to come */
+    uint32_t digits; /* of the count so far */
+    size_t length;   /* of the message under way, as far as it is handed out */
+    char head[12];   /* the first bytes, until the mode is decided */
 };
 
 enum ind_frame {

@@ -24,7 +24,7 @@ struct ind_slice ind_malformed_name(unsigned reason)
 
 struct ind_slice ind_transport_name(unsigned transport)
 {
-    static const char *const names[] = {"file", "udp", ""};
+    static const char *const names[] = {"file", "udp", "tcp", "unix", "internal", ""};
     return ind_slice_of(names[transport]);
 }
 

@@ -24,7 +24,14 @@ enum ind_malformed {
     IND_MALFORMED_KINDS
 };
 
-enum ind_transport { IND_TRANSPORT_FILE, IND_TRANSPORT_UDP, IND_TRANSPORT_UNKNOWN };
+enum ind_transport {
+    IND_TRANSPORT_FILE,
+    IND_TRANSPORT_UDP,
+    IND_TRANSPORT_TCP,
+    IND_TRANSPORT_UNIX,
+    IND_TRANSPORT_INTERNAL, /* the collector itself */
+    IND_TRANSPORT_UNKNOWN
+};
 
 struct ind_message {
     ind_time received; /* at the collector, or IND_TIME_NONE */

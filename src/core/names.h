@@ -8,7 +8,14 @@
 enum { IND_FACILITIES = 24, IND_SEVERITIES = 8, IND_PRIS = IND_FACILITIES * IND_SEVERITIES };
 
 /* What has no PRI is of this facility and severity (RFC 3164 section 4.3.3). */
-enum { IND_FACILITY_USER = 1, IND_SEVERITY_NOTICE = 5, IND_SEVERITY_WARNING = 4 };
+enum { IND_FACILITY_USER = 1, IND_FACILITY_SYSLOG = 5 };
+enum {
+    IND_SEVERITY_CRITICAL = 2,
+    IND_SEVERITY_ERROR,
+    IND_SEVERITY_WARNING,
+    IND_SEVERITY_NOTICE,
+    IND_SEVERITY_INFO
+};
 
 /* The printed name; `facility` below IND_FACILITIES, `severity` below IND_SEVERITIES. The slice lives for
  * ever. */

@@ -1,16 +1,17 @@
 #define _GNU_SOURCE /* recvmmsg, SO_MEMINFO */
 #include "net/udp.h"
 
-#include <arpa/inet.h>
+#include "net/socket.h"
+
 #include <errno.h>
 #include <fcntl.h>
 #include <netdb.h>
-#include <netinet/in.h>
 #include <stdio.h>
 #include <stdlib.h>
 #include <sys/socket.h>
 #include <unistd.h>
 #ifdef __linux__
+#include <linux/filter.h>
 #include <linux/sock_diag.h>
 #endif
 
@@ -42,7 +43,7 @@ static void ask_for_buffer(int socket)
         size /= 2;
 }
 
-static int bind_to(const struct addrinfo *info, bool only_v6)
+static int bind_to(const struct addrinfo *info, bool only_v6, bool shared)
 {
     int fd = socket(info->ai_family, SOCK_DGRAM, 0);
     if (fd < 0)
@@ -55,7 +56,12 @@ static int bind_to(const struct addrinfo *info, bool only_v6)
 #ifdef SO_TIMESTAMPNS
     (void)setsockopt(fd, SOL_SOCKET, SO_TIMESTAMPNS, &yes, sizeof yes);
 #endif
+#ifdef SO_REUSEPORT
+    if (shared)
+        (void)setsockopt(fd, SOL_SOCKET, SO_REUSEPORT, &yes, sizeof yes);
+#endif
     (void)yes;
+    (void)shared;
     ask_for_buffer(fd);
     if (bind(fd, info->ai_addr, info->ai_addrlen) == 0)
         return fd;
@@ -65,7 +71,7 @@ static int bind_to(const struct addrinfo *info, bool only_v6)
     return -1;
 }
 
-int ind_udp_listen(const char *address, uint16_t port, bool only_v6)
+int ind_udp_listen(const char *address, uint16_t port, bool only_v6, bool shared)
 {
     struct addrinfo hints = {.ai_socktype = SOCK_DGRAM,
                              .ai_flags = AI_NUMERICHOST | AI_NUMERICSERV | AI_PASSIVE};
@@ -76,23 +82,62 @@ int ind_udp_listen(const char *address, uint16_t port, bool only_v6)
         errno = EADDRNOTAVAIL;
         return -1;
     }
-    int fd = bind_to(info, only_v6);
+    int fd = bind_to(info, only_v6, shared);
     int error = errno;
     freeaddrinfo(info);
     errno = error;
     return fd;
 }
 
-uint16_t ind_udp_port(int socket)
+#if defined(SO_ATTACH_REUSEPORT_CBPF) && defined(__linux__)
+bool ind_udp_can_share(void)
 {
-    struct sockaddr_storage name = {0};
-    socklen_t length = sizeof name;
-    if (getsockname(socket, (struct sockaddr *)&name, &length) != 0)
-        return 0;
-    if (name.ss_family == AF_INET)
-        return ntohs(((struct sockaddr_in *)&name)->sin_port);
-    return name.ss_family == AF_INET6 ? ntohs(((struct sockaddr_in6 *)&name)->sin6_port) : 0;
+    return true;
 }
+
+/* The number of the socket is a hash of the source address, modulo their number. An IPv4 datagram has an IPv4
+ * header whichever socket it comes to, so that ::ffff:192.0.2.9 is 192.0.2.9 here too. */
+bool ind_udp_share_by_address(int socket, unsigned sockets)
+{
+    enum { V4_SOURCE = 12, V6_SOURCE = 8 };
+    const uint32_t header = (uint32_t)SKF_NET_OFF;
+    struct sock_filter code[] = {
+        BPF_STMT(BPF_LD | BPF_B | BPF_ABS, header),
+        BPF_STMT(BPF_ALU | BPF_RSH | BPF_K, 4), /* the version */
+        BPF_JUMP(BPF_JMP | BPF_JEQ | BPF_K, 6, 2, 0),
+        BPF_STMT(BPF_LD | BPF_W | BPF_ABS, header + V4_SOURCE),
+        BPF_JUMP(BPF_JMP | BPF_JA, 10, 0, 0),
+        BPF_STMT(BPF_LD | BPF_W | BPF_ABS, header + V6_SOURCE),
+        BPF_STMT(BPF_MISC | BPF_TAX, 0),
+        BPF_STMT(BPF_LD | BPF_W | BPF_ABS, header + V6_SOURCE + 4),
+        BPF_STMT(BPF_ALU | BPF_XOR | BPF_X, 0),
+        BPF_STMT(BPF_MISC | BPF_TAX, 0),
+        BPF_STMT(BPF_LD | BPF_W | BPF_ABS, header + V6_SOURCE + 8),
+        BPF_STMT(BPF_ALU | BPF_XOR | BPF_X, 0),
+        BPF_STMT(BPF_MISC | BPF_TAX, 0),
+        BPF_STMT(BPF_LD | BPF_W | BPF_ABS, header + V6_SOURCE + 12),
+        BPF_STMT(BPF_ALU | BPF_XOR | BPF_X, 0),
+        BPF_STMT(BPF_ALU | BPF_MUL | BPF_K, 0x9E3779B1u),
+        BPF_STMT(BPF_ALU | BPF_RSH | BPF_K, 16),
+        BPF_STMT(BPF_ALU | BPF_MOD | BPF_K, sockets),
+        BPF_STMT(BPF_RET | BPF_A, 0),
+    };
+    struct sock_fprog program = {sizeof code / sizeof *code, code};
+    return setsockopt(socket, SOL_SOCKET, SO_ATTACH_REUSEPORT_CBPF, &program, sizeof program) == 0;
+}
+#else
+bool ind_udp_can_share(void)
+{
+    return false;
+}
+
+bool ind_udp_share_by_address(int socket, unsigned sockets)
+{
+    (void)socket;
+    (void)sockets;
+    return false;
+}
+#endif
 
 uint64_t ind_udp_dropped(int socket)
 {
@@ -136,21 +181,22 @@ static void prepare(struct ind_udp_batch *batch, size_t i)
                                         .msg_controllen = sizeof batch->control[i]};
 }
 
-int ind_udp_receive(int socket, struct ind_udp_batch *batch)
+int ind_udp_receive(int socket, struct ind_udp_batch *batch, int most)
 {
+    most = most < BATCH ? most : BATCH;
 #ifdef __linux__
-    for (size_t i = 0; i < BATCH; i++) {
+    for (size_t i = 0; i < (size_t)most; i++) {
         prepare(batch, i);
         batch->many[i].msg_hdr = batch->headers[i];
     }
-    int count = recvmmsg(socket, batch->many, BATCH, MSG_DONTWAIT, NULL);
+    int count = recvmmsg(socket, batch->many, (unsigned)most, MSG_DONTWAIT, NULL);
     for (int i = 0; i < count; i++) {
         batch->headers[i] = batch->many[i].msg_hdr;
         batch->lengths[i] = batch->many[i].msg_len;
     }
 #else
     int count = 0;
-    while (count < BATCH) {
+    while (count < most) {
         prepare(batch, (size_t)count);
         ssize_t got = recvmsg(socket, &batch->headers[count], MSG_DONTWAIT);
         if (got < 0)
@@ -161,15 +207,6 @@ int ind_udp_receive(int socket, struct ind_udp_batch *batch)
         count = -1;
 #endif
     return count < 0 && (errno == EAGAIN || errno == EWOULDBLOCK || errno == EINTR) ? 0 : count;
-}
-
-static struct ind_address address_of(const struct sockaddr_storage *name)
-{
-    if (name->ss_family == AF_INET)
-        return ind_address_v4((const uint8_t *)&((const struct sockaddr_in *)name)->sin_addr);
-    if (name->ss_family == AF_INET6)
-        return ind_address_v6((const uint8_t *)&((const struct sockaddr_in6 *)name)->sin6_addr);
-    return (struct ind_address){0};
 }
 
 static ind_time stamp_of(struct msghdr *header)
@@ -190,27 +227,6 @@ static ind_time stamp_of(struct msghdr *header)
 struct ind_datagram ind_udp_datagram(const struct ind_udp_batch *batch, int i)
 {
     struct msghdr header = batch->headers[i];
-    return (struct ind_datagram){batch->pieces[i].iov_base, batch->lengths[i], address_of(&batch->senders[i]),
-                                 stamp_of(&header)};
-}
-
-int ind_udp_connect(const char *host, const char *port, const char **reason)
-{
-    struct addrinfo hints = {.ai_socktype = SOCK_DGRAM}, *info;
-    int result = getaddrinfo(host, port, &hints, &info);
-    if (result != 0) {
-        *reason = gai_strerror(result);
-        return -1;
-    }
-    int fd = socket(info->ai_family, SOCK_DGRAM, 0);
-    if (fd >= 0 && connect(fd, info->ai_addr, info->ai_addrlen) != 0) {
-        int error = errno;
-        close(fd);
-        errno = error;
-        fd = -1;
-    }
-    if (fd < 0)
-        *reason = strerror(errno);
-    freeaddrinfo(info);
-    return fd;
+    return (struct ind_datagram){batch->pieces[i].iov_base, batch->lengths[i],
+                                 ind_socket_address(&batch->senders[i]), stamp_of(&header)};
 }

@@ -1,4 +1,4 @@
-/* net/udp.h: datagrams in (RFC 5426) and out. Knows nothing of messages. */
+/* net/udp.h: datagrams coming in: UDP (RFC 5426), and local datagram sockets. Knows nothing of messages. */
 #ifndef IND_NET_UDP_H
 #define IND_NET_UDP_H
 
@@ -8,16 +8,19 @@
 struct ind_datagram {
     const char *bytes;
     size_t length;
-    struct ind_address sender;
-    ind_time received; /* the kernel's stamp; IND_TIME_NONE where it gives none */
+    struct ind_address sender; /* of 0 bits: a local socket */
+    ind_time received;         /* the kernel's stamp; IND_TIME_NONE where it gives none */
 };
 
-/* Binds a socket to a numeric address; port 0: any. `only_v6`: an IPv6 socket takes no IPv4. -1 with errno
- * set. */
-int ind_udp_listen(const char *address, uint16_t port, bool only_v6);
+/* Binds a socket to a numeric address; port 0: any. `only_v6`: an IPv6 socket takes no IPv4. `shared`: others
+ * of ours will be bound to the same. -1 with errno set. */
+int ind_udp_listen(const char *address, uint16_t port, bool only_v6, bool shared);
 
-/* The port that a socket is bound to, 0 where it is none. */
-uint16_t ind_udp_port(int socket);
+/* Whether several sockets can share a port in such a way that all datagrams of one address come to one of
+ * them, whatever port they were sent from: their order is kept then. */
+bool ind_udp_can_share(void);
+/* Sees to that, for a group of `sockets` sockets, `socket` being any of them. False where it failed. */
+bool ind_udp_share_by_address(int socket, unsigned sockets);
 
 /* What the kernel dropped of this socket's, because its buffer was full; 0 where it does not tell. */
 uint64_t ind_udp_dropped(int socket);
@@ -27,12 +30,10 @@ struct ind_udp_batch;
 struct ind_udp_batch *ind_udp_batch_new(void);
 void ind_udp_batch_free(struct ind_udp_batch *batch);
 
-/* Takes what waits in the socket, without waiting, at most a batch. Returns how many; -1 with errno set. */
-int ind_udp_receive(int socket, struct ind_udp_batch *batch);
+/* Takes what waits in the socket, without waiting, at most a batch, and at most `most`. Returns how many; -1
+ * with errno set. */
+int ind_udp_receive(int socket, struct ind_udp_batch *batch, int most);
 /* The i-th of the last call; borrowed until the next. */
 struct ind_datagram ind_udp_datagram(const struct ind_udp_batch *batch, int i);
-
-/* A socket that sends to HOST and PORT (names are looked up). -1 with *reason set. */
-int ind_udp_connect(const char *host, const char *port, const char **reason);
 
 #endif

@@ -21,7 +21,7 @@ struct ind_series {
 struct ind_made {
     UT_hash_handle hh;
     struct {
-        uint64_t path, route;
+        uint64_t path, route; /* hashes of the path and of the route's name */
     } key;
 };
 
@@ -31,7 +31,9 @@ struct ind_live {
     char *path;
     uint64_t hash;
     struct ind_series *series;
-    size_t route, policy; /* IND_NO_POLICY: no more configured */
+    size_t route;  /* of the present configuration; IND_NO_POLICY: no more configured */
+    size_t policy; /* its place in store->policies, or IND_NO_POLICY */
+    int layout;    /* enum ind_layout of its lines; -1: not known */
     bool made_up;
     bool overflow;  /* an overflow.log */
     bool begun;     /* number, archive and first are set */
@@ -44,8 +46,7 @@ struct ind_live {
     uint64_t on_disk;
     int file; /* -1: closed */
     struct ind_page *first_page, *last_page;
-    size_t waiting;            /* bytes */
-    uint64_t waiting_messages; /* counted ones */
+    size_t waiting; /* bytes */
     uint64_t waiting_lines;
     ind_time waiting_since;
     struct ind_live *dirty_prev, *dirty_next; /* those with something waiting, oldest first */
@@ -58,7 +59,7 @@ struct ind_archive {
     char *path; /* of the plain archive */
     char *series;
     uint64_t number, size;
-    size_t policy;
+    size_t policy; /* its place in store->kept_policies, or IND_NO_POLICY */
     ind_time rotated;
     enum ind_compression compression; /* as it is on disk */
     bool to_do;                       /* to be flushed, and compressed where the policy says so */
@@ -71,15 +72,33 @@ struct ind_handed {
     struct ind_archive archive;
 };
 
-struct ind_store {
+/* How the routes and policies of a configuration go with what the store knows (plan.c). */
+struct ind_plan {
     const struct ind_config *config;
+    size_t *place_of_policy; /* in the store's tables, by policy of the configuration */
+    uint64_t *made_today;    /* room for one number a route */
+};
+
+/* Archive policies that one run can know, over all reloads. */
+enum { IND_POLICY_PLACES = 1024 };
+
+struct ind_store {
+    const struct ind_config *config; /* the writing half's */
+    struct ind_plan *first_plan;
+    const struct ind_plan *plan; /* the writing half's */
     struct ind_fs fs;
     int folder, journal, lock, state;
     void (*tell)(void *context, const char *text);
+    void (*settle)(void *context, uint32_t owner, uint32_t lines, bool written);
     void *context;
     bool by_messages;
 
+    /* Names of policies by their place, which they keep; for whoever makes plans. */
+    char *policy_names[IND_POLICY_PLACES];
+    size_t policy_places;
+
     /* The writing half. */
+    const struct ind_policy *policies[IND_POLICY_PLACES]; /* NULL: not in the present configuration */
     struct ind_live *lives;
     struct ind_series *series;
     struct ind_pages pages;
@@ -98,9 +117,10 @@ struct ind_store {
     pthread_mutex_t handing;
     struct ind_handed *handed;
     atomic_bool wanted;
-    atomic_uint_fast64_t *live_bytes; /* per policy */
+    atomic_uint_fast64_t live_bytes[IND_POLICY_PLACES];
 
     /* The keeping half. */
+    const struct ind_policy *kept_policies[IND_POLICY_PLACES]; /* as `policies` */
     struct ind_archive *archives;
     size_t archive_count, archive_room;
     ind_time retained, last_run, kept_last_run, retry_at;
@@ -128,6 +148,16 @@ bool ind_live_flush(struct ind_store *store, struct ind_live *live, ind_time now
 /* Turns a live file into an archive and hands it over. False where that could not be done yet. */
 bool ind_live_rotate(struct ind_store *store, struct ind_live *live, enum ind_rotation_reason reason,
                      ind_time now);
+
+/* The rules of a live file; NULL where its policy is no more configured. */
+static inline const struct ind_policy *ind_live_policy(const struct ind_store *store,
+                                                       const struct ind_live *live)
+{
+    return live->policy == IND_NO_POLICY ? NULL : store->policies[live->policy];
+}
+
+/* When the period of a live file ends under the present rules. */
+void ind_live_settle_period(const struct ind_store *store, struct ind_live *live);
 
 void ind_hand_over(struct ind_store *store, const struct ind_archive *archive);
 bool ind_archive_add(struct ind_store *store, const struct ind_archive *archive);

@@ -128,7 +128,7 @@ static bool compress_archive(struct ind_store *store, struct ind_archive *archiv
 static bool finish_archive(struct ind_store *store, struct ind_archive *archive, ind_time now)
 {
     const struct ind_policy *policy =
-        archive->policy == IND_NO_POLICY ? NULL : &store->config->policies[archive->policy];
+        archive->policy == IND_NO_POLICY ? NULL : store->kept_policies[archive->policy];
     bool good = flush_to_disk(store, archive->path);
     if (good && policy && policy->compress != IND_COMPRESS_NONE)
         good = compress_archive(store, archive, policy, now);
@@ -170,10 +170,12 @@ static bool remove_archive(struct ind_store *store, struct ind_archive *archive,
     return true;
 }
 
-static uint64_t file_system_size(const struct ind_store *store)
+void ind_store_space(const struct ind_store *store, uint64_t *size, uint64_t *room)
 {
     struct statvfs facts;
-    return fstatvfs(store->folder, &facts) == 0 ? (uint64_t)facts.f_blocks * facts.f_frsize : 0;
+    bool good = fstatvfs(store->folder, &facts) == 0;
+    *size = good ? (uint64_t)facts.f_blocks * facts.f_frsize : 0;
+    *room = good ? (uint64_t)facts.f_bavail * facts.f_frsize : 0;
 }
 
 static uint64_t series_number(const struct ind_archive *archive)
@@ -201,10 +203,11 @@ static void retain_policy(struct ind_store *store, size_t policy, struct ind_arc
 {
     struct ind_retention_facts given = {.now = now,
                                         .clock_trusted = !store->clock_distrusted,
-                                        .live_size = atomic_load(&store->live_bytes[policy]),
-                                        .file_system = file_system_size(store)};
+                                        .live_size = atomic_load(&store->live_bytes[policy])};
+    uint64_t room;
+    ind_store_space(store, &given.file_system, &room);
     size_t count = gather(store, policy, facts);
-    if (ind_retention_decide(&store->config->policies[policy].keep, &given, facts, count) == 0)
+    if (ind_retention_decide(&store->kept_policies[policy]->keep, &given, facts, count) == 0)
         return;
     for (size_t i = 0; i < count; i++)
         if (facts[i].verdict != IND_KEPT)
@@ -270,8 +273,9 @@ void ind_keeper_retain(struct ind_store *store, ind_time now, bool clock_is_righ
     size_t count = store->archive_count;
     struct ind_archive_facts *facts = calloc(count ? count : 1, sizeof *facts);
     bool *gone = calloc(count ? count : 1, sizeof *gone);
-    for (size_t policy = 0; facts && gone && policy < store->config->policy_count; policy++)
-        retain_policy(store, policy, facts, now, gone);
+    for (size_t policy = 0; facts && gone && policy < IND_POLICY_PLACES; policy++)
+        if (store->kept_policies[policy])
+            retain_policy(store, policy, facts, now, gone);
     if (facts && gone)
         forget_gone(store, gone);
     free(facts);

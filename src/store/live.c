@@ -76,6 +76,7 @@ struct ind_live *ind_live_new(struct ind_store *store, struct ind_slice path, ui
     live->first = live->last = live->told = live->rotate_again = IND_TIME_NONE;
     live->facts.period_end = IND_TIME_NONE;
     live->messages_known = true;
+    live->layout = -1;
     HASH_ADD_KEYPTR_BYHASHVALUE(hh, store->lives, live->path, (unsigned)path.length, (unsigned)hash, live);
     store->counts.live_files++;
     return live;
@@ -91,19 +92,24 @@ void ind_live_close(struct ind_store *store, struct ind_live *live)
     store->open_count--;
 }
 
-static void forget_waiting(struct ind_store *store, struct ind_live *live)
+/* Lets go of what waits, which is written, or lost. */
+static void settle_waiting(struct ind_store *store, struct ind_live *live, bool written)
 {
     while (live->first_page) {
         struct ind_page *page = live->first_page;
         live->first_page = page->next;
+        for (uint32_t i = 0; store->settle && i < page->runs; i++)
+            store->settle(store->context, ind_page_run(page, i)->owner, ind_page_run(page, i)->lines,
+                          written);
         ind_page_give(&store->pages, page);
     }
     if (live->waiting)
         DL_DELETE2(store->dirty, live, dirty_prev, dirty_next);
     live->last_page = NULL;
+    store->counts.waiting -= live->waiting_lines;
+    *(written ? &store->counts.lines : &store->counts.lost) += live->waiting_lines;
     live->waiting = 0;
-    store->counts.waiting -= live->waiting_messages;
-    live->waiting_messages = live->waiting_lines = 0;
+    live->waiting_lines = 0;
 }
 
 static void count_live_bytes(struct ind_store *store, const struct ind_live *live, uint64_t more,
@@ -115,7 +121,7 @@ static void count_live_bytes(struct ind_store *store, const struct ind_live *liv
 
 void ind_live_free(struct ind_store *store, struct ind_live *live)
 {
-    forget_waiting(store, live);
+    settle_waiting(store, live, false);
     ind_live_close(store, live);
     count_live_bytes(store, live, 0, live->on_disk);
     HASH_DEL(store->lives, live);
@@ -125,18 +131,29 @@ void ind_live_free(struct ind_store *store, struct ind_live *live)
     free(live);
 }
 
+/* A file holds one layout, so that a raw line is never taken for another: where the route has a new one, it
+ * is due at once. */
+void ind_live_settle_period(const struct ind_store *store, struct ind_live *live)
+{
+    const struct ind_policy *policy = ind_live_policy(store, live);
+    if (!live->begun)
+        return;
+    live->facts.period_end =
+        policy ? ind_period_end(policy->rotate.every, store->config->zone, live->first) : IND_TIME_NONE;
+    if (live->route != IND_NO_POLICY && live->layout >= 0 &&
+        live->layout != (int)store->config->routes[live->route].layout)
+        live->facts.period_end = 0;
+}
+
 static void fit_to_route(struct ind_store *store, struct ind_live *live, size_t route)
 {
-    size_t policy = store->config->routes[route].policy;
-    live->route = route;
-    if (live->policy == policy)
+    if (live->route == route)
         return;
+    live->route = route;
     count_live_bytes(store, live, 0, live->on_disk);
-    live->policy = policy;
+    live->policy = store->plan->place_of_policy[store->config->routes[route].policy];
     count_live_bytes(store, live, live->on_disk, 0);
-    if (live->begun)
-        live->facts.period_end =
-            ind_period_end(store->config->policies[policy].rotate.every, store->config->zone, live->first);
+    ind_live_settle_period(store, live);
 }
 
 static void turn_day(struct ind_store *store, ind_time now)
@@ -162,7 +179,8 @@ void ind_made_forget(struct ind_store *store)
 
 bool ind_made_count(struct ind_store *store, uint64_t path, uint32_t route)
 {
-    struct ind_made *made, probe = {.key = {path, route}};
+    struct ind_made *made,
+        probe = {.key = {path, ind_path_hash(ind_slice_of(store->config->routes[route].name))}};
     HASH_FIND(hh, store->made, &probe.key, sizeof probe.key, made);
     if (made)
         return true;
@@ -247,15 +265,15 @@ static bool begin(struct ind_store *store, struct ind_live *live, ind_time time)
     live->first = live->last = time;
     live->facts = (struct ind_live_facts){.period_end = IND_TIME_NONE};
     live->messages_known = true;
-    if (live->policy != IND_NO_POLICY)
-        live->facts.period_end =
-            ind_period_end(store->config->policies[live->policy].rotate.every, store->config->zone, time);
+    live->layout = live->route == IND_NO_POLICY ? -1 : (int)store->config->routes[live->route].layout;
+    ind_live_settle_period(store, live);
     return true;
 }
 
 static bool journal_opened(struct ind_store *store, struct ind_live *live, ind_time now)
 {
     const struct ind_config *config = store->config;
+    const struct ind_policy *policy = ind_live_policy(store, live);
     bool known = live->route != IND_NO_POLICY;
     struct ind_record record = {
         .event = IND_EVENT_OPENED,
@@ -265,7 +283,7 @@ static bool journal_opened(struct ind_store *store, struct ind_live *live, ind_t
         .archive = live->archive,
         .live = live->path,
         .route = known ? config->routes[live->route].name : NULL,
-        .policy = live->policy != IND_NO_POLICY ? config->policies[live->policy].name : NULL,
+        .policy = policy ? policy->name : NULL,
         .layout = known ? ind_layout_name(config->routes[live->route].layout).at : NULL,
         .first = live->first,
         .made_up = live->made_up,
@@ -423,10 +441,8 @@ bool ind_live_flush(struct ind_store *store, struct ind_live *live, ind_time now
     if (ensure_open(store, live, now) && write_pages(store, live)) {
         live->on_disk += live->waiting;
         count_live_bytes(store, live, live->waiting, 0);
-        store->counts.stored += live->waiting_messages;
-        store->counts.lines += live->waiting_lines;
         store->counts.bytes += live->waiting;
-        forget_waiting(store, live);
+        settle_waiting(store, live, true);
         live->told = IND_TIME_NONE;
         if (store->disk_full && !store->dirty)
             tell_room(store); /* all that waited is written */
@@ -441,10 +457,9 @@ bool ind_live_flush(struct ind_store *store, struct ind_live *live, ind_time now
         return false;
     }
     tell_lost(store, live, error, now);
-    store->counts.lost += live->waiting_messages;
     live->facts.size -= live->waiting;
     live->facts.messages -= live->waiting_lines;
-    forget_waiting(store, live);
+    settle_waiting(store, live, false);
     return true;
 }
 
@@ -520,17 +535,17 @@ bool ind_live_rotate(struct ind_store *store, struct ind_live *live, enum ind_ro
 /* Room for `length` bytes more, at the cost of writing what has waited longest. */
 static bool make_room(struct ind_store *store, size_t length, ind_time now)
 {
-    size_t needed = length / IND_PAGE_BYTES + 2;
+    size_t needed = length / (IND_PAGE_BYTES - 2 * sizeof(struct ind_run)) + 2;
     while (store->pages.free_count < needed)
         if (!store->dirty || !ind_live_flush(store, store->dirty, now))
             return false;
     return true;
 }
 
-static void add_bytes(struct ind_store *store, struct ind_live *live, struct ind_slice bytes)
+static void add_line(struct ind_store *store, struct ind_live *live, struct ind_slice bytes, uint32_t owner)
 {
     while (bytes.length > 0) {
-        if (!live->last_page || live->last_page->used == IND_PAGE_BYTES) {
+        if (!live->last_page || ind_page_room(live->last_page) == 0) {
             struct ind_page *page = ind_page_take(&store->pages);
             if (live->last_page)
                 live->last_page->next = page;
@@ -539,11 +554,12 @@ static void add_bytes(struct ind_store *store, struct ind_live *live, struct ind
             live->last_page = page;
         }
         struct ind_page *page = live->last_page;
-        size_t part = IND_PAGE_BYTES - page->used < bytes.length ? IND_PAGE_BYTES - page->used : bytes.length;
+        size_t room = ind_page_room(page), part = room < bytes.length ? room : bytes.length;
         memcpy(page->bytes + page->used, bytes.at, part);
-        page->used += part;
+        page->used += (uint32_t)part;
         bytes = ind_slice_from(bytes, part);
     }
+    ind_page_count(live->last_page, owner);
 }
 
 /* Rotates where a line calls for it. False where the disk is full. Where it fails for another reason (which
@@ -565,11 +581,11 @@ static bool rotate_before(struct ind_store *store, struct ind_live *live,
 }
 
 enum ind_append ind_store_append(struct ind_store *store, struct ind_live *live, struct ind_slice line,
-                                 ind_time time, bool counted, ind_time now)
+                                 ind_time time, uint32_t owner, ind_time now)
 {
     static const struct ind_rotation_rule never = {IND_PERIOD_NONE, 0, 0};
-    const struct ind_rotation_rule *rule =
-        live->policy == IND_NO_POLICY ? &never : &store->config->policies[live->policy].rotate;
+    const struct ind_policy *policy = ind_live_policy(store, live);
+    const struct ind_rotation_rule *rule = policy ? &policy->rotate : &never;
     if (live->begun && !rotate_before(store, live, rule, line.length, time, now))
         return IND_APPEND_FULL;
     if (!make_room(store, line.length, now) || (!live->begun && !begin(store, live, time)))
@@ -578,12 +594,11 @@ enum ind_append ind_store_append(struct ind_store *store, struct ind_live *live,
         live->waiting_since = now;
         DL_APPEND2(store->dirty, live, dirty_prev, dirty_next);
     }
-    add_bytes(store, live, line);
+    add_line(store, live, line, owner);
     live->waiting += line.length;
     live->waiting_lines++;
-    live->waiting_messages += counted;
     store->counts.overflowed += live->overflow;
-    store->counts.waiting += counted;
+    store->counts.waiting++;
     live->facts.size += line.length;
     live->facts.messages++;
     if (time > live->last)
@@ -613,9 +628,8 @@ bool ind_store_flush(struct ind_store *store, ind_time now)
 
 static enum ind_rotation_reason due(const struct ind_store *store, const struct ind_live *live, ind_time now)
 {
-    if (live->policy == IND_NO_POLICY)
-        return IND_ROTATION_NOT;
-    return ind_rotation_due(&store->config->policies[live->policy].rotate, &live->facts, now);
+    const struct ind_policy *policy = ind_live_policy(store, live);
+    return policy ? ind_rotation_due(&policy->rotate, &live->facts, now) : IND_ROTATION_NOT;
 }
 
 size_t ind_store_rotate(struct ind_store *store, bool only_due, ind_time now, size_t *failed)
@@ -646,6 +660,16 @@ bool ind_store_tick(struct ind_store *store, ind_time now, ind_time wait)
         (void)ind_store_rotate(store, true, now, &failed);
     }
     return all && failed == 0;
+}
+
+void ind_store_waiting(struct ind_store *store, void (*take)(void *context, uint32_t owner, uint32_t lines),
+                       void *context)
+{
+    struct ind_live *live;
+    DL_FOREACH2(store->dirty, live, dirty_next)
+    for (struct ind_page *page = live->first_page; page; page = page->next)
+        for (uint32_t i = 0; i < page->runs; i++)
+            take(context, ind_page_run(page, i)->owner, ind_page_run(page, i)->lines);
 }
 
 struct ind_store_counts ind_store_counts(const struct ind_store *store)

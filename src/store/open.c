@@ -8,7 +8,7 @@
 #include <sys/stat.h>
 #include <unistd.h>
 
-enum { PAGES = 1536, FILES_A_DAY = 10000, RESERVED_FILES = 96 };
+enum { PAGES = 8192, FILES_A_DAY = 10000, RESERVED_FILES = 96 };
 
 static bool make_path(const char *path)
 {
@@ -72,10 +72,13 @@ static size_t open_limit(uint64_t wanted)
 
 static bool make_tables(struct ind_store *store, const struct ind_store_settings *settings)
 {
-    const struct ind_config *config = settings->config;
-    store->made_today = calloc(config->route_count, sizeof *store->made_today);
-    store->live_bytes = calloc(config->policy_count, sizeof *store->live_bytes);
-    return store->made_today && store->live_bytes && ind_pages_init(&store->pages, PAGES);
+    char reason[200];
+    store->first_plan = ind_plan_new(store, settings->config, reason, sizeof reason);
+    if (!store->first_plan || !ind_pages_init(&store->pages, PAGES))
+        return false;
+    ind_store_adopt(store, store->first_plan);
+    ind_keeper_adopt(store, store->first_plan);
+    return true;
 }
 
 static enum ind_store_status set_up(struct ind_store *store, const struct ind_store_settings *settings,
@@ -119,6 +122,7 @@ enum ind_store_status ind_store_open(const struct ind_store_settings *settings, 
     made->fs = *settings->fs;
     made->folder = made->journal = made->lock = made->state = -1;
     made->tell = settings->tell;
+    made->settle = settings->settle;
     made->context = settings->context;
     made->by_messages = settings->by_messages;
     made->files_a_day = settings->files_a_day ? settings->files_a_day : FILES_A_DAY;
@@ -168,8 +172,9 @@ void ind_store_close(struct ind_store *store)
     }
     free(store->archives);
     ind_made_forget(store);
-    free(store->made_today);
-    free(store->live_bytes);
+    ind_plan_free(store->first_plan);
+    for (size_t i = 0; i < store->policy_places; i++)
+        free(store->policy_names[i]);
     ind_pages_close(&store->pages);
     pthread_mutex_destroy(&store->handing);
     close_if_open(store->journal);

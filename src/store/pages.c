@@ -26,7 +26,7 @@ struct ind_page *ind_page_take(struct ind_pages *pages)
         return NULL;
     pages->free_count--;
     page->next = NULL;
-    page->used = 0;
+    page->used = page->runs = 0;
     return page;
 }
 

@@ -91,12 +91,8 @@ static bool take_live(struct ind_store *store, struct ind_live_path *path)
     }
     const struct ind_policy *policy = &config->policies[live->policy];
     atomic_fetch_add(&store->live_bytes[live->policy], live->on_disk);
-    live->facts.period_end = ind_period_end(policy->rotate.every, config->zone, live->first);
-    /* A file holds one layout, so that a raw line is never taken for another: where the route has a new one,
-     * it is due. */
-    if (live->route != IND_NO_POLICY && filed->layout >= 0 &&
-        filed->layout != (int)config->routes[live->route].layout)
-        live->facts.period_end = 0;
+    live->layout = filed->layout;
+    ind_live_settle_period(store, live);
     if (policy->rotate.messages) {
         live->facts.messages = count_lines(store, path->path);
         live->messages_known = true;

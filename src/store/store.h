@@ -23,6 +23,8 @@ struct ind_store_settings {
     bool by_messages; /* no clock turns files over, only the times of messages do: for messages from files */
     /* What an administrator must hear of. Called from both threads. May be NULL. */
     void (*tell)(void *context, const char *text);
+    /* The end of lines of one owner: written, or lost for good. Called from the writing half. May be NULL. */
+    void (*settle)(void *context, uint32_t owner, uint32_t lines, bool written);
     void *context;
 };
 
@@ -58,9 +60,13 @@ enum ind_append {
 };
 
 /* Adds one line, with its end, of a message of the given time; rotates first where the line calls for it.
- * `counted`: this is the copy by which the message counts as stored. */
+ * `owner`: whose line it is, for `settle`; any number. */
 enum ind_append ind_store_append(struct ind_store *store, struct ind_live *live, struct ind_slice line,
-                                 ind_time time, bool counted, ind_time now);
+                                 ind_time time, uint32_t owner, ind_time now);
+
+/* Gives the owners of all lines that wait, in runs. */
+void ind_store_waiting(struct ind_store *store, void (*take)(void *context, uint32_t owner, uint32_t lines),
+                       void *context);
 
 /* Writes what waits. False where something still waits because the disk takes nothing. */
 bool ind_store_flush(struct ind_store *store, ind_time now);
@@ -73,16 +79,32 @@ bool ind_store_tick(struct ind_store *store, ind_time now, ind_time wait);
 size_t ind_store_rotate(struct ind_store *store, bool only_due, ind_time now, size_t *failed);
 
 struct ind_store_counts {
-    uint64_t stored;       /* messages: their counted copy is written */
-    uint64_t lost;         /* messages: their counted copy could not be written, ever */
-    uint64_t lines, bytes; /* written, copies included */
-    uint64_t waiting;      /* messages whose counted copy waits */
+    uint64_t lines, bytes; /* written */
+    uint64_t lost;         /* lines that could not be written, ever */
+    uint64_t waiting;      /* lines */
     uint64_t overflowed;   /* lines that went to an overflow.log */
     uint64_t rotated;      /* files */
     size_t live_files, open_files;
 };
 
 struct ind_store_counts ind_store_counts(const struct ind_store *store);
+
+/* ---- Other rules while it runs ----
+ *
+ * Three steps on three threads: a plan is made, which may fail and changes nothing; the writing half adopts
+ * it, and the keeping half, neither of which can fail. The configuration it is made from must live until both
+ * have adopted a later one. Store and state must be the same as before. */
+
+struct ind_plan;
+
+/* By one thread at a time. NULL where it cannot be done: `reason` tells why. */
+struct ind_plan *ind_plan_new(struct ind_store *store, const struct ind_config *config, char *reason,
+                              size_t room);
+/* Not before both halves have adopted a later one. Accepts NULL. */
+void ind_plan_free(struct ind_plan *plan);
+
+void ind_store_adopt(struct ind_store *store, struct ind_plan *plan);
+void ind_keeper_adopt(struct ind_store *store, struct ind_plan *plan);
 
 /* ---- The keeping half ---- */
 
@@ -97,6 +119,10 @@ bool ind_keeper_run(struct ind_store *store, ind_time now, bool (*stop)(void *co
 
 /* Runs the retention alone; `clock_is_right`: somebody said so. */
 void ind_keeper_retain(struct ind_store *store, ind_time now, bool clock_is_right);
+
+/* Bytes of the file system that holds the store: all, and those free for it; 0 where that is not known. Any
+ * thread. */
+void ind_store_space(const struct ind_store *store, uint64_t *size, uint64_t *room);
 
 /* Whether there is anything for ind_keeper_run to do: any thread. */
 bool ind_keeper_wanted(struct ind_store *store);

@@ -2,7 +2,7 @@
 #include "support/support.h"
 
 #include "core/names.h"
-#include "net/udp.h"
+#include "net/socket.h"
 #include <dirent.h>
 #include <signal.h>
 #include <sys/socket.h>
@@ -59,7 +59,7 @@ static void send_datagram(unsigned port, const void *bytes, size_t length)
     char number[16];
     const char *reason;
     snprintf(number, sizeof number, "%u", port);
-    int fd = ind_udp_connect("127.0.0.1", number, &reason);
+    int fd = ind_connect(IND_SEND_UDP, "127.0.0.1", number, NULL, &reason);
     assert_true(fd >= 0);
     assert_int_equal(send(fd, bytes, length, 0), length);
     close(fd);

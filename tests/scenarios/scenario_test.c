@@ -2,6 +2,7 @@
 #define _GNU_SOURCE
 #include "support/support.h"
 
+#include "collect/book.h"
 #include "collect/intake.h"
 #include "config/moment.h"
 #include "config/quantity.h"
@@ -15,7 +16,7 @@
 #include <sys/stat.h>
 #include <unistd.h>
 
-enum { FILES_A_DAY = 20, MOST_STEPS = 400, MOST_TOLD = 200, ROOM = 1200 };
+enum { QUEUE = 40, FILES_A_DAY = 20, MOST_STEPS = 400, MOST_TOLD = 200, ROOM = 1200 };
 
 /* A file system that can run full, and a process that can stop dead after any change to it. */
 struct disk {
@@ -34,8 +35,10 @@ struct player {
     struct ind_fs fs;
     struct ind_store *store;
     struct ind_intake *intake;
-    struct ind_batch *batch;
-    struct ind_ledger ledger;
+    struct ind_batch *batches[QUEUE]; /* oldest first: more than one while the disk takes nothing */
+    size_t batch_count;
+    struct ind_accounts *accounts;
+    struct ind_book *book;
     struct ind_zone *utc;
     ind_time now;
     unsigned long number; /* {n} */
@@ -150,9 +153,35 @@ static void tell(void *context, const char *text)
         player->told[player->told_count++] = strdup(text);
 }
 
+static void settle(void *context, uint32_t owner, uint32_t lines, bool written)
+{
+    ind_book_settle(((struct player *)context)->book, owner, lines, written);
+}
+
+/* The whole ledger, which must add up at any moment. */
+static struct ind_ledger weigh(struct player *player)
+{
+    struct ind_ledger ledgers[64] = {{0}}, sum = {0};
+    uint32_t count = ind_accounts_count(player->accounts);
+    assert_true(count <= 64);
+    ind_book_weigh(player->book, 0, player->store, ledgers, count);
+    for (size_t i = 0; i < player->batch_count; i++)
+        ind_batch_weigh(player->batches[i], ledgers);
+    for (uint32_t i = 0; i < count; i++)
+        ind_ledger_add(&sum, &ledgers[i]);
+    if (sum.received != ind_ledger_accounted(&sum))
+        wrong(player, "the ledger does not add up: %llu received, %llu accounted for",
+              (unsigned long long)sum.received, (unsigned long long)ind_ledger_accounted(&sum));
+    return sum;
+}
+
 static void open_engine(struct player *player)
 {
     char reason[ROOM];
+    player->accounts = ind_accounts_new();
+    assert_non_null(player->accounts);
+    player->book = ind_book_new(&player->accounts, 1);
+    assert_non_null(player->book);
     player->fs = (struct ind_fs){&player->disk, disk_open,   disk_write,       disk_truncate, disk_sync,
                                  disk_rename,   disk_remove, disk_make_folder, disk_own};
     struct ind_store_settings settings = {.config = player->loaded.config,
@@ -160,30 +189,35 @@ static void open_engine(struct player *player)
                                           .now = player->now,
                                           .files_a_day = FILES_A_DAY,
                                           .tell = tell,
+                                          .settle = settle,
                                           .context = player};
     if (ind_store_open(&settings, &player->store, reason, sizeof reason) != IND_STORE_OK)
         wrong(player, "%s", reason);
-    player->intake = ind_intake_new(player->loaded.config);
-    player->ledger = (struct ind_ledger){0};
+    player->intake = ind_intake_new(player->loaded.config, player->accounts);
     assert_non_null(player->intake);
+    assert_true(ind_book_adopt(player->book, player->loaded.config));
 }
 
 static void close_engine(struct player *player)
 {
     ind_store_close(player->store);
+    ind_book_free(player->book);
     ind_intake_free(player->intake);
-    ind_batch_clear(player->batch);
+    ind_accounts_free(player->accounts);
+    while (player->batch_count > 0)
+        ind_batch_free(player->batches[--player->batch_count]);
     player->store = NULL;
     player->intake = NULL;
 }
 
 static void apply_batch(struct player *player)
 {
-    if (!ind_batch_store(player->batch, player->store, player->now))
-        return; /* the disk is full: what is left of the batch waits */
-    player->ledger.received += player->batch->ledger.received;
-    player->ledger.unrouted += player->batch->ledger.unrouted;
-    ind_batch_clear(player->batch);
+    while (player->batch_count > 0) {
+        if (!ind_batch_store(player->batches[0], 0, player->book, player->store, player->now))
+            return; /* the disk is full: what is left of the batch waits */
+        ind_batch_free(player->batches[0]);
+        memmove(player->batches, player->batches + 1, --player->batch_count * sizeof *player->batches);
+    }
 }
 
 static void send_message(struct player *player, const char *text)
@@ -200,12 +234,18 @@ static void send_message(struct player *player, const char *text)
     }
     struct ind_address address;
     (void)ind_address_read(IND_SLICE("192.0.2.1"), &address);
-    struct ind_sender sender = ind_intake_sender(player->intake, &address);
-    struct ind_origin origin = {IND_TRANSPORT_UDP, IND_SLICE("udp 0.0.0.0:514"),
-                                sender.text,       sender.device,
-                                player->now,       player->now};
+    struct ind_origin origin = {.transport = IND_TRANSPORT_UDP,
+                                .listener = IND_SLICE("udp 0.0.0.0:514"),
+                                .sender = ind_intake_sender(player->intake, &address),
+                                .received = player->now,
+                                .now = player->now};
     struct ind_slice bytes = {message, (size_t)(at - message)};
-    if (!ind_intake_message(player->intake, IND_LINES_RAW, bytes, &origin, player->batch))
+    bool tallied = false;
+    struct ind_batch *batch = ind_batch_new();
+    assert_non_null(batch);
+    assert_true(player->batch_count < QUEUE);
+    player->batches[player->batch_count++] = batch;
+    if (!ind_intake_message(player->intake, IND_LINES_RAW, bytes, &origin, batch, &tallied))
         wrong(player, "the batch is full");
     apply_batch(player);
 }
@@ -220,6 +260,7 @@ static void pass(struct player *player, int64_t seconds)
         apply_batch(player);
         (void)ind_store_tick(player->store, player->now, IND_SECOND / 5);
         (void)ind_keeper_run(player->store, player->now, NULL, NULL);
+        (void)weigh(player);
     }
 }
 
@@ -348,19 +389,20 @@ static void expect_count(struct player *player, const char *arguments)
     char name[32], wanted[32];
     assert_int_equal(sscanf(arguments, "%31s %31s", name, wanted), 2);
     struct ind_store_counts store = ind_store_counts(player->store);
+    struct ind_ledger ledger = weigh(player);
     struct ind_keeper_counts keeper = ind_keeper_counts(player->store);
     const struct {
         const char *name;
         uint64_t count;
-    } counts[] = {{"stored", store.stored},
-                  {"lost", store.lost},
-                  {"waiting", store.waiting},
+    } counts[] = {{"stored", ledger.ended[IND_END_STORED]},
+                  {"lost", ledger.ended[IND_END_LOST_DISK]},
+                  {"waiting", ledger.waiting},
                   {"overflowed", store.overflowed},
                   {"rotated", store.rotated},
                   {"removed", keeper.removed},
                   {"compressed", keeper.compressed},
-                  {"received", player->ledger.received},
-                  {"unrouted", player->ledger.unrouted}};
+                  {"received", ledger.received},
+                  {"unrouted", ledger.ended[IND_END_UNROUTED]}};
     for (size_t i = 0; i < sizeof counts / sizeof *counts; i++)
         if (strcmp(name, counts[i].name) == 0) {
             if (wanted[0] != '?' && counts[i].count != strtoul(wanted, NULL, 10))
@@ -531,8 +573,6 @@ static long play_once(struct player *player, long die_after)
     player->folder = ind_folder_new();
     player->disk = (struct disk){UINT64_MAX, 0, -1};
     player->number = 0;
-    player->batch = ind_batch_new();
-    assert_non_null(player->batch);
     play_lines(player, 0, every);
     long changes = 0;
     if (every < player->line_count) {
@@ -541,12 +581,11 @@ static long play_once(struct player *player, long die_after)
         play_lines(player, every + 1, then);
         changes = player->disk.changes;
         player->disk.die_after = -1;
-        player->stored_before = ind_store_counts(player->store).stored;
+        player->stored_before = weigh(player).ended[IND_END_STORED];
         restart(player, false);
         play_lines(player, then + 1, player->line_count);
     }
     close_engine(player);
-    ind_batch_free(player->batch);
     ind_loaded_free(&player->loaded);
     ind_folder_remove(player->folder);
     for (size_t i = 0; i < player->told_count; i++)

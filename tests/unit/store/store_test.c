@@ -60,7 +60,7 @@ static void append(const char *path, const char *line)
                                 false};
     struct ind_live *live = ind_store_file(store, &target, NOW);
     assert_non_null(live);
-    assert_int_equal(ind_store_append(store, live, ind_slice_of(line), NOW, true, NOW), IND_APPENDED);
+    assert_int_equal(ind_store_append(store, live, ind_slice_of(line), NOW, 0, NOW), IND_APPENDED);
     assert_true(ind_store_flush(store, NOW));
 }
 

@@ -1,0 +1,52 @@
+/* collect/book.h: the ledger as the writer keeps it, exact to the message.
+ *
+ * The writer alone writes in it. A message is stored when the first of its lines is written, and lost when
+ * the last of them is lost and none was written; one with several lines has a token, which knows how many of
+ * them are still to come. */
+#ifndef IND_COLLECT_BOOK_H
+#define IND_COLLECT_BOOK_H
+
+#include "collect/batch.h"
+
+enum { IND_MOST_INTAKES = 64 }; /* receivers, or the one reader of files */
+
+/* What the routes took: a message that two routes take counts twice here. */
+struct ind_route_count {
+    char *name;
+    uint64_t lines, bytes;
+};
+
+struct ind_book;
+
+/* New; borrows the accounts of each intake. NULL where memory is out. */
+struct ind_book *ind_book_new(struct ind_accounts *const *accounts, unsigned intakes);
+void ind_book_free(struct ind_book *book);
+
+/* The rules whose route numbers the batches have from now on; false where memory is out (what is then not
+ * counted are routes only). */
+bool ind_book_adopt(struct ind_book *book, const struct ind_config *config);
+
+/* Takes over the tallies of a batch. */
+void ind_book_take(struct ind_book *book, unsigned intake, const struct ind_batch *batch);
+
+/* The owner under which the store is to know a line, or the next line, of a batch. */
+uint32_t ind_book_owner(struct ind_book *book, unsigned intake, struct ind_batch *batch,
+                        const struct ind_batch_line *line);
+/* The batch is through. */
+void ind_book_turn(struct ind_book *book, unsigned intake, const struct ind_batch *batch);
+void ind_book_route(struct ind_book *book, uint32_t route, uint64_t lines, uint64_t bytes);
+
+/* For the store: `book` as context. */
+void ind_book_settle(void *book, uint32_t owner, uint32_t lines, bool written);
+
+/* Copies the ledgers of the first `count` accounts of an intake into `ledgers`, with what waits in the
+ * store. */
+void ind_book_weigh(const struct ind_book *book, unsigned intake, struct ind_store *store,
+                    struct ind_ledger *ledgers, uint32_t count);
+
+/* At the end, once the store is closed: messages of which no line was written, and none ever will be. */
+void ind_book_close(struct ind_book *book);
+
+const struct ind_route_count *ind_book_routes(const struct ind_book *book, size_t *count);
+
+#endif

@@ -1,0 +1,171 @@
+#define _DEFAULT_SOURCE /* madvise */
+#include "collect/burst.h"
+
+#include <pthread.h>
+#include <stdlib.h>
+#include <sys/mman.h>
+
+/* Empty slabs that keep their memory, so that ordinary days ask the kernel for none. */
+enum { KEPT_WARM = 4 };
+
+struct slab {
+    struct slab *next;
+    size_t used, read;
+    char *bytes;
+};
+
+struct ind_slabs {
+    pthread_mutex_t mutex;
+    char *memory;
+    struct slab *all, *free;
+    size_t count, left;
+};
+
+struct ind_slabs *ind_slabs_new(uint64_t bytes, unsigned users)
+{
+    struct ind_slabs *slabs = calloc(1, sizeof *slabs);
+    size_t count = (size_t)(bytes / IND_SLAB_BYTES);
+    if (!slabs)
+        return NULL;
+    slabs->count = count > users ? count : users + 1;
+    slabs->memory = malloc(slabs->count * IND_SLAB_BYTES); /* what is not written to takes no memory */
+    slabs->all = calloc(slabs->count, sizeof *slabs->all);
+    pthread_mutex_init(&slabs->mutex, NULL);
+    if (!slabs->memory || !slabs->all) {
+        ind_slabs_free(slabs);
+        return NULL;
+    }
+    for (size_t i = slabs->count; i-- > 0;) {
+        slabs->all[i] = (struct slab){slabs->free, 0, 0, slabs->memory + i * IND_SLAB_BYTES};
+        slabs->free = &slabs->all[i];
+    }
+    slabs->left = slabs->count;
+    return slabs;
+}
+
+void ind_slabs_free(struct ind_slabs *slabs)
+{
+    if (!slabs)
+        return;
+    pthread_mutex_destroy(&slabs->mutex);
+    free(slabs->memory);
+    free(slabs->all);
+    free(slabs);
+}
+
+size_t ind_slabs_left(struct ind_slabs *slabs)
+{
+    pthread_mutex_lock(&slabs->mutex);
+    size_t left = slabs->left;
+    pthread_mutex_unlock(&slabs->mutex);
+    return left;
+}
+
+size_t ind_slabs_count(const struct ind_slabs *slabs)
+{
+    return slabs->count;
+}
+
+static struct slab *take(struct ind_slabs *slabs)
+{
+    pthread_mutex_lock(&slabs->mutex);
+    struct slab *slab = slabs->free;
+    if (slab) {
+        slabs->free = slab->next;
+        slabs->left--;
+        slab->next = NULL;
+        slab->used = slab->read = 0;
+    }
+    pthread_mutex_unlock(&slabs->mutex);
+    return slab;
+}
+
+static void give_back(struct ind_slabs *slabs, struct slab *slab)
+{
+#ifdef MADV_DONTNEED
+    /* While it is still ours. */
+    if (slabs->count - ind_slabs_left(slabs) > KEPT_WARM) {
+        size_t page = 4096, start = ((size_t)(uintptr_t)slab->bytes + page - 1) / page * page;
+        (void)madvise((void *)(uintptr_t)start, IND_SLAB_BYTES - page, MADV_DONTNEED);
+    }
+#endif
+    pthread_mutex_lock(&slabs->mutex);
+    slab->next = slabs->free;
+    slabs->free = slab;
+    slabs->left++;
+    pthread_mutex_unlock(&slabs->mutex);
+}
+
+struct ind_burst {
+    struct ind_slabs *slabs;
+    struct slab *first, *last;
+};
+
+struct ind_burst *ind_burst_new(struct ind_slabs *slabs)
+{
+    struct ind_burst *burst = calloc(1, sizeof *burst);
+    if (burst)
+        burst->slabs = slabs;
+    return burst;
+}
+
+void ind_burst_free(struct ind_burst *burst)
+{
+    while (burst && burst->first) {
+        struct slab *slab = burst->first;
+        burst->first = slab->next;
+        give_back(burst->slabs, slab);
+    }
+    free(burst);
+}
+
+static size_t padded(uint32_t length)
+{
+    return (sizeof(struct ind_record) + length + 7) & ~(size_t)7;
+}
+
+char *ind_burst_add(struct ind_burst *burst, const struct ind_record *record)
+{
+    size_t size = padded(record->length);
+    struct slab *slab = burst->last;
+    if (!slab || IND_SLAB_BYTES - slab->used < size) {
+        slab = take(burst->slabs);
+        if (!slab)
+            return NULL;
+        if (burst->last)
+            burst->last->next = slab;
+        else
+            burst->first = slab;
+        burst->last = slab;
+    }
+    char *at = slab->bytes + slab->used;
+    memcpy(at, record, sizeof *record);
+    slab->used += size;
+    return at + sizeof *record;
+}
+
+const struct ind_record *ind_burst_first(const struct ind_burst *burst, const char **bytes)
+{
+    const struct slab *slab = burst->first;
+    if (!slab || slab->read == slab->used)
+        return NULL;
+    const struct ind_record *record = (const struct ind_record *)(const void *)(slab->bytes + slab->read);
+    *bytes = (const char *)(record + 1);
+    return record;
+}
+
+/* The last slab is begun anew rather than given back: few messages need one slab only. */
+void ind_burst_drop(struct ind_burst *burst)
+{
+    struct slab *slab = burst->first;
+    const char *bytes;
+    slab->read += padded(ind_burst_first(burst, &bytes)->length);
+    if (slab->read < slab->used)
+        return;
+    if (slab == burst->last) {
+        slab->read = slab->used = 0;
+        return;
+    }
+    burst->first = slab->next;
+    give_back(burst->slabs, slab);
+}

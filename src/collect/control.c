@@ -1,0 +1,497 @@
+/* collect/control.c: the control thread: signals, the control socket, reloads, and the answers to all of
+ * them.
+ *
+ * It never waits for another thread: what it needs from them it asks for, goes on, and is knocked at when it
+ * is there. The control socket speaks HTTP (docs/formats.md):
+ *
+ *     GET  /status                 the ledger and the rest, as JSON
+ *     GET  /follow?when=&layout=   messages as they come
+ *     POST /rotate?due=1           rotates live files
+ *     POST /reload                 reads the configuration again */
+#define _GNU_SOURCE
+#include "collect/clock.h"
+#include "collect/followers.h"
+#include "collect/inside.h"
+#include "collect/status.h"
+#include "core/names.h"
+#include "net/socket.h"
+
+#include <errno.h>
+#include <event2/buffer.h>
+#include <event2/event.h>
+#include <event2/keyvalq_struct.h>
+#include <signal.h>
+#include <stdlib.h>
+#include <unistd.h>
+#include <utlist.h>
+
+enum { MOST_REMARKS_TOLD = 10, SIGNALS = 3 };
+
+/* Somebody waits for an answer. `request` is NULL once it has gone away. */
+struct pending {
+    struct pending *prev, *next;
+    struct evhttp_request *request;
+};
+
+struct ind_control {
+    struct ind_collector *collector;
+    struct event_base *base;
+    struct event *on_knock, *on_signal[SIGNALS];
+    int knock[2];
+    struct evhttp *http;
+    char *path; /* of the control socket */
+    struct ind_followers *followers;
+
+    struct pending *for_status, *for_rotation, *for_reload;
+    struct ind_sheet *sheets;
+    struct ind_mark *sheet_marks, *rule_marks;
+    bool sheets_asked, rotation_asked;
+    struct ind_rules *before; /* the rules that are being replaced */
+    bool reloaded;            /* the new ones are in force; `before` may still be in use by housekeeping */
+    bool reload_again;        /* asked for while one was under way */
+};
+
+/* ---- Answers ---- */
+
+static void on_gone(struct evhttp_connection *connection, void *context)
+{
+    (void)connection;
+    ((struct pending *)context)->request = NULL;
+}
+
+static bool put_off(struct pending **list, struct evhttp_request *request)
+{
+    struct pending *pending = calloc(1, sizeof *pending);
+    if (!pending)
+        return false;
+    pending->request = request;
+    evhttp_connection_set_closecb(evhttp_request_get_connection(request), on_gone, pending);
+    DL_APPEND(*list, pending);
+    return true;
+}
+
+static void answer(struct evhttp_request *request, int code, const char *type, const char *text)
+{
+    struct evbuffer *body = evbuffer_new();
+    if (body)
+        evbuffer_add(body, text, strlen(text));
+    evhttp_add_header(evhttp_request_get_output_headers(request), "Content-Type", type);
+    evhttp_send_reply(request, code, NULL, body);
+    if (body)
+        evbuffer_free(body);
+}
+
+static void answer_all(struct pending **list, int code, const char *type, const char *text)
+{
+    struct pending *pending, *next;
+    DL_FOREACH_SAFE(*list, pending, next)
+    {
+        DL_DELETE(*list, pending);
+        if (pending->request) {
+            evhttp_connection_set_closecb(evhttp_request_get_connection(pending->request), NULL, NULL);
+            answer(pending->request, code, type, text);
+        }
+        free(pending);
+    }
+}
+
+static bool wants(struct evhttp_request *request, const char *key)
+{
+    struct evkeyvalq query;
+    const char *uri = evhttp_uri_get_query(evhttp_request_get_evhttp_uri(request));
+    if (!uri || evhttp_parse_query_str(uri, &query) != 0)
+        return false;
+    const char *value = evhttp_find_header(&query, key);
+    bool wanted = value && strcmp(value, "1") == 0;
+    evhttp_clear_headers(&query);
+    return wanted;
+}
+
+/* ---- Status ---- */
+
+static void ask_for_sheets(struct ind_control *control)
+{
+    struct ind_collector *collector = control->collector;
+    memset(control->sheets, 0, collector->intakes * sizeof *control->sheets);
+    atomic_store(&collector->sheets_out, collector->intakes);
+    control->sheets_asked = true;
+    for (unsigned i = 0; i < collector->intakes; i++) {
+        control->sheet_marks[i] = (struct ind_mark){.kind = IND_MARK_SHEET, .sheet = &control->sheets[i]};
+        ind_receiver_order_sheet(collector->receivers[i], &control->sheet_marks[i]);
+    }
+}
+
+static void give_status(struct ind_control *control)
+{
+    struct ind_collector *collector = control->collector;
+    if (!control->sheets_asked || atomic_load(&collector->sheets_out) > 0)
+        return;
+    control->sheets_asked = false;
+    char *text = ind_status_text(collector, control->sheets, ind_now());
+    answer_all(&control->for_status, text ? HTTP_OK : HTTP_INTERNAL, "application/json",
+               text ? text : "out of memory\n");
+    free(text);
+    for (unsigned i = 0; i < collector->intakes; i++) {
+        free(control->sheets[i].ledgers);
+        free(control->sheets[i].last);
+        free(control->sheets[i].lag);
+        free(control->sheets[i].routes);
+    }
+}
+
+static void on_status(struct evhttp_request *request, void *context)
+{
+    struct ind_control *control = context;
+    if (!put_off(&control->for_status, request))
+        answer(request, HTTP_INTERNAL, "text/plain", "out of memory\n");
+    else if (!control->sheets_asked)
+        ask_for_sheets(control);
+}
+
+/* ---- Rotation ---- */
+
+static void on_rotate(struct evhttp_request *request, void *context)
+{
+    struct ind_control *control = context;
+    struct ind_collector *collector = control->collector;
+    if (evhttp_request_get_command(request) != EVHTTP_REQ_POST) {
+        answer(request, HTTP_BADMETHOD, "text/plain", "this asks for something to be done: use POST\n");
+        return;
+    }
+    if (wants(request, "clock-is-right"))
+        atomic_store(&collector->clock_is_right, true);
+    if (!put_off(&control->for_rotation, request)) {
+        answer(request, HTTP_INTERNAL, "text/plain", "out of memory\n");
+        return;
+    }
+    pthread_mutex_lock(&collector->ordering);
+    /* Of two that are asked for at once, the one that does more is done. */
+    collector->rotate_only_due =
+        wants(request, "due") && (!collector->rotate_asked || collector->rotate_only_due);
+    collector->rotate_asked = true;
+    pthread_mutex_unlock(&collector->ordering);
+    ind_rings_knock(collector->rings);
+}
+
+static void give_rotation(struct ind_control *control)
+{
+    struct ind_collector *collector = control->collector;
+    char text[120];
+    pthread_mutex_lock(&collector->ordering);
+    bool done = collector->rotated && !collector->rotate_asked;
+    size_t count = collector->rotated_count, failed = collector->rotated_failed;
+    collector->rotated = collector->rotated && !done;
+    pthread_mutex_unlock(&collector->ordering);
+    if (!done)
+        return;
+    snprintf(text, sizeof text, "{\"rotated\":%zu,\"failed\":%zu}\n", count, failed);
+    answer_all(&control->for_rotation, HTTP_OK, "application/json", text);
+}
+
+/* ---- Reload ---- */
+
+static void write_remarks(const struct ind_remarks *remarks, struct evbuffer *out)
+{
+    char *text = NULL;
+    size_t size = 0;
+    FILE *memory = open_memstream(&text, &size);
+    if (!memory)
+        return;
+    for (size_t i = 0; i < remarks->count; i++)
+        if (!remarks->list[i].doubt)
+            ind_remark_print(&remarks->list[i], memory);
+    fclose(memory);
+    evbuffer_add(out, text, size);
+    free(text);
+}
+
+static void tell_remarks(struct ind_control *control, const struct ind_remarks *remarks)
+{
+    size_t told = 0;
+    for (size_t i = 0; i < remarks->count && told < MOST_REMARKS_TOLD; i++) {
+        const struct ind_remark *remark = &remarks->list[i];
+        if (remark->doubt)
+            continue;
+        told++;
+        if (remark->source)
+            ind_collect_tell(control->collector, IND_SEVERITY_ERROR, "reload: %s:%zu:%zu: %s",
+                             remark->source->path, remark->line, remark->column, remark->text);
+        else
+            ind_collect_tell(control->collector, IND_SEVERITY_ERROR, "reload: %s", remark->text);
+    }
+}
+
+/* What cannot change while we run. NULL: nothing of it does. */
+static const char *needs_restart(const struct ind_config *now, const struct ind_config *then)
+{
+    return strcmp(now->store, then->store) != 0      ? "store"
+           : strcmp(now->state, then->state) != 0    ? "state"
+           : now->threads != then->threads           ? "threads"
+           : now->open_files != then->open_files     ? "open files"
+           : now->burst_buffer != then->burst_buffer ? "burst buffer"
+                                                     : NULL;
+}
+
+static void fail_reload(struct ind_control *control, const char *reason)
+{
+    char text[1600];
+    ind_collect_tell(control->collector, IND_SEVERITY_ERROR, "reload: %s; the rules stay as they were",
+                     reason);
+    snprintf(text, sizeof text, "%s\n", reason);
+    answer_all(&control->for_reload, 409, "text/plain; charset=utf-8", text);
+}
+
+static struct ind_rules *prepare_rules(struct ind_control *control, char *reason, size_t room)
+{
+    struct ind_collector *collector = control->collector;
+    struct ind_loaded loaded;
+    ind_config_load(collector->settings->config_path, &loaded);
+    struct ind_rules *rules = NULL;
+    *reason = '\0';
+    if (!loaded.config) {
+        struct evbuffer *text = evbuffer_new();
+        write_remarks(&loaded.remarks, text);
+        evbuffer_add(text, "", 1);
+        tell_remarks(control, &loaded.remarks);
+        ind_collect_tell(collector, IND_SEVERITY_ERROR, "reload: the rules stay as they were");
+        answer_all(&control->for_reload, 409, "text/plain; charset=utf-8", (char *)evbuffer_pullup(text, -1));
+        evbuffer_free(text);
+    } else if (needs_restart(collector->rules->config, loaded.config)) {
+        snprintf(reason, room, "\"%s\" has changed: this needs a restart",
+                 needs_restart(collector->rules->config, loaded.config));
+    } else {
+        rules = ind_rules_prepare(collector, &loaded, loaded.config, reason, room);
+    }
+    ind_loaded_free(&loaded);
+    return rules;
+}
+
+/* From here on nothing can fail. */
+static void commit_rules(struct ind_control *control, struct ind_rules *rules)
+{
+    struct ind_collector *collector = control->collector;
+    control->before = collector->rules;
+    control->reloaded = false;
+    collector->rules = rules;
+    for (size_t i = 0; i < rules->port_count; i++)
+        atomic_store(&rules->ports[i]->drop, rules->config->listeners[i].drop);
+    atomic_store(&collector->receivers_behind, collector->intakes);
+    atomic_store(&collector->writer_behind, true);
+    atomic_store(&collector->keeper_behind, true);
+    for (unsigned i = 0; i < collector->intakes; i++) {
+        control->rule_marks[i] = (struct ind_mark){.kind = IND_MARK_RULES, .rules = rules};
+        ind_receiver_order_rules(collector->receivers[i], &control->rule_marks[i]);
+    }
+    ind_followers_turn(control->followers);
+}
+
+static void reload(struct ind_control *control)
+{
+    char reason[1400];
+    if (control->before) {
+        control->reload_again = true;
+        return;
+    }
+    struct ind_rules *rules = prepare_rules(control, reason, sizeof reason);
+    if (rules)
+        commit_rules(control, rules);
+    else if (*reason)
+        fail_reload(control, reason);
+}
+
+static void finish_reload(struct ind_control *control)
+{
+    struct ind_collector *collector = control->collector;
+    if (!control->before)
+        return;
+    if (!control->reloaded && atomic_load(&collector->receivers_behind) == 0 &&
+        !atomic_load(&collector->writer_behind)) {
+        char text[160];
+        control->reloaded = true;
+        ind_ports_close_old(collector, collector->rules);
+        ind_collect_tell(collector, IND_SEVERITY_INFO, "reloaded: the new rules are in force");
+        snprintf(text, sizeof text, "{\"listeners\":%zu,\"devices\":%zu,\"routes\":%zu}\n",
+                 collector->rules->config->listener_count,
+                 ind_devices_count(collector->rules->config->devices), collector->rules->config->route_count);
+        answer_all(&control->for_reload, HTTP_OK, "application/json", text);
+    }
+    if (!control->reloaded || atomic_load(&collector->keeper_behind))
+        return;
+    ind_rules_free(collector, control->before);
+    control->before = NULL;
+    if (control->reload_again) {
+        control->reload_again = false;
+        reload(control);
+    }
+}
+
+static void on_reload(struct evhttp_request *request, void *context)
+{
+    struct ind_control *control = context;
+    if (evhttp_request_get_command(request) != EVHTTP_REQ_POST)
+        answer(request, HTTP_BADMETHOD, "text/plain", "this asks for something to be done: use POST\n");
+    else if (!put_off(&control->for_reload, request))
+        answer(request, HTTP_INTERNAL, "text/plain", "out of memory\n");
+    else
+        reload(control);
+}
+
+/* ---- Follow, and the rest ---- */
+
+static void on_follow(struct evhttp_request *request, void *context)
+{
+    ind_followers_add(((struct ind_control *)context)->followers, request);
+}
+
+static void on_other(struct evhttp_request *request, void *context)
+{
+    (void)context;
+    answer(request, HTTP_NOTFOUND, "text/plain", "there are /status, /follow, /rotate and /reload\n");
+}
+
+static void on_knock(evutil_socket_t socket, short what, void *context)
+{
+    struct ind_control *control = context;
+    char bytes[256];
+    (void)what;
+    while (read(socket, bytes, sizeof bytes) == (ssize_t)sizeof bytes)
+        ;
+    give_status(control);
+    give_rotation(control);
+    finish_reload(control);
+    if (control->followers)
+        ind_followers_feed(control->followers);
+    if (atomic_load(&control->collector->written))
+        event_base_loopbreak(control->base);
+}
+
+static void on_signal(evutil_socket_t number, short what, void *context)
+{
+    struct ind_control *control = context;
+    struct ind_collector *collector = control->collector;
+    (void)what;
+    if (number == SIGHUP && collector->settings->file_count == 0) {
+        if (!atomic_load(&collector->stop))
+            reload(control);
+        return;
+    }
+    atomic_store(&collector->stop, true);
+    for (unsigned i = 0; i < collector->intakes; i++)
+        if (collector->receivers[i])
+            ind_receiver_wake(collector->receivers[i]);
+}
+
+void ind_control_knock(struct ind_control *control)
+{
+    while (write(control->knock[1], "", 1) < 0 && errno == EINTR)
+        ;
+}
+
+/* Without it the collector does its work all the same. */
+static void open_socket(struct ind_control *control)
+{
+    struct ind_collector *collector = control->collector;
+    char path[4096];
+    snprintf(path, sizeof path, "%s/" IND_CONTROL_SOCKET, collector->rules->config->state);
+    int fd = ind_unix_listen_stream(path);
+    if (fd < 0) {
+        ind_collect_tell(
+            collector, IND_SEVERITY_WARNING,
+            "no control socket: cannot listen on %s: %s; status, follow, rotate and reload cannot "
+            "reach this collector",
+            path, strerror(errno));
+        return;
+    }
+    control->path = strdup(path);
+    control->http = evhttp_new(control->base);
+    control->followers = ind_followers_new(collector);
+    if (!control->http || !control->followers || evhttp_accept_socket(control->http, fd) != 0) {
+        close(fd);
+        ind_collect_tell(collector, IND_SEVERITY_WARNING, "no control socket: out of memory");
+        return;
+    }
+    evhttp_set_max_headers_size(control->http, 65536);
+    evhttp_set_max_body_size(control->http, 65536);
+    evhttp_set_cb(control->http, "/status", on_status, control);
+    evhttp_set_cb(control->http, "/rotate", on_rotate, control);
+    evhttp_set_cb(control->http, "/reload", on_reload, control);
+    evhttp_set_cb(control->http, "/follow", on_follow, control);
+    evhttp_set_gencb(control->http, on_other, control);
+}
+
+void ind_control_run(struct ind_control *control)
+{
+    if (control->collector->settings->file_count == 0)
+        open_socket(control);
+    /* What had been knocked before counts as well. */
+    ind_control_knock(control);
+    (void)event_base_dispatch(control->base);
+    answer_all(&control->for_status, HTTP_SERVUNAVAIL, "text/plain", "the collector ends\n");
+    answer_all(&control->for_rotation, HTTP_SERVUNAVAIL, "text/plain", "the collector ends\n");
+    answer_all(&control->for_reload, HTTP_SERVUNAVAIL, "text/plain", "the collector ends\n");
+    /* What was just answered is still to be sent. */
+    (void)event_base_loop(control->base, EVLOOP_NONBLOCK);
+}
+
+static bool make(struct ind_control *control)
+{
+    static const int signals[SIGNALS] = {SIGTERM, SIGINT, SIGHUP};
+    unsigned intakes = control->collector->intakes;
+    if (pipe(control->knock) != 0)
+        return false;
+    ind_socket_set_flags(control->knock[0]);
+    ind_socket_set_flags(control->knock[1]);
+    control->base = event_base_new();
+    control->sheets = calloc(intakes, sizeof *control->sheets);
+    control->sheet_marks = calloc(intakes, sizeof *control->sheet_marks);
+    control->rule_marks = calloc(intakes, sizeof *control->rule_marks);
+    if (!control->base || !control->sheets || !control->sheet_marks || !control->rule_marks)
+        return false;
+    control->on_knock = event_new(control->base, control->knock[0], EV_READ | EV_PERSIST, on_knock, control);
+    bool good = control->on_knock && event_add(control->on_knock, NULL) == 0;
+    for (int i = 0; i < SIGNALS; i++) {
+        control->on_signal[i] = evsignal_new(control->base, signals[i], on_signal, control);
+        good &= control->on_signal[i] && event_add(control->on_signal[i], NULL) == 0;
+    }
+    return good;
+}
+
+struct ind_control *ind_control_new(struct ind_collector *collector)
+{
+    struct ind_control *control = calloc(1, sizeof *control);
+    if (!control)
+        return NULL;
+    control->collector = collector;
+    control->knock[0] = control->knock[1] = -1;
+    if (make(control))
+        return control;
+    ind_control_free(control);
+    return NULL;
+}
+
+void ind_control_free(struct ind_control *control)
+{
+    if (!control)
+        return;
+    ind_followers_free(control->followers);
+    if (control->http)
+        evhttp_free(control->http);
+    for (int i = 0; i < SIGNALS; i++)
+        if (control->on_signal[i])
+            event_free(control->on_signal[i]);
+    if (control->on_knock)
+        event_free(control->on_knock);
+    if (control->base)
+        event_base_free(control->base);
+    if (control->path)
+        (void)unlink(control->path);
+    for (int i = 0; i < 2; i++)
+        if (control->knock[i] >= 0)
+            close(control->knock[i]);
+    ind_rules_free(control->collector, control->before);
+    free(control->path);
+    free(control->sheets);
+    free(control->sheet_marks);
+    free(control->rule_marks);
+    free(control);
+}

@@ -1,0 +1,296 @@
+#include "collect/followers.h"
+
+#include "collect/tap.h"
+#include "core/header.h"
+
+#include <event2/buffer.h>
+#include <event2/bufferevent.h>
+#include <event2/event.h>
+#include <event2/keyvalq_struct.h>
+#include <stdlib.h>
+#include <unistd.h>
+#include <utlist.h>
+
+enum { MOST_FOLLOWERS = 32, MOST_UNREAD = 1 << 20 };
+
+struct follower {
+    struct follower *prev, *next;
+    struct ind_followers *all;
+    struct evhttp_request *request;
+    char *when, *line; /* as asked */
+    struct ind_conditions *set;
+    ind_condition condition;
+    struct ind_answers answers;
+    enum ind_layout layout;
+    bool by_template;
+    struct ind_template template;
+    struct ind_path_clock clock;
+    struct ind_line_clock line_clock;
+    struct evbuffer *lines;
+    uint64_t skipped;
+};
+
+struct ind_followers {
+    struct ind_collector *collector;
+    struct follower *list;
+    size_t count;
+    uint64_t skipped;        /* by the tap, for all */
+    char *room;              /* for a line */
+    struct ind_device local; /* this machine */
+    char host[256];
+    char scratch[IND_DEVICE_SCRATCH];
+};
+
+struct ind_followers *ind_followers_new(struct ind_collector *collector)
+{
+    struct ind_followers *followers = calloc(1, sizeof *followers);
+    if (!followers || !(followers->room = malloc(IND_LINE_ROOM(IND_MESSAGE_LIMIT)))) {
+        free(followers);
+        return NULL;
+    }
+    followers->collector = collector;
+    (void)gethostname(followers->host, sizeof followers->host - 1);
+    followers->local.name = followers->host;
+    return followers;
+}
+
+static void follower_free(struct follower *follower)
+{
+    ind_conditions_free(follower->set);
+    free(follower->answers.of_test);
+    free(follower->when);
+    free(follower->line);
+    if (follower->lines)
+        evbuffer_free(follower->lines);
+    free(follower);
+}
+
+static void leave(struct follower *follower)
+{
+    struct ind_followers *all = follower->all;
+    DL_DELETE(all->list, follower);
+    all->count--;
+    ind_tap_open(all->collector->tap, false);
+    follower_free(follower);
+}
+
+static void on_close(struct evhttp_connection *connection, void *context)
+{
+    (void)connection;
+    leave(context);
+}
+
+void ind_followers_free(struct ind_followers *followers)
+{
+    if (!followers)
+        return;
+    while (followers->list) {
+        struct follower *follower = followers->list;
+        evhttp_connection_set_closecb(evhttp_request_get_connection(follower->request), NULL, NULL);
+        evhttp_send_reply_end(follower->request);
+        leave(follower);
+    }
+    free(followers->room);
+    free(followers);
+}
+
+/* Compiles what was asked against the present rules. False with *mistake made, or memory out. */
+static bool compile(struct follower *follower, struct ind_mistake *mistake)
+{
+    const struct ind_config *config = follower->all->collector->rules->config;
+    struct ind_conditions *set = NULL;
+    ind_condition condition = IND_CONDITION_ALWAYS;
+    bool good = follower->when
+                    ? ind_config_condition(config, ind_slice_of(follower->when), &set, &condition, mistake)
+                    : (set = ind_conditions_new(IND_NOTHING)) != NULL;
+    if (!good) {
+        ind_conditions_free(set);
+        return false;
+    }
+    uint32_t *answers = calloc(ind_conditions_tests(set) + 1, sizeof *answers);
+    if (!answers) {
+        ind_conditions_free(set);
+        return false;
+    }
+    ind_conditions_free(follower->set);
+    free(follower->answers.of_test);
+    follower->set = set;
+    follower->condition = condition;
+    follower->answers = (struct ind_answers){answers, 0};
+    follower->clock = (struct ind_path_clock){.zone = config->zone};
+    return true;
+}
+
+static bool read_layout(struct follower *follower, struct ind_mistake *mistake)
+{
+    follower->layout = IND_LAYOUT_PLAIN;
+    if (!follower->line)
+        return true;
+    int layout = ind_layout_read(ind_slice_of(follower->line));
+    if (layout >= 0) {
+        follower->layout = (enum ind_layout)layout;
+        return true;
+    }
+    follower->by_template = true;
+    if (!strchr(follower->line, '{')) {
+        ind_mistake_say(
+            mistake, 0, 0, "unknown layout \"", ind_slice_of(follower->line),
+            "\"; expected plain, json, rfc5424, raw, or a template such as \"{time} {device} {text}\"",
+            IND_NOTHING, "");
+        return false;
+    }
+    return ind_template_read(ind_slice_of(follower->line), IND_TEMPLATE_LINE, &follower->template, mistake);
+}
+
+static void refuse(struct evhttp_request *request, int code, const char *text)
+{
+    struct evbuffer *body = evbuffer_new();
+    if (body)
+        evbuffer_add_printf(body, "%s\n", text);
+    evhttp_send_reply(request, code, NULL, body);
+    if (body)
+        evbuffer_free(body);
+}
+
+static struct follower *new_follower(struct ind_followers *followers, struct evhttp_request *request)
+{
+    struct evkeyvalq query;
+    const char *uri = evhttp_uri_get_query(evhttp_request_get_evhttp_uri(request));
+    struct follower *follower = calloc(1, sizeof *follower);
+    if (!follower)
+        return NULL;
+    follower->all = followers;
+    follower->request = request;
+    follower->lines = evbuffer_new();
+    if (uri && evhttp_parse_query_str(uri, &query) == 0) {
+        const char *when = evhttp_find_header(&query, "when"), *line = evhttp_find_header(&query, "layout");
+        follower->when = when ? strdup(when) : NULL;
+        follower->line = line ? strdup(line) : NULL;
+        evhttp_clear_headers(&query);
+    }
+    return follower;
+}
+
+void ind_followers_add(struct ind_followers *followers, struct evhttp_request *request)
+{
+    struct ind_mistake mistake = {0};
+    if (followers->count == MOST_FOLLOWERS) {
+        refuse(request, 503, "too many follow already; end one");
+        return;
+    }
+    struct follower *follower = new_follower(followers, request);
+    if (!follower || !follower->lines || !read_layout(follower, &mistake) || !compile(follower, &mistake)) {
+        refuse(request, 400, mistake.made ? mistake.text : "out of memory");
+        if (follower)
+            follower_free(follower);
+        return;
+    }
+    DL_APPEND(followers->list, follower);
+    followers->count++;
+    ind_tap_open(followers->collector->tap, true);
+    struct evhttp_connection *connection = evhttp_request_get_connection(request);
+    evhttp_connection_set_closecb(connection, on_close, follower);
+    evhttp_add_header(evhttp_request_get_output_headers(request), "Content-Type",
+                      "text/plain; charset=utf-8");
+    evhttp_send_reply_start(request, HTTP_OK, "OK");
+    /* So that an end at the other side is seen also while nothing is sent. */
+    bufferevent_enable(evhttp_connection_get_bufferevent(connection), EV_READ);
+}
+
+static void offer(struct follower *follower, const struct ind_message *message)
+{
+    struct ind_followers *all = follower->all;
+    ind_answers_next(&follower->answers, ind_conditions_tests(follower->set));
+    if (!ind_condition_holds(follower->set, follower->condition, message, &follower->answers))
+        return;
+    struct ind_buffer line = ind_buffer_on(all->room, IND_LINE_ROOM(IND_MESSAGE_LIMIT));
+    ind_buffer_byte(&line, '=');
+    if (follower->by_template) {
+        ind_template_line(&follower->template, message, &follower->clock, &line);
+        ind_buffer_byte(&line, '\n');
+    } else {
+        ind_line_write(follower->layout, message, ind_devices_domain(all->collector->rules->config->devices),
+                       &follower->line_clock, &line);
+    }
+    if (!line.full)
+        evbuffer_add(follower->lines, line.at, line.length);
+}
+
+/* Reads the message as the receivers do, on this thread. */
+static void take(void *context, const struct ind_record *record, const char *bytes)
+{
+    struct ind_followers *followers = context;
+    const struct ind_config *config = followers->collector->rules->config;
+    const struct ind_device *device =
+        record->sender.bits ? ind_devices_by_address(config->devices, &record->sender) : &followers->local;
+    struct ind_message message;
+    char text[IND_ADDRESS_WIDTH];
+    struct ind_buffer sender = ind_buffer_on(text, sizeof text);
+    if (record->sender.bits)
+        ind_address_write(&sender, &record->sender);
+    if (record->sender.bits && !ind_config_allows(config, &record->sender))
+        return;
+    ind_header_read_with_device(config->devices, device, ind_buffer_view(&sender),
+                                (struct ind_slice){bytes, record->length}, record->received, config->zone,
+                                followers->scratch, &message);
+    if (message.original.length == 0)
+        return;
+    if (record->cut)
+        message.malformed = IND_MALFORMED_CUT;
+    message.transport = record->transport;
+    message.listener = ind_slice_of(followers->collector->names[record->listener]);
+    message.received = message.time = record->received;
+    struct follower *follower;
+    DL_FOREACH(followers->list, follower)
+    offer(follower, &message);
+}
+
+static void send_lines(struct follower *follower, uint64_t skipped)
+{
+    struct evhttp_connection *connection = evhttp_request_get_connection(follower->request);
+    struct evbuffer *output = bufferevent_get_output(evhttp_connection_get_bufferevent(connection));
+    follower->skipped += skipped;
+    if (evbuffer_get_length(output) > MOST_UNREAD) {
+        /* It does not read as fast as messages come. */
+        size_t length = evbuffer_get_length(follower->lines);
+        char *line;
+        while (length > 0 && (line = evbuffer_readln(follower->lines, NULL, EVBUFFER_EOL_LF))) {
+            follower->skipped++;
+            free(line);
+        }
+        return;
+    }
+    if (follower->skipped) {
+        evbuffer_add_printf(follower->lines, "!%llu\n", (unsigned long long)follower->skipped);
+        follower->skipped = 0;
+    }
+    if (evbuffer_get_length(follower->lines) > 0)
+        evhttp_send_reply_chunk(follower->request, follower->lines);
+}
+
+void ind_followers_feed(struct ind_followers *followers)
+{
+    struct follower *follower, *next;
+    if (!followers->list)
+        return;
+    uint64_t skipped = ind_tap_take(followers->collector->tap, take, followers);
+    DL_FOREACH_SAFE(followers->list, follower, next)
+    send_lines(follower, skipped);
+}
+
+void ind_followers_turn(struct ind_followers *followers)
+{
+    struct follower *follower, *next;
+    DL_FOREACH_SAFE(followers->list, follower, next)
+    {
+        struct ind_mistake mistake = {0};
+        if (compile(follower, &mistake))
+            continue;
+        /* A named condition it used is gone. */
+        evhttp_connection_set_closecb(evhttp_request_get_connection(follower->request), NULL, NULL);
+        evbuffer_add_printf(follower->lines, "?%s\n", mistake.made ? mistake.text : "out of memory");
+        evhttp_send_reply_chunk(follower->request, follower->lines);
+        evhttp_send_reply_end(follower->request);
+        leave(follower);
+    }
+}

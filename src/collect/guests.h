@@ -1,0 +1,59 @@
+/* collect/guests.h: stream connections: who may come in, and their bytes taken apart into messages.
+ *
+ * A connection that holds no part of a message costs a few hundred bytes; what it has begun to say is kept
+ * for it, up to the size limit. No address may have more than half of all connections, so that one host
+ * cannot keep all others out. */
+#ifndef IND_COLLECT_GUESTS_H
+#define IND_COLLECT_GUESTS_H
+
+#include "collect/burst.h"
+#include "core/framing.h"
+
+struct ind_port;
+
+struct ind_guest {
+    struct ind_guest *next, *prev;
+    struct ind_port *port;
+    struct ind_address sender;
+    int socket;
+    bool held;   /* not read from, because there is no room */
+    void *event; /* the receiver's */
+    void *receiver;
+    struct ind_framing framing;
+    char *carry; /* of a message under way: what came before */
+    size_t carried, carry_room;
+    char *left; /* bytes read for which there was no room; they come first */
+    size_t left_length;
+};
+
+struct ind_guest *ind_guest_new(struct ind_port *port, int socket, const struct ind_address *sender);
+/* Closes the connection. */
+void ind_guest_free(struct ind_guest *guest);
+
+/* Where messages go. False: there is no room for it now. */
+typedef bool (*ind_guest_take)(void *context, const struct ind_guest *guest, struct ind_slice first,
+                               struct ind_slice rest, bool cut);
+
+enum ind_guest_fed {
+    IND_GUEST_FED,
+    IND_GUEST_FULL, /* no room: what is left is kept, and comes first next time */
+    IND_GUEST_BAD   /* an octet count is bad or missing */
+};
+
+/* Takes bytes apart, those left over from before first. */
+enum ind_guest_fed ind_guest_feed(struct ind_guest *guest, struct ind_slice bytes, ind_guest_take take,
+                                  void *context);
+
+/* The connection is over: what is unfinished is a message too. False where there is no room for it. */
+bool ind_guest_finish(struct ind_guest *guest, bool broken_off, ind_guest_take take, void *context);
+
+/* ---- At the door ---- */
+
+struct ind_door;
+struct ind_door *ind_door_new(size_t most);
+void ind_door_free(struct ind_door *door);
+/* Any thread. False where no more may come in, or none from this address. */
+bool ind_door_enter(struct ind_door *door, const struct ind_address *address);
+void ind_door_leave(struct ind_door *door, const struct ind_address *address);
+
+#endif

@@ -1,0 +1,328 @@
+#include "collect/status.h"
+
+#include "collect/clock.h"
+#include "core/message.h"
+#include <jansson.h>
+#include <stdlib.h>
+#include <unistd.h>
+#include <uthash.h>
+
+/* Accounts that belong together: all of a device, or all of a sender that nobody knows. */
+struct row {
+    UT_hash_handle hh;
+    char *name, *transport;
+    struct ind_ledger ledger;
+    ind_time last, lag;
+    bool refused;
+    json_t *hosts; /* what a stranger calls itself */
+};
+
+struct rows {
+    struct row *devices, *strangers;
+    struct ind_ledger listeners[IND_LISTENER_NAMES], total;
+    uint64_t burst, rings, files;
+};
+
+static struct row *row_for(struct row **table, struct ind_slice name)
+{
+    struct row *row;
+    HASH_FIND(hh, *table, name.at, name.length, row);
+    if (row || !(row = calloc(1, sizeof *row)))
+        return row;
+    row->name = malloc(name.length + 1);
+    row->last = row->lag = IND_TIME_NONE;
+    if (!row->name) {
+        free(row);
+        return NULL;
+    }
+    memcpy(row->name, name.at, name.length);
+    row->name[name.length] = '\0';
+    HASH_ADD_KEYPTR(hh, *table, row->name, name.length, row);
+    return row;
+}
+
+static void free_rows(struct row **table)
+{
+    struct row *row, *next;
+    HASH_ITER(hh, *table, row, next)
+    {
+        HASH_DEL(*table, row);
+        json_decref(row->hosts);
+        free(row->name);
+        free(row);
+    }
+}
+
+static void add_to_row(struct row *row, const struct ind_ledger *ledger, ind_time last, ind_time lag)
+{
+    if (!row)
+        return;
+    ind_ledger_add(&row->ledger, ledger);
+    if (last != IND_TIME_NONE && (row->last == IND_TIME_NONE || last >= row->last)) {
+        row->last = last;
+        row->lag = lag;
+    }
+}
+
+/* Text that came from the network: control characters and broken UTF-8 do not get out. */
+static json_t *clean(struct ind_slice text)
+{
+    char room[600];
+    size_t length = text.length < sizeof room - 1 ? text.length : sizeof room - 1;
+    for (size_t i = 0; i < length; i++)
+        room[i] = (unsigned char)text.at[i] < ' ' || text.at[i] == 127 ? '?' : text.at[i];
+    room[length] = '\0';
+    json_t *value = json_stringn(room, length);
+    if (value)
+        return value;
+    for (size_t i = 0; i < length; i++)
+        room[i] = (unsigned char)room[i] >= 0x80 ? '?' : room[i];
+    return json_stringn(room, length);
+}
+
+static void add_stranger(struct rows *rows, const struct ind_account *account,
+                         const struct ind_ledger *ledger, ind_time last, ind_time lag)
+{
+    enum { MOST_HOSTS = 8 };
+    struct row *row = row_for(&rows->strangers, account->sender);
+    if (!row)
+        return;
+    add_to_row(row, ledger, last, lag);
+    row->refused |= account->kind == IND_ACCOUNT_REFUSED;
+    row->hosts = row->hosts ? row->hosts : json_array();
+    if (account->kind == IND_ACCOUNT_STRANGER && !ind_slice_equal(account->device, account->sender) &&
+        json_array_size(row->hosts) < MOST_HOSTS)
+        json_array_append_new(row->hosts, clean(account->device));
+}
+
+static void add_account(struct rows *rows, const struct ind_account *account, const struct ind_ledger *ledger,
+                        ind_time last, ind_time lag)
+{
+    ind_ledger_add(&rows->listeners[account->listener], ledger);
+    add_to_row(row_for(&rows->devices, account->device), ledger, last, lag);
+    if ((account->kind == IND_ACCOUNT_STRANGER && account->sender.length) ||
+        account->kind == IND_ACCOUNT_REFUSED)
+        add_stranger(rows, account, ledger, last, lag);
+}
+
+/* What is counted at the socket replaces what the accounts have received: so that a difference shows. */
+static void add_sheet(struct rows *rows, const struct ind_collector *collector, unsigned intake,
+                      const struct ind_sheet *sheet)
+{
+    struct ind_ledger unread = {0};
+    for (uint32_t i = 0; sheet->ledgers && i < sheet->count; i++)
+        add_account(rows, ind_account_at(collector->accounts[intake], i), &sheet->ledgers[i], sheet->last[i],
+                    sheet->lag[i]);
+    for (uint16_t i = 0; i < collector->name_count; i++) {
+        struct ind_ledger *listener = &rows->listeners[i];
+        listener->ended[IND_END_LOST_BUFFER] += sheet->lost_buffer[i];
+        listener->waiting += sheet->waiting[i];
+        unread.received += sheet->lost_buffer[i] + sheet->waiting[i];
+        unread.ended[IND_END_LOST_BUFFER] += sheet->lost_buffer[i];
+        unread.waiting += sheet->waiting[i];
+        rows->burst += sheet->waiting[i];
+    }
+    if (unread.received)
+        add_to_row(row_for(&rows->devices, IND_SLICE("(not read)")), &unread, IND_TIME_NONE, IND_TIME_NONE);
+    rows->rings += sheet->ring_waiting;
+    rows->files += sheet->store_waiting;
+}
+
+static void settle_received(struct rows *rows, const struct ind_collector *collector,
+                            const struct ind_sheet *sheets)
+{
+    for (uint16_t i = 0; i < collector->name_count; i++) {
+        rows->listeners[i].received = rows->listeners[i].bytes = 0;
+        for (unsigned n = 0; n < collector->intakes; n++) {
+            rows->listeners[i].received += sheets[n].received[i];
+            rows->listeners[i].bytes += sheets[n].bytes[i];
+        }
+        ind_ledger_add(&rows->total, &rows->listeners[i]);
+    }
+}
+
+/* ---- As JSON ---- */
+
+static void set_number(json_t *object, const char *key, uint64_t number)
+{
+    json_object_set_new(object, key, json_integer((json_int_t)number));
+}
+
+static void set_time(json_t *object, const char *key, ind_time time)
+{
+    char text[IND_TIME_WIDTH + 1];
+    if (time == IND_TIME_NONE)
+        return;
+    struct ind_buffer buffer = ind_buffer_on(text, sizeof text);
+    ind_time_write(&buffer, time);
+    json_object_set_new(object, key, json_stringn(text, buffer.length));
+}
+
+static json_t *ledger_object(const struct ind_ledger *ledger)
+{
+    json_t *object = json_object();
+    set_number(object, "received", ledger->received);
+    for (int end = 0; end < IND_ENDS; end++)
+        set_number(object, ind_end_key((enum ind_end)end), ledger->ended[end]);
+    set_number(object, "waiting", ledger->waiting);
+    json_object_set_new(object, "adds_up", json_boolean(ledger->received == ind_ledger_accounted(ledger)));
+    set_number(object, "malformed", ledger->malformed);
+    set_number(object, "cut", ledger->cut);
+    set_number(object, "bytes", ledger->bytes);
+    return object;
+}
+
+static const struct ind_port *port_numbered(const struct ind_collector *collector, uint16_t number)
+{
+    const struct ind_port *port = collector->ports;
+    while (port && port->number != number)
+        port = port->next;
+    return port;
+}
+
+static json_t *listeners_array(const struct ind_collector *collector, const struct rows *rows)
+{
+    json_t *array = json_array();
+    for (uint16_t i = 0; i < collector->name_count; i++) {
+        const struct ind_port *port = port_numbered(collector, i);
+        if (!port && rows->listeners[i].received == 0)
+            continue;
+        json_t *object = ledger_object(&rows->listeners[i]);
+        json_object_set_new(object, "listener", json_string(collector->names[i]));
+        if (port && port->kind == IND_LISTEN_UDP) {
+            uint64_t dropped = 0;
+            for (unsigned n = 0; n < port->socket_count; n++)
+                dropped += atomic_load(&port->kernel_dropped[n]);
+            set_number(object, "dropped_by_kernel", dropped);
+        }
+        json_array_append_new(array, object);
+    }
+    return array;
+}
+
+static void set_row(json_t *object, const struct row *row)
+{
+    set_time(object, "last", row->last);
+    if (row->lag != IND_TIME_NONE)
+        json_object_set_new(object, "lag", json_real((double)(row->lag / (IND_SECOND / 100)) / 100));
+}
+
+static int busiest_first(const struct row *a, const struct row *b)
+{
+    if (a->ledger.received != b->ledger.received)
+        return a->ledger.received < b->ledger.received ? 1 : -1;
+    return strcmp(a->name, b->name);
+}
+
+static json_t *devices_array(struct rows *rows)
+{
+    json_t *array = json_array();
+    HASH_SORT(rows->devices, busiest_first);
+    for (const struct row *row = rows->devices; row; row = row->hh.next) {
+        json_t *object = ledger_object(&row->ledger);
+        json_object_set_new(object, "device", clean(ind_slice_of(row->name)));
+        set_row(object, row);
+        json_array_append_new(array, object);
+    }
+    return array;
+}
+
+static json_t *strangers_array(struct rows *rows)
+{
+    json_t *array = json_array();
+    HASH_SORT(rows->strangers, busiest_first);
+    for (const struct row *row = rows->strangers; row; row = row->hh.next) {
+        json_t *object = json_object();
+        json_object_set_new(object, "sender", json_string(row->name));
+        json_object_set(object, "hosts", row->hosts);
+        set_number(object, "received", row->ledger.received);
+        json_object_set_new(object, "refused", json_boolean(row->refused));
+        set_row(object, row);
+        json_array_append_new(array, object);
+    }
+    return array;
+}
+
+/* The writer's own: any sheet has them all. */
+static json_t *routes_array(const struct ind_sheet *sheet)
+{
+    json_t *array = json_array();
+    for (size_t i = 0; i < sheet->route_count; i++) {
+        json_t *object = json_object();
+        json_object_set_new(object, "route", json_string(sheet->routes[i].name));
+        set_number(object, "messages", sheet->routes[i].lines);
+        set_number(object, "bytes", sheet->routes[i].bytes);
+        json_array_append_new(array, object);
+    }
+    return array;
+}
+
+static json_t *files_object(const struct ind_collector *collector)
+{
+    uint64_t size, room;
+    json_t *object = json_object();
+    ind_store_space(collector->store, &size, &room);
+    json_object_set_new(object, "store", json_string(collector->rules->config->store));
+    set_number(object, "live", atomic_load(&collector->live_files));
+    set_number(object, "open", atomic_load(&collector->open_files));
+    set_number(object, "lines_written", atomic_load(&collector->lines));
+    set_number(object, "bytes_written", atomic_load(&collector->bytes));
+    set_number(object, "lines_in_overflow", atomic_load(&collector->overflowed));
+    set_number(object, "rotated", atomic_load(&collector->rotated_files));
+    set_number(object, "compressed", atomic_load(&collector->compressed));
+    set_number(object, "removed", atomic_load(&collector->removed));
+    set_number(object, "archives", atomic_load(&collector->archives));
+    set_number(object, "archive_bytes", atomic_load(&collector->archive_bytes));
+    set_number(object, "disk_bytes", size);
+    set_number(object, "disk_bytes_free", room);
+    return object;
+}
+
+static json_t *receivers_array(const struct ind_collector *collector)
+{
+    json_t *array = json_array();
+    for (unsigned i = 0; i < collector->intakes; i++) {
+        struct ind_receiver_facts facts;
+        json_t *object = json_object();
+        ind_receiver_facts(collector->receivers[i], &facts);
+        json_object_set_new(object, "longest_pause", json_real((double)(facts.longest_pause / 1000) / 1e6));
+        set_number(object, "connections", facts.connections);
+        set_number(object, "connections_accepted", facts.accepted);
+        set_number(object, "connections_turned_away", facts.turned_away);
+        set_number(object, "connections_not_allowed", facts.not_allowed);
+        set_number(object, "connections_with_bad_counts", facts.bad_counts);
+        json_array_append_new(array, object);
+    }
+    return array;
+}
+
+char *ind_status_text(const struct ind_collector *collector, const struct ind_sheet *sheets, ind_time now)
+{
+    struct rows *rows = calloc(1, sizeof *rows);
+    json_t *object = json_object(), *waiting = json_object();
+    if (!rows)
+        return NULL;
+    for (unsigned i = 0; i < collector->intakes; i++)
+        add_sheet(rows, collector, i, &sheets[i]);
+    settle_received(rows, collector, sheets);
+    set_time(object, "now", now);
+    set_time(object, "since", collector->began);
+    set_number(object, "process", (uint64_t)getpid());
+    json_object_set_new(object, "ledger", ledger_object(&rows->total));
+    json_object_set_new(object, "listeners", listeners_array(collector, rows));
+    json_object_set_new(object, "devices", devices_array(rows));
+    json_object_set_new(object, "unknown_senders", strangers_array(rows));
+    json_object_set_new(object, "routes", routes_array(&sheets[0]));
+    set_number(waiting, "burst_buffer", rows->burst);
+    set_number(waiting, "rings", rows->rings);
+    set_number(waiting, "files", rows->files);
+    json_object_set_new(object, "waiting", waiting);
+    json_object_set_new(object, "receivers", receivers_array(collector));
+    json_object_set_new(object, "files", files_object(collector));
+    char *text = json_dumps(object, JSON_COMPACT);
+    json_decref(object);
+    free_rows(&rows->devices);
+    free_rows(&rows->strangers);
+    free(rows);
+    return text;
+}

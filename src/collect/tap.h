@@ -1,0 +1,28 @@
+/* collect/tap.h: copies of messages for those who follow, as they are received.
+ *
+ * The receivers never wait: they copy a message into a buffer of fixed size while anyone follows, and where
+ * that is full they count it as skipped. */
+#ifndef IND_COLLECT_TAP_H
+#define IND_COLLECT_TAP_H
+
+#include "collect/burst.h"
+
+struct ind_tap;
+
+/* `knock(context)` is called when the first message comes into an empty buffer. */
+struct ind_tap *ind_tap_new(void (*knock)(void *context), void *context);
+void ind_tap_free(struct ind_tap *tap);
+
+/* Opens it for one more follower, or one less. */
+void ind_tap_open(struct ind_tap *tap, bool open);
+
+/* Any receiver. */
+void ind_tap_offer(struct ind_tap *tap, const struct ind_record *record, const char *bytes);
+
+/* What has come since the last call, borrowed until the next: `take` is called for each message. Returns how
+ * many were skipped since. */
+uint64_t ind_tap_take(struct ind_tap *tap,
+                      void (*take)(void *context, const struct ind_record *record, const char *bytes),
+                      void *context);
+
+#endif
