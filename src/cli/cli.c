@@ -84,6 +84,27 @@ bool ind_moment_option(const char *option, const char *text, const struct ind_zo
     return false;
 }
 
+bool ind_condition_option(const struct ind_config *config, const char *text, ind_condition *condition)
+{
+    struct ind_mistake mistake = {0};
+    *condition = IND_CONDITION_ALWAYS;
+    if (!text ||
+        ind_condition_read(config->conditions, ind_slice_of(text), &config->named, condition, &mistake))
+        return true;
+    char name[] = "--when";
+    struct ind_source source = {.path = name, .bytes = (char *)(uintptr_t)text, .length = strlen(text)};
+    struct ind_remarks remarks = {0};
+    ind_remark_add(&remarks, false, &source, mistake.offset, mistake.length, "%s", mistake.text);
+    ind_remark_print(&remarks.list[0], stderr);
+    ind_remarks_free(&remarks);
+    return false;
+}
+
+bool ind_colour(void)
+{
+    return isatty(STDOUT_FILENO) && !getenv("NO_COLOR");
+}
+
 void ind_progress(void *context, uint64_t bytes)
 {
     (void)context;

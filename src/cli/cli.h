@@ -30,7 +30,7 @@ struct ind_command {
 };
 
 extern const struct ind_command ind_command_collect, ind_command_check, ind_command_emit, ind_command_search,
-    ind_command_rotate, ind_command_demo;
+    ind_command_rotate, ind_command_status, ind_command_follow, ind_command_demo;
 
 /* To standard error, "indagator: …". The text is printed without control characters. */
 void ind_complain(const char *format, ...) __attribute__((format(printf, 1, 2)));
@@ -48,6 +48,12 @@ void ind_print_remarks(const struct ind_loaded *loaded, bool doubts, FILE *out);
 /* A moment given as an option; told where it is none. */
 bool ind_moment_option(const char *option, const char *text, const struct ind_zone *zone, bool end_of_day,
                        ind_time *time);
+
+/* A condition given as --when (NULL: every message); told, with its place, where it is none. */
+bool ind_condition_option(const struct ind_config *config, const char *text, ind_condition *condition);
+
+/* Whether standard output may be coloured: a terminal, and no NO_COLOR. */
+bool ind_colour(void);
 
 /* A progress line on standard error, on a terminal only and after two seconds. Any thread. */
 void ind_progress(void *context, uint64_t bytes);

@@ -27,15 +27,15 @@ static struct poptOption *options(void)
 }
 
 struct demo {
-    char program[4096], messages[4096], folder[2048], config[4096];
+    char program[4096], fleet[4096], folder[2048], config[4096];
     pid_t collector;
-    int errors; /* what the collector tells */
-    unsigned port;
+    int errors;        /* what the collector tells */
+    unsigned udp, tcp; /* ports */
 };
 
 static void heading(const char *text)
 {
-    bool colour = isatty(STDOUT_FILENO) && !getenv("NO_COLOR");
+    bool colour = ind_colour();
     printf("\n%s%s%s\n", colour ? "\033[1m" : "", text, colour ? "\033[0m" : "");
 }
 
@@ -49,15 +49,15 @@ static bool find_program(struct demo *demo, const char *called)
     return true;
 }
 
-static bool find_messages(struct demo *demo)
+static bool find_fleet(struct demo *demo)
 {
     static const char *const places[] = {IND_DEMO_INSTALLED, IND_DEMO_SOURCE};
     for (size_t i = 0; i < 2; i++) {
-        snprintf(demo->messages, sizeof demo->messages, "%s/messages.log", places[i]);
-        if (access(demo->messages, R_OK) == 0)
+        snprintf(demo->fleet, sizeof demo->fleet, "%s/fleet.yaml", places[i]);
+        if (access(demo->fleet, R_OK) == 0)
             return true;
     }
-    ind_complain("the demo's messages.log is neither in %s nor in %s; is the installation whole?", places[0],
+    ind_complain("the demo's fleet.yaml is neither in %s nor in %s; is the installation whole?", places[0],
                  places[1]);
     return false;
 }
@@ -91,16 +91,25 @@ static const char configuration[] =
     "domain: skerry.example\n"
     "listen:\n"
     "  - udp: 127.0.0.1:0          # any free port: this is a demo\n"
+    "  - tcp: 127.0.0.1:0\n"
     "devices:\n"
-    "  - name: head-office         # all comes from this machine: as if through a relay\n"
-    "    address: 127.0.0.1\n"
-    "    relay: yes\n"
+    "  - {name: harbour-fw, address: 127.0.2.9, zone: Atlantic/Faroe, labels: {site: harbour}}\n"
+    "  - {name: hq-dhcp, address: 127.0.2.21}\n"
+    "  - {name: hq-mail, address: 127.0.2.25}\n"
+    "  - {name: pier1-rtr, address: 127.0.11.1}\n"
+    "  - {name: pier2-rtr, address: 127.0.12.1}\n"
+    "  - {name: pier3-sw1, address: 127.0.13.1}\n"
+    "  - {name: pier3-sw2, address: 127.0.13.2}\n"
+    "  - {name: pier4-sw1, address: 127.0.14.1}\n"
+    "  - {name: mv-tern-rtr, address: 127.0.21.1}\n"
+    "  - {name: mv-tern-ap1, address: 127.0.21.11}\n"
+    "  - {name: mv-auk-ap1, address: 127.0.22.11}\n"
     "conditions:\n"
     "  trouble: severity at least warning\n"
     "routes:\n"
-    "  - name: firewall\n"
-    "    when: facility is local4 and trouble\n"
-    "    file: \"firewall/{device}.log\"\n"
+    "  - name: trouble-by-device   # what needs eyes, a file for each device\n"
+    "    when: trouble\n"
+    "    file: \"trouble/{device}.log\"\n"
     "    last: yes\n"
     "  - name: everything\n"
     "    file: \"{facility}/{severity}.log\"\n"
@@ -146,17 +155,23 @@ static int show(const struct demo *demo, const char *const *arguments)
     printf("\n$ indagator");
     for (size_t i = 1; arguments[i]; i++) {
         bool quote = strpbrk(arguments[i], " {}\"*") != NULL;
-        const char *shown = strcmp(arguments[i], demo->config) == 0     ? "indagator.yaml"
-                            : strcmp(arguments[i], demo->messages) == 0 ? "messages.log"
-                                                                        : arguments[i];
+        const char *shown = strcmp(arguments[i], demo->config) == 0  ? "indagator.yaml"
+                            : strcmp(arguments[i], demo->fleet) == 0 ? "fleet.yaml"
+                                                                     : arguments[i];
         printf(" %s%s%s", quote ? "'" : "", shown, quote ? "'" : "");
     }
     printf("\n");
     return wait_for(start(demo, arguments, -1));
 }
 
+static unsigned port_told(const char *told, const char *what)
+{
+    const char *said = strstr(told, what);
+    return said && strchr(said, '\n') ? (unsigned)strtoul(said + strlen(what), NULL, 10) : 0;
+}
+
 /* Reads what the collector tells until it says where it listens. */
-static bool wait_for_port(struct demo *demo)
+static bool wait_for_ports(struct demo *demo)
 {
     char text[4096];
     size_t length = 0;
@@ -167,11 +182,10 @@ static bool wait_for_port(struct demo *demo)
             break;
         length += (size_t)got;
         text[length] = '\0';
-        const char *said = strstr(text, "listening on udp 127.0.0.1:");
-        if (said && strchr(said, '\n')) {
-            demo->port = (unsigned)strtoul(said + 27, NULL, 10);
-            return demo->port != 0;
-        }
+        demo->udp = port_told(text, "listening on udp 127.0.0.1:");
+        demo->tcp = port_told(text, "listening on tcp 127.0.0.1:");
+        if (demo->udp && demo->tcp)
+            return true;
     }
     ind_complain("the collector did not start: %.*s", (int)length, text);
     return false;
@@ -188,7 +202,7 @@ static bool start_collector(struct demo *demo)
     demo->collector = start(demo, arguments, ends[1]);
     close(ends[1]);
     demo->errors = ends[0];
-    return demo->collector > 0 && wait_for_port(demo);
+    return demo->collector > 0 && wait_for_ports(demo);
 }
 
 static bool add_size(void *context, const char *path)
@@ -268,6 +282,30 @@ static void show_files(const struct demo *demo)
     close(folder);
 }
 
+static bool count_plain(void *context, const char *path)
+{
+    size_t length = strlen(path);
+    *(size_t *)context += length > 4 && strcmp(path + length - 4, ".log") == 0;
+    return true;
+}
+
+/* Until the collector has compressed what it rotated. */
+static void wait_until_compressed(const struct demo *demo)
+{
+    char path[8192];
+    struct timespec pause = {0, 100000000};
+    size_t plain = 1;
+    snprintf(path, sizeof path, "%s/log", demo->folder);
+    int folder = open(path, O_RDONLY | O_DIRECTORY);
+    for (int waited = 0; folder >= 0 && plain > 0 && waited < PATIENCE_MILLISECONDS; waited += 100) {
+        plain = 0;
+        nanosleep(&pause, NULL);
+        (void)ind_walk(folder, count_plain, &plain, NULL);
+    }
+    if (folder >= 0)
+        close(folder);
+}
+
 static void end_collector(struct demo *demo)
 {
     if (demo->collector > 0) {
@@ -277,49 +315,79 @@ static void end_collector(struct demo *demo)
     }
 }
 
-static int play(struct demo *demo)
+static bool play_fleet(const struct demo *demo)
 {
-    char target[64];
-    heading("1. Ten lines of configuration, more or less");
-    if (!write_config(demo))
-        return IND_EXIT_FAILED;
-    heading("2. A collector on loopback, and the devices of Skerry Line, a ferry operator, sending to it");
-    if (!start_collector(demo))
-        return IND_EXIT_FAILED;
-    snprintf(target, sizeof target, "udp:127.0.0.1:%u", demo->port);
-    const char *emit[] = {"indagator",    "emit",   "--to", target, "--from",
-                          demo->messages, "--rate", "2000", NULL};
+    char udp[64], tcp[64];
+    snprintf(udp, sizeof udp, "udp:127.0.0.1:%u", demo->udp);
+    snprintf(tcp, sizeof tcp, "tcp:127.0.0.1:%u", demo->tcp);
+    const char *emit[] = {"indagator", "emit", "--to", udp, "--to", tcp, "--fleet", demo->fleet, NULL};
     if (show(demo, emit) != IND_EXIT_DONE)
-        return IND_EXIT_FAILED;
+        return false;
     wait_until_stored(demo);
-    heading("3. Filed by facility and severity; trouble of the firewall apart");
-    show_files(demo);
-    heading("4. How much of what, while the collector goes on");
+    return true;
+}
+
+static bool show_counts(const struct demo *demo)
+{
     const char *severities[] = {"indagator", "search", "-c", demo->config, "--by", "severity", NULL};
     const char *devices[] = {"indagator", "search", "-c", demo->config, "--by", "device", "--top", "6", NULL};
-    if (show(demo, severities) != IND_EXIT_DONE || show(demo, devices) != IND_EXIT_DONE)
-        return IND_EXIT_FAILED;
-    heading("5. Two questions: who guesses passwords, and what is wrong at pier 3?");
+    return show(demo, severities) == IND_EXIT_DONE && show(demo, devices) == IND_EXIT_DONE;
+}
+
+static bool show_searches(const struct demo *demo)
+{
     const char *guesses[] = {
         "indagator",  "search",          "-c",
         demo->config, "--when",          "app is \"sshd\" and text contains \"Failed password\"",
         "--by",       "device,severity", NULL};
     const char *pier[] = {"indagator", "search",
                           "-c",        demo->config,
-                          "--when",    "device starts with \"pier3\" and severity at least warning",
-                          "--layout",  "{device} {severity} {text}",
+                          "--when",    "device starts with \"pier3\" and severity at least error",
+                          "--layout",  "{time} {device} {severity} {text}",
                           NULL};
-    if (show(demo, guesses) != IND_EXIT_DONE || show(demo, pier) != IND_EXIT_DONE)
+    const char *note[] = {"indagator",  "search", "-c",
+                          demo->config, "--when", "facility is mail and text contains \"mv-tern\"",
+                          NULL};
+    return show(demo, guesses) == IND_EXIT_DONE && show(demo, pier) == IND_EXIT_DONE &&
+           show(demo, note) == IND_EXIT_DONE;
+}
+
+static int play(struct demo *demo)
+{
+    heading("1. A configuration: where to listen, who the devices are, which file takes what");
+    if (!write_config(demo))
         return IND_EXIT_FAILED;
-    heading("6. Told to end, the collector files what it has and gives account");
+    heading("2. A collector on loopback, and ten seconds of a day at Skerry Line, a ferry operator");
+    if (!start_collector(demo) || !play_fleet(demo))
+        return IND_EXIT_FAILED;
+    heading("3. Trouble by device, all else by facility and severity");
+    show_files(demo);
+    heading("4. How much of what, while the collector goes on");
+    if (!show_counts(demo))
+        return IND_EXIT_FAILED;
+    heading("5. Three questions: who guesses passwords, what is wrong at pier 3, what was that mail about "
+            "mv-tern?");
+    if (!show_searches(demo))
+        return IND_EXIT_FAILED;
+    heading("6. The files become archives; the collector is asked to do it");
+    const char *rotate[] = {"indagator", "rotate", "-c", demo->config, NULL};
+    if (show(demo, rotate) != IND_EXIT_DONE)
+        return IND_EXIT_FAILED;
+    wait_until_compressed(demo);
+    heading("7. What became of every message, whose clock is off, and who is not known yet");
+    const char *status[] = {"indagator", "status", "-c", demo->config, NULL};
+    if (show(demo, status) != IND_EXIT_DONE)
+        return IND_EXIT_FAILED;
+    heading("8. Told to end, the collector files what it has and gives account");
     printf("\n$ kill -TERM %ld\n", (long)demo->collector);
     end_collector(demo);
     printf("\nAll of this is in %s. To go on:\n"
            "  cd %s\n"
            "  %s check\n"
            "  %s search --when 'text contains \"DHCP\"' --count\n"
-           "  %s rotate\n",
-           demo->folder, demo->folder, demo->program, demo->program, demo->program);
+           "  %s collect &\n"
+           "  %s follow --when 'severity at least warning'\n",
+           demo->folder, demo->folder, demo->program, demo->program, demo->program, demo->program);
     return demo->collector == 0 ? IND_EXIT_DONE : IND_EXIT_FAILED;
 }
 
@@ -330,7 +398,7 @@ static int run(struct ind_call *call)
         ind_complain("demo takes no arguments, but \"%s\" was given", *call->rest);
         return IND_EXIT_CALL;
     }
-    if (!find_program(&demo, call->program) || !find_messages(&demo) || !make_folder(&demo))
+    if (!find_program(&demo, call->program) || !find_fleet(&demo) || !make_folder(&demo))
         return IND_EXIT_FAILED;
     int status = play(&demo);
     end_collector(&demo);
@@ -343,10 +411,12 @@ const struct ind_command ind_command_demo = {
     .name = "demo",
     .summary = "shows the whole thing on made-up data",
     .arguments = "[--folder FOLDER]",
-    .about = "Starts a collector on loopback, sends it the messages of a made-up ferry operator, and shows\n"
-             "the files, counts and two searches. Leaves its folder and says where it is.\n\n"
-             "Example:\n"
-             "  indagator demo\n",
+    .about =
+        "Starts a collector on loopback, lets the devices of a made-up ferry operator send to it for ten\n"
+        "seconds, and shows the files, counts, searches, a rotation and the ledger. Leaves its folder\n"
+        "and says where it is.\n\n"
+        "Example:\n"
+        "  indagator demo\n",
     .options = options,
     .run = run,
 };

@@ -1,20 +1,22 @@
-#include "cli/cli.h"
+#include "cli/emit.h"
 #include "collect/clock.h"
+#include "config/zones.h"
 #include "core/escape.h"
-#include "net/socket.h"
+#include "core/fleet.h"
+#include "core/names.h"
 #include "store/reader.h"
 
 #include <errno.h>
 #include <fcntl.h>
 #include <stdlib.h>
-#include <sys/socket.h>
 #include <time.h>
 #include <unistd.h>
 
-enum { DATAGRAM = 65507, SPIN_ABOVE = 20000 };
+enum { SPIN_ABOVE = 20000, TRAINS_ABOVE = 250000, MOST_TARGETS = 4 };
 
 static struct {
-    char *to, *facility, *severity, *app, *host, *form, *from;
+    char **to;
+    char *facility, *severity, *app, *host, *form, *framing, *from, *fleet;
     long count;
     double rate;
 } given;
@@ -22,7 +24,8 @@ static struct {
 static struct poptOption *options(void)
 {
     static struct poptOption table[] = {
-        {"to", '\0', POPT_ARG_STRING, &given.to, 0, "where to send: udp:HOST:PORT", "TARGET"},
+        {"to", '\0', POPT_ARG_ARGV, &given.to, 0,
+         "where to send: udp:HOST:PORT, tcp:HOST:PORT or unix:PATH; a fleet can have one of each", "TARGET"},
         {"facility", '\0', POPT_ARG_STRING, &given.facility, 0, "of the message; user where none is given",
          "NAME"},
         {"severity", '\0', POPT_ARG_STRING, &given.severity, 0, "of the message; notice where none is given",
@@ -31,8 +34,12 @@ static struct poptOption *options(void)
         {"host", '\0', POPT_ARG_STRING, &given.host, 0, "the host name; this machine's where none is given",
          "NAME"},
         {"form", '\0', POPT_ARG_STRING, &given.form, 0, "rfc5424 (the default) or rfc3164", "FORM"},
+        {"framing", '\0', POPT_ARG_STRING, &given.framing, 0,
+         "over tcp: count (octet counting, the default) or lines", "FRAMING"},
         {"from", '\0', POPT_ARG_STRING, &given.from, 0,
          "send each line of a file (- is standard input) as it is", "FILE"},
+        {"fleet", '\0', POPT_ARG_STRING, &given.fleet, 0,
+         "play the made-up devices of a file, each from its own address", "FILE"},
         {"count", '\0', POPT_ARG_LONG, &given.count, 0,
          "send so many messages, again from the start where there are fewer", "N"},
         {"rate", '\0', POPT_ARG_DOUBLE, &given.rate, 0, "messages a second at most", "R"},
@@ -40,81 +47,78 @@ static struct poptOption *options(void)
     return table;
 }
 
-struct emitter {
-    int socket;
-    uint64_t sent, bytes, cut;
-    ind_time began;
-};
+/* ---- Sending ---- */
 
-static void keep_rate(const struct emitter *emitter)
+void ind_emit_wait_until(ind_time until)
 {
-    if (given.rate <= 0)
-        return;
-    double due = (double)emitter->sent / given.rate;
     for (;;) {
-        double ahead = due - (double)(ind_now() - emitter->began) / (double)IND_SECOND;
+        ind_time ahead = until - ind_now();
         if (ahead <= 0)
             return;
-        if (given.rate > SPIN_ABOVE && ahead < 0.001)
-            continue;
-        struct timespec time = {(time_t)ahead, (long)((ahead - (double)(time_t)ahead) * 1e9)};
+        struct timespec time = {(time_t)(ahead / IND_SECOND), (long)(ahead % IND_SECOND)};
         nanosleep(&time, NULL);
     }
 }
 
-static bool send_one(struct emitter *emitter, const char *bytes, size_t length)
+/* Before a wait what is gathered goes out. At high rates a sleep is too long: the clock is watched instead.
+ */
+static void keep_rate(const struct ind_emitter *emitter, struct ind_outlet *outlet)
 {
-    if (length > DATAGRAM) {
-        length = DATAGRAM;
-        emitter->cut++;
+    if (emitter->rate <= 0 || emitter->sent == 0)
+        return;
+    ind_time due = emitter->began + (ind_time)((double)emitter->sent / emitter->rate * (double)IND_SECOND);
+    if (emitter->rate < SPIN_ABOVE && due > ind_now()) {
+        (void)ind_outlet_flush(outlet); /* what fails here fails again, and is told, with the next message */
+        ind_emit_wait_until(due);
     }
-    keep_rate(emitter);
-    for (;;) {
-        if (send(emitter->socket, bytes, length, 0) >= 0)
-            break;
-        if (errno == EINTR || errno == ENOBUFS || errno == ECONNREFUSED) {
-            if (errno == ECONNREFUSED) {
-                /* An answer to an earlier datagram: nobody listens. It need not be so for long, but say it.
-                 */
-                ind_complain("nobody listens at %s", given.to + 4);
-                return false;
-            }
-            continue;
-        }
-        ind_complain("cannot send to %s: %s", given.to + 4, strerror(errno));
+    if (emitter->rate >= SPIN_ABOVE && emitter->sent % 16 == 0)
+        while (ind_now() < due)
+            if (due - ind_now() > IND_SECOND / 200)
+                ind_emit_wait_until(due - IND_SECOND / 1000);
+}
+
+bool ind_emit_send(struct ind_emitter *emitter, const struct ind_emit_target *target,
+                   struct ind_outlet *outlet, struct ind_slice message)
+{
+    bool cut;
+    keep_rate(emitter, outlet);
+    if (!ind_outlet_send(outlet, message, &cut)) {
+        /* Of a datagram refused, an answer to an earlier one tells. */
+        if (errno == ECONNREFUSED)
+            ind_complain("nobody listens at %s", target->text);
+        else
+            ind_complain("cannot send to %s: %s", target->text, strerror(errno));
         return false;
     }
     emitter->sent++;
-    emitter->bytes += length;
+    emitter->bytes += message.length;
+    emitter->cut += cut;
     return true;
 }
 
-static bool done(const struct emitter *emitter)
+bool ind_emit_done(const struct ind_emitter *emitter)
 {
-    return given.count > 0 && emitter->sent >= (uint64_t)given.count;
+    return emitter->most > 0 && emitter->sent >= emitter->most;
+}
+
+struct sending {
+    struct ind_emitter *emitter;
+    const struct ind_emit_target *target;
+    struct ind_outlet *outlet;
+};
+
+static bool send_one(struct sending *sending, const char *bytes, size_t length)
+{
+    return ind_emit_send(sending->emitter, sending->target, sending->outlet,
+                         (struct ind_slice){bytes, length});
 }
 
 /* ---- One message, made from the options ---- */
 
-static void add_time_3164(struct ind_buffer *buffer)
+static bool write_pri(struct ind_buffer *buffer)
 {
-    static const char *const months[] = {"Jan", "Feb", "Mar", "Apr", "May", "Jun",
-                                         "Jul", "Aug", "Sep", "Oct", "Nov", "Dec"};
-    char text[32];
-    time_t now = time(NULL);
-    struct tm local;
-    localtime_r(&now, &local);
-    snprintf(text, sizeof text, "%s %2d %02d:%02d:%02d", months[local.tm_mon], local.tm_mday, local.tm_hour,
-             local.tm_min, local.tm_sec);
-    ind_buffer_text(buffer, text);
-}
-
-static bool write_message(const char *text, struct ind_buffer *buffer)
-{
-    char host[256] = "localhost";
     int facility = given.facility ? ind_facility_read(ind_slice_of(given.facility)) : IND_FACILITY_USER;
     int severity = given.severity ? ind_severity_read(ind_slice_of(given.severity)) : IND_SEVERITY_NOTICE;
-    bool old = given.form && strcmp(given.form, "rfc3164") == 0;
     if (facility < 0 || severity < 0) {
         const char *word = facility < 0 ? given.facility : given.severity;
         struct ind_slice near =
@@ -124,12 +128,22 @@ static bool write_message(const char *text, struct ind_buffer *buffer)
                      near.length ? "\"?" : "");
         return false;
     }
-    (void)gethostname(host, sizeof host - 1);
     ind_buffer_byte(buffer, '<');
     ind_buffer_number(buffer, (unsigned)facility * 8u + (unsigned)severity);
-    ind_buffer_text(buffer, old ? ">" : ">1 ");
+    ind_buffer_byte(buffer, '>');
+    return true;
+}
+
+static bool write_message(const char *text, const struct ind_zone *zone, struct ind_buffer *buffer)
+{
+    char host[256] = "localhost";
+    bool old = given.form && strcmp(given.form, "rfc3164") == 0;
+    if (!write_pri(buffer))
+        return false;
+    (void)gethostname(host, sizeof host - 1);
+    ind_buffer_text(buffer, old ? "" : "1 ");
     if (old)
-        add_time_3164(buffer);
+        ind_time_write_3164(buffer, zone, ind_now());
     else
         ind_time_write(buffer, ind_now());
     ind_buffer_byte(buffer, ' ');
@@ -141,27 +155,29 @@ static bool write_message(const char *text, struct ind_buffer *buffer)
     return true;
 }
 
-static bool emit_text(struct emitter *emitter, const char *text)
+static bool emit_text(struct sending *sending, const char *text)
 {
-    static char message[DATAGRAM];
-    uint64_t count = given.count > 0 ? (uint64_t)given.count : 1;
-    for (uint64_t i = 0; i < count; i++) {
+    static char message[IND_OUTLET_DATAGRAM];
+    uint64_t count = sending->emitter->most ? sending->emitter->most : 1;
+    struct ind_zone *zone = ind_zone_of_machine();
+    bool good = zone != NULL;
+    for (uint64_t i = 0; good && i < count; i++) {
         struct ind_buffer buffer = ind_buffer_on(message, sizeof message);
-        if (!write_message(text, &buffer) || !send_one(emitter, message, buffer.length))
-            return false;
+        good = write_message(text, zone, &buffer) && send_one(sending, message, buffer.length);
     }
-    return true;
+    ind_zone_free(zone);
+    return good;
 }
 
 /* ---- A file ---- */
 
-static bool emit_block(struct emitter *emitter, struct ind_slice block)
+static bool emit_block(struct sending *sending, struct ind_slice block)
 {
-    while (block.length > 0 && !done(emitter)) {
+    while (block.length > 0 && !ind_emit_done(sending->emitter)) {
         const char *newline = memchr(block.at, '\n', block.length);
         size_t length = newline ? (size_t)(newline - block.at) : block.length;
         size_t own = length > 0 && block.at[length - 1] == '\r' ? length - 1 : length;
-        if (own && !send_one(emitter, block.at, own))
+        if (own && !send_one(sending, block.at, own))
             return false;
         block = ind_slice_from(block, newline ? length + 1 : length);
     }
@@ -169,8 +185,9 @@ static bool emit_block(struct emitter *emitter, struct ind_slice block)
 }
 
 /* True also where the file is read to its end; *any: it held at least one message. */
-static bool emit_file(struct emitter *emitter, bool *any)
+static bool emit_file(struct sending *sending, bool *any)
 {
+    struct ind_emitter *emitter = sending->emitter;
     bool standard = strcmp(given.from, "-") == 0;
     int file = standard ? dup(STDIN_FILENO) : open(given.from, O_RDONLY | O_CLOEXEC);
     struct ind_reader *reader =
@@ -183,8 +200,9 @@ static bool emit_file(struct emitter *emitter, bool *any)
     }
     bool good = true;
     enum ind_read result = IND_READ_END;
-    while (good && !done(emitter) && (result = ind_reader_next(reader, &block, &at)) == IND_READ_BLOCK)
-        good = emit_block(emitter, block);
+    while (good && !ind_emit_done(emitter) &&
+           (result = ind_reader_next(reader, &block, &at)) == IND_READ_BLOCK)
+        good = emit_block(sending, block);
     if (good && result == IND_READ_FAILED) {
         ind_complain("cannot read all of %s: %s", given.from, ind_reader_reason(reader));
         good = false;
@@ -194,39 +212,48 @@ static bool emit_file(struct emitter *emitter, bool *any)
     return good;
 }
 
-static bool emit_files(struct emitter *emitter)
+static bool emit_files(struct sending *sending)
 {
     bool any = true;
     do
-        if (!emit_file(emitter, &any))
+        if (!emit_file(sending, &any))
             return false;
-    while (given.count > 0 && any && !done(emitter));
+    while (sending->emitter->most > 0 && any && !ind_emit_done(sending->emitter));
     return true;
 }
 
 /* ---- ---- */
 
-static bool connect_to(struct emitter *emitter)
+bool ind_emit_read_target(const char *text, struct ind_emit_target *target)
 {
-    char host[256];
-    const char *reason = "", *colon = given.to ? strrchr(given.to, ':') : NULL;
-    if (!given.to || strncmp(given.to, "udp:", 4) != 0 || colon < given.to + 5 || !colon[1]) {
-        ind_complain(given.to ? "--to: \"%s\" is no target; write one such as udp:127.0.0.1:514"
-                              : "where to? give --to, such as --to udp:127.0.0.1:514%s",
-                     given.to ? given.to : "");
-        return false;
+    static const char *const schemes[] = {"udp:", "tcp:", "unix:"};
+    const char *colon = strrchr(text, ':');
+    target->text = text;
+    for (int i = 0; i < 3; i++) {
+        size_t scheme = strlen(schemes[i]);
+        if (strncmp(text, schemes[i], scheme) != 0)
+            continue;
+        const char *start = text + scheme;
+        target->kind = (enum ind_transport_kind)i;
+        target->port[0] = '\0';
+        if (target->kind == IND_SEND_UNIX) {
+            snprintf(target->host, sizeof target->host, "%s", start);
+            return *start != '\0';
+        }
+        size_t length = colon > start ? (size_t)(colon - start) : 0;
+        if (length > 2 && start[0] == '[' && start[length - 1] == ']') {
+            start++;
+            length -= 2;
+        }
+        snprintf(target->host, sizeof target->host, "%.*s", (int)length, start);
+        snprintf(target->port, sizeof target->port, "%s", colon + 1);
+        if (length > 0 && colon[1])
+            return true;
     }
-    const char *start = given.to + 4;
-    size_t length = (size_t)(colon - start);
-    if (length > 2 && start[0] == '[' && start[length - 1] == ']') {
-        start++;
-        length -= 2;
-    }
-    snprintf(host, sizeof host, "%.*s", (int)length, start);
-    emitter->socket = ind_connect(IND_SEND_UDP, host, colon + 1, NULL, &reason);
-    if (emitter->socket < 0)
-        ind_complain("cannot send to %s: %s", given.to + 4, reason);
-    return emitter->socket >= 0;
+    ind_complain("--to: \"%s\" is no target; write one such as udp:127.0.0.1:514, tcp:127.0.0.1:601 or "
+                 "unix:/run/indagator/log",
+                 text);
+    return false;
 }
 
 static bool join_text(const char **words, char *text, size_t room)
@@ -241,49 +268,102 @@ static bool join_text(const char **words, char *text, size_t room)
     return !buffer.full;
 }
 
+static bool one_of(const char *option, const char *value, const char *first, const char *second)
+{
+    if (!value || strcmp(value, first) == 0 || strcmp(value, second) == 0)
+        return true;
+    ind_complain("--%s: unknown %s \"%s\"; expected %s or %s", option, option, value, first, second);
+    return false;
+}
+
+static bool check_call(const struct ind_call *call)
+{
+    int sources = (*call->rest != NULL) + (given.from != NULL) + (given.fleet != NULL);
+    if (sources != 1) {
+        ind_complain("%s", sources ? "either --from FILE, or --fleet FILE, or a text: one of them"
+                                   : "what is to be sent? give a text, --from FILE or --fleet FILE");
+        return false;
+    }
+    if (!given.to || !given.to[0]) {
+        ind_complain("where to? give --to, such as --to udp:127.0.0.1:514");
+        return false;
+    }
+    return one_of("form", given.form, "rfc5424", "rfc3164") &&
+           one_of("framing", given.framing, "count", "lines");
+}
+
+static int emit_to_one(struct ind_emitter *emitter, const struct ind_emit_target *target, const char *text)
+{
+    const char *reason;
+    struct ind_outlet_settings settings = {.kind = target->kind,
+                                           .host = target->host,
+                                           .port = target->port,
+                                           .lines = given.framing && strcmp(given.framing, "lines") == 0,
+                                           .trains = given.rate > TRAINS_ABOVE};
+    struct sending sending = {emitter, target, ind_outlet_open(&settings, &reason)};
+    if (!sending.outlet) {
+        ind_complain("cannot send to %s: %s", target->text, reason);
+        return IND_EXIT_FAILED;
+    }
+    emitter->began = ind_now();
+    bool good = (given.from ? emit_files(&sending) : emit_text(&sending, text));
+    if (!ind_outlet_flush(sending.outlet) && good) {
+        ind_complain("cannot send to %s: %s", target->text, strerror(errno));
+        good = false;
+    }
+    ind_outlet_close(sending.outlet);
+    return good ? IND_EXIT_DONE : IND_EXIT_FAILED;
+}
+
+static void print_sent(const struct ind_emitter *emitter, bool json)
+{
+    char sent[32], size[32];
+    if (json)
+        printf("{\"sent\":%llu,\"bytes\":%llu}\n", (unsigned long long)emitter->sent,
+               (unsigned long long)emitter->bytes);
+    else
+        printf("sent %s message%s, %s\n", ind_grouped(emitter->sent, sent), emitter->sent == 1 ? "" : "s",
+               ind_size_text(emitter->bytes, size));
+    if (emitter->cut)
+        ind_complain("%llu messages were cut: one is %d bytes at most", (unsigned long long)emitter->cut,
+                     IND_OUTLET_DATAGRAM);
+}
+
 static int run(struct ind_call *call)
 {
     static char text[32768];
-    struct emitter emitter = {.socket = -1, .began = ind_now()};
-    if ((*call->rest != NULL) == (given.from != NULL)) {
-        ind_complain("%s", given.from ? "either --from FILE or a text, not both"
-                                      : "what is to be sent? give a text, or --from FILE");
+    struct ind_emit_target targets[MOST_TARGETS];
+    size_t count = 0;
+    struct ind_emitter emitter = {.most = given.count > 0 ? (uint64_t)given.count : 0, .rate = given.rate};
+    if (!check_call(call))
         return IND_EXIT_CALL;
-    }
-    if (given.form && strcmp(given.form, "rfc5424") != 0 && strcmp(given.form, "rfc3164") != 0) {
-        ind_complain("--form: unknown form \"%s\"; expected rfc5424 or rfc3164", given.form);
+    for (; given.to[count] && count < MOST_TARGETS; count++)
+        if (!ind_emit_read_target(given.to[count], &targets[count]))
+            return IND_EXIT_CALL;
+    if (count > 1 && !given.fleet) {
+        ind_complain("several --to go with --fleet only: its devices choose by their transport");
         return IND_EXIT_CALL;
     }
     if (!join_text(call->rest, text, sizeof text)) {
         ind_complain("the text is longer than 32 KiB; send it with --from");
         return IND_EXIT_CALL;
     }
-    if (!connect_to(&emitter))
-        return IND_EXIT_CALL;
-    bool good = given.from ? emit_files(&emitter) : emit_text(&emitter, text);
-    char sent[32], size[32];
-    if (!good && emitter.sent == 0)
-        ; /* nothing came of it, and why has been told */
-    else if (call->json)
-        printf("{\"sent\":%llu,\"bytes\":%llu}\n", (unsigned long long)emitter.sent,
-               (unsigned long long)emitter.bytes);
-    else
-        printf("sent %s message%s, %s\n", ind_grouped(emitter.sent, sent), emitter.sent == 1 ? "" : "s",
-               ind_size_text(emitter.bytes, size));
-    if (emitter.cut)
-        ind_complain("%llu messages were cut: a datagram holds %d bytes", (unsigned long long)emitter.cut,
-                     DATAGRAM);
-    close(emitter.socket);
-    return good ? IND_EXIT_DONE : IND_EXIT_FAILED;
+    int status = given.fleet ? ind_emit_fleet(&emitter, given.fleet, targets, count)
+                             : emit_to_one(&emitter, &targets[0], text);
+    if (status == IND_EXIT_DONE || emitter.sent > 0)
+        print_sent(&emitter, call->json);
+    return status;
 }
 
 const struct ind_command ind_command_emit = {
     .name = "emit",
-    .summary = "sends test messages over UDP: one, or those of a file",
-    .arguments = "--to udp:HOST:PORT [--from FILE | TEXT…]",
-    .about = "Sends one message made from the options, or each line of a file as it is.\n\n"
-             "Example:\n"
-             "  indagator emit --to udp:127.0.0.1:5514 --facility local4 --severity warning \"link down\"\n",
+    .summary = "sends test messages, those of a file, or a made-up fleet's",
+    .arguments = "--to udp:HOST:PORT|tcp:HOST:PORT|unix:PATH [--from FILE | --fleet FILE | TEXT…]",
+    .about =
+        "Sends one message made from the options, each line of a file as it is, or what the devices of a\n"
+        "fleet file say, each from its own address.\n\n"
+        "Example:\n"
+        "  indagator emit --to udp:127.0.0.1:5514 --facility local4 --severity warning \"link down\"\n",
     .options = options,
     .run = run,
 };

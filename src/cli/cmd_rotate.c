@@ -1,3 +1,4 @@
+#include "cli/ask.h"
 #include "cli/cli.h"
 #include "cli/table.h"
 #include "collect/clock.h"
@@ -6,6 +7,7 @@
 
 #include <errno.h>
 #include <fcntl.h>
+#include <jansson.h>
 #include <stdlib.h>
 #include <unistd.h>
 
@@ -136,6 +138,42 @@ static int dry_run(const struct ind_config *config, bool json)
     return good ? IND_EXIT_DONE : IND_EXIT_FAILED;
 }
 
+/* It compresses and removes by itself, after it has answered. */
+static int print_asked(const char *text, bool json)
+{
+    static const struct ind_column names[] = {{"rotated", true}, {"failed", true}};
+    json_error_t error;
+    json_t *answer = json_loads(text, 0, &error);
+    uint64_t failed = (uint64_t)json_integer_value(json_object_get(answer, "failed"));
+    struct ind_table *table = ind_table_new(names, 2);
+    ind_table_number(table, (uint64_t)json_integer_value(json_object_get(answer, "rotated")));
+    ind_table_number(table, failed);
+    ind_table_print(table, json, stdout);
+    ind_table_free(table);
+    if (!json)
+        printf("done by the running collector, which compresses them in a moment\n");
+    json_decref(answer);
+    return failed == 0 ? IND_EXIT_DONE : IND_EXIT_FAILED;
+}
+
+/* One process at a time writes a store: the one that does is asked. `busy`: who that is. */
+static int ask_collector(const struct ind_config *config, bool json, const char *busy)
+{
+    char path[64], *text = NULL;
+    snprintf(path, sizeof path, "/rotate?due=%d&clock-is-right=%d", given.due != 0,
+             given.clock_is_right != 0);
+    enum ind_asked asked = ind_ask_text(config, true, path, &text);
+    int status = IND_EXIT_FAILED;
+    if (asked == IND_ASKED && text)
+        status = print_asked(text, json);
+    else if (asked == IND_ASKED_NOBODY)
+        ind_complain("%s, and does not answer at %s/control.sock", busy, config->state);
+    else
+        ind_complain("%s", text ? text : busy);
+    free(text);
+    return status;
+}
+
 static int rotate(const struct ind_config *config, bool json)
 {
     char reason[1400];
@@ -144,9 +182,10 @@ static int rotate(const struct ind_config *config, bool json)
     struct ind_store_settings settings = {
         .config = config, .fs = &ind_fs_posix, .now = ind_now(), .tell = ind_tell};
     enum ind_store_status status = ind_store_open(&settings, &store, reason, sizeof reason);
+    if (status == IND_STORE_BUSY)
+        return ask_collector(config, json, reason);
     if (status != IND_STORE_OK) {
-        ind_complain("%s%s", reason,
-                     status == IND_STORE_BUSY ? "; it rotates by itself, and cannot be asked yet" : "");
+        ind_complain("%s", reason);
         return IND_EXIT_FAILED;
     }
     size_t count = ind_store_rotate(store, given.due, ind_now(), &failed);
@@ -185,10 +224,11 @@ const struct ind_command ind_command_rotate = {
     .name = "rotate",
     .summary = "turns live files into archives: all now, or what is due",
     .arguments = "[-c FILE] [--due] [--dry-run]",
-    .about = "Rotates the live files of the store, compresses what the archive policies say, and removes\n"
-             "what they no longer keep. A running collector does this by itself.\n\n"
-             "Example:\n"
-             "  indagator rotate -c indagator.yaml --due --dry-run\n",
+    .about =
+        "Rotates the live files of the store, compresses what the archive policies say, and removes\n"
+        "what they no longer keep. A running collector does this by itself; while one runs, it is asked.\n\n"
+        "Example:\n"
+        "  indagator rotate -c indagator.yaml --due --dry-run\n",
     .options = options,
     .run = run,
 };

@@ -41,22 +41,6 @@ static struct poptOption *options(void)
 }
 
 /* A condition from the command line, told with a caret under the place. */
-static bool read_condition(const struct ind_config *config, ind_condition *when)
-{
-    struct ind_mistake mistake = {0};
-    *when = IND_CONDITION_ALWAYS;
-    if (!given.when ||
-        ind_condition_read(config->conditions, ind_slice_of(given.when), &config->named, when, &mistake))
-        return true;
-    char name[] = "--when";
-    struct ind_source source = {.path = name, .bytes = given.when, .length = strlen(given.when)};
-    struct ind_remarks remarks = {0};
-    ind_remark_add(&remarks, false, &source, mistake.offset, mistake.length, "%s", mistake.text);
-    ind_remark_print(&remarks.list[0], stderr);
-    ind_remarks_free(&remarks);
-    return false;
-}
-
 static bool read_by(struct ind_search_settings *settings)
 {
     char *rest = given.by;
@@ -121,7 +105,8 @@ static bool read_settings(const struct ind_config *config, struct ind_search_set
     settings->count_only = given.count != 0;
     return ind_moment_option("since", given.since, config->zone, false, &settings->since) &&
            ind_moment_option("until", given.until, config->zone, true, &settings->until) &&
-           read_condition(config, &settings->when) && read_by(settings) && read_layout(settings, template);
+           ind_condition_option(config, given.when, &settings->when) && read_by(settings) &&
+           read_layout(settings, template);
 }
 
 /* ---- Files ---- */

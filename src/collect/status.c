@@ -90,9 +90,14 @@ static void add_stranger(struct rows *rows, const struct ind_account *account,
     add_to_row(row, ledger, last, lag);
     row->refused |= account->kind == IND_ACCOUNT_REFUSED;
     row->hosts = row->hosts ? row->hosts : json_array();
-    if (account->kind == IND_ACCOUNT_STRANGER && !ind_slice_equal(account->device, account->sender) &&
-        json_array_size(row->hosts) < MOST_HOSTS)
-        json_array_append_new(row->hosts, clean(account->device));
+    if (account->kind != IND_ACCOUNT_STRANGER || ind_slice_equal(account->device, account->sender))
+        return;
+    json_t *host = clean(account->device), *known;
+    size_t i;
+    json_array_foreach(row->hosts, i, known) if (json_equal(host, known)) break;
+    if (i == json_array_size(row->hosts) && i < MOST_HOSTS)
+        json_array_append(row->hosts, host);
+    json_decref(host);
 }
 
 static void add_account(struct rows *rows, const struct ind_account *account, const struct ind_ledger *ledger,

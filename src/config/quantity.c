@@ -71,6 +71,20 @@ bool ind_read_span(struct ind_slice text, int64_t *seconds)
     return true;
 }
 
+bool ind_read_short_span(struct ind_slice text, int64_t *nanoseconds)
+{
+    static const struct unit units[] = {{"ms", 1000000},
+                                        {"s", UINT64_C(1000000000)},
+                                        {"min", UINT64_C(60000000000)},
+                                        {"h", UINT64_C(3600000000000)},
+                                        {"d", UINT64_C(86400000000000)}};
+    uint64_t value;
+    if (!read_quantity(text, units, COUNT(units), &value))
+        return false;
+    *nanoseconds = (int64_t)value;
+    return true;
+}
+
 bool ind_read_count(struct ind_slice text, uint64_t least, uint64_t most, uint64_t *count)
 {
     static const struct unit none[] = {{"", 1}};

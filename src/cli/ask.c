@@ -1,0 +1,143 @@
+#include "cli/ask.h"
+
+#include "collect/collector.h"
+#include <curl/curl.h>
+#include <stdlib.h>
+#include <string.h>
+
+struct answer {
+    CURL *curl;
+    bool (*take)(void *context, const char *bytes, size_t length);
+    void *context;
+    bool ended;     /* by `take` */
+    char why[2048]; /* what an answer other than 200 says */
+    size_t why_length;
+};
+
+static size_t on_bytes(char *bytes, size_t size, size_t count, void *context)
+{
+    struct answer *answer = context;
+    size_t length = size * count;
+    long status = 0;
+    (void)curl_easy_getinfo(answer->curl, CURLINFO_RESPONSE_CODE, &status);
+    if (status == 200) {
+        answer->ended = !answer->take(answer->context, bytes, length);
+        return answer->ended ? 0 : length;
+    }
+    size_t room = sizeof answer->why - 1 - answer->why_length;
+    memcpy(answer->why + answer->why_length, bytes, length < room ? length : room);
+    answer->why_length += length < room ? length : room;
+    return length;
+}
+
+static enum ind_asked result_of(struct answer *answer, CURLcode code)
+{
+    long status = 0;
+    (void)curl_easy_getinfo(answer->curl, CURLINFO_RESPONSE_CODE, &status);
+    if (code == CURLE_COULDNT_CONNECT)
+        return IND_ASKED_NOBODY;
+    if (answer->ended || (code == CURLE_OK && status == 200))
+        return IND_ASKED;
+    if (answer->why_length == 0)
+        snprintf(answer->why, sizeof answer->why, "the collector has ended: %s", curl_easy_strerror(code));
+    return IND_ASKED_REFUSED;
+}
+
+static enum ind_asked ask(const struct ind_config *config, bool post, const char *path, struct answer *answer)
+{
+    char socket[4200], url[16384];
+    snprintf(socket, sizeof socket, "%s/" IND_CONTROL_SOCKET, config->state);
+    if ((size_t)snprintf(url, sizeof url, "http://collector%s", path) >= sizeof url) {
+        snprintf(answer->why, sizeof answer->why, "the question is too long");
+        return IND_ASKED_REFUSED;
+    }
+    answer->curl = curl_easy_init();
+    if (!answer->curl) {
+        snprintf(answer->why, sizeof answer->why, "out of memory");
+        return IND_ASKED_REFUSED;
+    }
+    (void)curl_easy_setopt(answer->curl, CURLOPT_UNIX_SOCKET_PATH, socket);
+    (void)curl_easy_setopt(answer->curl, CURLOPT_URL, url);
+    (void)curl_easy_setopt(answer->curl, CURLOPT_PROXY, "");
+    (void)curl_easy_setopt(answer->curl, CURLOPT_NOSIGNAL, 1L);
+    if (post)
+        (void)curl_easy_setopt(answer->curl, CURLOPT_COPYPOSTFIELDS, "");
+    (void)curl_easy_setopt(answer->curl, CURLOPT_WRITEFUNCTION, on_bytes);
+    (void)curl_easy_setopt(answer->curl, CURLOPT_WRITEDATA, answer);
+    enum ind_asked asked = result_of(answer, curl_easy_perform(answer->curl));
+    curl_easy_cleanup(answer->curl);
+    return asked;
+}
+
+enum ind_asked ind_ask(const struct ind_config *config, bool post, const char *path,
+                       bool (*take)(void *context, const char *bytes, size_t length), void *context)
+{
+    struct answer answer = {.take = take, .context = context};
+    enum ind_asked asked = ask(config, post, path, &answer);
+    if (asked == IND_ASKED_REFUSED) {
+        answer.why[strcspn(answer.why, "\n")] = '\0';
+        ind_complain("%s", answer.why);
+    }
+    return asked;
+}
+
+struct text {
+    char *bytes;
+    size_t length, room;
+};
+
+static bool add_text(void *context, const char *bytes, size_t length)
+{
+    struct text *text = context;
+    if (text->room - text->length <= length) {
+        size_t room = (text->length + length) * 2 + 64;
+        char *grown = realloc(text->bytes, room);
+        if (!grown)
+            return false;
+        text->bytes = grown;
+        text->room = room;
+    }
+    memcpy(text->bytes + text->length, bytes, length);
+    text->length += length;
+    text->bytes[text->length] = '\0';
+    return true;
+}
+
+enum ind_asked ind_ask_text(const struct ind_config *config, bool post, const char *path, char **text)
+{
+    struct text whole = {NULL, 0, 0};
+    struct answer answer = {.take = add_text, .context = &whole};
+    enum ind_asked asked = ask(config, post, path, &answer);
+    if (asked == IND_ASKED_REFUSED) {
+        free(whole.bytes);
+        whole.bytes = strdup(answer.why);
+    }
+    *text = whole.bytes;
+    return asked;
+}
+
+void ind_tell_nobody(const struct ind_config *config)
+{
+    ind_complain("no collector is running here: nobody answers at %s/" IND_CONTROL_SOCKET
+                 "; start one with \"indagator collect\", or name its configuration with -c",
+                 config->state);
+}
+
+char *ind_query_text(const char *text)
+{
+    char *escaped = malloc(strlen(text) * 3 + 1), *at = escaped;
+    static const char hex[] = "0123456789ABCDEF";
+    for (; escaped && *text; text++) {
+        unsigned char c = (unsigned char)*text;
+        if (ind_is_alpha((char)c) || ind_is_digit((char)c) || c == '-' || c == '_' || c == '.') {
+            *at++ = (char)c;
+        } else {
+            *at++ = '%';
+            *at++ = hex[c >> 4];
+            *at++ = hex[c & 15];
+        }
+    }
+    if (escaped)
+        *at = '\0';
+    return escaped;
+}

@@ -1,0 +1,356 @@
+#include "cli/ask.h"
+#include "cli/cli.h"
+#include "cli/table.h"
+#include "collect/clock.h"
+#include "core/ledger.h"
+
+#include <jansson.h>
+#include <stdlib.h>
+
+static long given_top = 20;
+
+static struct poptOption *options(void)
+{
+    static struct poptOption table[] = {{"top", '\0', POPT_ARG_LONG, &given_top, 0,
+                                         "so many devices and unknown senders at most; 20 where none is "
+                                         "given, 0 for all",
+                                         "N"},
+                                        POPT_TABLEEND};
+    return table;
+}
+
+static uint64_t number_of(const json_t *object, const char *key)
+{
+    return (uint64_t)json_integer_value(json_object_get(object, key));
+}
+
+static const char *text_of(const json_t *object, const char *key)
+{
+    const char *text = json_string_value(json_object_get(object, key));
+    return text ? text : "";
+}
+
+static ind_time time_of(const json_t *object, const char *key)
+{
+    ind_time time;
+    enum ind_time_style style;
+    return ind_time_read(ind_slice_of(text_of(object, key)), &time, &style) ? time : IND_TIME_NONE;
+}
+
+/* "3 s", "12 min", "5 h 20 min", "3 d 4 h". */
+static void span_text(int64_t seconds, char text[40])
+{
+    long long s = seconds < 0 ? -seconds : seconds;
+    if (s < 60)
+        snprintf(text, 40, "%lld s", s);
+    else if (s < 3600)
+        snprintf(text, 40, "%lld min", s / 60);
+    else if (s < 86400)
+        snprintf(text, 40, "%lld h %02lld min", s / 3600, s % 3600 / 60);
+    else
+        snprintf(text, 40, "%lld d %lld h", s / 86400, s % 86400 / 3600);
+}
+
+static void ago_text(const json_t *status, const json_t *object, char text[48])
+{
+    char span[40];
+    ind_time last = time_of(object, "last");
+    if (last == IND_TIME_NONE) {
+        snprintf(text, 48, "-");
+        return;
+    }
+    span_text((time_of(status, "now") - last) / IND_SECOND, span);
+    snprintf(text, 48, "%s ago", span);
+}
+
+/* What a clock that is behind or ahead does is told in words where it is much. */
+static void lag_text(const json_t *object, char text[64])
+{
+    char span[40];
+    const json_t *lag = json_object_get(object, "lag");
+    double seconds = json_real_value(lag);
+    if (!lag) {
+        snprintf(text, 64, "-");
+    } else if (seconds < 60 && seconds > -60) {
+        snprintf(text, 64, "%.2f s", seconds);
+    } else {
+        span_text((int64_t)seconds, span);
+        snprintf(text, 64, "%s %s", span, seconds > 0 ? "behind" : "ahead");
+    }
+}
+
+static void heading(const char *text)
+{
+    bool colour = ind_colour();
+    printf("\n%s%s%s\n", colour ? "\033[1m" : "", text, colour ? "\033[0m" : "");
+}
+
+static void add_ledger(struct ind_table *table, const char *name, const json_t *ledger)
+{
+    ind_table_text(table, name);
+    ind_table_number(table, number_of(ledger, "received"));
+    ind_table_number(table, number_of(ledger, "stored"));
+    ind_table_number(table, number_of(ledger, "unrouted"));
+    ind_table_number(table, number_of(ledger, "refused_sender") + number_of(ledger, "refused_empty"));
+    ind_table_number(table, number_of(ledger, "lost_buffer") + number_of(ledger, "lost_disk"));
+    ind_table_number(table, number_of(ledger, "waiting"));
+}
+
+static void show_ledger(const json_t *status)
+{
+    static const struct ind_column columns[] = {
+        {"listener", false}, {"received", true}, {"stored", true},  {"unrouted", true},
+        {"refused", true},   {"lost", true},     {"waiting", true}, {"dropped by kernel", true}};
+    const json_t *total = json_object_get(status, "ledger"), *listener;
+    struct ind_table *table = ind_table_new(columns, 8);
+    uint64_t dropped = 0;
+    size_t i;
+    json_array_foreach(json_object_get(status, "listeners"), i, listener)
+    {
+        add_ledger(table, text_of(listener, "listener"), listener);
+        if (json_object_get(listener, "dropped_by_kernel"))
+            ind_table_number(table, number_of(listener, "dropped_by_kernel"));
+        else
+            ind_table_text(table, "-");
+        dropped += number_of(listener, "dropped_by_kernel");
+    }
+    add_ledger(table, "together", total);
+    ind_table_number(table, dropped);
+    heading("Messages since the start");
+    ind_table_print(table, false, stdout);
+    ind_table_free(table);
+    if (!json_is_true(json_object_get(total, "adds_up")))
+        printf("This does not add up: it is a fault of indagator; please report it.\n");
+}
+
+/* Only what is out of the ordinary. */
+static void show_details(const json_t *status)
+{
+    static const struct {
+        const char *key, *what;
+    } details[] = {{"refused_sender", "refused, because their sender is not under allow:"},
+                   {"refused_empty", "refused, because they were empty"},
+                   {"lost_buffer", "lost, because there was no room for them in memory"},
+                   {"lost_disk", "lost, because they could not be written"},
+                   {"malformed", "with a header that is not as its standard says (stored all the same)"},
+                   {"cut", "longer than the size limit, or broken off (stored as far as they came)"}};
+    const json_t *total = json_object_get(status, "ledger"), *waiting = json_object_get(status, "waiting");
+    char number[32], more[2][32];
+    for (size_t i = 0; i < sizeof details / sizeof *details; i++)
+        if (number_of(total, details[i].key))
+            printf("%s %s\n", ind_grouped(number_of(total, details[i].key), number), details[i].what);
+    if (number_of(total, "waiting"))
+        printf("waiting: %s in the burst buffer, %s on their way to the writer, %s for their files\n",
+               ind_grouped(number_of(waiting, "burst_buffer"), number),
+               ind_grouped(number_of(waiting, "rings"), more[0]),
+               ind_grouped(number_of(waiting, "files"), more[1]));
+}
+
+static void show_routes(const json_t *status)
+{
+    static const struct ind_column columns[] = {{"route", false}, {"messages", true}, {"size", false}};
+    struct ind_table *table = ind_table_new(columns, 3);
+    const json_t *route;
+    char size[32];
+    size_t i;
+    json_array_foreach(json_object_get(status, "routes"), i, route)
+    {
+        ind_table_text(table, text_of(route, "route"));
+        ind_table_number(table, number_of(route, "messages"));
+        ind_table_text(table, ind_size_text(number_of(route, "bytes"), size));
+    }
+    heading("Taken by the routes (one that two take counts twice)");
+    ind_table_print(table, false, stdout);
+    ind_table_free(table);
+}
+
+static void show_devices(const json_t *status)
+{
+    static const struct ind_column columns[] = {
+        {"device", false},   {"received", true},      {"stored", true},    {"lost", true},
+        {"malformed", true}, {"last message", false}, {"its clock", false}};
+    const json_t *devices = json_object_get(status, "devices"), *device;
+    struct ind_table *table = ind_table_new(columns, 7);
+    char last[48], lag[64];
+    size_t i;
+    json_array_foreach(devices, i, device)
+    {
+        if (given_top > 0 && i >= (size_t)given_top)
+            break;
+        ago_text(status, device, last);
+        lag_text(device, lag);
+        ind_table_text(table, text_of(device, "device"));
+        ind_table_number(table, number_of(device, "received"));
+        ind_table_number(table, number_of(device, "stored"));
+        ind_table_number(table, number_of(device, "lost_buffer") + number_of(device, "lost_disk"));
+        ind_table_number(table, number_of(device, "malformed"));
+        ind_table_text(table, last);
+        ind_table_text(table, lag);
+    }
+    heading("Devices");
+    ind_table_print(table, false, stdout);
+    ind_table_free(table);
+    if (given_top > 0 && json_array_size(devices) > (size_t)given_top)
+        printf("and %zu more: --top 0 shows all\n", json_array_size(devices) - (size_t)given_top);
+}
+
+/* A name as YAML can have it bare: as the configuration wants names of devices anyway. */
+static void print_name(const char *name)
+{
+    for (; *name; name++)
+        putchar(ind_is_alpha(*name) || ind_is_digit(*name) || strchr("-_.", *name) ? *name : '_');
+}
+
+static void print_device(const json_t *stranger)
+{
+    enum { LIKE_A_RELAY = 3 };
+    const json_t *hosts = json_object_get(stranger, "hosts");
+    bool relay = json_array_size(hosts) >= LIKE_A_RELAY,
+         v6 = strchr(text_of(stranger, "sender"), ':') != NULL;
+    printf("  - name: ");
+    if (!relay && json_array_size(hosts) > 0)
+        print_name(json_string_value(json_array_get(hosts, 0)));
+    else
+        printf("%s-", relay ? "relay" : "device");
+    if (relay || json_array_size(hosts) == 0)
+        print_name(text_of(stranger, "sender"));
+    printf("\n    address: %s%s%s\n", v6 ? "\"" : "", text_of(stranger, "sender"), v6 ? "\"" : "");
+    if (relay)
+        printf("    relay: yes                 # it speaks for several: %s, %s, %s…\n",
+               json_string_value(json_array_get(hosts, 0)), json_string_value(json_array_get(hosts, 1)),
+               json_string_value(json_array_get(hosts, 2)));
+}
+
+static void show_strangers(const json_t *status)
+{
+    const json_t *strangers = json_object_get(status, "unknown_senders"), *stranger;
+    char number[32], last[48];
+    bool refused = false;
+    size_t i, count = json_array_size(strangers);
+    size_t shown = given_top > 0 && count > (size_t)given_top ? (size_t)given_top : count;
+    if (count == 0)
+        return;
+    heading("Unknown senders");
+    json_array_foreach(strangers, i, stranger)
+    {
+        if (i == shown)
+            break;
+        ago_text(status, stranger, last);
+        printf("%s: %s messages, the last %s%s\n", text_of(stranger, "sender"),
+               ind_grouped(number_of(stranger, "received"), number), last,
+               json_is_true(json_object_get(stranger, "refused")) ? "; refused: not under allow:" : "");
+        refused |= json_is_true(json_object_get(stranger, "refused"));
+    }
+    if (shown < count)
+        printf("and %zu more: --top 0 shows all\n", count - shown);
+    printf("To know them, add to the configuration%s, then send the collector a SIGHUP:\n\ndevices:\n",
+           refused ? " (and the refused ones' networks to allow:)" : "");
+    json_array_foreach(strangers, i, stranger)
+    {
+        if (i == shown)
+            break;
+        print_device(stranger);
+    }
+}
+
+static void show_files(const json_t *status)
+{
+    const json_t *files = json_object_get(status, "files"), *receiver;
+    char number[6][32], size[4][32];
+    uint64_t connections = 0, away = 0, bad = 0;
+    double pause = 0;
+    size_t i;
+    json_array_foreach(json_object_get(status, "receivers"), i, receiver)
+    {
+        double own = json_real_value(json_object_get(receiver, "longest_pause"));
+        pause = own > pause ? own : pause;
+        connections += number_of(receiver, "connections");
+        away +=
+            number_of(receiver, "connections_turned_away") + number_of(receiver, "connections_not_allowed");
+        bad += number_of(receiver, "connections_with_bad_counts");
+    }
+    heading("Files and connections");
+    printf("%s live files, %s archives of %s; %s rotated, %s compressed, %s removed since the start\n",
+           ind_grouped(number_of(files, "live"), number[0]),
+           ind_grouped(number_of(files, "archives"), number[1]),
+           ind_size_text(number_of(files, "archive_bytes"), size[0]),
+           ind_grouped(number_of(files, "rotated"), number[2]),
+           ind_grouped(number_of(files, "compressed"), number[3]),
+           ind_grouped(number_of(files, "removed"), number[4]));
+    printf("%s written; the disk has %s, of which %s are free\n",
+           ind_size_text(number_of(files, "bytes_written"), size[1]),
+           ind_size_text(number_of(files, "disk_bytes"), size[2]),
+           ind_size_text(number_of(files, "disk_bytes_free"), size[3]));
+    printf("%s connections are open", ind_grouped(connections, number[0]));
+    if (away)
+        printf("; %s were turned away", ind_grouped(away, number[1]));
+    if (bad)
+        printf("; %s ended for a bad octet count", ind_grouped(bad, number[2]));
+    printf("\nthe sockets were left alone for %.1f ms at most\n", pause * 1000);
+}
+
+static void show(const json_t *status)
+{
+    char span[40];
+    span_text((time_of(status, "now") - time_of(status, "since")) / IND_SECOND, span);
+    printf("indagator, process %llu, runs since %.19sZ (%s), store %s\n",
+           (unsigned long long)number_of(status, "process"), text_of(status, "since"), span,
+           text_of(json_object_get(status, "files"), "store"));
+    show_ledger(status);
+    show_details(status);
+    show_routes(status);
+    show_devices(status);
+    show_files(status);
+    show_strangers(status);
+}
+
+static int print_answer(enum ind_asked asked, const char *text, bool as_json)
+{
+    json_error_t error;
+    json_t *status = asked == IND_ASKED && text ? json_loads(text, 0, &error) : NULL;
+    if (!status) {
+        ind_complain("the collector gave no answer that can be read: %s", text ? text : "none");
+        return IND_EXIT_FAILED;
+    }
+    if (as_json)
+        printf("%s\n", text);
+    else
+        show(status);
+    json_decref(status);
+    return IND_EXIT_DONE;
+}
+
+static int run(struct ind_call *call)
+{
+    struct ind_loaded loaded;
+    char *text = NULL;
+    if (*call->rest) {
+        ind_complain("status takes no arguments, but \"%s\" was given", *call->rest);
+        return IND_EXIT_CALL;
+    }
+    if (!ind_load(call, false, &loaded))
+        return IND_EXIT_CALL;
+    int status = IND_EXIT_FAILED;
+    enum ind_asked asked = ind_ask_text(loaded.config, false, "/status", &text);
+    if (asked == IND_ASKED_NOBODY)
+        ind_tell_nobody(loaded.config);
+    else
+        status = print_answer(asked, text, call->json);
+    free(text);
+    ind_loaded_free(&loaded);
+    return status;
+}
+
+const struct ind_command ind_command_status = {
+    .name = "status",
+    .summary = "the running collector's ledger, devices, and unknown senders",
+    .arguments = "[-c FILE] [--top N]",
+    .about =
+        "Asks the running collector what became of every message since its start: received is the sum\n"
+        "of stored, unrouted, refused, lost and waiting. Tells who sends, whose clock is off, and gives a\n"
+        "devices: block for senders that the configuration does not name.\n\n"
+        "Example:\n"
+        "  indagator status -c indagator.yaml\n",
+    .options = options,
+    .run = run,
+};
