@@ -12,6 +12,7 @@ struct slab {
     struct slab *next;
     size_t used, read;
     char *bytes;
+    bool touched; /* its memory is in use */
 };
 
 struct ind_slabs {
@@ -19,6 +20,7 @@ struct ind_slabs {
     char *memory;
     struct slab *all, *free;
     size_t count, left;
+    size_t most_used; /* since the last trim */
 };
 
 struct ind_slabs *ind_slabs_new(uint64_t bytes, unsigned users)
@@ -36,7 +38,7 @@ struct ind_slabs *ind_slabs_new(uint64_t bytes, unsigned users)
         return NULL;
     }
     for (size_t i = slabs->count; i-- > 0;) {
-        slabs->all[i] = (struct slab){slabs->free, 0, 0, slabs->memory + i * IND_SLAB_BYTES};
+        slabs->all[i] = (struct slab){slabs->free, 0, 0, slabs->memory + i * IND_SLAB_BYTES, false};
         slabs->free = &slabs->all[i];
     }
     slabs->left = slabs->count;
@@ -75,6 +77,9 @@ static struct slab *take(struct ind_slabs *slabs)
         slabs->left--;
         slab->next = NULL;
         slab->used = slab->read = 0;
+        slab->touched = true;
+        if (slabs->count - slabs->left > slabs->most_used)
+            slabs->most_used = slabs->count - slabs->left;
     }
     pthread_mutex_unlock(&slabs->mutex);
     return slab;
@@ -82,18 +87,58 @@ static struct slab *take(struct ind_slabs *slabs)
 
 static void give_back(struct ind_slabs *slabs, struct slab *slab)
 {
-#ifdef MADV_DONTNEED
-    /* While it is still ours. */
-    if (slabs->count - ind_slabs_left(slabs) > KEPT_WARM) {
-        size_t page = 4096, start = ((size_t)(uintptr_t)slab->bytes + page - 1) / page * page;
-        (void)madvise((void *)(uintptr_t)start, IND_SLAB_BYTES - page, MADV_DONTNEED);
-    }
-#endif
     pthread_mutex_lock(&slabs->mutex);
     slab->next = slabs->free;
     slabs->free = slab;
     slabs->left++;
     pthread_mutex_unlock(&slabs->mutex);
+}
+
+/* The last in the list are those that were not needed for the longest time. */
+static struct slab *take_unneeded(struct ind_slabs *slabs)
+{
+    struct slab **link = &slabs->free, **found = NULL;
+    size_t before = slabs->count - slabs->left;
+    for (; *link; link = &(*link)->next, before++)
+        if ((*link)->touched && before >= KEPT_WARM)
+            found = link;
+    struct slab *slab = found ? *found : NULL;
+    if (slab) {
+        *found = slab->next;
+        slabs->left--;
+    }
+    return slab;
+}
+
+/* A few at a time: after a burst there is no hurry. */
+void ind_slabs_trim(struct ind_slabs *slabs)
+{
+#ifdef MADV_DONTNEED
+    enum { AT_A_TIME = 8, PAGE = 4096 };
+    for (int i = 0; i < AT_A_TIME; i++) {
+        pthread_mutex_lock(&slabs->mutex);
+        bool quiet = slabs->most_used == slabs->count - slabs->left;
+        slabs->most_used = slabs->count - slabs->left;
+        struct slab *slab = quiet ? take_unneeded(slabs) : NULL;
+        pthread_mutex_unlock(&slabs->mutex);
+        if (!slab)
+            return;
+        /* While it is in no list nobody else has it. */
+        size_t start = ((size_t)(uintptr_t)slab->bytes + PAGE - 1) / PAGE * PAGE;
+        (void)madvise((void *)(uintptr_t)start, IND_SLAB_BYTES - PAGE, MADV_DONTNEED);
+        pthread_mutex_lock(&slabs->mutex);
+        slab->touched = false;
+        struct slab **link = &slabs->free;
+        while (*link)
+            link = &(*link)->next;
+        slab->next = NULL;
+        *link = slab;
+        slabs->left++;
+        pthread_mutex_unlock(&slabs->mutex);
+    }
+#else
+    (void)slabs;
+#endif
 }
 
 struct ind_burst {
@@ -142,6 +187,13 @@ char *ind_burst_add(struct ind_burst *burst, const struct ind_record *record)
     memcpy(at, record, sizeof *record);
     slab->used += size;
     return at + sizeof *record;
+}
+
+bool ind_burst_idle(struct ind_burst *burst)
+{
+    if (!burst->last)
+        burst->first = burst->last = take(burst->slabs);
+    return burst->last && burst->first == burst->last && burst->last->used == 0;
 }
 
 const struct ind_record *ind_burst_first(const struct ind_burst *burst, const char **bytes)

@@ -16,6 +16,8 @@ struct ind_slabs;
 /* A pool of `bytes`, at least a slab for each of `users` and one more. NULL where memory is out. */
 struct ind_slabs *ind_slabs_new(uint64_t bytes, unsigned users);
 void ind_slabs_free(struct ind_slabs *slabs);
+/* Gives the memory of slabs back that nobody has needed since the last call. Now and then, by one thread. */
+void ind_slabs_trim(struct ind_slabs *slabs);
 /* Slabs not in use, and how many there are. Any thread. */
 size_t ind_slabs_left(struct ind_slabs *slabs);
 size_t ind_slabs_count(const struct ind_slabs *slabs);
@@ -35,6 +37,9 @@ void ind_burst_free(struct ind_burst *burst);
 
 /* Room for a record of `length` bytes to be filled in; NULL where the pool is used up. */
 char *ind_burst_add(struct ind_burst *burst, const struct ind_record *record);
+
+/* Whether nothing waits, and a record of any size has room all the same. */
+bool ind_burst_idle(struct ind_burst *burst);
 
 /* The oldest record and its bytes; NULL where there is none. */
 const struct ind_record *ind_burst_first(const struct ind_burst *burst, const char **bytes);

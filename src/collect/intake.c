@@ -6,13 +6,12 @@
 #include <unistd.h>
 #include <uthash.h>
 
-enum { SENDERS = 65536 };
+enum { SENDERS = 65536, RECENT = 1024 };
 
 struct known_sender {
     UT_hash_handle hh;
     struct ind_address address;
     char text[IND_ADDRESS_WIDTH];
-    uint32_t account;
     struct ind_sender sender;
 };
 
@@ -36,6 +35,7 @@ struct ind_intake {
         uint32_t tally;
     } * tallies;
     size_t tally_room;
+    uint32_t recent[RECENT]; /* accounts */
     uint64_t round;
     struct known_sender *senders;
     struct known_sender *last; /* most messages come from where the one before came from */
@@ -63,6 +63,7 @@ struct ind_intake *ind_intake_new(const struct ind_config *config, struct ind_ac
     if (gethostname(intake->host, sizeof intake->host - 1) != 0 || !intake->host[0])
         strcpy(intake->host, "localhost");
     intake->local.name = intake->host;
+    memset(intake->recent, 0xff, sizeof intake->recent);
     if (intake->answers.of_test && intake->taken && intake->groups && intake->json)
         return intake;
     ind_intake_free(intake);
@@ -98,17 +99,16 @@ static void fill_sender(struct ind_intake *intake, struct known_sender *sender,
 {
     struct ind_buffer text = ind_buffer_on(sender->text, sizeof sender->text);
     sender->address = *address;
-    sender->account = UINT32_MAX;
     if (address->bits == 0) {
         const struct ind_device *own =
             ind_devices_by_name(intake->config->devices, ind_slice_of(intake->host));
-        sender->sender = (struct ind_sender){IND_NOTHING, own ? own : &intake->local, true, &sender->account};
+        sender->sender = (struct ind_sender){IND_NOTHING, own ? own : &intake->local, true};
         return;
     }
     ind_address_write(&text, address);
     sender->sender =
         (struct ind_sender){ind_buffer_view(&text), ind_devices_by_address(intake->config->devices, address),
-                            ind_config_allows(intake->config, address), &sender->account};
+                            ind_config_allows(intake->config, address)};
 }
 
 /* Addresses of senders can be forged: what is remembered of them is bounded. */
@@ -137,10 +137,8 @@ const struct ind_sender *ind_intake_sender_named(struct ind_intake *intake, stru
 {
     struct ind_address address;
     bool known = ind_address_read(text, &address);
-    intake->named.account = UINT32_MAX;
-    intake->named.sender =
-        (struct ind_sender){text, known ? ind_devices_by_address(intake->config->devices, &address) : NULL,
-                            true, &intake->named.account};
+    intake->named.sender = (struct ind_sender){
+        text, known ? ind_devices_by_address(intake->config->devices, &address) : NULL, true};
     return &intake->named.sender;
 }
 
@@ -175,33 +173,53 @@ static void meet(struct ind_intake *intake, struct ind_batch *batch)
         batch->round = ++intake->round;
 }
 
+/* Accounts are remembered by what is cheap to tell of a name. */
+static uint32_t *recent_account(struct ind_intake *intake, struct ind_slice device)
+{
+    uint64_t first = 0, last = 0, hash;
+    if (device.length >= sizeof first) {
+        memcpy(&first, device.at, sizeof first);
+        memcpy(&last, device.at + device.length - sizeof last, sizeof last);
+    } else {
+        ind_copy_short((char *)&first, device.at, device.length);
+    }
+    hash = (first * UINT64_C(0x9E3779B97F4A7C15) ^ last) * UINT64_C(0xC2B2AE3D27D4EB4F);
+    hash = (hash ^ hash >> 29) * UINT64_C(0x9E3779B97F4A7C15);
+    return &intake->recent[(hash >> 40) % RECENT];
+}
+
+static bool is_account_of(const struct ind_intake *intake, uint32_t number, const struct ind_origin *origin,
+                          const struct ind_message *message)
+{
+    if (number == UINT32_MAX)
+        return false;
+    const struct ind_account *account = ind_account_at(intake->accounts, number);
+    bool known = message->configured != NULL;
+    return account->listener == origin->number &&
+           account->kind == (known ? IND_ACCOUNT_DEVICE : IND_ACCOUNT_STRANGER) &&
+           ind_slice_equal(account->device, message->device) &&
+           (known || ind_slice_equal(account->sender, origin->sender->text));
+}
+
 static uint32_t account_of(struct ind_intake *intake, const struct ind_origin *origin,
                            const struct ind_message *message)
 {
-    uint32_t *last = origin->sender->account;
+    uint32_t *recent = recent_account(intake, message->device);
     bool known = message->configured != NULL;
-    if (*last != UINT32_MAX) {
-        const struct ind_account *account = ind_account_at(intake->accounts, *last);
-        if (account->listener == origin->number &&
-            account->kind == (known ? IND_ACCOUNT_DEVICE : IND_ACCOUNT_STRANGER) &&
-            ind_slice_equal(account->device, message->device))
-            return *last;
-    }
-    *last =
-        ind_account_for(intake->accounts, origin->number, known ? IND_ACCOUNT_DEVICE : IND_ACCOUNT_STRANGER,
-                        origin->transport, message->device, known ? IND_NOTHING : origin->sender->text);
-    return *last;
+    if (!is_account_of(intake, *recent, origin, message))
+        *recent = ind_account_for(intake->accounts, origin->number,
+                                  known ? IND_ACCOUNT_DEVICE : IND_ACCOUNT_STRANGER, origin->transport,
+                                  message->device, known ? IND_NOTHING : origin->sender->text);
+    return *recent;
 }
 
 bool ind_intake_refuse(struct ind_intake *intake, struct ind_slice bytes, const struct ind_origin *origin,
                        struct ind_batch *batch)
 {
     meet(intake, batch);
-    uint32_t *last = origin->sender->account;
-    if (*last == UINT32_MAX || ind_account_at(intake->accounts, *last)->listener != origin->number)
-        *last = ind_account_for(intake->accounts, origin->number, IND_ACCOUNT_REFUSED, origin->transport,
-                                origin->sender->text, origin->sender->text);
-    struct ind_tally *tally = tally_of(intake, *last, batch);
+    uint32_t account = ind_account_for(intake->accounts, origin->number, IND_ACCOUNT_REFUSED,
+                                       origin->transport, origin->sender->text, origin->sender->text);
+    struct ind_tally *tally = tally_of(intake, account, batch);
     if (!tally)
         return false;
     tally->received++;

@@ -41,7 +41,6 @@ struct ind_sender {
     struct ind_slice text;
     const struct ind_device *device; /* the configured one, or NULL */
     bool allowed;
-    uint32_t *account; /* of its last message; UINT32_MAX: none yet */
 };
 
 /* Borrowed until the next call. An address of 0 bits is this machine: its local sockets, and ourselves. */

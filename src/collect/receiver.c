@@ -23,14 +23,17 @@
 enum {
     SCRATCH = 256 << 10,
     SLICE = 1024, /* records between two looks at the sockets */
-    ROUNDS = 16,  /* calls for datagrams in a row on one socket */
+    ROUNDS = 128, /* calls for datagrams in a row on one socket: it is to be emptied */
     ACCEPTS = 64,
     BATCH_MILLISECONDS = 50, /* a batch that fills slowly goes on after this */
     RETRY_MILLISECONDS = 10, /* while there is no room */
     DRAIN_SECONDS = 2,
     OWN_MESSAGES = 64,
     WORST_RECORDS = 15, /* of 64 KiB in a slab */
-    TELL_AGAIN = 60
+    TELL_AGAIN = 60,
+    PRIORITY_DATAGRAMS = 0,
+    PRIORITY_STREAMS = 1,
+    PRIORITIES = 2
 };
 
 struct watched {
@@ -39,6 +42,7 @@ struct watched {
     struct event *event;
     unsigned index; /* of the socket in the port */
     uint64_t told_dropped;
+    ind_time told_at; /* monotonic; 0: never */
 };
 
 struct ind_receiver {
@@ -85,6 +89,62 @@ static ind_time steady_now(void)
     return (ind_time)now.tv_sec * IND_SECOND + now.tv_nsec;
 }
 
+/* ---- Into batches ---- */
+
+static void pass_on(struct ind_receiver *receiver)
+{
+    if (!receiver->batch || ind_batch_is_empty(receiver->batch))
+        return;
+    ind_ring_put(receiver->collector->rings, receiver->number, receiver->batch);
+    receiver->batch = NULL;
+}
+
+static bool have_batch(struct ind_receiver *receiver)
+{
+    if (!receiver->batch) {
+        receiver->batch = ind_ring_empty(receiver->collector->rings, receiver->number, 0);
+        receiver->batch_began = 0;
+    }
+    return receiver->batch != NULL;
+}
+
+/* False where the batch has no room for all of it. */
+static bool take_record(struct ind_receiver *receiver, const struct ind_record *record, const char *bytes)
+{
+    const struct ind_sender *sender = ind_intake_sender(receiver->intake, &record->sender);
+    struct ind_origin origin = {.transport = (enum ind_transport)record->transport,
+                                .number = record->listener,
+                                .cut = record->cut,
+                                .listener = ind_slice_of(receiver->collector->names[record->listener]),
+                                .sender = sender,
+                                .received = record->received,
+                                .now = record->received};
+    struct ind_slice text = {bytes, record->length};
+    if (!receiver->tallied)
+        ind_tap_offer(receiver->collector->tap, record, bytes);
+    if (!sender->allowed)
+        return ind_intake_refuse(receiver->intake, text, &origin, receiver->batch);
+    return ind_intake_message(receiver->intake, IND_LINES_RAW, text, &origin, receiver->batch,
+                              &receiver->tallied);
+}
+
+/* Without the burst buffer: where nothing waits there, and the writer has room. False where it must wait
+ * after all; some of its lines may have gone on then, which `tallied` tells. */
+static bool take_at_once(struct ind_receiver *receiver, const struct ind_record *record, const char *bytes)
+{
+    if (!ind_burst_idle(receiver->burst) || !have_batch(receiver))
+        return false;
+    while (!take_record(receiver, record, bytes)) {
+        pass_on(receiver);
+        if (!have_batch(receiver))
+            return false;
+    }
+    receiver->tallied = false;
+    receiver->counts.received[record->listener]++;
+    receiver->counts.bytes[record->listener] += record->length;
+    return true;
+}
+
 /* ---- Into the burst buffer ---- */
 
 static bool keep_record(struct ind_receiver *receiver, const struct ind_record *record,
@@ -128,7 +188,9 @@ static void pause_datagrams(struct ind_receiver *receiver)
     (void)event_add(receiver->on_retry, &soon);
 }
 
-static void take_datagrams(struct ind_receiver *receiver, const struct watched *watched, int count)
+/* Where the socket is empty now there is time for them. */
+static void take_datagrams(struct ind_receiver *receiver, const struct watched *watched, int count,
+                           bool at_once)
 {
     bool local = watched->port->kind == IND_LISTEN_UNIX;
     ind_time now = ind_now();
@@ -140,6 +202,8 @@ static void take_datagrams(struct ind_receiver *receiver, const struct watched *
                                     .received = datagram.received != IND_TIME_NONE ? datagram.received : now,
                                     .sender = datagram.sender};
         struct ind_slice bytes = {datagram.bytes, datagram.length};
+        if (at_once && take_at_once(receiver, &record, datagram.bytes))
+            continue;
         if (!keep_record(receiver, &record, bytes, IND_NOTHING))
             lose_record(receiver, record.listener, record.length);
     }
@@ -162,8 +226,8 @@ static void on_datagrams(evutil_socket_t socket, short what, void *context)
         int count = ind_udp_receive(socket, receiver->datagrams, most);
         if (count <= 0)
             return;
-        take_datagrams(receiver, watched, count);
-        if (count < 64)
+        take_datagrams(receiver, watched, count, count < most);
+        if (count < most)
             return;
     }
 }
@@ -178,6 +242,8 @@ static bool take_from_guest(void *context, const struct ind_guest *guest, struct
                                 .cut = cut,
                                 .received = receiver->now,
                                 .sender = guest->sender};
+    if (first.length == 0 && take_at_once(receiver, &record, rest.at))
+        return true;
     if (keep_record(receiver, &record, first, rest))
         return true;
     if (!atomic_load(&guest->port->drop))
@@ -299,7 +365,8 @@ static void welcome(struct ind_receiver *receiver, struct ind_guest *guest)
     guest->event = event_new(receiver->base, guest->socket, EV_READ | EV_PERSIST, on_stream, guest);
     DL_APPEND(receiver->guests, guest);
     atomic_fetch_add(&receiver->connections, 1);
-    if (!guest->event || event_add(guest->event, NULL) != 0)
+    if (!guest->event || event_priority_set(guest->event, PRIORITY_STREAMS) != 0 ||
+        event_add(guest->event, NULL) != 0)
         dismiss(receiver, guest);
 }
 
@@ -365,43 +432,6 @@ void ind_receiver_hand(struct ind_receiver *receiver, struct ind_guest *guest)
 
 /* ---- Out of the burst buffer ---- */
 
-static void pass_on(struct ind_receiver *receiver)
-{
-    if (!receiver->batch || ind_batch_is_empty(receiver->batch))
-        return;
-    ind_ring_put(receiver->collector->rings, receiver->number, receiver->batch);
-    receiver->batch = NULL;
-}
-
-static bool have_batch(struct ind_receiver *receiver)
-{
-    if (!receiver->batch) {
-        receiver->batch = ind_ring_empty(receiver->collector->rings, receiver->number, 0);
-        receiver->batch_began = 0;
-    }
-    return receiver->batch != NULL;
-}
-
-/* False where the batch has no room for all of it. */
-static bool take_record(struct ind_receiver *receiver, const struct ind_record *record, const char *bytes)
-{
-    const struct ind_sender *sender = ind_intake_sender(receiver->intake, &record->sender);
-    struct ind_origin origin = {.transport = (enum ind_transport)record->transport,
-                                .number = record->listener,
-                                .cut = record->cut,
-                                .listener = ind_slice_of(receiver->collector->names[record->listener]),
-                                .sender = sender,
-                                .received = record->received,
-                                .now = record->received};
-    struct ind_slice text = {bytes, record->length};
-    if (!receiver->tallied)
-        ind_tap_offer(receiver->collector->tap, record, bytes);
-    if (!sender->allowed)
-        return ind_intake_refuse(receiver->intake, text, &origin, receiver->batch);
-    return ind_intake_message(receiver->intake, IND_LINES_RAW, text, &origin, receiver->batch,
-                              &receiver->tallied);
-}
-
 static void take_slice(struct ind_receiver *receiver)
 {
     const struct ind_record *record;
@@ -445,29 +475,35 @@ static void watch(struct ind_receiver *receiver, struct ind_port *port)
     if (!mine || receiver->watched_count == IND_MOST_LISTENERS)
         return;
     struct watched *watched = &receiver->watched[receiver->watched_count];
-    *watched = (struct watched){receiver, port, NULL, port->shared ? receiver->number : 0, 0};
+    *watched = (struct watched){receiver, port, NULL, port->shared ? receiver->number : 0, 0, 0};
     watched->event = event_new(receiver->base, port->sockets[watched->index], EV_READ | EV_PERSIST,
                                port->kind == IND_LISTEN_TCP ? on_connection : on_datagrams, watched);
-    if (watched->event && event_add(watched->event, NULL) == 0)
+    if (watched->event &&
+        event_priority_set(watched->event,
+                           port->kind == IND_LISTEN_TCP ? PRIORITY_STREAMS : PRIORITY_DATAGRAMS) == 0 &&
+        event_add(watched->event, NULL) == 0)
         receiver->watched_count++;
     else
         ind_collect_tell(receiver->collector, IND_SEVERITY_CRITICAL, "out of memory: %s is not listened on",
                          port->text);
 }
 
-static void look_for_drops(struct ind_receiver *receiver, struct watched *watched)
+/* Told at once, then once a minute while it goes on, and at the end. */
+static void look_for_drops(struct ind_receiver *receiver, struct watched *watched, bool last)
 {
     if (watched->port->kind != IND_LISTEN_UDP)
         return;
     uint64_t dropped = ind_udp_dropped(watched->port->sockets[watched->index]);
     atomic_store(&watched->port->kernel_dropped[watched->index], dropped);
-    if (dropped == watched->told_dropped)
+    if (dropped == watched->told_dropped ||
+        (!last && watched->told_at && steady_now() - watched->told_at < TELL_AGAIN * IND_SECOND))
         return;
     ind_collect_tell(receiver->collector, IND_SEVERITY_WARNING,
                      "%s: the kernel has dropped %llu datagrams since the start, because they came faster "
                      "than they were read; a larger net.core.rmem_max gives room for bursts",
                      watched->port->text, (unsigned long long)dropped);
     watched->told_dropped = dropped;
+    watched->told_at = steady_now();
 }
 
 /* What stands in the socket is read before it goes. */
@@ -475,7 +511,7 @@ static void unwatch(struct ind_receiver *receiver, struct watched *watched)
 {
     if (watched->port->kind != IND_LISTEN_TCP)
         on_datagrams(watched->port->sockets[watched->index], 0, watched);
-    look_for_drops(receiver, watched);
+    look_for_drops(receiver, watched, true);
     event_free(watched->event);
 }
 
@@ -600,7 +636,9 @@ static void on_tick(evutil_socket_t socket, short what, void *context)
     (void)socket;
     (void)what;
     for (size_t i = 0; i < receiver->watched_count; i++)
-        look_for_drops(receiver, &receiver->watched[i]);
+        look_for_drops(receiver, &receiver->watched[i], false);
+    if (receiver->number == 0)
+        ind_slabs_trim(receiver->collector->slabs);
 }
 
 static void on_retry(evutil_socket_t socket, short what, void *context)
@@ -756,7 +794,7 @@ void *ind_receive(void *argument)
     drain(receiver);
     finish_burst(receiver);
     for (size_t i = 0; i < receiver->watched_count; i++) {
-        look_for_drops(receiver, &receiver->watched[i]);
+        look_for_drops(receiver, &receiver->watched[i], true);
         event_free(receiver->watched[i].event);
     }
     receiver->watched_count = 0;
@@ -775,13 +813,31 @@ static size_t most_connections(void)
     return (size_t)(limit.rlim_cur / 2);
 }
 
+/* However many streams have something to say: after a millisecond of them datagrams are looked after again.
+ */
+static struct event_base *new_base(void)
+{
+    static const struct timeval millisecond = {0, 1000};
+    struct event_config *settings = event_config_new();
+    if (!settings)
+        return NULL;
+    (void)event_config_set_max_dispatch_interval(settings, &millisecond, 16, PRIORITY_STREAMS);
+    struct event_base *base = event_base_new_with_config(settings);
+    event_config_free(settings);
+    if (base && event_base_priority_init(base, PRIORITIES) != 0) {
+        event_base_free(base);
+        base = NULL;
+    }
+    return base;
+}
+
 static bool make(struct ind_receiver *receiver)
 {
     if (pipe(receiver->wake) != 0)
         return false;
     ind_socket_set_flags(receiver->wake[0]);
     ind_socket_set_flags(receiver->wake[1]);
-    receiver->base = event_base_new();
+    receiver->base = new_base();
     receiver->burst = ind_burst_new(receiver->collector->slabs);
     receiver->datagrams = ind_udp_batch_new();
     receiver->scratch = malloc(SCRATCH);
@@ -792,6 +848,8 @@ static bool make(struct ind_receiver *receiver)
     receiver->on_wake = event_new(receiver->base, receiver->wake[0], EV_READ | EV_PERSIST, on_wake, receiver);
     receiver->on_tick = event_new(receiver->base, -1, EV_PERSIST, on_tick, receiver);
     receiver->on_retry = event_new(receiver->base, -1, 0, on_retry, receiver);
+    if (receiver->on_wake)
+        (void)event_priority_set(receiver->on_wake, PRIORITY_DATAGRAMS);
     return receiver->on_wake && receiver->on_tick && receiver->on_retry;
 }
 
