@@ -4,7 +4,7 @@
 set -eu
 
 build='gcc cmake make pkg-config libyaml-dev libjansson-dev libzstd-dev zlib1g-dev libpopt-dev libxxhash-dev libevent-dev libcurl4-openssl-dev uthash-dev tzdata'
-tests='libcmocka-dev bsdutils zstd gzip python3-minimal'
+tests='libcmocka-dev bsdutils curl zstd gzip python3-minimal'
 lint='clang clang-tidy clang-format cppcheck binutils'
 bench='libpcre2-dev mawk grep ripgrep'
 screenshots='xvfb xterm imagemagick fonts-dejavu-core x11-utils'

@@ -283,7 +283,9 @@ static bool check_call(const struct ind_call *call)
         ind_complain("where to? give --to, such as --to udp:127.0.0.1:514");
         return false;
     }
-    return one_of("form", given.form, "rfc5424", "rfc3164") &&
+    char pri[8];
+    struct ind_buffer room = ind_buffer_on(pri, sizeof pri);
+    return write_pri(&room) && one_of("form", given.form, "rfc5424", "rfc3164") &&
            one_of("framing", given.framing, "count", "lines");
 }
 

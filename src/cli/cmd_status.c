@@ -236,8 +236,9 @@ static void show_strangers(const json_t *status)
         if (i == shown)
             break;
         ago_text(status, stranger, last);
-        printf("%s: %s messages, the last %s%s\n", text_of(stranger, "sender"),
-               ind_grouped(number_of(stranger, "received"), number), last,
+        printf("%s: %s message%s, the last %s%s\n", text_of(stranger, "sender"),
+               ind_grouped(number_of(stranger, "received"), number),
+               number_of(stranger, "received") == 1 ? "" : "s", last,
                json_is_true(json_object_get(stranger, "refused")) ? "; refused: not under allow:" : "");
         refused |= json_is_true(json_object_get(stranger, "refused"));
     }

@@ -172,7 +172,9 @@ static bool listens(void *context)
 {
     struct ind_running *running = context;
     char *told = ind_read_file(running->err, NULL);
-    const char *at = told ? strstr(told, "listening on udp ") : NULL;
+    const char *at = told ? strstr(told, "listening on ") : NULL;
+    running->listening |= at && strchr(at, '\n');
+    at = told ? strstr(told, "listening on udp ") : NULL;
     if (at && strchr(at, '\n')) {
         const char *colon = strchr(at, '\n');
         while (colon > at && *colon != ':')
@@ -185,7 +187,7 @@ static bool listens(void *context)
     free(told);
     if (died)
         fail();
-    return running->port != 0;
+    return running->listening;
 }
 
 struct ind_running ind_collect_start(const char *folder)
@@ -201,6 +203,30 @@ struct ind_running ind_collect_start(const char *folder)
     running.process = start(folder, out, err, arguments);
     ind_wait_until(listens, &running, "the collector listens");
     return running;
+}
+
+struct told {
+    struct ind_running *running;
+    const char *text;
+    unsigned port;
+};
+
+static bool is_told(void *context)
+{
+    struct told *told = context;
+    char *text = ind_read_file(told->running->err, NULL);
+    const char *at = text ? strstr(text, told->text) : NULL;
+    if (at && strchr(at, '\n'))
+        told->port = (unsigned)strtoul(at + strlen(told->text), NULL, 10);
+    free(text);
+    return told->port != 0;
+}
+
+unsigned ind_told_port(struct ind_running *running, const char *text)
+{
+    struct told told = {running, text, 0};
+    ind_wait_until(is_told, &told, "a port is told");
+    return told.port;
 }
 
 int ind_collect_stop(struct ind_running *running, int signal)

@@ -45,12 +45,15 @@ void ind_ran_free(struct ind_ran *ran);
 /* A collector in the background. */
 struct ind_running {
     pid_t process;
-    unsigned port;
+    unsigned port; /* of the first udp listener, where there is one */
+    bool listening;
     char *out, *err; /* files that hold what it prints */
 };
 
 /* Starts `collect -c indagator.yaml` in `folder`, and waits until it listens. */
 struct ind_running ind_collect_start(const char *folder);
+/* The port after a text such as "tcp 127.0.0.1:" in what it has told; waits for it. */
+unsigned ind_told_port(struct ind_running *running, const char *text);
 /* Ends it with a signal and waits; returns its exit code, -1 where it ended otherwise. */
 int ind_collect_stop(struct ind_running *running, int signal);
 
