@@ -194,8 +194,10 @@ static bool start_all(struct ind_collector *collector, struct threads *threads)
     bool good = start(threads, ind_writer, collector) && start(threads, ind_housekeeping, collector);
     if (files)
         return good && start(threads, ind_read_files, collector);
-    for (unsigned i = 0; good && i < collector->intakes; i++)
+    for (unsigned i = 0; good && i < collector->intakes; i++) {
+        ind_receiver_begin(collector->receivers[i], collector->rules);
         good = start(threads, ind_receive, collector->receivers[i]);
+    }
     return good;
 }
 

@@ -129,6 +129,8 @@ void ind_ports_tell(struct ind_collector *collector, const struct ind_rules *rul
 
 struct ind_receiver *ind_receiver_new(struct ind_collector *collector, unsigned number);
 void ind_receiver_free(struct ind_receiver *receiver);
+/* Before its thread is started. */
+void ind_receiver_begin(struct ind_receiver *receiver, struct ind_rules *rules);
 void *ind_receive(void *receiver);
 
 /* Orders; from the control thread. */

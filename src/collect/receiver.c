@@ -780,12 +780,16 @@ static void finish_burst(struct ind_receiver *receiver)
     pass_on(receiver);
 }
 
+void ind_receiver_begin(struct ind_receiver *receiver, struct ind_rules *rules)
+{
+    receiver->rules = rules;
+    receiver->intake = rules->intakes[receiver->number];
+}
+
 void *ind_receive(void *argument)
 {
     static const struct timeval second = {1, 0};
     struct ind_receiver *receiver = argument;
-    receiver->rules = receiver->collector->rules;
-    receiver->intake = receiver->rules->intakes[receiver->number];
     watch_ports(receiver, receiver->rules);
     (void)event_add(receiver->on_wake, NULL);
     (void)event_add(receiver->on_tick, &second);

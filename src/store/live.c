@@ -15,6 +15,9 @@
 #define XXH_INLINE_ALL
 #include <xxhash.h>
 
+/* A disk that took nothing is not asked again for each line. */
+#define DISK_AGAIN (IND_SECOND / 20)
+
 enum { BIG_WRITE = 256 << 10, PIECES = 128, TELL_AGAIN = 60 };
 
 void ind_store_tell(const struct ind_store *store, const char *format, ...)
@@ -382,23 +385,42 @@ static bool ensure_open(struct ind_store *store, struct ind_live *live, ind_time
     return true;
 }
 
-static bool write_pages(struct ind_store *store, struct ind_live *live)
+/* As many pages as go into one write. Returns the bytes written, which are `*wanted` where all went well. */
+static ssize_t write_some(struct ind_store *store, struct ind_live *live, struct ind_page **page,
+                          size_t *wanted)
 {
     struct iovec pieces[PIECES];
     int count = 0;
-    for (struct ind_page *page = live->first_page; page && count < PIECES; page = page->next)
-        pieces[count++] = (struct iovec){page->bytes, page->used};
+    for (*wanted = 0; *page && count < PIECES; *page = (*page)->next) {
+        pieces[count++] = (struct iovec){(*page)->bytes, (*page)->used};
+        *wanted += (*page)->used;
+    }
     ssize_t written;
     do
         written = store->fs.write(store->fs.context, live->file, pieces, count);
     while (written < 0 && errno == EINTR);
-    if (written == (ssize_t)live->waiting)
-        return true;
-    int error = written < 0 ? errno : ENOSPC;
-    if (written > 0) /* no torn line may stay; what waits is written again, whole */
-        (void)store->fs.truncate(store->fs.context, live->file, live->on_disk);
-    errno = error;
-    return false;
+    return written;
+}
+
+/* All that waits, or nothing: lines go over the ends of pages, and no torn one may stay. */
+static bool write_pages(struct ind_store *store, struct ind_live *live)
+{
+    struct ind_page *page = live->first_page;
+    bool began = false;
+    while (page) {
+        size_t wanted;
+        ssize_t written = write_some(store, live, &page, &wanted);
+        if (written == (ssize_t)wanted) {
+            began = true;
+            continue;
+        }
+        int error = written < 0 ? errno : ENOSPC;
+        if (began || written > 0)
+            (void)store->fs.truncate(store->fs.context, live->file, live->on_disk);
+        errno = error;
+        return false;
+    }
+    return true;
 }
 
 static bool told_lately(ind_time told, ind_time now)
@@ -419,6 +441,7 @@ static void tell_lost(struct ind_store *store, struct ind_live *live, int error,
 static void tell_disk(struct ind_store *store, const struct ind_live *live, int error, ind_time now)
 {
     store->disk_full = true;
+    store->disk_again = now + DISK_AGAIN;
     if (told_lately(store->disk_told, now))
         return;
     store->disk_told = now;
@@ -603,7 +626,7 @@ enum ind_append ind_store_append(struct ind_store *store, struct ind_live *live,
     live->facts.messages++;
     if (time > live->last)
         live->last = time;
-    if (live->waiting >= BIG_WRITE)
+    if (live->waiting >= BIG_WRITE && !(store->disk_full && now < store->disk_again))
         (void)ind_live_flush(store, live, now); /* what could not be written waits on; the pages bound it */
     return IND_APPENDED;
 }

@@ -4,6 +4,7 @@
 #include "store/reader.h"
 #include "store/snapshot.h"
 #include "store/store.h"
+#include <errno.h>
 #include <fcntl.h>
 #include <unistd.h>
 
@@ -206,6 +207,74 @@ static void a_snapshot_holds_everything_once_while_files_move(void **state)
     }
 }
 
+/* A disk with room for so many bytes. */
+static uint64_t disk_room;
+
+static ssize_t write_within_room(void *context, int file, const struct iovec *pieces, int count)
+{
+    (void)context;
+    uint64_t total = 0;
+    for (int i = 0; i < count; i++)
+        total += pieces[i].iov_len;
+    if (total <= disk_room) {
+        ssize_t written = ind_fs_posix.write(NULL, file, pieces, count);
+        disk_room -= written > 0 ? (uint64_t)written : 0;
+        return written;
+    }
+    struct iovec part = {pieces[0].iov_base, disk_room < pieces[0].iov_len ? disk_room : pieces[0].iov_len};
+    disk_room = 0;
+    errno = ENOSPC;
+    return part.iov_len ? ind_fs_posix.write(NULL, file, &part, 1) : -1;
+}
+
+struct settled {
+    uint64_t written, lost;
+};
+
+static void settle(void *context, uint32_t owner, uint32_t lines, bool written)
+{
+    struct settled *settled = context;
+    assert_int_equal(owner, 7);
+    *(written ? &settled->written : &settled->lost) += lines;
+}
+
+/* Far more than one write takes waits in one file: it all goes out, whole, once there is room. */
+static void what_waited_for_room_is_written_whole(void **state)
+{
+    enum { LINES = 40000 };
+    char reason[400];
+    struct settled settled = {0, 0};
+    struct ind_fs fs = ind_fs_posix;
+    (void)state;
+    ind_store_close(store);
+    fs.write = write_within_room;
+    struct ind_store_settings settings = {
+        .config = loaded.config, .fs = &fs, .now = NOW, .settle = settle, .context = &settled};
+    assert_int_equal(ind_store_open(&settings, &store, reason, sizeof reason), IND_STORE_OK);
+    struct ind_slice path = IND_SLICE("w.log");
+    struct ind_target target = {path, path, ind_path_hash(path), 0, false};
+    disk_room = 100000;
+    for (int i = 0; i < LINES; i++) {
+        struct ind_live *live = ind_store_file(store, &target, NOW);
+        char line[64];
+        int length = snprintf(line, sizeof line, "line number %d of many that wait for room\n", i);
+        assert_int_equal(ind_store_append(store, live, (struct ind_slice){line, (size_t)length}, NOW, 7, NOW),
+                         IND_APPENDED);
+    }
+    assert_false(ind_store_flush(store, NOW + IND_SECOND));
+    uint64_t waiting = ind_store_counts(store).waiting;
+    assert_int_equal(waiting + settled.written, LINES);
+    assert_true(waiting > 1000);
+    disk_room = UINT64_MAX;
+    assert_true(ind_store_flush(store, NOW + 2 * IND_SECOND));
+    assert_int_equal(settled.written, LINES);
+    assert_int_equal(settled.lost, 0);
+    struct ind_ran ran = ind_shell(folder, "grep -c '^line number [0-9]* of many that wait for room$' "
+                                           "log/w.log; wc -l < log/w.log; awk '$3 != NR - 1' log/w.log");
+    assert_string_equal(ran.out, "40000\n40000\n");
+    ind_ran_free(&ran);
+}
+
 int main(void)
 {
     const struct CMUnitTest tests[] = {
@@ -215,6 +284,7 @@ int main(void)
         with_store(numbers_go_on_where_they_were),
         with_store(a_file_removed_by_somebody_is_begun_anew),
         with_store(a_snapshot_holds_everything_once_while_files_move),
+        with_store(what_waited_for_room_is_written_whole),
     };
     return cmocka_run_group_tests(tests, NULL, NULL);
 }
