@@ -334,7 +334,7 @@ static int run(struct ind_call *call)
     struct ind_emitter emitter = {.most = given.count > 0 ? (uint64_t)given.count : 0, .rate = given.rate};
     if (!check_call(call))
         return IND_EXIT_CALL;
-    for (; given.to[count] && count < MOST_TARGETS; count++)
+    for (; count < MOST_TARGETS && given.to[count]; count++)
         if (!ind_emit_read_target(given.to[count], &targets[count]))
             return IND_EXIT_CALL;
     if (count > 1 && !given.fleet) {

@@ -74,36 +74,36 @@ struct ind_collector {
     struct ind_book *book;
     struct ind_rings *rings;
     struct ind_slabs *slabs;
-    unsigned intakes;
     struct ind_accounts *accounts[IND_MOST_INTAKES];
     struct ind_receiver *receivers[IND_MOST_INTAKES];
     struct ind_control *control;
     struct ind_tap *tap;
     struct ind_port *ports;
     const char *names[IND_LISTENER_NAMES]; /* listeners by their number; the control thread's */
-    uint16_t name_count;
     ind_time began;
+    uint64_t unread_files;
 
-    atomic_bool stop;    /* asked to end */
-    atomic_bool give_up; /* the writer has waited long enough at the end */
-    atomic_bool written; /* the writer is done: housekeeping may end */
     pthread_mutex_t ending;
     pthread_cond_t ended; /* told when `written` comes true */
 
     /* Orders of the control thread to the writer and to housekeeping, and how far they are. */
     pthread_mutex_t ordering;
-    bool rotate_asked, rotate_only_due, rotated;
     size_t rotated_count, rotated_failed;
-    atomic_bool clock_is_right;
     _Atomic(struct ind_rules *) keeper_rules; /* to be adopted */
-    atomic_uint receivers_behind;             /* that have not taken the new rules yet */
-    atomic_bool writer_behind, keeper_behind;
-    atomic_uint sheets_out;
 
     /* Facts for the status; of the threads, read by control. */
     atomic_uint_fast64_t lines, bytes, rotated_files, overflowed, live_files, open_files;
     atomic_uint_fast64_t compressed, removed, archives, archive_bytes;
-    uint64_t unread_files;
+
+    unsigned intakes;
+    atomic_uint receivers_behind; /* that have not taken the new rules yet */
+    atomic_uint sheets_out;
+    uint16_t name_count;
+    atomic_bool stop;    /* asked to end */
+    atomic_bool give_up; /* the writer has waited long enough at the end */
+    atomic_bool written; /* the writer is done: housekeeping may end */
+    atomic_bool writer_behind, keeper_behind, clock_is_right;
+    bool rotate_asked, rotate_only_due, rotated; /* under `ordering` */
 };
 
 /* To whoever called, and, from warnings on, as a message of our own to the routes. Severity as in RFC 5424.

@@ -274,7 +274,7 @@ static void dismiss(struct ind_receiver *receiver, struct ind_guest *guest)
 {
     if (guest->event)
         event_free(guest->event);
-    DL_DELETE(receiver->guests, guest);
+    DL_DELETE(receiver->guests, guest); /* NOLINT: it is in the list */
     atomic_fetch_sub(&receiver->connections, 1);
     ind_door_leave(receiver->collector->receivers[0]->door, &guest->sender);
     ind_guest_free(guest);

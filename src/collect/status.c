@@ -3,6 +3,7 @@
 #include "collect/clock.h"
 #include "core/message.h"
 #include <jansson.h>
+#include <math.h>
 #include <stdlib.h>
 #include <unistd.h>
 #include <uthash.h>
@@ -205,11 +206,17 @@ static json_t *listeners_array(const struct ind_collector *collector, const stru
     return array;
 }
 
+/* Seconds, to the hundredth. */
+static json_t *hundredths(ind_time time)
+{
+    return json_real(round((double)time / 1e7) / 100);
+}
+
 static void set_row(json_t *object, const struct row *row)
 {
     set_time(object, "last", row->last);
     if (row->lag != IND_TIME_NONE)
-        json_object_set_new(object, "lag", json_real((double)(row->lag / (IND_SECOND / 100)) / 100));
+        json_object_set_new(object, "lag", hundredths(row->lag));
 }
 
 static int busiest_first(const struct row *a, const struct row *b)
@@ -290,7 +297,8 @@ static json_t *receivers_array(const struct ind_collector *collector)
         struct ind_receiver_facts facts;
         json_t *object = json_object();
         ind_receiver_facts(collector->receivers[i], &facts);
-        json_object_set_new(object, "longest_pause", json_real((double)(facts.longest_pause / 1000) / 1e6));
+        json_object_set_new(object, "longest_pause",
+                            json_real(round((double)facts.longest_pause / 1e3) / 1e6));
         set_number(object, "connections", facts.connections);
         set_number(object, "connections_accepted", facts.accepted);
         set_number(object, "connections_turned_away", facts.turned_away);

@@ -109,7 +109,7 @@ struct ind_store {
     struct ind_made *made;
     int64_t today; /* number of the local day */
     ind_time looked_for_due;
-    ind_time disk_told; /* when a disk that takes nothing was last told; one word does for all files */
+    ind_time disk_told;  /* when a disk that takes nothing was last told; one word does for all files */
     ind_time disk_again; /* not before */
     bool disk_full;
     struct ind_store_counts counts;
