@@ -92,6 +92,9 @@ rest=$(awk '/VmRSS/ { printf "%.0f", $2 / 1024 }' /proc/$pid/status)
 kill $pid
 wait $pid || true
 
+echo "receiving …" >&2
+receiving=$("$here/receive.sh" "$build")
+
 field() { echo "$header" | awk -F'\t' -v row="$1" -v column="$2" '$1 == row { print $column }'; }
 {
     echo "# Benchmarks"
@@ -108,6 +111,7 @@ field() { echo "$header" | awk -F'\t' -v row="$1" -v column="$2" '$1 == row { pr
     echo "| \`collect --from\` of $megabytes MB into 192 \`plain\` files, 1 route | $ours s, $(awk -v n="$messages" -v s="$ours" 'BEGIN { printf "%.2f", n / s / 1e6 }') million messages/s | mawk that splits at \`[<>]\` and prints, parsing nothing: $theirs s | $(ratio "$theirs" "$ours"), median of the rounds $(median <collect.ratios) | 5, stretch 8 |"
     echo "| \`search\` of a rare literal in $((plain / 1000000)) MB of plain lines | $mine s, $(awk -v n="$plain" -v s="$mine" 'BEGIN { printf "%.1f", n / s / 1e9 }') GB/s | \`LC_ALL=C grep -cF\`: $grep s | $(ratio "$grep" "$mine") | 1 |"
     echo "| the same | $mine s | ripgrep: $ripgrep s, $(awk -v n="$plain" -v s="$ripgrep" 'BEGIN { printf "%.1f", n / s / 1e9 }') GB/s | $(ratio "$ripgrep" "$mine") | stretch 5 GB/s |"
+    echo "$receiving"
     echo "| writes of 256 KiB | $(echo "$write" | cut -f2) MB/s | a write a line of 180 bytes: $(echo "$write" | cut -f1) MB/s | $(echo "$write" | cut -f3) | |"
     echo
     echo "Memory: $rest MiB resident at rest (aim: below 64). Highest while taking messages from files: $small MiB for"

@@ -70,6 +70,8 @@ struct ind_receiver {
     ind_time looked; /* monotonic: when the sockets were last looked at; 0: it waited for them since */
     ind_time told_guests;
     struct ind_sheet counts; /* received, lost_buffer, waiting */
+    uint64_t in_burst;       /* messages */
+    bool tapped;             /* somebody follows */
 
     /* From other threads. */
     _Atomic(struct ind_mark *) sheet_order, rules_order;
@@ -120,7 +122,7 @@ static bool take_record(struct ind_receiver *receiver, const struct ind_record *
                                 .received = record->received,
                                 .now = record->received};
     struct ind_slice text = {bytes, record->length};
-    if (!receiver->tallied)
+    if (receiver->tapped && !receiver->tallied)
         ind_tap_offer(receiver->collector->tap, record, bytes);
     if (!sender->allowed)
         return ind_intake_refuse(receiver->intake, text, &origin, receiver->batch);
@@ -160,7 +162,7 @@ static bool keep_record(struct ind_receiver *receiver, const struct ind_record *
     receiver->counts.received[record->listener]++;
     receiver->counts.bytes[record->listener] += record->length;
     receiver->counts.waiting[record->listener]++;
-    atomic_fetch_add_explicit(&receiver->burst_count, 1, memory_order_relaxed);
+    receiver->in_burst++;
     return true;
 }
 
@@ -447,8 +449,7 @@ static void take_slice(struct ind_receiver *receiver)
         ind_burst_drop(receiver->burst);
         taken++;
     }
-    if (taken)
-        atomic_fetch_sub_explicit(&receiver->burst_count, taken, memory_order_relaxed);
+    receiver->in_burst -= taken;
 }
 
 /* A batch goes on when the sockets have nothing more, or when it has filled slowly for some time. */
@@ -725,6 +726,7 @@ static void turn(struct ind_receiver *receiver)
     bool ending = atomic_load(&receiver->collector->stop);
     note_pause(receiver, steady_now());
     receiver->any = false;
+    receiver->tapped = ind_tap_is_open(receiver->collector->tap);
     (void)event_base_loop(receiver->base, work || unsent || ending ? EVLOOP_NONBLOCK : EVLOOP_ONCE);
     receiver->looked = steady_now();
     take_arriving(receiver);
@@ -732,6 +734,7 @@ static void turn(struct ind_receiver *receiver)
     take_slice(receiver);
     pass_on_in_time(receiver);
     take_orders(receiver);
+    atomic_store_explicit(&receiver->burst_count, receiver->in_burst, memory_order_relaxed);
 }
 
 static bool any_held(const struct ind_receiver *receiver)

@@ -52,6 +52,11 @@ void ind_tap_open(struct ind_tap *tap, bool open)
     }
 }
 
+bool ind_tap_is_open(const struct ind_tap *tap)
+{
+    return atomic_load_explicit(&tap->followers, memory_order_relaxed) > 0;
+}
+
 static size_t padded(uint32_t length)
 {
     return (sizeof(struct ind_record) + length + 7) & ~(size_t)7;

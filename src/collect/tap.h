@@ -16,7 +16,8 @@ void ind_tap_free(struct ind_tap *tap);
 /* Opens it for one more follower, or one less. */
 void ind_tap_open(struct ind_tap *tap, bool open);
 
-/* Any receiver. */
+/* Any receiver: whether anyone follows at all, and a message for them. */
+bool ind_tap_is_open(const struct ind_tap *tap);
 void ind_tap_offer(struct ind_tap *tap, const struct ind_record *record, const char *bytes);
 
 /* What has come since the last call, borrowed until the next: `take` is called for each message. Returns how

@@ -1,0 +1,160 @@
+#!/bin/bash
+# Measures receiving: a collector on loopback, our own sender, everything filed. Prints rows of Markdown.
+# Usage: bench/receive.sh BUILD; RUNS (10) runs of SECONDS (10) each.
+set -eu
+export LC_ALL=C
+build=$(realpath "$1") runs=${RUNS:-10} seconds=${SECONDS_EACH:-10}
+here=$(cd "$(dirname "$0")" && pwd)
+work=$(mktemp -d "${TMPDIR:-/tmp}/indagator-bench-XXXXXX")
+collector=''
+end() {
+    [ -z "$collector" ] || kill -9 "$collector" 2>/dev/null || true
+    rm -rf "$work"
+}
+trap end EXIT
+cd "$work"
+program=$build/indagator
+mawk -v count=20000 -f "$here/load.awk" >load.log
+mawk -v count=50000 -v files=5000 -f "$here/load.awk" >files.log
+
+configuration() { # configuration ROUTE…
+    cat <<CONFIG
+store: store
+state: state
+zone: UTC
+listen: [{udp: "127.0.0.1:0"}, {tcp: "127.0.0.1:0"}]
+archives: {default: {rotate: {size: 100 GiB}, compress: none}}
+routes:
+CONFIG
+    printf '  - %s\n' "$@"
+}
+one='{name: all, file: "{facility}/{severity}.log"}'
+two='{name: again, file: "again/{severity}.log"}'
+
+start() {
+    rm -rf store state err out
+    "$program" collect --json >out 2>err &
+    collector=$!
+    until grep -q 'tcp 127' err; do sleep 0.05; done
+    udp=udp:127.0.0.1:$(sed -n 's/.*udp 127.0.0.1://p' err) tcp=tcp:127.0.0.1:$(sed -n 's/.*tcp 127.0.0.1://p' err)
+}
+field() { "$program" status --json | sed -n "s/.*\"$1\":\([0-9.e-]*\).*/\1/p" | head -n 1; }
+# The ledger comes first in the answer of `status`.
+stored() { "$program" status --json | sed 's/.*"ledger":{\([^}]*\)}.*/\1/; s/.*"stored":\([0-9]*\).*/\1/'; }
+stop() {
+    kill "$collector"
+    wait "$collector" || true
+    collector=''
+}
+counted() { sed -n "s/.*\"count\":\([0-9]*\),\"what\":\"$1\".*/\1/p" out; }
+now() { date +%s.%N; }
+calculate() { awk "BEGIN { printf \"$1\", $2 }"; }
+
+datagrams() { # datagrams RATE: sets sent_rate, lost_runs, lost, pause, longest
+    local rate=$1 total_sent=0 total_time=0 begun took sent
+    lost_runs=0 lost=0 pause=0
+    for _ in $(seq "$runs"); do
+        start
+        begun=$(now)
+        if [ "$rate" -gt 0 ]; then
+            sent=$((rate * seconds))
+            "$program" emit --to "$udp" --from load.log --rate "$rate" --count "$sent" >/dev/null
+        else
+            sent=$((350000 * seconds))
+            "$program" emit --to "$udp" --from load.log --count "$sent" >/dev/null
+        fi
+        took=$(calculate %.3f "$(now) - $begun")
+        sleep 0.5
+        longest=$(field longest_pause)
+        stop
+        [ "$(counted 'messages stored')" = "$sent" ] || lost_runs=$((lost_runs + 1))
+        lost=$((lost + sent - $(counted 'messages stored')))
+        total_sent=$((total_sent + sent))
+        total_time=$(calculate %.3f "$total_time + $took")
+        pause=$(calculate %.6f "($longest > $pause) ? $longest : $pause")
+    done
+    sent_rate=$(calculate %.2f "$total_sent / $total_time / 1e6")
+    lost_share=$(calculate %.4f "100 * $lost / $total_sent")
+    pause=$(calculate %.1f "$pause * 1000")
+}
+bare_datagrams() { # bare_datagrams RATE: sets bare_lost
+    local sent=$(($1 * seconds)) port total=0
+    bare_lost=0
+    for _ in $(seq $(((runs + 1) / 2))); do
+        rm -f bare.port
+        "$build/bench/bench_bare" udp bare.out >bare.port &
+        collector=$!
+        until [ -s bare.port ]; do sleep 0.05; done
+        port=$(head -n 1 bare.port)
+        "$program" emit --to "udp:127.0.0.1:$port" --from load.log --rate "$1" --count $sent >/dev/null
+        sleep 0.5
+        stop
+        bare_lost=$((bare_lost + sent - $(tail -n 1 bare.port)))
+        total=$((total + sent))
+    done
+    bare_lost=$(calculate %.4f "100 * $bare_lost / $total")
+}
+stream() { # stream COUNT FRAMING: sets stream_rate, the best of some rounds
+    stream_rate=0
+    for _ in 1 2 3 4 5; do
+        start
+        begun=$(now)
+        "$program" emit --to "$tcp" --from load.log --count "$1" --framing "$2" >/dev/null
+        while [ "$(stored)" -lt "$1" ]; do sleep 0.1; done
+        took=$(calculate %.3f "$(now) - $begun")
+        stop
+        stream_rate=$(calculate %.2f "($1 / $took / 1e6 > $stream_rate) ? $1 / $took / 1e6 : $stream_rate")
+    done
+}
+bare_stream() { # bare_stream COUNT: sets bare_rate
+    bare_rate=0
+    for _ in 1 2 3 4 5; do
+        rm -f bare.port
+        "$build/bench/bench_bare" tcp bare.out >bare.port &
+        collector=$!
+        until [ -s bare.port ]; do sleep 0.05; done
+        begun=$(now)
+        "$program" emit --to "tcp:127.0.0.1:$(head -n 1 bare.port)" --from load.log --count "$1" --framing lines >/dev/null
+        wait "$collector"
+        collector=''
+        took=$(calculate %.3f "$(now) - $begun")
+        bare_rate=$(calculate %.2f "($1 / $took / 1e6 > $bare_rate) ? $1 / $took / 1e6 : $bare_rate")
+    done
+}
+
+configuration "$one" >indagator.yaml
+echo "datagrams …" >&2
+for rate in 0 600000 900000; do
+    datagrams $rate
+    what="$(calculate %.1f "$rate / 1e6") million/s, in trains"
+    aim='none lost'
+    [ $rate -gt 0 ] || what='our sender at its full plain rate'
+    [ $rate -lt 900000 ] || aim='stretch: none lost'
+    bare='-'
+    if [ $rate -gt 0 ]; then
+        bare_datagrams $rate
+        bare="a receiver that only writes the bytes to one file: $bare_lost % lost"
+    fi
+    echo "| UDP, messages of 180 bytes, one route into 192 files, $runs runs of $seconds s: $what ($sent_rate million/s were sent) | $lost_share % lost, in $lost_runs of $runs runs; longest pause of an intake thread $pause ms | $bare | | $aim |"
+done
+
+echo "streams …" >&2
+bare_stream 6000000
+stream 6000000 lines
+lines=$stream_rate
+stream 6000000 count
+echo "| TCP, the same messages, lines, one connection, one route | $lines million messages/s | a receiver that only counts line ends and writes the bytes to one file: $bare_rate million/s | $(calculate %.2f "$lines / $bare_rate") | 2 million/s |"
+echo "| the same, octet counting | $stream_rate million messages/s | the same | $(calculate %.2f "$stream_rate / $bare_rate") | 2 million/s |"
+configuration "$one" "$two" >indagator.yaml
+stream 4000000 lines
+echo "| the same, lines, two routes (each message is written twice) | $stream_rate million messages/s | one route: $lines million messages/s | $(calculate %.2f "$stream_rate / $lines") | |"
+
+echo "many files …" >&2
+configuration '{name: all, file: "{app}.log"}' >indagator.yaml
+start
+"$program" emit --to "$tcp" --from files.log --count 1000000 >/dev/null
+while [ "$(stored)" -lt 1000000 ]; do sleep 0.05; done
+memory=$(awk '/VmHWM/ { printf "%.0f", $2 / 1024 }' "/proc/$collector/status")
+live=$(find store -name '*.log' | wc -l)
+stop
+echo "| highest resident memory, 1,000,000 messages in turn into $live live files | $memory MiB | | | 128 MiB |"
