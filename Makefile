@@ -4,7 +4,7 @@ JOBS ?= $(shell nproc 2>/dev/null || echo 2)
 CONFIGURE = cmake -S . -B
 WERROR = $(if $(CI),-DIND_WERROR=ON,)
 
-.PHONY: all help deps build demo test unit bench sanitize fuzz lint format screenshots install clean
+.PHONY: all help deps build demo test unit bench sanitize races fuzz lint format screenshots install clean
 
 all: build
 
@@ -14,6 +14,7 @@ help:
 	@echo "make demo       build, then show the whole thing on made-up data"
 	@echo "make test       build and run all tests (under three minutes)"
 	@echo "make sanitize   the tests under AddressSanitizer and UBSan"
+	@echo "make races      the tests of the built program under ThreadSanitizer"
 	@echo "make fuzz       fuzz every reader of foreign bytes, SECONDS=30 each"
 	@echo "make lint       clang-tidy, cppcheck, format, layers and symbols"
 	@echo "make bench      measure, and write docs/benchmarks.md"
@@ -41,6 +42,12 @@ sanitize:
 	@$(CONFIGURE) $(BUILD)-sanitize -DIND_TESTS=ON -DIND_SANITIZE=address,undefined >/dev/null
 	@cmake --build $(BUILD)-sanitize -j $(JOBS)
 	@ctest --test-dir $(BUILD)-sanitize -j $(JOBS) --output-on-failure
+
+races:
+	@packaging/deps.sh test
+	@$(CONFIGURE) $(BUILD)-races -DIND_TESTS=ON -DIND_SANITIZE=thread >/dev/null
+	@cmake --build $(BUILD)-races -j $(JOBS)
+	@ctest --test-dir $(BUILD)-races -R cli_ --output-on-failure
 
 fuzz:
 	@packaging/deps.sh lint
@@ -73,4 +80,4 @@ install: deps
 	@cmake --install $(BUILD)
 
 clean:
-	@rm -rf $(BUILD) $(BUILD)-sanitize $(BUILD)-lint $(BUILD)-fuzz
+	@rm -rf $(BUILD) $(BUILD)-sanitize $(BUILD)-races $(BUILD)-lint $(BUILD)-fuzz

@@ -1,6 +1,6 @@
-/* What this machine can do at most: receives datagrams or a stream, and writes the bytes to one file, a line each. Nothing
- * is looked at, nothing is counted. Prints the port it listens on, then, told to end, how many came.
- * Usage: bench_bare udp|tcp FILE */
+/* What this machine can do at most: receives datagrams or a stream, and writes the bytes to one file, a line
+ * each. Nothing is looked at, nothing is counted. Prints the port it listens on, then, told to end, how many
+ * came. Usage: bench_bare udp|tcp FILE */
 #define _GNU_SOURCE
 #include "net/socket.h"
 #include "net/udp.h"

@@ -32,7 +32,8 @@ one='{name: all, file: "{facility}/{severity}.log"}'
 two='{name: again, file: "again/{severity}.log"}'
 
 start() {
-    rm -rf store state err out
+    rm -rf store state out
+    : >err
     "$program" collect --json >out 2>err &
     collector=$!
     until grep -q 'tcp 127' err; do sleep 0.05; done

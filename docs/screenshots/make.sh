@@ -4,8 +4,9 @@ set -eu
 here=$(cd "$(dirname "$0")" && pwd)
 build=$(realpath "$1")
 work=$(mktemp -d)
-server=''
+server='' collector=''
 end() {
+    [ -z "$collector" ] || kill "$collector" 2>/dev/null || true
     [ -z "$server" ] || kill "$server" 2>/dev/null || true
     rm -rf "$work"
 }
@@ -62,12 +63,29 @@ routes:
 archives:
   audit: {rotate: every hour, keep: {for: 1 year, space: 40 GiB}, compress: zstd 19}
 EOF
-shoot demo "indagator demo#!sed -n '/^2\\./,/^5\\./p' demo.txt | head -n 43"
-shoot search "indagator search --when 'device starts with \"pier3\" and severity at least warning'" \
-    "indagator search --when 'text contains \"Failed password\"' --by device,severity,hour" \
-    "indagator search --when 'app is \"kernel\" and severity at least error' --json"
-shoot search-by "indagator search --by facility,severity --top 20" "indagator search --by app --top 8"
+shoot demo "indagator demo#!sed -n '/^2\\./,/^5\\./p' demo.txt | head -n 45"
 shoot check "indagator check -c broken.yaml"
 shoot check-good "cat indagator.yaml" "indagator check"
-shoot rotate "indagator rotate --dry-run" "indagator rotate" "ls log/local4 log/firewall" "zstd -dc log/firewall/*.zst | head -n 3 | cut -c 1-150"
+shoot search "indagator search --when 'device starts with \"pier3\" and severity at least error'" \
+    "indagator search --when 'text contains \"Failed password\"' --by device,severity,hour" \
+    "indagator search --when 'facility is local6 and severity at least error' --json"
+shoot search-by "indagator search --by facility,severity --top 20" "indagator search --by app --top 8"
+
+# A collector that runs, and the fleet that sends to it.
+cd "$work/demo"
+indagator collect >collect.out 2>collect.err &
+collector=$!
+until grep -q 'tcp 127' collect.err; do sleep 0.05; done
+to="--to udp:127.0.0.1:$(sed -n 's/.*udp 127.0.0.1://p' collect.err) --to tcp:127.0.0.1:$(sed -n 's/.*tcp 127.0.0.1://p' collect.err)"
+# shellcheck disable=SC2086
+indagator emit $to --fleet "$here/../../demo/fleet.yaml" >/dev/null
+shoot status "indagator status"
+# shellcheck disable=SC2086
+indagator emit $to --fleet "$here/../../demo/fleet.yaml" >/dev/null &
+player=$!
+shoot follow "indagator follow --when 'severity at least warning' --layout '{time} {device} {severity} {app}: {text}'#!indagator follow --when 'severity at least warning' --layout '{time} {device} {severity} {app}: {text}' --count 44"
+wait $player
+shoot rotate "indagator rotate --dry-run | head -n 12" "indagator rotate" "ls log/trouble log/auth#!sleep 2; ls log/trouble log/auth" "zstd -dc log/auth/alert-*.zst | tail -n 1"
+kill $collector
+wait $collector || true
 shoot collect "indagator collect --from messages.log" "indagator emit --help"

@@ -59,7 +59,7 @@ uint32_t ind_accounts_count(const struct ind_accounts *accounts)
 
 /* One block of memory holds both texts. UINT32_MAX where there is none, or no number left. */
 static uint32_t add(struct ind_accounts *accounts, uint16_t listener, enum ind_account_kind kind,
-                    unsigned transport, struct ind_slice device, struct ind_slice sender)
+                    struct ind_slice device, struct ind_slice sender)
 {
     uint32_t number = accounts->count;
     if (number == IND_ACCOUNT_CHUNK * IND_ACCOUNT_CHUNKS)
@@ -78,7 +78,6 @@ static uint32_t add(struct ind_accounts *accounts, uint16_t listener, enum ind_a
     struct ind_account *account = &(*chunk)[number % IND_ACCOUNT_CHUNK];
     *account = (struct ind_account){.listener = listener,
                                     .kind = (uint8_t)kind,
-                                    .transport = (uint8_t)transport,
                                     .device = {texts, device.length},
                                     .sender = {texts + device.length + 1, sender.length},
                                     .last = IND_TIME_NONE,
@@ -93,7 +92,7 @@ static uint32_t others(struct ind_accounts *accounts, uint16_t listener)
 {
     uint32_t *known = &accounts->others[listener % LISTENERS];
     if (*known == 0)
-        *known = add(accounts, listener, IND_ACCOUNT_OTHERS, 0, IND_SLICE("(others)"), IND_NOTHING) + 1;
+        *known = add(accounts, listener, IND_ACCOUNT_OTHERS, IND_SLICE("(others)"), IND_NOTHING) + 1;
     return *known ? *known - 1 : 0;
 }
 
@@ -105,7 +104,7 @@ static bool may_add(const struct ind_accounts *accounts, enum ind_account_kind k
 }
 
 uint32_t ind_account_for(struct ind_accounts *accounts, uint16_t listener, enum ind_account_kind kind,
-                         unsigned transport, struct ind_slice device, struct ind_slice sender)
+                         struct ind_slice device, struct ind_slice sender)
 {
     char key[KEY];
     struct entry *entry;
@@ -123,7 +122,7 @@ uint32_t ind_account_for(struct ind_accounts *accounts, uint16_t listener, enum 
         return entry->number;
     uint32_t number = UINT32_MAX;
     if (may_add(accounts, kind) && (entry = malloc(sizeof *entry + buffer.length)))
-        number = add(accounts, listener, kind, transport, device, sender);
+        number = add(accounts, listener, kind, device, sender);
     if (number == UINT32_MAX) {
         free(entry);
         return others(accounts, listener);

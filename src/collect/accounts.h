@@ -25,7 +25,6 @@ enum ind_account_kind {
 struct ind_account {
     uint16_t listener;               /* its number */
     uint8_t kind;                    /* enum ind_account_kind */
-    uint8_t transport;               /* enum ind_transport, of the first message */
     struct ind_slice device, sender; /* terminated */
 
     /* The writer's. */
@@ -40,7 +39,7 @@ void ind_accounts_free(struct ind_accounts *accounts);
 
 /* The account for these, made where there is none; always one, if only the one for others. */
 uint32_t ind_account_for(struct ind_accounts *accounts, uint16_t listener, enum ind_account_kind kind,
-                         unsigned transport, struct ind_slice device, struct ind_slice sender);
+                         struct ind_slice device, struct ind_slice sender);
 
 /* Good for every number that was given. */
 struct ind_account *ind_account_at(const struct ind_accounts *accounts, uint32_t number);

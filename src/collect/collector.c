@@ -180,10 +180,16 @@ struct threads {
     size_t count;
 };
 
-static bool start(struct threads *threads, void *(*body)(void *), void *context)
+/* Named, so that tools which list threads tell them apart. */
+static bool start(struct threads *threads, const char *name, void *(*body)(void *), void *context)
 {
     if (pthread_create(&threads->list[threads->count], NULL, body, context) != 0)
         return false;
+#ifdef __linux__
+    (void)pthread_setname_np(threads->list[threads->count], name);
+#else
+    (void)name;
+#endif
     threads->count++;
     return true;
 }
@@ -191,12 +197,13 @@ static bool start(struct threads *threads, void *(*body)(void *), void *context)
 static bool start_all(struct ind_collector *collector, struct threads *threads)
 {
     bool files = collector->settings->file_count > 0;
-    bool good = start(threads, ind_writer, collector) && start(threads, ind_housekeeping, collector);
+    bool good = start(threads, "writer", ind_writer, collector) &&
+                start(threads, "housekeeping", ind_housekeeping, collector);
     if (files)
-        return good && start(threads, ind_read_files, collector);
+        return good && start(threads, "reader", ind_read_files, collector);
     for (unsigned i = 0; good && i < collector->intakes; i++) {
         ind_receiver_begin(collector->receivers[i], collector->rules);
-        good = start(threads, ind_receive, collector->receivers[i]);
+        good = start(threads, "receiver", ind_receive, collector->receivers[i]);
     }
     return good;
 }

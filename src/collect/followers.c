@@ -194,7 +194,9 @@ void ind_followers_add(struct ind_followers *followers, struct evhttp_request *r
                       "text/plain; charset=utf-8");
     evhttp_send_reply_start(request, HTTP_OK, "OK");
     /* So that an end at the other side is seen also while nothing is sent. */
-    bufferevent_enable(evhttp_connection_get_bufferevent(connection), EV_READ);
+    struct bufferevent *stream = evhttp_connection_get_bufferevent(connection);
+    bufferevent_set_timeouts(stream, NULL, NULL); /* however long nothing comes */
+    bufferevent_enable(stream, EV_READ);
 }
 
 static void offer(struct follower *follower, const struct ind_message *message)

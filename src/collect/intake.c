@@ -208,8 +208,8 @@ static uint32_t account_of(struct ind_intake *intake, const struct ind_origin *o
     bool known = message->configured != NULL;
     if (!is_account_of(intake, *recent, origin, message))
         *recent = ind_account_for(intake->accounts, origin->number,
-                                  known ? IND_ACCOUNT_DEVICE : IND_ACCOUNT_STRANGER, origin->transport,
-                                  message->device, known ? IND_NOTHING : origin->sender->text);
+                                  known ? IND_ACCOUNT_DEVICE : IND_ACCOUNT_STRANGER, message->device,
+                                  known ? IND_NOTHING : origin->sender->text);
     return *recent;
 }
 
@@ -218,7 +218,7 @@ bool ind_intake_refuse(struct ind_intake *intake, struct ind_slice bytes, const 
 {
     meet(intake, batch);
     uint32_t account = ind_account_for(intake->accounts, origin->number, IND_ACCOUNT_REFUSED,
-                                       origin->transport, origin->sender->text, origin->sender->text);
+                                       origin->sender->text, origin->sender->text);
     struct ind_tally *tally = tally_of(intake, account, batch);
     if (!tally)
         return false;

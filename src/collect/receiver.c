@@ -177,7 +177,7 @@ static void lose_record(struct ind_receiver *receiver, uint16_t listener, size_t
 static int datagram_room(const struct ind_receiver *receiver)
 {
     size_t left = ind_slabs_left(receiver->collector->slabs);
-    return left > 64 ? 64 : (int)(left > 1 ? (left - 1) * WORST_RECORDS : 0);
+    return left > 4 ? 64 : (int)(left * WORST_RECORDS);
 }
 
 static void pause_datagrams(struct ind_receiver *receiver)
@@ -284,8 +284,9 @@ static void dismiss(struct ind_receiver *receiver, struct ind_guest *guest)
 
 static bool streams_must_wait(const struct ind_receiver *receiver, const struct ind_guest *guest)
 {
-    return !atomic_load(&guest->port->drop) &&
-           ind_slabs_left(receiver->collector->slabs) * 2 < ind_slabs_count(receiver->collector->slabs);
+    /* Each receiver has one slab in its hand also when nothing waits. */
+    size_t spare = ind_slabs_count(receiver->collector->slabs) - receiver->collector->intakes;
+    return !atomic_load(&guest->port->drop) && ind_slabs_left(receiver->collector->slabs) * 2 < spare;
 }
 
 static void hold(struct ind_receiver *receiver, struct ind_guest *guest)
@@ -410,6 +411,15 @@ static void admit(struct ind_receiver *receiver, struct ind_port *port, int sock
         ind_receiver_hand(collector->receivers[number], guest);
 }
 
+/* Without files to spare it would be called again at once, and for ever. */
+static void pause_listening(const struct watched *watched)
+{
+    static const struct timeval soon = {0, RETRY_MILLISECONDS * 1000};
+    watched->receiver->paused = true;
+    (void)event_del(watched->event);
+    (void)event_add(watched->receiver->on_retry, &soon);
+}
+
 static void on_connection(evutil_socket_t socket, short what, void *context)
 {
     const struct watched *watched = context;
@@ -417,8 +427,11 @@ static void on_connection(evutil_socket_t socket, short what, void *context)
     for (int i = 0; i < ACCEPTS; i++) {
         struct ind_address address;
         int fd = ind_tcp_accept(socket, &address);
-        if (fd < 0)
+        if (fd < 0) {
+            if (errno == EMFILE || errno == ENFILE || errno == ENOBUFS || errno == ENOMEM)
+                pause_listening(watched);
             return;
+        }
         admit(watched->receiver, watched->port, fd, &address);
     }
 }

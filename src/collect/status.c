@@ -1,7 +1,7 @@
 #include "collect/status.h"
 
 #include "collect/clock.h"
-#include "core/message.h"
+#include "core/escape.h"
 #include <jansson.h>
 #include <math.h>
 #include <stdlib.h>
@@ -11,7 +11,7 @@
 /* Accounts that belong together: all of a device, or all of a sender that nobody knows. */
 struct row {
     UT_hash_handle hh;
-    char *name, *transport;
+    char *name;
     struct ind_ledger ledger;
     ind_time last, lag;
     bool refused;
@@ -65,20 +65,14 @@ static void add_to_row(struct row *row, const struct ind_ledger *ledger, ind_tim
     }
 }
 
-/* Text that came from the network: control characters and broken UTF-8 do not get out. */
+/* Text that came from the network, as the stored lines write it. */
 static json_t *clean(struct ind_slice text)
 {
-    char room[600];
-    size_t length = text.length < sizeof room - 1 ? text.length : sizeof room - 1;
-    for (size_t i = 0; i < length; i++)
-        room[i] = (unsigned char)text.at[i] < ' ' || text.at[i] == 127 ? '?' : text.at[i];
-    room[length] = '\0';
-    json_t *value = json_stringn(room, length);
-    if (value)
-        return value;
-    for (size_t i = 0; i < length; i++)
-        room[i] = (unsigned char)room[i] >= 0x80 ? '?' : room[i];
-    return json_stringn(room, length);
+    char room[2048];
+    struct ind_buffer buffer = ind_buffer_on(room, sizeof room);
+    text.length = text.length < 256 ? text.length : 256;
+    ind_escape_column(&buffer, text, '\0');
+    return json_stringn(room, buffer.length);
 }
 
 static void add_stranger(struct rows *rows, const struct ind_account *account,

@@ -134,8 +134,9 @@ static void read_says(struct ind_loader *loader, const struct ind_node *value, v
         reading->saying = &actor->says[actor->says_count - 1];
         *reading->saying = (struct ind_saying){
             .until = INT64_MAX, .facility = IND_FACILITY_USER, .severity = IND_SEVERITY_NOTICE};
+        size_t mistakes = loader->remarks->mistakes;
         (void)ind_read_map(loader, value->parts[i], keys, sizeof keys / sizeof *keys, reading);
-        if (!reading->saying->text.length)
+        if (!reading->saying->text.length && loader->remarks->mistakes == mistakes)
             ind_wrong(loader, value->parts[i], "something said without a text; add \"text: …\"");
     }
 }

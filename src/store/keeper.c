@@ -290,6 +290,12 @@ bool ind_keeper_wanted(struct ind_store *store)
     return atomic_load(&store->wanted);
 }
 
+/* Of rules that are gone, or that this half has not adopted yet, nothing is known: such an archive waits. */
+static bool rules_known(const struct ind_store *store, const struct ind_archive *archive)
+{
+    return archive->policy == IND_NO_POLICY || store->kept_policies[archive->policy];
+}
+
 bool ind_keeper_run(struct ind_store *store, ind_time now, bool (*stop)(void *context), void *context)
 {
     bool asked = atomic_exchange(&store->wanted, false), all = true;
@@ -302,7 +308,7 @@ bool ind_keeper_run(struct ind_store *store, ind_time now, bool (*stop)(void *co
         return false;
     store->retry_at = IND_TIME_NONE;
     for (size_t i = 0; i < store->archive_count && !(stop && stop(context)); i++)
-        if (store->archives[i].to_do)
+        if (store->archives[i].to_do && rules_known(store, &store->archives[i]))
             all &= finish_archive(store, &store->archives[i], now);
     if (!all)
         store->retry_at = now + RETRY_AFTER * IND_SECOND;

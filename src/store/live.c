@@ -312,7 +312,7 @@ static bool make_folders(struct ind_store *store, const struct ind_live *live)
 static int open_live(struct ind_store *store, struct ind_live *live)
 {
     const struct ind_route *route = live->route != IND_NO_POLICY ? &store->config->routes[live->route] : NULL;
-    int flags = O_WRONLY | O_APPEND | O_CREAT | O_NOFOLLOW;
+    int flags = O_WRONLY | O_APPEND | O_CREAT | O_NOFOLLOW | O_NONBLOCK; /* a pipe must not stop us */
     int file =
         store->fs.open(store->fs.context, store->folder, live->path, flags, route ? route->file_mode : 0640);
     if (file < 0 && errno == ENOENT && make_folders(store, live))

@@ -1,13 +1,16 @@
 /* The built program with many senders, over UDP, TCP and local sockets: order, the ledger, reloads, hostile
  * connections. */
+#define _GNU_SOURCE
 #include "support/support.h"
 
 #include "net/socket.h"
-#include <errno.h>
+#include <dirent.h>
 #include <jansson.h>
 #include <signal.h>
+#include <sys/ptrace.h>
 #include <sys/socket.h>
 #include <sys/un.h>
+#include <sys/wait.h>
 #include <time.h>
 #include <unistd.h>
 
@@ -478,6 +481,77 @@ static void every_end_is_counted_exactly_under_load_and_across_reloads(void **st
     assert_int_equal(ind_count_lines(folder), 2 * (each[0] + each[5]) + each[1] + internal);
 }
 
+/* The thread of that name; 0 where there is none. */
+static pid_t thread_named(const char *wanted)
+{
+    char path[300], name[64];
+    snprintf(path, sizeof path, "/proc/%ld/task", (long)running.process);
+    DIR *tasks = opendir(path);
+    pid_t found = 0;
+    for (struct dirent *entry; tasks && !found && (entry = readdir(tasks)) != NULL;) {
+        snprintf(path, sizeof path, "/proc/%ld/task/%s/comm", (long)running.process, entry->d_name);
+        FILE *file = fopen(path, "r");
+        if (file && fgets(name, sizeof name, file) && strncmp(name, wanted, strlen(wanted)) == 0)
+            found = (pid_t)strtol(entry->d_name, NULL, 10);
+        if (file)
+            fclose(file);
+    }
+    if (tasks)
+        closedir(tasks);
+    return found;
+}
+
+/* The writer stands still, as if the disk did: what cannot wait is lost, and counted; what can wait does. */
+static void what_finds_no_room_is_lost_and_counted_or_held_back(void **state)
+{
+    enum { PUSHED = 160000 };
+    (void)state;
+    begin("store: log\nstate: state\nthreads: 1\nburst buffer: 4 MiB\nlisten:\n"
+          "  - {tcp: \"127.0.0.1:0\", when full: drop}\n  - {unix: local}\n  - udp: 127.0.0.1:0\n"
+          "routes: [{name: all, file: \"{app}.log\"}]\n");
+    unsigned port = ind_told_port(&running, "tcp 127.0.0.1:");
+    pid_t writer = thread_named("writer");
+    if (!writer || ptrace(PTRACE_SEIZE, writer, NULL, NULL) != 0 ||
+        ptrace(PTRACE_INTERRUPT, writer, NULL, NULL) != 0) {
+        end();
+        skip(); /* this system does not let us */
+    }
+    assert_int_equal(waitpid(writer, NULL, __WALL), writer);
+    struct ind_ran ran = ind_shell(
+        folder,
+        "awk 'BEGIN { for (i = 0; i < %d; i++) printf \"<13>1 - h tcp - - - a message of some length, which "
+        "takes some room wherever it has to wait, number %%d\\n\", i }' > in; %s emit --to tcp:127.0.0.1:%u "
+        "--from in && awk 'BEGIN { for (i = 0; i < 1000; i++) printf \"<13>1 - h unix - - - %%30000d\\n\", i "
+        "}' > "
+        "in2 && %s emit --to unix:local --from in2",
+        PUSHED, IND_PROGRAM, port, IND_PROGRAM);
+    assert_int_equal(ran.status, 0);
+    ind_ran_free(&ran);
+    int udp = open_to(IND_SEND_UDP, ind_told_port(&running, "udp 127.0.0.1:"), NULL);
+    for (int i = 0; i < 100; i++)
+        SAY(udp, "<13>1 - h udp - - - waits");
+    assert_int_equal(ptrace(PTRACE_DETACH, writer, NULL, NULL), 0);
+    wait_for("received", PUSHED + 1000 + 100);
+    ind_wait_until(nothing_waits, NULL, "nothing waits");
+    json_t *object = status();
+    check_status(object);
+    const json_t *row;
+    size_t i;
+    json_array_foreach(json_object_get(object, "listeners"), i, row)
+    {
+        const char *name = json_string_value(json_object_get(row, "listener"));
+        unsigned long expected = strstr(name, "tcp") ? PUSHED : strstr(name, "unix") ? 1000 : 100;
+        assert_int_equal(number(row, "received"), expected);
+        assert_int_equal(number(row, "stored") + number(row, "lost_buffer"), expected);
+        assert_int_equal(number(row, "lost_buffer") > 0, strstr(name, "udp") == NULL);
+    }
+    unsigned long stored = number(json_object_get(object, "ledger"), "stored");
+    json_decref(object);
+    close(udp);
+    end_with(SIGTERM, 3);
+    assert_int_equal(ind_count_lines(folder), stored);
+}
+
 /* ---- Reload ---- */
 
 static bool rules_stayed(void *context)
@@ -678,6 +752,7 @@ int main(void)
         in_folder(an_unfinished_message_is_stored_and_marked),
         in_folder(hostile_connections_hold_nobody_up),
         in_folder(every_end_is_counted_exactly_under_load_and_across_reloads),
+        in_folder(what_finds_no_room_is_lost_and_counted_or_held_back),
         in_folder(a_reload_takes_all_or_nothing),
         in_folder(twenty_kills_under_load_leave_whole_lines_once),
         in_folder(following_shows_what_was_asked_for),

@@ -3,11 +3,32 @@
 #include "support/support.h"
 
 #include "config/config.h"
+#include "config/fleet.h"
 #include <dirent.h>
 #include <unistd.h>
 
+/* Files named fleet-… are for emit --fleet. */
+static char *remarks_on_fleet(const char *name)
+{
+    char *text = NULL;
+    size_t size = 0;
+    FILE *memory = open_memstream(&text, &size);
+    struct ind_remarks remarks = {0};
+    struct ind_fleet_file *file;
+    assert_non_null(memory);
+    assert_false(ind_fleet_read(name, &file, &remarks));
+    for (size_t i = 0; i < remarks.count; i++)
+        ind_remark_print(&remarks.list[i], memory);
+    fclose(memory);
+    ind_remarks_free(&remarks);
+    ind_fleet_free(file);
+    return text;
+}
+
 static char *remarks_on(const char *name)
 {
+    if (strncmp(name, "fleet-", 6) == 0)
+        return remarks_on_fleet(name);
     char *text = NULL;
     size_t size = 0;
     FILE *memory = open_memstream(&text, &size);

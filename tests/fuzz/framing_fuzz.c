@@ -48,6 +48,7 @@ static struct seen play(const uint8_t *data, size_t size, size_t portion)
     return seen;
 }
 
+int LLVMFuzzerTestOneInput(const uint8_t *data, size_t size);
 int LLVMFuzzerTestOneInput(const uint8_t *data, size_t size)
 {
     if (size == 0)

@@ -4,7 +4,7 @@
 set -u
 here=$(cd "$(dirname "$0")" && pwd)
 failed=0
-for name in header framing condition config line; do
+for name in header framing condition config fleet line; do
     scratch=$(mktemp -d)
     echo "fuzz: $name, $2 s"
     if ! "$1/tests/fuzz/fuzz_$name" -max_total_time="$2" -print_final_stats=0 -verbosity=0 -rss_limit_mb=2048 \

@@ -1,0 +1,32 @@
+/* Any file is a fleet or has remarks; what it says can be said. */
+#include "config/fleet.h"
+
+#include <stdlib.h>
+#include <unistd.h>
+
+int LLVMFuzzerTestOneInput(const uint8_t *bytes, size_t size);
+int LLVMFuzzerTestOneInput(const uint8_t *bytes, size_t size)
+{
+    static char name[64], room[8192];
+    if (!name[0])
+        snprintf(name, sizeof name, "/tmp/indagator-fuzz-%ld.yaml", (long)getpid());
+    FILE *file = fopen(name, "wb");
+    if (!file || (size && fwrite(bytes, 1, size, file) != size))
+        abort();
+    fclose(file);
+    struct ind_fleet_file *fleet;
+    struct ind_remarks remarks = {0};
+    struct ind_actor *actor;
+    struct ind_saying *saying;
+    if (ind_fleet_read(name, &fleet, &remarks)) {
+        ind_fleet_begin(ind_fleet_of(fleet), size);
+        for (int i = 0; i < 200 && ind_fleet_next(ind_fleet_of(fleet), &actor, &saying); i++) {
+            struct ind_buffer message = ind_buffer_on(room, sizeof room);
+            ind_fleet_say(ind_fleet_of(fleet), actor, saying, INT64_C(1795409100) * IND_SECOND, saying->next,
+                          &message);
+        }
+    }
+    ind_remarks_free(&remarks);
+    ind_fleet_free(fleet);
+    return 0;
+}
