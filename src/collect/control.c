@@ -55,8 +55,11 @@ struct ind_control {
 
 static void on_gone(struct evhttp_connection *connection, void *context)
 {
+    struct pending *pending = context;
     (void)connection;
-    ((struct pending *)context)->request = NULL;
+    if (!evhttp_request_get_connection(pending->request))
+        evhttp_request_free(pending->request);
+    pending->request = NULL;
 }
 
 static bool put_off(struct pending **list, struct evhttp_request *request)

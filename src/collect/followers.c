@@ -74,10 +74,14 @@ static void leave(struct follower *follower)
     follower_free(follower);
 }
 
+/* A request whose answer was under way is ours once libevent has taken it off its connection. */
 static void on_close(struct evhttp_connection *connection, void *context)
 {
+    struct follower *follower = context;
     (void)connection;
-    leave(context);
+    if (!evhttp_request_get_connection(follower->request))
+        evhttp_request_free(follower->request);
+    leave(follower);
 }
 
 void ind_followers_free(struct ind_followers *followers)
