@@ -85,7 +85,7 @@ indagator emit $to --fleet "$here/../../demo/fleet.yaml" >/dev/null &
 player=$!
 shoot follow "indagator follow --when 'severity at least warning' --layout '{time} {device} {severity} {app}: {text}'#!indagator follow --when 'severity at least warning' --layout '{time} {device} {severity} {app}: {text}' --count 44"
 wait $player
-shoot rotate "indagator rotate --dry-run | head -n 12" "indagator rotate" "ls log/trouble log/auth#!sleep 2; ls log/trouble log/auth" "zstd -dc log/auth/alert-*.zst | tail -n 1"
+shoot rotate "indagator rotate --dry-run | head -n 12" "indagator rotate" "ls log/trouble#!sleep 2; ls log/trouble" "zstd -dc log/trouble/pier3-*.zst | tail -n 8"
 kill $collector
 wait $collector || true
 shoot collect "indagator collect --from messages.log" "indagator emit --help"

@@ -63,16 +63,17 @@ static void ago_text(const json_t *status, const json_t *object, char text[48])
     snprintf(text, 48, "%s ago", span);
 }
 
-/* What a clock that is behind or ahead does is told in words where it is much. */
+/* Of the last message: its way here and the second to which many devices round are no fault of the clock. */
 static void lag_text(const json_t *object, char text[64])
 {
+    static const double right = 2;
     char span[40];
     const json_t *lag = json_object_get(object, "lag");
     double seconds = json_real_value(lag);
     if (!lag) {
         snprintf(text, 64, "-");
-    } else if (seconds < 60 && seconds > -60) {
-        snprintf(text, 64, "%.2f s", seconds);
+    } else if (seconds < right && seconds > -right) {
+        snprintf(text, 64, "right");
     } else {
         span_text((int64_t)seconds, span);
         snprintf(text, 64, "%s %s", span, seconds > 0 ? "behind" : "ahead");

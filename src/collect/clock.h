@@ -12,4 +12,12 @@ static inline ind_time ind_now(void)
     return (ind_time)now.tv_sec * IND_SECOND + now.tv_nsec;
 }
 
+/* A clock that only goes forward, for spans of time. */
+static inline ind_time ind_steady_now(void)
+{
+    struct timespec now;
+    clock_gettime(CLOCK_MONOTONIC, &now);
+    return (ind_time)now.tv_sec * IND_SECOND + now.tv_nsec;
+}
+
 #endif

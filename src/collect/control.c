@@ -142,9 +142,20 @@ static void give_status(struct ind_control *control)
     }
 }
 
+/* What is asked of the others once they are told to end may never be done. */
+static bool too_late(struct ind_control *control, struct evhttp_request *request)
+{
+    bool late = atomic_load(&control->collector->stop);
+    if (late)
+        answer(request, HTTP_SERVUNAVAIL, "text/plain", "the collector ends\n");
+    return late;
+}
+
 static void on_status(struct evhttp_request *request, void *context)
 {
     struct ind_control *control = context;
+    if (too_late(control, request))
+        return;
     if (!put_off(&control->for_status, request))
         answer(request, HTTP_INTERNAL, "text/plain", "out of memory\n");
     else if (!control->sheets_asked)
@@ -161,6 +172,8 @@ static void on_rotate(struct evhttp_request *request, void *context)
         answer(request, HTTP_BADMETHOD, "text/plain", "this asks for something to be done: use POST\n");
         return;
     }
+    if (too_late(control, request))
+        return;
     if (wants(request, "clock-is-right"))
         atomic_store(&collector->clock_is_right, true);
     if (!put_off(&control->for_rotation, request)) {
@@ -333,6 +346,8 @@ static void on_reload(struct evhttp_request *request, void *context)
     struct ind_control *control = context;
     if (evhttp_request_get_command(request) != EVHTTP_REQ_POST)
         answer(request, HTTP_BADMETHOD, "text/plain", "this asks for something to be done: use POST\n");
+    else if (too_late(control, request))
+        return;
     else if (!put_off(&control->for_reload, request))
         answer(request, HTTP_INTERNAL, "text/plain", "out of memory\n");
     else

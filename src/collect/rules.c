@@ -46,13 +46,20 @@ static bool open_udp(const struct ind_collector *collector, const struct ind_lis
 {
     unsigned wanted = ind_udp_can_share() ? collector->intakes : 1;
     uint16_t number = listener->port;
+    if (wanted > 1) {
+        /* Sockets that share a port would share it with another process of ours too, which would get half of
+         * the messages: one that does not share tells whether there is any. */
+        int probe = ind_udp_listen(listener->address, number, only_v6, false);
+        if (probe < 0)
+            return false;
+        number = ind_socket_port(probe);
+        close(probe);
+    }
     for (unsigned i = 0; i < wanted; i++) {
         int fd = ind_udp_listen(listener->address, number, only_v6, wanted > 1);
         if (fd < 0)
             return false;
         port->sockets[port->socket_count++] = fd;
-        if (i == 0)
-            number = ind_socket_port(fd);
     }
     port->shared = wanted > 1;
     return wanted == 1 || ind_udp_share_by_address(port->sockets[0], wanted);

@@ -1,0 +1,249 @@
+/* collect/streams.c: the connections of a receiver: who comes in, what they say, and how they leave. */
+#include "collect/receiver.h"
+#include "core/names.h"
+#include "net/socket.h"
+
+#include <errno.h>
+#include <unistd.h>
+#include <utlist.h>
+
+enum { ACCEPTS = 64 };
+
+static bool take_from_guest(void *context, const struct ind_guest *guest, struct ind_slice first,
+                            struct ind_slice rest, bool cut)
+{
+    struct ind_receiver *receiver = context;
+    struct ind_record record = {.length = (uint32_t)(first.length + rest.length),
+                                .listener = guest->port->number,
+                                .transport = IND_TRANSPORT_TCP,
+                                .cut = cut,
+                                .received = receiver->now,
+                                .sender = guest->sender};
+    if (first.length == 0 && ind_take_at_once(receiver, &record, rest.at))
+        return true;
+    if (ind_keep_record(receiver, &record, first, rest))
+        return true;
+    if (!atomic_load(&guest->port->drop))
+        return false;
+    ind_lose_record(receiver, record.listener, record.length);
+    return true;
+}
+
+/* ---- Connections ---- */
+
+static bool told_lately(ind_time *told)
+{
+    ind_time now = ind_steady_now();
+    bool lately = *told && now - *told < IND_TELL_AGAIN * IND_SECOND;
+    if (!lately)
+        *told = now;
+    return lately;
+}
+
+static void address_text(const struct ind_address *address, char text[IND_ADDRESS_WIDTH])
+{
+    struct ind_buffer buffer = ind_buffer_on(text, IND_ADDRESS_WIDTH - 1);
+    ind_address_write(&buffer, address);
+    text[buffer.length] = '\0';
+}
+
+void ind_dismiss(struct ind_receiver *receiver, struct ind_guest *guest)
+{
+    if (guest->event)
+        event_free(guest->event);
+    DL_DELETE(receiver->guests, guest); /* NOLINT: it is in the list */
+    atomic_fetch_sub(&receiver->connections, 1);
+    ind_door_leave(receiver->collector->receivers[0]->door, &guest->sender);
+    ind_guest_free(guest);
+}
+
+static bool streams_must_wait(const struct ind_receiver *receiver, const struct ind_guest *guest)
+{
+    /* Each receiver has one slab in its hand also when nothing waits. */
+    size_t spare = ind_slabs_count(receiver->collector->slabs) - receiver->collector->intakes;
+    return !atomic_load(&guest->port->drop) && ind_slabs_left(receiver->collector->slabs) * 2 < spare;
+}
+
+static void hold(struct ind_receiver *receiver, struct ind_guest *guest)
+{
+    static const struct timeval soon = {0, IND_RETRY_MILLISECONDS * 1000};
+    guest->held = true;
+    (void)event_del(guest->event);
+    (void)event_add(receiver->on_retry, &soon);
+}
+
+static void tell_bad_count(struct ind_receiver *receiver, const struct ind_guest *guest)
+{
+    char text[IND_ADDRESS_WIDTH];
+    atomic_fetch_add(&receiver->bad_counts, 1);
+    if (told_lately(&receiver->told_guests))
+        return;
+    address_text(&guest->sender, text);
+    ind_collect_tell(receiver->collector, IND_SEVERITY_WARNING,
+                     "%s: where an octet count must stand %s sent something else: the connection is ended. "
+                     "Does it count bytes, not characters?",
+                     guest->port->text, text);
+}
+
+/* False where the guest is gone. */
+static bool feed_guest(struct ind_receiver *receiver, struct ind_guest *guest, struct ind_slice bytes)
+{
+    switch (ind_guest_feed(guest, bytes, take_from_guest, receiver)) {
+    case IND_GUEST_FED:
+        return true;
+    case IND_GUEST_FULL:
+        hold(receiver, guest);
+        return true;
+    case IND_GUEST_BAD:
+        tell_bad_count(receiver, guest);
+    }
+    ind_dismiss(receiver, guest);
+    return false;
+}
+
+/* The end of a connection; it stays a little where there is no room for its last words. */
+static void see_off(struct ind_receiver *receiver, struct ind_guest *guest, bool broken_off)
+{
+    if (ind_guest_finish(guest, broken_off, take_from_guest, receiver))
+        ind_dismiss(receiver, guest);
+    else
+        hold(receiver, guest);
+}
+
+/* We end it, room or not. */
+void ind_see_off_now(struct ind_receiver *receiver, struct ind_guest *guest)
+{
+    if (guest->left)
+        (void)ind_guest_feed(guest, IND_NOTHING, take_from_guest, receiver);
+    if (!ind_guest_finish(guest, true, take_from_guest, receiver))
+        ind_lose_record(receiver, guest->port->number, guest->carried);
+    ind_dismiss(receiver, guest);
+}
+
+static void on_stream(evutil_socket_t socket, short what, void *context)
+{
+    struct ind_guest *guest = context;
+    struct ind_receiver *receiver = guest->receiver;
+    (void)what;
+    if (streams_must_wait(receiver, guest)) {
+        hold(receiver, guest);
+        return;
+    }
+    ssize_t got = read(socket, receiver->scratch, IND_SCRATCH);
+    if (got > 0) {
+        receiver->any = true;
+        receiver->now = ind_now();
+        (void)feed_guest(receiver, guest, (struct ind_slice){receiver->scratch, (size_t)got});
+    } else if (got == 0 || (errno != EAGAIN && errno != EWOULDBLOCK && errno != EINTR)) {
+        see_off(receiver, guest, got < 0);
+    }
+}
+
+void ind_welcome(struct ind_receiver *receiver, struct ind_guest *guest)
+{
+    guest->receiver = receiver;
+    guest->event = event_new(receiver->base, guest->socket, EV_READ | EV_PERSIST, on_stream, guest);
+    DL_APPEND(receiver->guests, guest);
+    atomic_fetch_add(&receiver->connections, 1);
+    if (!guest->event || event_priority_set(guest->event, IND_PRIORITY_STREAMS) != 0 ||
+        event_add(guest->event, NULL) != 0)
+        ind_dismiss(receiver, guest);
+}
+
+static void turn_away(struct ind_receiver *receiver, const struct ind_port *port,
+                      const struct ind_address *address, bool allowed)
+{
+    char text[IND_ADDRESS_WIDTH];
+    atomic_fetch_add(allowed ? &receiver->turned_away : &receiver->not_allowed, 1);
+    if (told_lately(&receiver->told_guests))
+        return;
+    address_text(address, text);
+    ind_collect_tell(receiver->collector, IND_SEVERITY_WARNING,
+                     allowed ? "%s: too many connections: one from %s was turned away"
+                             : "%s: a connection from %s was turned away: it is not under allow:",
+                     port->text, text);
+}
+
+static void admit(struct ind_receiver *receiver, struct ind_port *port, int socket,
+                  const struct ind_address *address)
+{
+    struct ind_collector *collector = receiver->collector;
+    bool allowed = ind_intake_sender(receiver->intake, address)->allowed;
+    struct ind_guest *guest = NULL;
+    if (!allowed || !ind_door_enter(receiver->door, address)) {
+        turn_away(receiver, port, address, allowed);
+    } else if (!(guest = ind_guest_new(port, socket, address))) {
+        ind_door_leave(receiver->door, address);
+        turn_away(receiver, port, address, true);
+    }
+    if (!guest) {
+        close(socket);
+        return;
+    }
+    atomic_fetch_add(&receiver->accepted, 1);
+    unsigned number = receiver->next_receiver++ % collector->intakes;
+    if (number == receiver->number)
+        ind_welcome(receiver, guest);
+    else
+        ind_receiver_hand(collector->receivers[number], guest);
+}
+
+/* Without files to spare it would be called again at once, and for ever. */
+static void pause_listening(const struct ind_watched *watched)
+{
+    static const struct timeval soon = {0, IND_RETRY_MILLISECONDS * 1000};
+    watched->receiver->paused = true;
+    (void)event_del(watched->event);
+    (void)event_add(watched->receiver->on_retry, &soon);
+}
+
+void ind_on_connection(evutil_socket_t socket, short what, void *context)
+{
+    const struct ind_watched *watched = context;
+    (void)what;
+    for (int i = 0; i < ACCEPTS; i++) {
+        struct ind_address address;
+        int fd = ind_tcp_accept(socket, &address);
+        if (fd < 0) {
+            if (errno == EMFILE || errno == ENFILE || errno == ENOBUFS || errno == ENOMEM)
+                pause_listening(watched);
+            return;
+        }
+        admit(watched->receiver, watched->port, fd, &address);
+    }
+}
+
+void ind_receiver_hand(struct ind_receiver *receiver, struct ind_guest *guest)
+{
+    pthread_mutex_lock(&receiver->mailbox);
+    guest->next = receiver->arriving;
+    receiver->arriving = guest;
+    pthread_mutex_unlock(&receiver->mailbox);
+    ind_receiver_wake(receiver);
+}
+
+bool ind_streams_retry(struct ind_receiver *receiver)
+{
+    struct ind_guest *guest, *next;
+    DL_FOREACH_SAFE(receiver->guests, guest, next)
+    {
+        if (!guest->held)
+            continue;
+        if (streams_must_wait(receiver, guest))
+            return true;
+        guest->held = false;
+        (void)event_add(guest->event, NULL);
+        if (guest->left)
+            (void)feed_guest(receiver, guest, IND_NOTHING);
+    }
+    return false;
+}
+
+bool ind_any_held(const struct ind_receiver *receiver)
+{
+    const struct ind_guest *guest;
+    DL_FOREACH(receiver->guests, guest)
+    if (guest->held)
+        return true;
+    return false;
+}
