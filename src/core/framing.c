@@ -65,23 +65,23 @@ static bool decide(struct ind_framing *framing, struct ind_slice *input)
  * without counting it, is passed over. */
 static bool read_count(struct ind_framing *framing, struct ind_slice *input, bool *bad)
 {
-    while (input->length > 0) {
-        char c = *take(input, 1).at;
-        if (c == ' ' && framing->digits > 0) {
-            framing->counting = false;
-            framing->digits = 0;
-            *bad = framing->count > IND_OCTETS_MOST;
-            return true;
-        }
-        if (c == '\n' && framing->digits == 0)
-            continue;
-        *bad = !ind_is_digit(c) || framing->digits == MOST_DIGITS || (c == '0' && framing->digits == 0);
-        if (*bad)
-            return true;
-        framing->count = framing->count * 10 + (uint32_t)(c - '0');
-        framing->digits++;
+    const char *at = input->at, *end = at + input->length;
+    uint32_t count = framing->count, digits = framing->digits;
+    while (digits == 0 && at < end && *at == '\n')
+        at++;
+    *bad = digits == 0 && at < end && *at == '0';
+    while (at < end && ind_is_digit(*at) && digits < MOST_DIGITS) {
+        count = count * 10 + (uint32_t)(*at++ - '0');
+        digits++;
     }
-    return false;
+    bool ended = at < end;
+    *bad |= ended && (*at != ' ' || digits == 0 || count > IND_OCTETS_MOST);
+    at += ended;
+    framing->count = count;
+    framing->digits = ended ? 0 : digits;
+    framing->counting = !ended;
+    *input = ind_slice_from(*input, (size_t)(at - input->at));
+    return ended || *bad;
 }
 
 static enum ind_frame next_counted(struct ind_framing *framing, struct ind_slice *input,
