@@ -148,7 +148,6 @@ void ind_receiver_hand(struct ind_receiver *receiver, struct ind_guest *guest);
 struct ind_receiver_facts {
     uint64_t longest_pause; /* ns in which no socket was looked at though messages may have come */
     uint64_t connections, accepted, turned_away, not_allowed, bad_counts;
-    uint64_t burst; /* messages that wait in the burst buffer */
 };
 void ind_receiver_facts(const struct ind_receiver *receiver, struct ind_receiver_facts *facts);
 

@@ -198,7 +198,6 @@ static void turn(struct ind_receiver *receiver)
     ind_take_slice(receiver);
     ind_pass_on_in_time(receiver);
     take_orders(receiver);
-    atomic_store_explicit(&receiver->burst_count, receiver->in_burst, memory_order_relaxed);
 }
 
 /* What stands in the sockets when the end comes is taken too, for a bounded time. */
@@ -360,6 +359,5 @@ void ind_receiver_facts(const struct ind_receiver *receiver, struct ind_receiver
     *facts = (struct ind_receiver_facts){
         atomic_load(&receiver->longest_pause), atomic_load(&receiver->connections),
         atomic_load(&receiver->accepted),      atomic_load(&receiver->turned_away),
-        atomic_load(&receiver->not_allowed),   atomic_load(&receiver->bad_counts),
-        atomic_load(&receiver->burst_count)};
+        atomic_load(&receiver->not_allowed),   atomic_load(&receiver->bad_counts)};
 }

@@ -53,7 +53,6 @@ struct ind_receiver {
     ind_time looked; /* monotonic: when the sockets were last looked at; 0: it waited for them since */
     ind_time told_guests;
     struct ind_sheet counts; /* received, lost_buffer, waiting */
-    uint64_t in_burst;       /* messages */
     bool tapped;             /* somebody follows */
 
     /* From other threads. */
@@ -63,8 +62,7 @@ struct ind_receiver {
     char *own[IND_OWN_MESSAGES];
     size_t own_count, own_lost;
 
-    atomic_uint_fast64_t longest_pause, connections, accepted, turned_away, not_allowed, bad_counts,
-        burst_count;
+    atomic_uint_fast64_t longest_pause, connections, accepted, turned_away, not_allowed, bad_counts;
 };
 
 /* ---- uptake.c ---- */

@@ -78,7 +78,6 @@ bool ind_keep_record(struct ind_receiver *receiver, const struct ind_record *rec
     receiver->counts.received[record->listener]++;
     receiver->counts.bytes[record->listener] += record->length;
     receiver->counts.waiting[record->listener]++;
-    receiver->in_burst++;
     return true;
 }
 
@@ -95,7 +94,7 @@ void ind_take_slice(struct ind_receiver *receiver)
 {
     const struct ind_record *record;
     const char *bytes;
-    uint64_t taken = 0;
+    unsigned taken = 0;
     while (taken < SLICE && (record = ind_burst_first(receiver->burst, &bytes)) && ind_have_batch(receiver)) {
         if (!take_record(receiver, record, bytes)) {
             ind_pass_on(receiver);
@@ -106,7 +105,6 @@ void ind_take_slice(struct ind_receiver *receiver)
         ind_burst_drop(receiver->burst);
         taken++;
     }
-    receiver->in_burst -= taken;
 }
 
 /* A batch goes on when the sockets have nothing more, or when it has filled slowly for some time. */

@@ -315,6 +315,27 @@ static void a_million_lines_go_in_and_come_back(void **state)
     ind_folder_remove(folder);
 }
 
+/* Lines of one message come to lie in two batches, again and again. */
+static void messages_that_three_routes_take_count_once(void **state)
+{
+    char *folder = folder_with("store: log\nstate: state\nroutes:\n  - {name: a, file: a.log}\n"
+                               "  - {name: b, file: \"b/{severity}.log\", layout: json}\n"
+                               "  - {name: c, file: c.log, layout: raw}\n");
+    (void)state;
+    struct ind_ran ran =
+        ind_shell(folder, "awk 'BEGIN { for (i = 0; i < 100000; i++) printf \"<%%d>1 - h app - - - "
+                          "message number %%d, which is of some length\\n\", i %% 8, i }' > in");
+    ind_ran_free(&ran);
+    ran = ind_run(folder, "collect", "--from", "in", NULL);
+    assert_string_equal(ran.err, "");
+    assert_int_equal(ran.status, 0);
+    assert_int_equal(counted(ran.out, "messages received"), 100000);
+    assert_int_equal(counted(ran.out, "messages stored"), 100000);
+    assert_int_equal(counted(ran.out, "lines written"), 300000);
+    ind_ran_free(&ran);
+    ind_folder_remove(folder);
+}
+
 /* While files are rotated every 64 KiB, compressed, and searched all the time. */
 static void rotation_loses_nothing_and_doubles_nothing(void **state)
 {
@@ -512,6 +533,7 @@ int main(void)
         cmocka_unit_test(files_and_folders_get_their_modes),
         cmocka_unit_test(few_open_files_are_enough_for_many),
         cmocka_unit_test(a_million_lines_go_in_and_come_back),
+        cmocka_unit_test(messages_that_three_routes_take_count_once),
         cmocka_unit_test(rotation_loses_nothing_and_doubles_nothing),
         cmocka_unit_test(a_kill_leaves_no_torn_line_and_a_new_start_goes_on),
         cmocka_unit_test(two_cannot_write_to_one_store),

@@ -624,6 +624,57 @@ static void a_reload_takes_all_or_nothing(void **state)
     ind_ran_free(&ran);
 }
 
+/* Routes change their places and one its policy, while messages come without a pause: no line is taken for
+ * one of another route's. */
+static void reloads_under_load_mix_nothing_up(void **state)
+{
+    enum { EACH = 3000 };
+    static const char *const configs[] = {
+        "store: log\nstate: state\nthreads: 4\nlisten: [{udp: \"127.0.0.1:0\"}, {tcp: "
+        "\"127.0.0.1:0\"}]\nroutes:\n"
+        "  - {name: a, when: severity is notice, file: a.log}\n"
+        "  - {name: b, when: severity is error, file: b.log, layout: json, archive: other}\n"
+        "  - {name: c, when: facility is user, file: c.log, layout: raw}\n"
+        "archives: {other: {rotate: {size: 1 GiB}}}\n",
+        "store: log\nstate: state\nthreads: 4\nlisten: [{udp: \"127.0.0.1:0\"}, {tcp: "
+        "\"127.0.0.1:0\"}]\nroutes:\n"
+        "  - {name: c, when: facility is user, file: c.log, layout: raw}\n"
+        "  - {name: b, when: severity is error, file: b.log, layout: json}\n"
+        "  - {name: a, when: severity is notice, file: a.log}\n"};
+    (void)state;
+    ind_write_file(
+        ind_path(folder, "fleet.yaml"),
+        "lasts: 3 s\ndevices:\n"
+        "  - {name: p, from: 127.0.1.1, transport: tcp, says: [{every: 1 ms, text: x}]}\n"
+        "  - {name: q, from: 127.0.1.2, transport: tcp, says: [{every: 1 ms, as: user.error, text: x}]}\n"
+        "  - {name: r, from: 127.0.1.3, says: [{every: 1 ms, text: x}]}\n"
+        "  - {name: s, from: 127.0.1.4, says: [{every: 1 ms, as: user.error, text: x}]}\n");
+    begin(configs[0]);
+    struct ind_ran ran =
+        ind_shell(folder,
+                  "%s emit --to udp:127.0.0.1:%u --to tcp:127.0.0.1:%u --fleet fleet.yaml > sent "
+                  "2>&1 & echo $!",
+                  IND_PROGRAM, running.port, ind_told_port(&running, "tcp 127.0.0.1:"));
+    ind_ran_free(&ran);
+    for (int i = 0; !ind_file_holds(ind_path(folder, "sent"), "sent"); i++) {
+        ind_write_file(ind_path(folder, "indagator.yaml"), configs[(i + 1) % 2]);
+        ran = ind_shell(folder, "curl -s -X POST --unix-socket state/control.sock http://x/reload");
+        assert_string_equal(ran.out, "{\"listeners\":2,\"devices\":0,\"routes\":3}\n");
+        ind_ran_free(&ran);
+    }
+    wait_for("stored", 4 * EACH);
+    json_t *object = status();
+    check_status(object);
+    assert_int_equal(number(row_named(object, "routes", "route", "a"), "messages"), 2 * EACH);
+    assert_int_equal(number(row_named(object, "routes", "route", "b"), "messages"), 2 * EACH);
+    assert_int_equal(number(row_named(object, "routes", "route", "c"), "messages"), 4 * EACH);
+    json_decref(object);
+    end();
+    ran = ind_shell(folder, "wc -l < log/a.log; wc -l < log/b.log; wc -l < log/c.log; ls log");
+    assert_string_equal(ran.out, "6000\n6000\n12000\na.log\nb.log\nc.log\n");
+    ind_ran_free(&ran);
+}
+
 /* ---- Kills ---- */
 
 static void twenty_kills_under_load_leave_whole_lines_once(void **state)
@@ -754,6 +805,7 @@ int main(void)
         in_folder(every_end_is_counted_exactly_under_load_and_across_reloads),
         in_folder(what_finds_no_room_is_lost_and_counted_or_held_back),
         in_folder(a_reload_takes_all_or_nothing),
+        in_folder(reloads_under_load_mix_nothing_up),
         in_folder(twenty_kills_under_load_leave_whole_lines_once),
         in_folder(following_shows_what_was_asked_for),
         in_folder(one_that_follows_and_does_not_read_is_passed_over),

@@ -74,6 +74,14 @@ char *ind_read_file(const char *path, size_t *length)
     return text;
 }
 
+bool ind_file_holds(const char *path, const char *text)
+{
+    char *whole = ind_read_file(path, NULL);
+    bool holds = whole && strstr(whole, text);
+    free(whole);
+    return holds;
+}
+
 static void redirect(const char *path, int to)
 {
     int file = open(path, O_WRONLY | O_CREAT | O_TRUNC, 0600);

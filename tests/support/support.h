@@ -30,6 +30,9 @@ void ind_write_file(const char *path, const char *text);
 /* A whole file, terminated, to be freed; NULL where there is none. */
 char *ind_read_file(const char *path, size_t *length);
 
+/* Whether a file is there and holds a text. */
+bool ind_file_holds(const char *path, const char *text);
+
 /* The program under test. */
 struct ind_ran {
     int status; /* exit code; -1 where it ended otherwise */
