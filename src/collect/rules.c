@@ -26,8 +26,9 @@ static const char *remedy(int error)
     return error == EACCES          ? "; ports below 1024 need root or the capability CAP_NET_BIND_SERVICE"
            : error == EADDRINUSE    ? "; another program listens there: end it, or choose another"
            : error == EADDRNOTAVAIL ? "; this machine has no such address"
-           : error == ENOENT        ? "; its folder is not there: make it"
-                                    : "";
+           : error == EEXIST ? "; something that is no socket has this name: remove it, or choose another"
+           : error == ENOENT ? "; its folder is not there: make it"
+                             : "";
 }
 
 static bool same_port_on_v4(const struct ind_config *config, const struct ind_listener *listener)

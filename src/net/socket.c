@@ -108,7 +108,7 @@ static bool remove_stale(const struct sockaddr_un *name, int type)
     struct stat facts;
     if (lstat(name->sun_path, &facts) != 0)
         return errno == ENOENT;
-    errno = EADDRINUSE;
+    errno = EEXIST;
     if (!S_ISSOCK(facts.st_mode))
         return false;
     int probe = socket(AF_UNIX, type, 0);

@@ -21,7 +21,8 @@ int ind_tcp_listen(const char *address, uint16_t port, bool only_v6);
 int ind_tcp_accept(int socket, struct ind_address *sender);
 
 /* A local datagram socket in the file system, where all may write to it. A socket that nobody listens to any
- * more is replaced; anything else of that name is EADDRINUSE. -1 with errno set. */
+ * more is replaced; one that somebody listens to is EADDRINUSE, anything else of that name EEXIST. -1 with
+ * errno set. */
 int ind_unix_listen(const char *path);
 
 /* The same for streams, for the owner of the process and its group only. */
