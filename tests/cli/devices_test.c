@@ -727,8 +727,10 @@ static void twenty_kills_under_load_leave_whole_lines_once(void **state)
     ind_ran_free(&ran);
     size_t lines = ind_count_lines(folder);
     assert_true(lines >= 5000 && lines <= sent);
-    ran = ind_shell(folder, "grep -vcE '^20[0-9T:.-]+Z - h kern [a-z]+ app - - - message number [0-9]+$' "
-                            "all.txt; sed 's/.*number //' all.txt | sort | uniq -d | wc -l; "
+    /* Where the machine is busy the kernel may drop some: our own word on it is a line too. */
+    ran = ind_shell(folder, "grep -v ' syslog warning indagator ' all.txt > theirs.txt; "
+                            "grep -vcE '^20[0-9T:.-]+Z - h kern [a-z]+ app - - - message number [0-9]+$' "
+                            "theirs.txt; sed 's/.*number //' theirs.txt | sort | uniq -d | wc -l; "
                             "find log -name '.*.tmp' | wc -l");
     assert_string_equal(ran.out, "0\n0\n0\n");
     ind_ran_free(&ran);
