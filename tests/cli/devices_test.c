@@ -727,7 +727,7 @@ static void twenty_kills_under_load_leave_whole_lines_once(void **state)
     ind_ran_free(&ran);
     size_t lines = ind_count_lines(folder);
     assert_true(lines >= 5000 && lines <= sent);
-    /* Where the machine is busy the kernel may drop some: our own word on it is a line too. */
+    /* What a start cut off, or the kernel dropped on a busy machine, is told in a line of our own. */
     ran = ind_shell(folder, "grep -v ' syslog warning indagator ' all.txt > theirs.txt; "
                             "grep -vcE '^20[0-9T:.-]+Z - h kern [a-z]+ app - - - message number [0-9]+$' "
                             "theirs.txt; sed 's/.*number //' theirs.txt | sort | uniq -d | wc -l; "
