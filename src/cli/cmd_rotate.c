@@ -2,6 +2,7 @@
 #include "cli/cli.h"
 #include "cli/table.h"
 #include "collect/clock.h"
+#include "collect/collector.h"
 #include "store/store.h"
 #include "store/survey.h"
 
@@ -167,7 +168,7 @@ static int ask_collector(const struct ind_config *config, bool json, const char 
     if (asked == IND_ASKED && text)
         status = print_asked(text, json);
     else if (asked == IND_ASKED_NOBODY)
-        ind_complain("%s, and does not answer at %s/control.sock", busy, config->state);
+        ind_complain("%s, and does not answer at %s/" IND_CONTROL_SOCKET, busy, config->state);
     else
         ind_complain("%s", text ? text : busy);
     free(text);

@@ -113,16 +113,8 @@ void ind_batch_lose(struct ind_batch *batch, unsigned intake, struct ind_book *b
 
 void ind_batch_weigh(const struct ind_batch *batch, struct ind_ledger *ledgers)
 {
-    for (size_t i = 0; i < batch->tally_count && !batch->booked; i++) {
-        const struct ind_tally *tally = &batch->tallies[i];
-        struct ind_ledger part = {.received = tally->received,
-                                  .bytes = tally->bytes,
-                                  .malformed = tally->malformed,
-                                  .cut = tally->cut};
-        for (int end = 0; end < IND_ENDS; end++)
-            part.ended[end] = tally->ended[end];
-        ind_ledger_add(&ledgers[tally->account], &part);
-    }
+    for (size_t i = 0; i < batch->tally_count && !batch->booked; i++)
+        ind_tally_add(&ledgers[batch->tallies[i].account], &batch->tallies[i]);
     for (size_t g = batch->stored_groups; g < batch->group_count; g++)
         for (uint32_t line = first_left(batch, g); line; line = batch->lines[line - 1].next)
             if (!(batch->lines[line - 1].owner & IND_OWNER_COPIES))

@@ -14,9 +14,8 @@ struct token {
 
 struct ind_book {
     struct ind_accounts *const *accounts;
-    unsigned intakes;
     struct token *tokens;
-    uint32_t token_count, token_room, token_free; /* free: number + 1 */
+    uint32_t token_room, token_free; /* free: number + 1 */
     /* The token of the last message of the last batch, of each intake: the next batch may go on with it. */
     uint32_t carried[IND_MOST_INTAKES];
     struct ind_route_count *routes;
@@ -25,13 +24,12 @@ struct ind_book {
     size_t rule_count;
 };
 
-struct ind_book *ind_book_new(struct ind_accounts *const *accounts, unsigned intakes)
+struct ind_book *ind_book_new(struct ind_accounts *const *accounts)
 {
     struct ind_book *book = calloc(1, sizeof *book);
     if (!book)
         return NULL;
     book->accounts = accounts;
-    book->intakes = intakes;
     for (unsigned i = 0; i < IND_MOST_INTAKES; i++)
         book->carried[i] = OWNER_NOBODY;
     return book;
@@ -90,7 +88,7 @@ void ind_book_route(struct ind_book *book, uint32_t route, uint64_t lines, uint6
     count->bytes += bytes;
 }
 
-static void add_tally(struct ind_ledger *ledger, const struct ind_tally *tally)
+void ind_tally_add(struct ind_ledger *ledger, const struct ind_tally *tally)
 {
     ledger->received += tally->received;
     ledger->bytes += tally->bytes;
@@ -105,7 +103,7 @@ void ind_book_take(struct ind_book *book, unsigned intake, const struct ind_batc
     for (size_t i = 0; i < batch->tally_count; i++) {
         const struct ind_tally *tally = &batch->tallies[i];
         struct ind_account *account = ind_account_at(book->accounts[intake], tally->account);
-        add_tally(&account->ledger, tally);
+        ind_tally_add(&account->ledger, tally);
         if (tally->last != IND_TIME_NONE)
             account->last = tally->last;
         if (tally->lag != IND_TIME_NONE)
@@ -192,7 +190,6 @@ void ind_book_turn(struct ind_book *book, unsigned intake, const struct ind_batc
 }
 
 struct weighing {
-    const struct ind_book *book;
     unsigned intake;
     struct ind_ledger *ledgers;
     uint32_t count;
@@ -209,7 +206,7 @@ static void weigh_run(void *context, uint32_t owner, uint32_t lines)
 void ind_book_weigh(const struct ind_book *book, unsigned intake, struct ind_store *store,
                     struct ind_ledger *ledgers, uint32_t count)
 {
-    struct weighing weighing = {book, intake, ledgers, count};
+    struct weighing weighing = {intake, ledgers, count};
     for (uint32_t i = 0; i < count; i++)
         ledgers[i] = ind_account_at(book->accounts[intake], i)->ledger;
     ind_store_waiting(store, weigh_run, &weighing);

@@ -19,12 +19,14 @@ struct ind_route_count {
 struct ind_book;
 
 /* New; borrows the accounts of each intake. NULL where memory is out. */
-struct ind_book *ind_book_new(struct ind_accounts *const *accounts, unsigned intakes);
+struct ind_book *ind_book_new(struct ind_accounts *const *accounts);
 void ind_book_free(struct ind_book *book);
 
 /* The rules whose route numbers the batches have from now on; false where memory is out (what is then not
  * counted are routes only). */
 bool ind_book_adopt(struct ind_book *book, const struct ind_config *config);
+
+void ind_tally_add(struct ind_ledger *ledger, const struct ind_tally *tally);
 
 /* Takes over the tallies of a batch. */
 void ind_book_take(struct ind_book *book, unsigned intake, const struct ind_batch *batch);

@@ -164,14 +164,9 @@ void ind_burst_free(struct ind_burst *burst)
     free(burst);
 }
 
-static size_t padded(uint32_t length)
-{
-    return (sizeof(struct ind_record) + length + 7) & ~(size_t)7;
-}
-
 char *ind_burst_add(struct ind_burst *burst, const struct ind_record *record)
 {
-    size_t size = padded(record->length);
+    size_t size = ind_record_size(record->length);
     struct slab *slab = burst->last;
     if (!slab || IND_SLAB_BYTES - slab->used < size) {
         slab = take(burst->slabs);
@@ -211,7 +206,7 @@ void ind_burst_drop(struct ind_burst *burst)
 {
     struct slab *slab = burst->first;
     const char *bytes;
-    slab->read += padded(ind_burst_first(burst, &bytes)->length);
+    slab->read += ind_record_size(ind_burst_first(burst, &bytes)->length);
     if (slab->read < slab->used)
         return;
     if (slab == burst->last) {

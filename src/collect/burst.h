@@ -31,6 +31,12 @@ struct ind_record {
     struct ind_address sender;
 };
 
+/* What a record takes with its bytes, which follow it: the next begins at a multiple of eight. */
+static inline size_t ind_record_size(uint32_t length)
+{
+    return (sizeof(struct ind_record) + length + 7) & ~(size_t)7;
+}
+
 struct ind_burst;
 struct ind_burst *ind_burst_new(struct ind_slabs *slabs);
 void ind_burst_free(struct ind_burst *burst);

@@ -125,7 +125,7 @@ static bool make_parts(struct ind_collector *collector)
     for (unsigned i = 0; i < collector->intakes; i++)
         good &= (collector->accounts[i] = ind_accounts_new()) != NULL;
     collector->rings = ind_rings_new(collector->intakes, BATCHES, wake_receiver, collector);
-    collector->book = ind_book_new(collector->accounts, collector->intakes);
+    collector->book = ind_book_new(collector->accounts);
     collector->tap = ind_tap_new(knock_control, collector);
     collector->control = ind_control_new(collector);
     good &= collector->rings && collector->book && collector->tap && collector->control &&

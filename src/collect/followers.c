@@ -34,7 +34,6 @@ struct ind_followers {
     struct ind_collector *collector;
     struct follower *list;
     size_t count;
-    uint64_t skipped;        /* by the tap, for all */
     char *room;              /* for a line */
     struct ind_device local; /* this machine */
     char host[256];

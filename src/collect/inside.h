@@ -30,7 +30,6 @@ struct ind_port {
     unsigned socket_count;
     char *path;  /* of a local socket: to be removed at the end; or NULL */
     bool shared; /* several sockets, and the kernel picks one by the source address */
-    bool old;    /* not in the present rules */
     atomic_uint_fast64_t kernel_dropped[IND_MOST_INTAKES];
 };
 
@@ -116,12 +115,14 @@ uint16_t ind_listener_number(struct ind_collector *collector, const char *text);
 
 /* ---- rules.c ---- */
 
-/* Makes rules ready to be used: sockets opened, plan and intakes made. Touches nothing that runs. NULL with
- * *reason (to be freed, may be NULL where memory is out) filled in. `first`: no store is open yet. */
+/* Makes rules ready to be used: sockets opened, intakes and, once there is a store, its plan made. Touches
+ * nothing that runs. `loaded`, which holds `config`, is taken over, unless NULL. NULL with `reason` filled
+ * in. */
 struct ind_rules *ind_rules_prepare(struct ind_collector *collector, struct ind_loaded *loaded,
                                     const struct ind_config *config, char *reason, size_t room);
 void ind_rules_free(struct ind_collector *collector, struct ind_rules *rules);
-/* Closes the ports that `rules` does not name. */
+bool ind_rules_have_port(const struct ind_rules *rules, const struct ind_port *port);
+/* Closes the ports that `rules` (NULL: none) do not name. */
 void ind_ports_close_old(struct ind_collector *collector, const struct ind_rules *rules);
 void ind_ports_tell(struct ind_collector *collector, const struct ind_rules *rules);
 

@@ -14,17 +14,17 @@ enum {
 int ind_datagram_room(const struct ind_receiver *receiver)
 {
     size_t left = ind_slabs_left(receiver->collector->slabs);
-    return left > 4 ? 64 : (int)(left * WORST_RECORDS);
+    size_t most = left * WORST_RECORDS;
+    return most < IND_UDP_BATCH ? (int)most : IND_UDP_BATCH;
 }
 
 static void pause_datagrams(struct ind_receiver *receiver)
 {
-    static const struct timeval soon = {0, IND_RETRY_MILLISECONDS * 1000};
     receiver->paused = true;
     for (size_t i = 0; i < receiver->watched_count; i++)
         if (receiver->watched[i].port->kind == IND_LISTEN_UDP)
             (void)event_del(receiver->watched[i].event);
-    (void)event_add(receiver->on_retry, &soon);
+    ind_retry_soon(receiver);
 }
 
 /* Where the socket is empty now there is time for them. */
@@ -61,7 +61,7 @@ static void on_datagrams(evutil_socket_t socket, short what, void *context)
             pause_datagrams(receiver);
             return;
         }
-        most = most ? most : 64;
+        most = most ? most : IND_UDP_BATCH;
         int count = ind_udp_receive(socket, receiver->datagrams, most);
         if (count <= 0)
             return;
@@ -112,21 +112,13 @@ void ind_look_for_drops(struct ind_receiver *receiver, struct ind_watched *watch
     watched->told_at = ind_steady_now();
 }
 
-static bool has_port(const struct ind_rules *rules, const struct ind_port *port)
-{
-    for (size_t i = 0; i < rules->port_count; i++)
-        if (rules->ports[i] == port)
-            return true;
-    return false;
-}
-
 /* What stands in a socket is read before it goes. Events know their element of `watched` by its place: all
  * are made anew. */
 void ind_watch_ports(struct ind_receiver *receiver, const struct ind_rules *rules)
 {
     for (size_t i = 0; i < receiver->watched_count; i++) {
         struct ind_watched *watched = &receiver->watched[i];
-        if (has_port(rules, watched->port))
+        if (ind_rules_have_port(rules, watched->port))
             continue;
         if (watched->port->kind != IND_LISTEN_TCP)
             on_datagrams(watched->port->sockets[watched->index], 0, watched);
@@ -140,6 +132,6 @@ void ind_watch_ports(struct ind_receiver *receiver, const struct ind_rules *rule
         watch(receiver, rules->ports[i]);
     struct ind_guest *guest, *next;
     DL_FOREACH_SAFE(receiver->guests, guest, next)
-    if (!has_port(rules, guest->port) || !ind_config_allows(rules->config, &guest->sender))
+    if (!ind_rules_have_port(rules, guest->port) || !ind_config_allows(rules->config, &guest->sender))
         ind_see_off_now(receiver, guest);
 }

@@ -17,7 +17,7 @@
 #include <unistd.h>
 #include <utlist.h>
 
-enum { DRAIN_SECONDS = 2 };
+enum { DRAIN_SECONDS = 2, RETRY_MILLISECONDS = 10 };
 
 /* ---- Orders ---- */
 
@@ -120,9 +120,14 @@ static void on_tick(evutil_socket_t socket, short what, void *context)
         ind_slabs_trim(receiver->collector->slabs);
 }
 
+void ind_retry_soon(struct ind_receiver *receiver)
+{
+    static const struct timeval soon = {0, RETRY_MILLISECONDS * 1000};
+    (void)event_add(receiver->on_retry, &soon);
+}
+
 static void on_retry(evutil_socket_t socket, short what, void *context)
 {
-    static const struct timeval soon = {0, IND_RETRY_MILLISECONDS * 1000};
     struct ind_receiver *receiver = context;
     (void)socket;
     (void)what;
@@ -133,7 +138,7 @@ static void on_retry(evutil_socket_t socket, short what, void *context)
     }
     bool waits = ind_streams_retry(receiver);
     if (receiver->paused || waits)
-        (void)event_add(receiver->on_retry, &soon);
+        ind_retry_soon(receiver);
 }
 
 void ind_receiver_wake(struct ind_receiver *receiver)

@@ -11,7 +11,6 @@
 
 enum {
     IND_SCRATCH = 256 << 10,
-    IND_RETRY_MILLISECONDS = 10, /* while there is no room */
     IND_OWN_MESSAGES = 64,
     IND_TELL_AGAIN = 60, /* seconds */
     IND_PRIORITY_DATAGRAMS = 0,
@@ -64,6 +63,11 @@ struct ind_receiver {
 
     atomic_uint_fast64_t longest_pause, connections, accepted, turned_away, not_allowed, bad_counts;
 };
+
+/* ---- receiver.c ---- */
+
+/* Looks again, in a moment, whether there is room. */
+void ind_retry_soon(struct ind_receiver *receiver);
 
 /* ---- uptake.c ---- */
 

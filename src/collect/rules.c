@@ -204,15 +204,20 @@ void ind_rules_free(struct ind_collector *collector, struct ind_rules *rules)
     free(rules);
 }
 
+bool ind_rules_have_port(const struct ind_rules *rules, const struct ind_port *port)
+{
+    for (size_t i = 0; i < rules->port_count; i++)
+        if (rules->ports[i] == port)
+            return true;
+    return false;
+}
+
 void ind_ports_close_old(struct ind_collector *collector, const struct ind_rules *rules)
 {
     struct ind_port **link = &collector->ports;
     while (*link) {
         struct ind_port *port = *link;
-        bool wanted = false;
-        for (size_t i = 0; rules && i < rules->port_count; i++)
-            wanted |= rules->ports[i] == port;
-        if (wanted) {
+        if (rules && ind_rules_have_port(rules, port)) {
             link = &port->next;
             continue;
         }
@@ -221,17 +226,16 @@ void ind_ports_close_old(struct ind_collector *collector, const struct ind_rules
     }
 }
 
+/* As configured, but with the port that was found where any would do. */
 void ind_ports_tell(struct ind_collector *collector, const struct ind_rules *rules)
 {
-    static const char *const kinds[] = {"udp", "tcp", "unix"};
     for (size_t i = 0; i < rules->port_count; i++) {
-        const struct ind_listener *listener = &rules->config->listeners[i];
-        bool v6 = strchr(listener->address, ':') != NULL;
-        if (listener->kind == IND_LISTEN_UNIX)
-            ind_collect_tell(collector, IND_SEVERITY_INFO, "listening on unix %s", listener->address);
+        const struct ind_port *port = rules->ports[i];
+        if (port->kind == IND_LISTEN_UNIX)
+            ind_collect_tell(collector, IND_SEVERITY_INFO, "listening on %s", port->text);
         else
-            ind_collect_tell(collector, IND_SEVERITY_INFO, "listening on %s %s%s%s:%u", kinds[listener->kind],
-                             v6 ? "[" : "", listener->address, v6 ? "]" : "",
-                             ind_socket_port(rules->ports[i]->sockets[0]));
+            ind_collect_tell(collector, IND_SEVERITY_INFO, "listening on %.*s:%u",
+                             (int)(strrchr(port->text, ':') - port->text), port->text,
+                             ind_socket_port(port->sockets[0]));
     }
 }

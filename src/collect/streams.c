@@ -47,7 +47,7 @@ static void address_text(const struct ind_address *address, char text[IND_ADDRES
     text[buffer.length] = '\0';
 }
 
-void ind_dismiss(struct ind_receiver *receiver, struct ind_guest *guest)
+static void dismiss(struct ind_receiver *receiver, struct ind_guest *guest)
 {
     if (guest->event)
         event_free(guest->event);
@@ -66,10 +66,9 @@ static bool streams_must_wait(const struct ind_receiver *receiver, const struct 
 
 static void hold(struct ind_receiver *receiver, struct ind_guest *guest)
 {
-    static const struct timeval soon = {0, IND_RETRY_MILLISECONDS * 1000};
     guest->held = true;
     (void)event_del(guest->event);
-    (void)event_add(receiver->on_retry, &soon);
+    ind_retry_soon(receiver);
 }
 
 static void tell_bad_count(struct ind_receiver *receiver, const struct ind_guest *guest)
@@ -97,7 +96,7 @@ static bool feed_guest(struct ind_receiver *receiver, struct ind_guest *guest, s
     case IND_GUEST_BAD:
         tell_bad_count(receiver, guest);
     }
-    ind_dismiss(receiver, guest);
+    dismiss(receiver, guest);
     return false;
 }
 
@@ -105,7 +104,7 @@ static bool feed_guest(struct ind_receiver *receiver, struct ind_guest *guest, s
 static void see_off(struct ind_receiver *receiver, struct ind_guest *guest, bool broken_off)
 {
     if (ind_guest_finish(guest, broken_off, take_from_guest, receiver))
-        ind_dismiss(receiver, guest);
+        dismiss(receiver, guest);
     else
         hold(receiver, guest);
 }
@@ -117,7 +116,7 @@ void ind_see_off_now(struct ind_receiver *receiver, struct ind_guest *guest)
         (void)ind_guest_feed(guest, IND_NOTHING, take_from_guest, receiver);
     if (!ind_guest_finish(guest, true, take_from_guest, receiver))
         ind_lose_record(receiver, guest->port->number, guest->carried);
-    ind_dismiss(receiver, guest);
+    dismiss(receiver, guest);
 }
 
 static void on_stream(evutil_socket_t socket, short what, void *context)
@@ -147,7 +146,7 @@ void ind_welcome(struct ind_receiver *receiver, struct ind_guest *guest)
     atomic_fetch_add(&receiver->connections, 1);
     if (!guest->event || event_priority_set(guest->event, IND_PRIORITY_STREAMS) != 0 ||
         event_add(guest->event, NULL) != 0)
-        ind_dismiss(receiver, guest);
+        dismiss(receiver, guest);
 }
 
 static void turn_away(struct ind_receiver *receiver, const struct ind_port *port,
@@ -191,10 +190,9 @@ static void admit(struct ind_receiver *receiver, struct ind_port *port, int sock
 /* Without files to spare it would be called again at once, and for ever. */
 static void pause_listening(const struct ind_watched *watched)
 {
-    static const struct timeval soon = {0, IND_RETRY_MILLISECONDS * 1000};
     watched->receiver->paused = true;
     (void)event_del(watched->event);
-    (void)event_add(watched->receiver->on_retry, &soon);
+    ind_retry_soon(watched->receiver);
 }
 
 void ind_on_connection(evutil_socket_t socket, short what, void *context)

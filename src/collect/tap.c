@@ -57,16 +57,11 @@ bool ind_tap_is_open(const struct ind_tap *tap)
     return atomic_load_explicit(&tap->followers, memory_order_relaxed) > 0;
 }
 
-static size_t padded(uint32_t length)
-{
-    return (sizeof(struct ind_record) + length + 7) & ~(size_t)7;
-}
-
 void ind_tap_offer(struct ind_tap *tap, const struct ind_record *record, const char *bytes)
 {
     if (atomic_load_explicit(&tap->followers, memory_order_relaxed) == 0)
         return;
-    size_t size = padded(record->length);
+    size_t size = ind_record_size(record->length);
     pthread_mutex_lock(&tap->mutex);
     bool first = tap->used == 0;
     if (ROOM - tap->used >= size) {
@@ -97,7 +92,7 @@ uint64_t ind_tap_take(struct ind_tap *tap,
     for (size_t at = 0; at < used;) {
         const struct ind_record *record = (const struct ind_record *)(const void *)(full + at);
         take(context, record, full + at + sizeof *record);
-        at += padded(record->length);
+        at += ind_record_size(record->length);
     }
     return skipped;
 }

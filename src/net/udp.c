@@ -15,19 +15,19 @@
 #include <linux/sock_diag.h>
 #endif
 
-enum { BATCH = 64, LARGEST = 65536, KERNEL_BUFFER = 32 << 20 };
+enum { LARGEST = 65536, KERNEL_BUFFER = 32 << 20 };
 
 struct ind_udp_batch {
-    char *bytes; /* BATCH times LARGEST; only what is written to takes memory */
-    struct iovec pieces[BATCH];
-    struct sockaddr_storage senders[BATCH];
+    char *bytes; /* IND_UDP_BATCH times LARGEST; only what is written to takes memory */
+    struct iovec pieces[IND_UDP_BATCH];
+    struct sockaddr_storage senders[IND_UDP_BATCH];
     struct {
         _Alignas(8) char bytes[CMSG_SPACE(sizeof(struct timespec)) + 64];
-    } control[BATCH];
-    struct msghdr headers[BATCH];
-    size_t lengths[BATCH];
+    } control[IND_UDP_BATCH];
+    struct msghdr headers[IND_UDP_BATCH];
+    size_t lengths[IND_UDP_BATCH];
 #ifdef __linux__
-    struct mmsghdr many[BATCH];
+    struct mmsghdr many[IND_UDP_BATCH];
 #endif
 };
 
@@ -154,11 +154,11 @@ uint64_t ind_udp_dropped(int socket)
 struct ind_udp_batch *ind_udp_batch_new(void)
 {
     struct ind_udp_batch *batch = calloc(1, sizeof *batch);
-    if (!batch || !(batch->bytes = malloc((size_t)BATCH * LARGEST))) {
+    if (!batch || !(batch->bytes = malloc((size_t)IND_UDP_BATCH * LARGEST))) {
         free(batch);
         return NULL;
     }
-    for (size_t i = 0; i < BATCH; i++)
+    for (size_t i = 0; i < IND_UDP_BATCH; i++)
         batch->pieces[i] = (struct iovec){batch->bytes + i * LARGEST, LARGEST};
     return batch;
 }
@@ -183,7 +183,7 @@ static void prepare(struct ind_udp_batch *batch, size_t i)
 
 int ind_udp_receive(int socket, struct ind_udp_batch *batch, int most)
 {
-    most = most < BATCH ? most : BATCH;
+    most = most < IND_UDP_BATCH ? most : IND_UDP_BATCH;
 #ifdef __linux__
     for (size_t i = 0; i < (size_t)most; i++) {
         prepare(batch, i);

@@ -25,6 +25,9 @@ bool ind_udp_share_by_address(int socket, unsigned sockets);
 /* What the kernel dropped of this socket's, because its buffer was full; 0 where it does not tell. */
 uint64_t ind_udp_dropped(int socket);
 
+/* The most datagrams of one call. */
+enum { IND_UDP_BATCH = 64 };
+
 /* Room for a batch of datagrams, reused for every call. */
 struct ind_udp_batch;
 struct ind_udp_batch *ind_udp_batch_new(void);

@@ -160,6 +160,10 @@ static inline const struct ind_policy *ind_live_policy(const struct ind_store *s
 /* When the period of a live file ends under the present rules. */
 void ind_live_settle_period(const struct ind_store *store, struct ind_live *live);
 
+/* Lines of this route go into it from now on, by its policy; IND_NO_POLICY: no route is known, the policy
+ * stays. */
+void ind_live_set_route(struct ind_store *store, struct ind_live *live, size_t route);
+
 void ind_hand_over(struct ind_store *store, const struct ind_archive *archive);
 bool ind_archive_add(struct ind_store *store, const struct ind_archive *archive);
 

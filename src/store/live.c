@@ -148,14 +148,14 @@ void ind_live_settle_period(const struct ind_store *store, struct ind_live *live
         live->facts.period_end = 0;
 }
 
-static void fit_to_route(struct ind_store *store, struct ind_live *live, size_t route)
+void ind_live_set_route(struct ind_store *store, struct ind_live *live, size_t route)
 {
-    if (live->route == route)
-        return;
     live->route = route;
-    count_live_bytes(store, live, 0, live->on_disk);
-    live->policy = store->plan->place_of_policy[store->config->routes[route].policy];
-    count_live_bytes(store, live, live->on_disk, 0);
+    if (route != IND_NO_POLICY) {
+        count_live_bytes(store, live, 0, live->on_disk);
+        live->policy = store->plan->place_of_policy[store->config->routes[route].policy];
+        count_live_bytes(store, live, live->on_disk, 0);
+    }
     ind_live_settle_period(store, live);
 }
 
@@ -246,7 +246,8 @@ struct ind_live *ind_store_file(struct ind_store *store, const struct ind_target
             return NULL;
         live->made_up = target->made_up && !live->overflow;
     }
-    fit_to_route(store, live, target->route);
+    if (live->route != target->route)
+        ind_live_set_route(store, live, target->route);
     return live;
 }
 

@@ -82,20 +82,10 @@ void ind_store_adopt(struct ind_store *store, struct ind_plan *plan)
     store->config = plan->config;
     store->made_today = plan->made_today;
     set_policies(plan, store->policies);
-    for (struct ind_live *live = store->lives; live; live = live->hh.next) {
+    for (struct ind_live *live = store->lives; live; live = live->hh.next)
         /* Without memory for `now` the next line tells the route. */
-        live->route = now && live->route != IND_NO_POLICY ? now[live->route] : IND_NO_POLICY;
-        size_t place = live->route == IND_NO_POLICY
-                           ? live->policy
-                           : plan->place_of_policy[plan->config->routes[live->route].policy];
-        if (place != live->policy) {
-            if (live->policy != IND_NO_POLICY)
-                atomic_fetch_sub(&store->live_bytes[live->policy], live->on_disk);
-            atomic_fetch_add(&store->live_bytes[place], live->on_disk);
-            live->policy = place;
-        }
-        ind_live_settle_period(store, live);
-    }
+        ind_live_set_route(store, live,
+                           now && live->route != IND_NO_POLICY ? now[live->route] : IND_NO_POLICY);
     free(now);
 }
 

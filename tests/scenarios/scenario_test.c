@@ -180,7 +180,7 @@ static void open_engine(struct player *player)
     char reason[ROOM];
     player->accounts = ind_accounts_new();
     assert_non_null(player->accounts);
-    player->book = ind_book_new(&player->accounts, 1);
+    player->book = ind_book_new(&player->accounts);
     assert_non_null(player->book);
     player->fs = (struct ind_fs){&player->disk, disk_open,   disk_write,       disk_truncate, disk_sync,
                                  disk_rename,   disk_remove, disk_make_folder, disk_own};

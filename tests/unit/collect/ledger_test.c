@@ -11,7 +11,7 @@ static int set_up(void **state)
 {
     (void)state;
     accounts = ind_accounts_new();
-    book = ind_book_new(&accounts, 1);
+    book = ind_book_new(&accounts);
     batch = ind_batch_new();
     assert_true(accounts && book && batch);
     return 0;
