@@ -73,17 +73,6 @@ static bool put_off(struct pending **list, struct evhttp_request *request)
     return true;
 }
 
-static void answer(struct evhttp_request *request, int code, const char *type, const char *text)
-{
-    struct evbuffer *body = evbuffer_new();
-    if (body)
-        evbuffer_add(body, text, strlen(text));
-    evhttp_add_header(evhttp_request_get_output_headers(request), "Content-Type", type);
-    evhttp_send_reply(request, code, NULL, body);
-    if (body)
-        evbuffer_free(body);
-}
-
 static void answer_all(struct pending **list, int code, const char *type, const char *text)
 {
     struct pending *pending, *next;
@@ -92,7 +81,7 @@ static void answer_all(struct pending **list, int code, const char *type, const 
         DL_DELETE(*list, pending);
         if (pending->request) {
             evhttp_connection_set_closecb(evhttp_request_get_connection(pending->request), NULL, NULL);
-            answer(pending->request, code, type, text);
+            ind_answer(pending->request, code, type, text);
         }
         free(pending);
     }
@@ -147,7 +136,7 @@ static bool too_late(struct ind_control *control, struct evhttp_request *request
 {
     bool late = atomic_load(&control->collector->stop);
     if (late)
-        answer(request, HTTP_SERVUNAVAIL, "text/plain", "the collector ends\n");
+        ind_answer(request, HTTP_SERVUNAVAIL, "text/plain", "the collector ends\n");
     return late;
 }
 
@@ -157,9 +146,17 @@ static void on_status(struct evhttp_request *request, void *context)
     if (too_late(control, request))
         return;
     if (!put_off(&control->for_status, request))
-        answer(request, HTTP_INTERNAL, "text/plain", "out of memory\n");
+        ind_answer(request, HTTP_INTERNAL, "text/plain", "out of memory\n");
     else if (!control->sheets_asked)
         ask_for_sheets(control);
+}
+
+static bool may_act(struct ind_control *control, struct evhttp_request *request)
+{
+    bool post = evhttp_request_get_command(request) == EVHTTP_REQ_POST;
+    if (!post)
+        ind_answer(request, HTTP_BADMETHOD, "text/plain", "this asks for something to be done: use POST\n");
+    return post && !too_late(control, request);
 }
 
 /* ---- Rotation ---- */
@@ -168,16 +165,12 @@ static void on_rotate(struct evhttp_request *request, void *context)
 {
     struct ind_control *control = context;
     struct ind_collector *collector = control->collector;
-    if (evhttp_request_get_command(request) != EVHTTP_REQ_POST) {
-        answer(request, HTTP_BADMETHOD, "text/plain", "this asks for something to be done: use POST\n");
-        return;
-    }
-    if (too_late(control, request))
+    if (!may_act(control, request))
         return;
     if (wants(request, "clock-is-right"))
         atomic_store(&collector->clock_is_right, true);
     if (!put_off(&control->for_rotation, request)) {
-        answer(request, HTTP_INTERNAL, "text/plain", "out of memory\n");
+        ind_answer(request, HTTP_INTERNAL, "text/plain", "out of memory\n");
         return;
     }
     pthread_mutex_lock(&collector->ordering);
@@ -344,12 +337,10 @@ static void finish_reload(struct ind_control *control)
 static void on_reload(struct evhttp_request *request, void *context)
 {
     struct ind_control *control = context;
-    if (evhttp_request_get_command(request) != EVHTTP_REQ_POST)
-        answer(request, HTTP_BADMETHOD, "text/plain", "this asks for something to be done: use POST\n");
-    else if (too_late(control, request))
+    if (!may_act(control, request))
         return;
-    else if (!put_off(&control->for_reload, request))
-        answer(request, HTTP_INTERNAL, "text/plain", "out of memory\n");
+    if (!put_off(&control->for_reload, request))
+        ind_answer(request, HTTP_INTERNAL, "text/plain", "out of memory\n");
     else
         reload(control);
 }
@@ -364,7 +355,7 @@ static void on_follow(struct evhttp_request *request, void *context)
 static void on_other(struct evhttp_request *request, void *context)
 {
     (void)context;
-    answer(request, HTTP_NOTFOUND, "text/plain", "there are /status, /follow, /rotate and /reload\n");
+    ind_answer(request, HTTP_NOTFOUND, "text/plain", "there are /status, /follow, /rotate and /reload\n");
 }
 
 static void on_knock(evutil_socket_t socket, short what, void *context)

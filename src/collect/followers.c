@@ -145,11 +145,12 @@ static bool read_layout(struct follower *follower, struct ind_mistake *mistake)
     return ind_template_read(ind_slice_of(follower->line), IND_TEMPLATE_LINE, &follower->template, mistake);
 }
 
-static void refuse(struct evhttp_request *request, int code, const char *text)
+void ind_answer(struct evhttp_request *request, int code, const char *type, const char *text)
 {
     struct evbuffer *body = evbuffer_new();
     if (body)
-        evbuffer_add_printf(body, "%s\n", text);
+        evbuffer_add(body, text, strlen(text));
+    evhttp_add_header(evhttp_request_get_output_headers(request), "Content-Type", type);
     evhttp_send_reply(request, code, NULL, body);
     if (body)
         evbuffer_free(body);
@@ -178,12 +179,14 @@ void ind_followers_add(struct ind_followers *followers, struct evhttp_request *r
 {
     struct ind_mistake mistake = {0};
     if (followers->count == MOST_FOLLOWERS) {
-        refuse(request, 503, "too many follow already; end one");
+        ind_answer(request, HTTP_SERVUNAVAIL, "text/plain", "too many follow already; end one\n");
         return;
     }
     struct follower *follower = new_follower(followers, request);
     if (!follower || !follower->lines || !read_layout(follower, &mistake) || !compile(follower, &mistake)) {
-        refuse(request, 400, mistake.made ? mistake.text : "out of memory");
+        char why[sizeof mistake.text + 1];
+        snprintf(why, sizeof why, "%s\n", mistake.made ? mistake.text : "out of memory");
+        ind_answer(request, HTTP_BADREQUEST, "text/plain", why);
         if (follower)
             follower_free(follower);
         return;

@@ -9,6 +9,9 @@
 
 #include <event2/http.h>
 
+/* Answers a request whole. */
+void ind_answer(struct evhttp_request *request, int code, const char *type, const char *text);
+
 struct ind_followers;
 struct ind_followers *ind_followers_new(struct ind_collector *collector);
 void ind_followers_free(struct ind_followers *followers);

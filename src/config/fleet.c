@@ -182,12 +182,7 @@ static void actor_framing(struct ind_loader *loader, const struct ind_node *valu
 static void actor_zone(struct ind_loader *loader, const struct ind_node *value, void *into)
 {
     struct reading *reading = into;
-    if (!ind_expect_text(loader, value, "a time zone such as Europe/Lisbon"))
-        return;
-    reading->actor->zone = keep_zone(reading, ind_zone_named(value->text.at));
-    if (!reading->actor->zone)
-        ind_wrong(loader, value, "unknown time zone \"%.*s\"; write one such as Europe/Lisbon, UTC or +01:00",
-                  IND_ARG(value->text));
+    reading->actor->zone = keep_zone(reading, ind_read_zone(loader, value));
 }
 
 /* "5 h behind", "3 min ahead", "never set". */

@@ -1,5 +1,6 @@
 #include "config/load.h"
 
+#include "config/zones.h"
 #include "core/names.h"
 #include <stdlib.h>
 
@@ -74,6 +75,17 @@ bool ind_expect_list(struct ind_loader *loader, const struct ind_node *node, con
     ind_wrong(loader, node, "expected a list of %s, found %s; begin each with \"- \"", what,
               ind_node_kind_name(node));
     return false;
+}
+
+struct ind_zone *ind_read_zone(struct ind_loader *loader, const struct ind_node *node)
+{
+    if (!ind_expect_text(loader, node, "a time zone such as Europe/Lisbon"))
+        return NULL;
+    struct ind_zone *zone = ind_zone_named(node->text.at);
+    if (!zone)
+        ind_wrong(loader, node, "unknown time zone \"%.*s\"; write one such as Europe/Lisbon, UTC or +01:00",
+                  IND_ARG(node->text));
+    return zone;
 }
 
 bool ind_read_yes(struct ind_loader *loader, const struct ind_node *node, bool *yes)

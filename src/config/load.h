@@ -57,6 +57,8 @@ bool ind_read_map(struct ind_loader *loader, const struct ind_node *map, const s
 /* True where the node is a text; else told as "expected `what`". */
 bool ind_expect_text(struct ind_loader *loader, const struct ind_node *node, const char *what);
 bool ind_expect_list(struct ind_loader *loader, const struct ind_node *node, const char *what);
+/* A zone by its name or offset. New; NULL, told, where there is none of that name. */
+struct ind_zone *ind_read_zone(struct ind_loader *loader, const struct ind_node *node);
 bool ind_read_yes(struct ind_loader *loader, const struct ind_node *node, bool *yes);
 
 /* A relative path is relative to the file that holds it. As ind_keep. */

@@ -1,7 +1,6 @@
 /* config/sections.c: listeners, allowed networks, devices, and named conditions. */
 #include "config/load.h"
 #include "config/quantity.h"
-#include "config/zones.h"
 #include "core/names.h"
 
 #include <stdlib.h>
@@ -205,14 +204,9 @@ static void read_device_zone(struct ind_loader *loader, const struct ind_node *n
                              struct ind_device *device)
 {
     struct ind_config *config = loader->config;
-    if (!node || !ind_expect_text(loader, node, "a time zone such as Europe/Lisbon"))
+    struct ind_zone *zone = node ? ind_read_zone(loader, node) : NULL;
+    if (!zone)
         return;
-    struct ind_zone *zone = ind_zone_named(node->text.at);
-    if (!zone) {
-        ind_wrong(loader, node, "unknown time zone \"%.*s\"; write one such as Europe/Lisbon, UTC or +01:00",
-                  IND_ARG(node->text));
-        return;
-    }
     if (!ind_grow(loader, &config->device_zones, &config->device_zone_count, sizeof *config->device_zones)) {
         ind_zone_free(zone);
         return;
