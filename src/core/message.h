@@ -24,6 +24,14 @@ enum ind_malformed {
     IND_MALFORMED_KINDS
 };
 
+/* What a device says of its clock: a mark before the time, or an uptime in its place. */
+enum ind_clock_mark {
+    IND_MARK_NONE,
+    IND_MARK_NOT_SET,          /* '*': never set */
+    IND_MARK_NOT_SYNCHRONISED, /* '.': set, but not in step with its source now */
+    IND_MARK_UPTIME            /* no time of day at all, only how long it has run */
+};
+
 enum ind_transport {
     IND_TRANSPORT_FILE,
     IND_TRANSPORT_UDP,
@@ -41,11 +49,15 @@ struct ind_message {
     uint8_t form;      /* enum ind_form */
     uint8_t malformed; /* enum ind_malformed */
     uint8_t transport; /* enum ind_transport */
+    uint8_t mark;      /* enum ind_clock_mark */
     bool pri_given;
     struct ind_slice original; /* as received, without the line end */
     struct ind_slice host, app, procid, msgid;
     struct ind_slice data; /* structured data in RFC 5424's form */
     struct ind_slice text;
+    struct ind_slice timestamp;          /* as written; the one that `sent` comes from */
+    struct ind_slice sequence;           /* the number that the device gave its message, in digits */
+    struct ind_slice location;           /* the part of the device that speaks: "RP/0/RP0/CPU0" */
     struct ind_slice sender;             /* the address in text */
     struct ind_slice device;             /* never empty once ind_device_resolve has run */
     struct ind_slice listener;           /* as configured: "udp 0.0.0.0:514" */

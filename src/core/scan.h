@@ -51,13 +51,13 @@ static inline const char *ind_scan_either(const char *at, const char *end, char 
     return at;
 }
 
-/* Bits of the table of kinds that ind_scan_tag is given. */
-enum { IND_IN_TAG = 1, IND_IS_LETTER = 2 };
+/* What bytes may be part of: a tag (RFC 3164 section 4.1.3 says letters and digits; paths and names of units
+ * are common), a letter, an SD-NAME (RFC 5424 section 6.3: printable ASCII but `=`, `]`, `"` and blank). */
+enum { IND_IN_TAG = 1, IND_IS_LETTER = 2, IND_IN_DATA_NAME = 4 };
+extern const unsigned char ind_byte_kinds[256];
 
-/* How many bytes at `at` may be part of a tag: letters, digits and +-./@_ (see header.c). *letters: some are
- * letters. */
-static inline size_t ind_scan_tag(const char *at, const char *end, const unsigned char kinds[256],
-                                  bool *letters)
+/* How many bytes at `at` may be part of a tag: letters, digits and +-./@_ . *letters: some are letters. */
+static inline size_t ind_scan_tag(const char *at, const char *end, bool *letters)
 {
     const char *start = at;
     *letters = false;
@@ -80,8 +80,8 @@ static inline size_t ind_scan_tag(const char *at, const char *end, const unsigne
     }
 #undef IND_WITHIN
 #endif
-    for (; at < end && kinds[(unsigned char)*at] & IND_IN_TAG; at++)
-        *letters |= (kinds[(unsigned char)*at] & IND_IS_LETTER) != 0;
+    for (; at < end && ind_byte_kinds[(unsigned char)*at] & IND_IN_TAG; at++)
+        *letters |= (ind_byte_kinds[(unsigned char)*at] & IND_IS_LETTER) != 0;
     return (size_t)(at - start);
 }
 

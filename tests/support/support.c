@@ -249,8 +249,9 @@ int ind_collect_stop(struct ind_running *running, int signal)
     return status;
 }
 
-/* A collector may be compressing meanwhile: of a plain archive and its compressed form one counts, by one look
- * at the folder. What goes between that look and the reading is missing from the count, never there twice. */
+/* A collector may be compressing meanwhile: of a plain archive and its compressed form one counts, by one
+ * look at the folder. What goes between that look and the reading is missing from the count, never there
+ * twice. */
 size_t ind_count_lines(const char *folder)
 {
     struct ind_ran ran = ind_shell(

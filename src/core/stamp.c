@@ -1,0 +1,333 @@
+#include "core/stamp.h"
+
+/* 1 to 12 from "Jan" to "Dec", 0 for anything else. The multiplier gives each of the twelve a place of its
+ * own. */
+static int month_of(const char *at)
+{
+    static const char names[] = "JanFebMarAprMayJunJulAugSepOctNovDec";
+    static const unsigned char places[16] = {7, 11, 0, 10, 5, 12, 3, 4, 0, 9, 0, 0, 1, 6, 2, 8};
+    uint32_t word = (uint32_t)(unsigned char)at[0] | (uint32_t)(unsigned char)at[1] << 8 |
+                    (uint32_t)(unsigned char)at[2] << 16;
+    int month = places[word * UINT32_C(0x67e5) >> 28];
+    return month && memcmp(at, names + 3 * (month - 1), 3) == 0 ? month : 0;
+}
+
+/* Two digits; anything else sets *bad. No branch: the digits of times are as good as random. */
+static int two_digits(const char *at, unsigned *bad)
+{
+    unsigned tens = (unsigned)(unsigned char)at[0] - '0', ones = (unsigned)(unsigned char)at[1] - '0';
+    *bad |= (tens > 9) | (ones > 9);
+    return (int)(tens * 10 + ones);
+}
+
+/* Days since 1970 to a year: exact, but for a year at the very turn. */
+static int year_of_days(int64_t days)
+{
+    return 1970 + (int)(days * 400 / 146097);
+}
+
+/* The latest year that does not put the date more than a day ahead of the reference; the latest leap year for
+ * 29 February. No zone is more than a day off UTC, so that the search begins two days ahead, and a year that
+ * is too late whatever the zone is passed over without asking it. Without a zone the date is on the clock of
+ * the reference. */
+static int64_t settle_year(int month, int day, int of_day, ind_time reference, const struct ind_zone *zone)
+{
+    int64_t latest = ind_time_seconds(reference) + IND_DAY_SECONDS;
+    for (int year = year_of_days(latest / IND_DAY_SECONDS + 2);; year--) {
+        if (day > 28 && day > ind_days_in_month(year, month))
+            continue;
+        int64_t local = ind_days_from_civil(year, month, day) * IND_DAY_SECONDS + of_day;
+        if (local > latest + IND_DAY_SECONDS)
+            continue;
+        int64_t utc = zone ? ind_zone_to_utc(zone, local) : local;
+        if (utc <= latest)
+            return utc;
+    }
+}
+
+size_t ind_stamp_read_plain(const char *at, const char *end, ind_time reference, const struct ind_zone *zone,
+                            ind_time *sent)
+{
+    if (end - at < 15)
+        return 0;
+    unsigned bad = (at[3] != ' ') | (at[6] != ' ') | (at[9] != ':') | (at[12] != ':');
+    const char padded[2] = {at[4] == ' ' ? '0' : at[4], at[5]};
+    int month = month_of(at), day = two_digits(padded, &bad);
+    int hour = two_digits(at + 7, &bad), minute = two_digits(at + 10, &bad),
+        second = two_digits(at + 13, &bad);
+    if (bad || month == 0 || day < 1 || hour > 23 || minute > 59 || second > 60 ||
+        (day > 28 && day > ind_days_in_month(2000, month)))
+        return 0;
+    *sent = settle_year(month, day, hour * 3600 + minute * 60 + second, reference, zone) * IND_SECOND;
+    return 15;
+}
+
+size_t ind_stamp_read_new(const char *at, const char *end, const struct ind_zone *zone, ind_time *sent,
+                          enum ind_time_style *style)
+{
+    size_t used = ind_time_read((struct ind_slice){at, (size_t)(end - at)}, sent, style);
+    if (used && *style == IND_TIME_LOCAL) {
+        int64_t seconds = ind_time_seconds(*sent);
+        *sent += (ind_zone_to_utc(zone, seconds) - seconds) * IND_SECOND;
+    }
+    return used;
+}
+
+/* ---- The parts of the other forms. Each returns where it ends, or NULL where it is not there. ---- */
+
+struct parts {
+    int year, month, day, of_day; /* year 0: none */
+    int64_t fraction;             /* ns */
+    bool fixed;                   /* `offset` is known */
+    int32_t offset;
+};
+
+static bool ends_word(const char *at, const char *end)
+{
+    return at == end || *at == ' ' || *at == ':';
+}
+
+static const char *read_year(const char *at, const char *end, struct parts *parts)
+{
+    unsigned bad = 0;
+    if (end - at < 5 || at[4] != ' ')
+        bad = !(end - at >= 4 && ends_word(at + 4, end));
+    if (bad)
+        return NULL;
+    int year = two_digits(at, &bad) * 100 + two_digits(at + 2, &bad);
+    if (bad || year < 1970 || year > 2260)
+        return NULL;
+    parts->year = year;
+    return at + 4;
+}
+
+static const char *skip_weekday(const char *at, const char *end)
+{
+    static const char names[] = "MonTueWedThuFriSatSun";
+    if (end - at > 4 && (at[3] == ' ' || (at[3] == ',' && at[4] == ' ')))
+        for (int i = 0; i < 7; i++)
+            if (memcmp(at, names + 3 * i, 3) == 0)
+                return at + (at[3] == ' ' ? 4 : 5);
+    return at;
+}
+
+/* "Nov 23", "Nov  3", "Nov 3", and the blank behind it. */
+static const char *read_day(const char *at, const char *end, struct parts *parts)
+{
+    if (end - at < 6 || at[3] != ' ')
+        return NULL;
+    parts->month = month_of(at);
+    at += at[4] == ' ' ? 5 : 4;
+    if (parts->month == 0 || !ind_is_digit(*at))
+        return NULL;
+    parts->day = *at++ - '0';
+    if (at < end && ind_is_digit(*at))
+        parts->day = parts->day * 10 + (*at++ - '0');
+    return at < end && *at == ' ' && parts->day >= 1 ? at + 1 : NULL;
+}
+
+/* "04:45:00", with a fraction of one to nine digits behind a point or a comma. */
+static const char *read_clock(const char *at, const char *end, struct parts *parts)
+{
+    unsigned bad = end - at < 8 || at[2] != ':' || at[5] != ':';
+    if (bad)
+        return NULL;
+    int hour = two_digits(at, &bad), minute = two_digits(at + 3, &bad), second = two_digits(at + 6, &bad);
+    if (bad || hour > 23 || minute > 59 || second > 60)
+        return NULL;
+    parts->of_day = hour * 3600 + minute * 60 + second;
+    at += 8;
+    if (end - at < 2 || (*at != '.' && *at != ',') || !ind_is_digit(at[1]))
+        return at;
+    int64_t scale = IND_SECOND;
+    for (at++; at < end && ind_is_digit(*at); at++) {
+        if (scale == 1)
+            return NULL;
+        scale /= 10;
+        parts->fraction += (*at - '0') * scale;
+    }
+    if (second == 60)
+        parts->fraction = 0;
+    return at;
+}
+
+/* Names of zones that no host has. Only those that mean UTC everywhere are followed. */
+static bool is_zone_name(struct ind_slice word)
+{
+    static const char names[][5] = {
+        "UTC", "GMT", "Z",   "EST",  "EDT",  "CST", "CDT",  "MST",  "MDT",  "PST",  "PDT",  "AKST", "AKDT",
+        "HST", "AST", "ADT", "WET",  "WEST", "CET", "CEST", "MET",  "MEST", "EET",  "EEST", "BST",  "IST",
+        "MSK", "HKT", "SGT", "AWST", "JST",  "KST", "ACST", "ACDT", "AEST", "AEDT", "NZST", "NZDT", "SAST"};
+    for (size_t i = 0; i < sizeof names / sizeof *names; i++)
+        if (word.length <= 4 && memcmp(names[i], word.at, word.length) == 0 && names[i][word.length] == '\0')
+            return true;
+    return false;
+}
+
+/* "+01:00", "-0330", "+01" up to the end of the word. */
+static const char *read_offset(const char *at, const char *end, struct parts *parts)
+{
+    const char *stop = at + 1;
+    while (stop < end && stop - at < 7 && (ind_is_digit(*stop) || *stop == ':'))
+        stop++;
+    while (stop > at && stop[-1] == ':')
+        stop--; /* "+0100: text": the colon ends the time */
+    if (stop - at < 3 || !ends_word(stop, end) ||
+        !ind_zone_read_offset((struct ind_slice){at, (size_t)(stop - at)}, &parts->offset))
+        return NULL;
+    parts->fixed = true;
+    return stop;
+}
+
+/* A zone's name or an offset. In front of a colon any word of two to five capitals is one: no host stands
+ * there. */
+static const char *read_zone(const char *at, const char *end, struct parts *parts)
+{
+    if (at < end && (*at == '+' || *at == '-'))
+        return read_offset(at, end, parts);
+    const char *stop = at;
+    while (stop < end && stop - at < 6 && *stop >= 'A' && *stop <= 'Z')
+        stop++;
+    struct ind_slice name = {at, (size_t)(stop - at)};
+    bool known = name.length > 0 && is_zone_name(name);
+    bool utc = known && (name.at[0] == 'U' || name.at[0] == 'G' || name.at[0] == 'Z');
+    if (utc && stop < end && (*stop == '+' || *stop == '-'))
+        return read_offset(stop, end, parts); /* "UTC+1" */
+    if (!ends_word(stop, end))
+        return NULL;
+    bool closed = stop < end && *stop == ':' && (stop + 1 == end || stop[1] == ' ');
+    if (!known && !(closed && name.length >= 2 && name.length <= 5))
+        return NULL;
+    parts->fixed = utc;
+    parts->offset = 0;
+    return stop;
+}
+
+/* What may follow the clock, in any order: a year, a zone. */
+static const char *read_end(const char *at, const char *end, struct parts *parts)
+{
+    if (at < end && (*at == 'Z' || *at == '+' || *at == '-')) {
+        const char *zone = read_zone(at, end, parts);
+        at = zone ? zone : at;
+    }
+    for (int i = 0; i < 2 && at < end && *at == ' '; i++) {
+        const char *next = parts->year ? NULL : read_year(at + 1, end, parts);
+        next = next ? next : read_zone(at + 1, end, parts);
+        if (!next)
+            break;
+        at = next;
+    }
+    return at;
+}
+
+bool ind_stamp_may_go_on(const char *at, const char *end)
+{
+    if (at == end)
+        return false;
+    if (ind_is_digit(*at))
+        return end - at > 4 && at[4] == ' ' && ind_is_digit(at[3]);
+    return *at == '+' || *at == '-' || (*at >= 'A' && *at <= 'Z');
+}
+
+static ind_time instant_of(const struct parts *parts, ind_time reference, const struct ind_zone *zone)
+{
+    int64_t seconds;
+    if (parts->year) {
+        seconds =
+            ind_days_from_civil(parts->year, parts->month, parts->day) * IND_DAY_SECONDS + parts->of_day;
+        seconds = parts->fixed ? seconds - parts->offset : ind_zone_to_utc(zone, seconds);
+    } else if (parts->fixed) {
+        /* Settled on the clock of that offset. */
+        ind_time there = reference + parts->offset * IND_SECOND;
+        seconds = settle_year(parts->month, parts->day, parts->of_day, there, NULL) - parts->offset;
+    } else {
+        seconds = settle_year(parts->month, parts->day, parts->of_day, reference, zone);
+    }
+    return seconds * IND_SECOND + parts->fraction;
+}
+
+static const char *read_written(const char *at, const char *end, ind_time reference,
+                                const struct ind_zone *zone, ind_time *sent)
+{
+    struct parts parts = {0};
+    enum ind_time_style style;
+    size_t used = ind_is_digit(*at) ? ind_stamp_read_new(at, end, zone, sent, &style) : 0;
+    if (used) {
+        const char *stop = at + used, *behind = stop;
+        if (style == IND_TIME_LOCAL)
+            behind = read_end(stop, end, &parts);
+        if (parts.fixed) { /* "2026-11-23 04:45:00 UTC": read again, without the zone */
+            (void)ind_time_read((struct ind_slice){at, used}, sent, &style);
+            *sent -= parts.offset * IND_SECOND;
+        }
+        return ends_word(behind, end) ? behind : NULL;
+    }
+    if (ind_is_digit(*at)) {
+        at = read_year(at, end, &parts);
+        if (!at || at == end || *at++ != ' ')
+            return NULL;
+    }
+    at = read_day(skip_weekday(at, end), end, &parts);
+    if (!at)
+        return NULL;
+    const char *behind = parts.year ? NULL : read_year(at, end, &parts);
+    if (behind)
+        at = behind + (behind < end && *behind == ' ');
+    at = read_clock(at, end, &parts);
+    if (!at)
+        return NULL;
+    at = read_end(at, end, &parts);
+    if (parts.day > (parts.day > 28 ? ind_days_in_month(parts.year ? parts.year : 2000, parts.month) : 28) ||
+        !ends_word(at, end))
+        return NULL;
+    *sent = instant_of(&parts, reference, zone);
+    return at;
+}
+
+/* The time since the device was started: "00:04:10", "1d02h", "7w3d", "2y15w". A colon and a blank follow. */
+static const char *skip_uptime(const char *at, const char *end)
+{
+    const char *p = at;
+    int units = 0;
+    if (end - at > 8 && at[2] == ':' && at[5] == ':') {
+        unsigned bad = 0;
+        (void)two_digits(at, &bad);
+        (void)two_digits(at + 3, &bad);
+        (void)two_digits(at + 6, &bad);
+        p = bad ? at : at + 8;
+    } else {
+        while (p < end && p - at < 12 && ind_is_digit(*p)) {
+            while (p < end && p - at < 12 && ind_is_digit(*p))
+                p++;
+            if (p == end || !strchr("ywdh", *p) || *p == '\0')
+                return NULL;
+            p++;
+            units++;
+        }
+        if (units != 2)
+            return NULL;
+    }
+    return p > at && end - p > 1 && p[0] == ':' && p[1] == ' ' ? p : NULL;
+}
+
+size_t ind_stamp_read(const char *at, const char *end, ind_time reference, const struct ind_zone *zone,
+                      struct ind_stamp *stamp)
+{
+    const char *start = at;
+    if (at == end)
+        return 0;
+    stamp->mark = *at == '*' ? IND_MARK_NOT_SET : *at == '.' ? IND_MARK_NOT_SYNCHRONISED : IND_MARK_NONE;
+    at += stamp->mark != IND_MARK_NONE;
+    if (at == end || !(ind_is_digit(*at) || (*at >= 'A' && *at <= 'W')))
+        return 0;
+    const char *stop = read_written(at, end, reference, zone, &stamp->sent);
+    if (!stop) {
+        stop = skip_uptime(at, end);
+        if (!stop)
+            return 0;
+        stamp->sent = IND_TIME_NONE;
+        stamp->mark = IND_MARK_UPTIME;
+    }
+    stamp->marked = (struct ind_slice){start, (size_t)(stop - start)};
+    return stamp->marked.length;
+}
