@@ -32,12 +32,6 @@ int ind_days_in_month(int year, int month)
     return month == 2 && ind_is_leap_year(year) ? 29 : days[month - 1];
 }
 
-int64_t ind_time_seconds(ind_time time)
-{
-    int64_t seconds = time / IND_SECOND;
-    return time % IND_SECOND < 0 ? seconds - 1 : seconds;
-}
-
 /* Reads `digits` decimal digits, -1 where one is none. The caller has seen that they are there. */
 static int fixed(const char *at, int digits)
 {

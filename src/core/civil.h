@@ -36,7 +36,11 @@ bool ind_is_leap_year(int year);
 int ind_days_in_month(int year, int month);
 
 /* Whole seconds before or at the instant (rounds towards the past). */
-int64_t ind_time_seconds(ind_time time);
+static inline int64_t ind_time_seconds(ind_time time)
+{
+    int64_t seconds = time / IND_SECOND;
+    return seconds - (time < seconds * IND_SECOND);
+}
 
 /* What ind_time_read found besides the instant. */
 enum ind_time_style {

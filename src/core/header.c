@@ -3,7 +3,7 @@
 #include "core/names.h"
 #include "core/old_header.h"
 #include "core/scan.h"
-#include "core/stamp.h"
+#include "core/stamp_plain.h"
 
 struct ind_slice ind_form_name(unsigned form)
 {

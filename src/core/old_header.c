@@ -4,6 +4,7 @@
 #include "core/event_code.h"
 #include "core/scan.h"
 #include "core/stamp.h"
+#include "core/stamp_plain.h"
 
 /* clang-format off */
 const unsigned char ind_byte_kinds[256] = {
@@ -32,19 +33,6 @@ static struct ind_slice between(const char *from, const char *to)
     return (struct ind_slice){from, (size_t)(to - from)};
 }
 
-static const char *skip_blanks(const char *at, const char *end)
-{
-    while (at < end && *at == ' ')
-        at++;
-    return at;
-}
-
-static bool is_code(const char *at, const char *end)
-{
-    struct ind_event_code code;
-    return at < end && (*at == '%' || *at == '#') && ind_event_code_read(between(at, end), &code);
-}
-
 static const char *skip_procid(const char *at, const char *end)
 {
     const char *stop = ind_scan_either(at, end - at > PROCID_LIMIT ? at + PROCID_LIMIT + 1 : end, ']', ' ');
@@ -53,7 +41,7 @@ static const char *skip_procid(const char *at, const char *end)
 
 /* "app: text", "app[procid]: text", "app[procid] text", blanks before the colon. Returns where the text
  * starts: `at` itself where there is no tag. "CEF:" starts a payload, it names no app. */
-static const char *read_tag(const char *at, const char *end, struct ind_message *message)
+static IND_INLINE const char *read_tag_at_once(const char *at, const char *end, struct ind_message *message)
 {
     bool letters;
     const char *p = at + ind_scan_tag(at, end - at > TAG_LIMIT ? at + TAG_LIMIT : end, &letters);
@@ -84,6 +72,24 @@ static const char *read_tag(const char *at, const char *end, struct ind_message 
     return p < end && *p == ' ' ? p + 1 : p;
 }
 
+static const char *skip_blanks(const char *at, const char *end)
+{
+    while (at < end && *at == ' ')
+        at++;
+    return at;
+}
+
+static bool is_code(const char *at, const char *end)
+{
+    struct ind_event_code code;
+    return at < end && (*at == '%' || *at == '#') && ind_event_code_read(between(at, end), &code);
+}
+
+IND_COLD static const char *read_tag(const char *at, const char *end, struct ind_message *message)
+{
+    return read_tag_at_once(at, end, message);
+}
+
 /* ---- What devices put before an event code ---- */
 
 struct prelude {
@@ -106,9 +112,17 @@ static const char *skip_number(const char *at, const char *end, struct ind_slice
     return stop + 2;
 }
 
-static size_t read_stamp(const struct reading *reading, const char *at, struct ind_stamp *stamp)
+IND_COLD static size_t read_stamp(const struct reading *reading, const char *at, struct ind_stamp *stamp)
 {
     return ind_stamp_read(at, reading->end, reading->reference, reading->zone, stamp);
+}
+
+/* "RP/0/RP0/CPU0:": a word with a slash in it and a colon. */
+static bool is_location(const char *at, const char *end)
+{
+    bool letters;
+    const char *stop = at + ind_scan_tag(at, end - at > TAG_LIMIT ? at + TAG_LIMIT : end, &letters);
+    return letters && stop < end && *stop == ':' && memchr(at, '/', (size_t)(stop - at)) != NULL;
 }
 
 /* A word and a colon that a time or a code follows: without a blank between, or with a slash in it, it is the
@@ -125,7 +139,7 @@ static const char *read_speaker(const struct reading *reading, const char *at, s
     bool colon = *stop == ':', slash = memchr(at, '/', word.length) != NULL;
     if (!colon) {
         if (*stop != ' ' || prelude->timed || prelude->host.length || !letters ||
-            read_stamp(reading, stop + 1, &stamp) == 0)
+            (read_stamp(reading, stop + 1, &stamp) == 0 && !is_location(stop + 1, end)))
             return NULL;
         prelude->host = word;
         return stop + 1;
@@ -164,7 +178,7 @@ static const char *take_stamp(const char *at, const struct ind_stamp *stamp, con
 }
 
 /* Reads as much of it as there is: bounded, since each part is there at most a few times. */
-static void read_prelude(const struct reading *reading, const char *at, struct prelude *prelude)
+IND_COLD static void read_prelude(const struct reading *reading, const char *at, struct prelude *prelude)
 {
     const char *end = reading->end;
     for (int parts = 0; parts < 8; parts++) {
@@ -191,7 +205,7 @@ static void read_prelude(const struct reading *reading, const char *at, struct p
     prelude->code = behind != prelude->rest && is_code(skip_blanks(behind, end), end);
 }
 
-static void adopt(const struct prelude *prelude, struct ind_message *message)
+IND_COLD static void adopt(const struct prelude *prelude, struct ind_message *message)
 {
     bool unset = prelude->stamp.mark == IND_MARK_NOT_SET || prelude->stamp.mark == IND_MARK_UPTIME;
     if (prelude->timed && !(unset && message->sent != IND_TIME_NONE)) {
@@ -207,42 +221,70 @@ static void adopt(const struct prelude *prelude, struct ind_message *message)
 
 /* ---- Time, host, tag, text ---- */
 
+/* "192.0.2.9:", "fe80::": an address is never a tag. */
+IND_COLD static const char *read_address(const char *at, const char *stop, struct ind_message *message)
+{
+    struct ind_address address;
+    bool whole = stop - at <= ADDRESS_LIMIT && ind_address_read(between(at, stop), &address);
+    if (!whole && (stop - at > ADDRESS_LIMIT || !ind_address_read(between(at, stop - 1), &address)))
+        return at;
+    message->host = between(at, whole ? stop : stop - 1);
+    return stop + 1;
+}
+
 /* Behind the time: "host tag: text"; a word that ends as a tag does is no host, unless it is an address. `at`
  * is before the end. */
-static const char *read_host(const char *at, const char *end, struct ind_message *message)
+static IND_INLINE const char *read_host(const char *at, const char *end, struct ind_message *message)
 {
     const char *stop = ind_scan_either(at, end, ' ', '[');
     if (stop == end || *stop == '[')
         return at; /* a lone word is the text; a bracket belongs to a tag */
     if (stop == at)
         return at + 1; /* two blanks: a host left empty */
-    if (stop[-1] == ':') {
-        struct ind_address address;
-        bool whole = stop - at <= ADDRESS_LIMIT && ind_address_read(between(at, stop), &address);
-        if (!whole && (stop - at > ADDRESS_LIMIT || !ind_address_read(between(at, stop - 1), &address)))
-            return at;
-        message->host = between(at, whole ? stop : stop - 1);
-        return stop + 1;
-    }
+    if (stop[-1] == ':')
+        return read_address(at, stop, message);
     message->host = between(at, stop);
     return stop + 1;
 }
 
-/* What a prelude may begin with where the text should. */
-static bool may_begin_prelude(const char *at, const char *end)
+/* Whether the words before a code may begin here. */
+IND_COLD static bool begins_words(const char *at)
 {
-    return at < end &&
-           (ind_is_digit(*at) || *at == ':' || *at == '*' || *at == '.' || (*at >= 'A' && *at <= 'Z'));
+    const char *stop = at;
+    if (*at >= 'A' && *at <= 'Z')
+        return true;
+    if (!ind_is_digit(*at))
+        return *at != ':' || at[1] == ' ';
+    while (stop - at < 7 && ind_is_digit(*stop))
+        stop++;
+    return *stop == ':' || ind_is_digit(*stop) || (stop - at == 4 && (*stop == '-' || *stop == ' '));
 }
 
-/* Tag and text. Where the text looks like the words before a code, and a code does follow them, they are
- * taken apart; otherwise nothing of them is touched. */
-static const char *read_tag_and_prelude(const struct reading *reading, const char *at,
-                                        struct ind_message *message)
+/* The same, most texts told apart without a branch: what they begin with is as good as random. */
+static IND_INLINE bool may_begin_words(const char *at, const char *end)
 {
-    const char *end = reading->end, *text = read_tag(at, end, message);
-    if (text < end && (*text == '%' || *text == '#' || !may_begin_prelude(text, end)))
-        return text;
+    if (end - at < 8)
+        return false;
+    unsigned c = (unsigned char)*at;
+    unsigned sign = (c - '0' <= ':' - '0') | (c == '*') | (c == '.'); /* ':' follows '9' */
+    unsigned capital = (c - 'A' < 26) & (at[3] == ' ');
+    return (sign | capital) && begins_words(at);
+}
+
+/* "SLOT1:Nov 23": a word and a colon without a blank behind it. */
+static bool is_glued(const char *at, const char *end)
+{
+    bool letters;
+    const char *stop = at + ind_scan_tag(at, end - at > TAG_LIMIT ? at + TAG_LIMIT : end, &letters);
+    return letters && end - stop > 8 && stop[0] == ':' && stop[1] != ' ';
+}
+
+/* The text looks like the words before a code: where a code does follow they are taken apart, otherwise
+ * nothing of them is touched. `text` is behind the tag, `at` before it. */
+IND_COLD static const char *read_words(const struct reading *reading, const char *at, const char *text,
+                                       struct ind_message *message)
+{
+    const char *end = reading->end;
     struct prelude prelude = {.stamp = {.sent = IND_TIME_NONE}};
     read_prelude(reading, at, &prelude);
     if (prelude.code) {
@@ -259,61 +301,36 @@ static const char *read_tag_and_prelude(const struct reading *reading, const cha
     return text;
 }
 
-/* Behind a time that `at` points past. */
-static const char *read_after_time(const struct reading *reading, const char *at, bool closed,
-                                   struct ind_message *message)
+/* Tag and text of a form that is not the commonest. */
+IND_COLD static const char *read_tag_and_words(const struct reading *reading, const char *at,
+                                               struct ind_message *message)
 {
-    message->form = IND_FORM_RFC3164;
-    if (closed)
-        at = skip_blanks(at, reading->end);
-    else if (at < reading->end)
-        at = read_host(at, reading->end, message);
-    return read_tag_and_prelude(reading, at, message);
-}
-
-/* "Nov 23 04:45:00 ", the commonest by far, or any other time. NULL where there is none. */
-static const char *read_time(const struct reading *reading, const char *at, struct ind_message *message,
-                             bool *closed)
-{
-    const char *end = reading->end;
-    struct ind_stamp stamp;
-    size_t used = ind_stamp_read_plain(at, end, reading->reference, reading->zone, &message->sent);
-    if (used && (at + used == end || (at[used] == ' ' && !ind_stamp_may_go_on(at + used + 1, end)))) {
-        message->timestamp = between(at, at + used);
-        *closed = false;
-        return at + used < end ? at + used + 1 : end;
-    }
-    message->sent = IND_TIME_NONE;
-    used = read_stamp(reading, at, &stamp);
-    if (used == 0)
-        return NULL;
-    message->sent = stamp.sent;
-    message->mark = stamp.mark;
-    message->timestamp = stamp.marked;
-    at += used;
-    *closed = at < end && *at == ':';
-    return at < end ? at + 1 : at;
+    const char *end = reading->end, *text = read_tag(at, end, message);
+    if (may_begin_words(text, end) || (text == at && is_glued(at, end)))
+        return read_words(reading, at, text, message);
+    return text;
 }
 
 /* No time at the start: the words of a device, or a tag (with a PRI), or free text. */
-static const char *read_without_time(const struct reading *reading, const char *at,
-                                     struct ind_message *message)
+IND_COLD static const char *read_without_time(const struct reading *reading, const char *at,
+                                              struct ind_message *message)
 {
     const char *end = reading->end;
     struct ind_message tag = {0};
+    struct prelude prelude = {.stamp = {.sent = IND_TIME_NONE}};
     const char *text = read_tag(at, end, &tag);
-    bool slash = text == at && at < end && ind_is_alpha(*at);
-    if (slash || text < end) {
-        struct prelude prelude = {.stamp = {.sent = IND_TIME_NONE}};
-        if (slash || may_begin_prelude(text, end) || may_begin_prelude(at, end))
-            read_prelude(reading, at, &prelude);
-        if (prelude.timed || (prelude.code && prelude.rest > at)) {
-            adopt(&prelude, message);
-            message->form = prelude.timed || prelude.host.length ? IND_FORM_RFC3164 : (uint8_t)message->form;
-            if (prelude.timed && !prelude.closed && !prelude.code)
-                return read_after_time(reading, prelude.rest, false, message);
-            return skip_blanks(read_tag(prelude.rest, end, message), end);
-        }
+    bool word = text == at && at < end && ind_is_alpha(*at);
+    if (word || may_begin_words(text, end) || may_begin_words(at, end))
+        read_prelude(reading, at, &prelude);
+    if (prelude.timed || (prelude.code && prelude.rest > at)) {
+        adopt(&prelude, message);
+        message->form = prelude.timed || prelude.host.length ? IND_FORM_RFC3164 : IND_FORM_BARE;
+        at = prelude.rest;
+        if (prelude.code)
+            return skip_blanks(read_tag(at, end, message), end);
+        if (!prelude.closed && at < end)
+            at = read_host(at, end, message);
+        return read_tag_and_words(reading, at, message);
     }
     if (!message->pri_given || text == at)
         return at;
@@ -323,13 +340,49 @@ static const char *read_without_time(const struct reading *reading, const char *
     return text;
 }
 
+/* Everything but "Nov 23 04:45:00 " at the start. */
+IND_COLD static const char *read_other(const struct reading *reading, const char *at,
+                                       struct ind_message *message)
+{
+    const char *end = reading->end;
+    struct ind_stamp stamp;
+    size_t used = read_stamp(reading, at, &stamp);
+    message->sent = IND_TIME_NONE;
+    if (used == 0)
+        return read_without_time(reading, at, message);
+    message->form = IND_FORM_RFC3164;
+    message->sent = stamp.sent;
+    message->mark = stamp.mark;
+    message->timestamp = stamp.marked;
+    at += used;
+    if (at < end && *at == ':')
+        at = skip_blanks(at + 1, end);
+    else if (end - at > 1)
+        at = read_host(at + 1, end, message);
+    else
+        at = end;
+    return read_tag_and_words(reading, at, message);
+}
+
 void ind_old_header_read(const char *at, const char *end, ind_time reference, const struct ind_zone *zone,
                          struct ind_message *message)
 {
-    const struct reading reading = {end, reference, zone};
-    bool closed;
-    const char *behind = at < end ? read_time(&reading, at, message, &closed) : NULL;
-    at = behind ? read_after_time(&reading, behind, closed, message)
-                : read_without_time(&reading, at, message);
+    size_t used = ind_stamp_read_plain(at, end, reference, zone, &message->sent);
+    if (used == 0 || (at + used < end && (at[used] != ' ' || ind_stamp_may_go_on(at + used + 1, end)))) {
+        const struct reading reading = {end, reference, zone};
+        at = read_other(&reading, at, message);
+    } else {
+        message->form = IND_FORM_RFC3164;
+        message->timestamp = between(at, at + used);
+        at += at + used < end ? used + 1 : used;
+        if (at < end)
+            at = read_host(at, end, message);
+        const char *text = read_tag_at_once(at, end, message);
+        if (may_begin_words(text, end) || (text == at && is_glued(at, end))) {
+            const struct reading reading = {end, reference, zone};
+            text = read_words(&reading, at, text, message);
+        }
+        at = text;
+    }
     message->text = between(at, end);
 }

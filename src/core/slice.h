@@ -15,6 +15,15 @@ struct ind_slice {
     size_t length;
 };
 
+/* What is rarely called stays out of the way of what always is, and what always is needs no call. */
+#if defined(__GNUC__) || defined(__clang__)
+#define IND_COLD __attribute__((cold, noinline))
+#define IND_INLINE inline __attribute__((always_inline))
+#else
+#define IND_COLD
+#define IND_INLINE inline
+#endif
+
 #define IND_SLICE(literal) ((struct ind_slice){(literal), sizeof(literal) - 1})
 #define IND_NOTHING ((struct ind_slice){NULL, 0})
 

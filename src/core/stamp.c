@@ -1,77 +1,6 @@
 #include "core/stamp.h"
 
-/* 1 to 12 from "Jan" to "Dec", 0 for anything else. The multiplier gives each of the twelve a place of its
- * own. */
-static int month_of(const char *at)
-{
-    static const char names[] = "JanFebMarAprMayJunJulAugSepOctNovDec";
-    static const unsigned char places[16] = {7, 11, 0, 10, 5, 12, 3, 4, 0, 9, 0, 0, 1, 6, 2, 8};
-    uint32_t word = (uint32_t)(unsigned char)at[0] | (uint32_t)(unsigned char)at[1] << 8 |
-                    (uint32_t)(unsigned char)at[2] << 16;
-    int month = places[word * UINT32_C(0x67e5) >> 28];
-    return month && memcmp(at, names + 3 * (month - 1), 3) == 0 ? month : 0;
-}
-
-/* Two digits; anything else sets *bad. No branch: the digits of times are as good as random. */
-static int two_digits(const char *at, unsigned *bad)
-{
-    unsigned tens = (unsigned)(unsigned char)at[0] - '0', ones = (unsigned)(unsigned char)at[1] - '0';
-    *bad |= (tens > 9) | (ones > 9);
-    return (int)(tens * 10 + ones);
-}
-
-/* Days since 1970 to a year: exact, but for a year at the very turn. */
-static int year_of_days(int64_t days)
-{
-    return 1970 + (int)(days * 400 / 146097);
-}
-
-/* The latest year that does not put the date more than a day ahead of the reference; the latest leap year for
- * 29 February. No zone is more than a day off UTC, so that the search begins two days ahead, and a year that
- * is too late whatever the zone is passed over without asking it. Without a zone the date is on the clock of
- * the reference. */
-static int64_t settle_year(int month, int day, int of_day, ind_time reference, const struct ind_zone *zone)
-{
-    int64_t latest = ind_time_seconds(reference) + IND_DAY_SECONDS;
-    for (int year = year_of_days(latest / IND_DAY_SECONDS + 2);; year--) {
-        if (day > 28 && day > ind_days_in_month(year, month))
-            continue;
-        int64_t local = ind_days_from_civil(year, month, day) * IND_DAY_SECONDS + of_day;
-        if (local > latest + IND_DAY_SECONDS)
-            continue;
-        int64_t utc = zone ? ind_zone_to_utc(zone, local) : local;
-        if (utc <= latest)
-            return utc;
-    }
-}
-
-size_t ind_stamp_read_plain(const char *at, const char *end, ind_time reference, const struct ind_zone *zone,
-                            ind_time *sent)
-{
-    if (end - at < 15)
-        return 0;
-    unsigned bad = (at[3] != ' ') | (at[6] != ' ') | (at[9] != ':') | (at[12] != ':');
-    const char padded[2] = {at[4] == ' ' ? '0' : at[4], at[5]};
-    int month = month_of(at), day = two_digits(padded, &bad);
-    int hour = two_digits(at + 7, &bad), minute = two_digits(at + 10, &bad),
-        second = two_digits(at + 13, &bad);
-    if (bad || month == 0 || day < 1 || hour > 23 || minute > 59 || second > 60 ||
-        (day > 28 && day > ind_days_in_month(2000, month)))
-        return 0;
-    *sent = settle_year(month, day, hour * 3600 + minute * 60 + second, reference, zone) * IND_SECOND;
-    return 15;
-}
-
-size_t ind_stamp_read_new(const char *at, const char *end, const struct ind_zone *zone, ind_time *sent,
-                          enum ind_time_style *style)
-{
-    size_t used = ind_time_read((struct ind_slice){at, (size_t)(end - at)}, sent, style);
-    if (used && *style == IND_TIME_LOCAL) {
-        int64_t seconds = ind_time_seconds(*sent);
-        *sent += (ind_zone_to_utc(zone, seconds) - seconds) * IND_SECOND;
-    }
-    return used;
-}
+#include "core/stamp_plain.h"
 
 /* ---- The parts of the other forms. Each returns where it ends, or NULL where it is not there. ---- */
 
@@ -94,7 +23,7 @@ static const char *read_year(const char *at, const char *end, struct parts *part
         bad = !(end - at >= 4 && ends_word(at + 4, end));
     if (bad)
         return NULL;
-    int year = two_digits(at, &bad) * 100 + two_digits(at + 2, &bad);
+    int year = ind_two_digits(at, &bad) * 100 + ind_two_digits(at + 2, &bad);
     if (bad || year < 1970 || year > 2260)
         return NULL;
     parts->year = year;
@@ -116,7 +45,7 @@ static const char *read_day(const char *at, const char *end, struct parts *parts
 {
     if (end - at < 6 || at[3] != ' ')
         return NULL;
-    parts->month = month_of(at);
+    parts->month = ind_month_of(at);
     at += at[4] == ' ' ? 5 : 4;
     if (parts->month == 0 || !ind_is_digit(*at))
         return NULL;
@@ -132,7 +61,8 @@ static const char *read_clock(const char *at, const char *end, struct parts *par
     unsigned bad = end - at < 8 || at[2] != ':' || at[5] != ':';
     if (bad)
         return NULL;
-    int hour = two_digits(at, &bad), minute = two_digits(at + 3, &bad), second = two_digits(at + 6, &bad);
+    int hour = ind_two_digits(at, &bad), minute = ind_two_digits(at + 3, &bad),
+        second = ind_two_digits(at + 6, &bad);
     if (bad || hour > 23 || minute > 59 || second > 60)
         return NULL;
     parts->of_day = hour * 3600 + minute * 60 + second;
@@ -220,15 +150,6 @@ static const char *read_end(const char *at, const char *end, struct parts *parts
     return at;
 }
 
-bool ind_stamp_may_go_on(const char *at, const char *end)
-{
-    if (at == end)
-        return false;
-    if (ind_is_digit(*at))
-        return end - at > 4 && at[4] == ' ' && ind_is_digit(at[3]);
-    return *at == '+' || *at == '-' || (*at >= 'A' && *at <= 'Z');
-}
-
 static ind_time instant_of(const struct parts *parts, ind_time reference, const struct ind_zone *zone)
 {
     int64_t seconds;
@@ -239,9 +160,9 @@ static ind_time instant_of(const struct parts *parts, ind_time reference, const 
     } else if (parts->fixed) {
         /* Settled on the clock of that offset. */
         ind_time there = reference + parts->offset * IND_SECOND;
-        seconds = settle_year(parts->month, parts->day, parts->of_day, there, NULL) - parts->offset;
+        seconds = ind_settle_year(parts->month, parts->day, parts->of_day, there, NULL) - parts->offset;
     } else {
-        seconds = settle_year(parts->month, parts->day, parts->of_day, reference, zone);
+        seconds = ind_settle_year(parts->month, parts->day, parts->of_day, reference, zone);
     }
     return seconds * IND_SECOND + parts->fraction;
 }
@@ -291,9 +212,9 @@ static const char *skip_uptime(const char *at, const char *end)
     int units = 0;
     if (end - at > 8 && at[2] == ':' && at[5] == ':') {
         unsigned bad = 0;
-        (void)two_digits(at, &bad);
-        (void)two_digits(at + 3, &bad);
-        (void)two_digits(at + 6, &bad);
+        (void)ind_two_digits(at, &bad);
+        (void)ind_two_digits(at + 3, &bad);
+        (void)ind_two_digits(at + 6, &bad);
         p = bad ? at : at + 8;
     } else {
         while (p < end && p - at < 12 && ind_is_digit(*p)) {

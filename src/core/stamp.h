@@ -15,22 +15,9 @@ struct ind_stamp {
     struct ind_slice marked; /* as written, its mark and zone included */
 };
 
-/* "Nov 23 04:45:00" and no more, the day padded with a blank or a zero. Returns 15, or 0. `reference` settles
- * the year: the latest that does not put the date more than a day ahead. */
-size_t ind_stamp_read_plain(const char *at, const char *end, ind_time reference, const struct ind_zone *zone,
-                            ind_time *sent);
-
-/* RFC 3339's form, with a time on the wall read in `zone`. Returns the bytes read, or 0. */
-size_t ind_stamp_read_new(const char *at, const char *end, const struct ind_zone *zone, ind_time *sent,
-                          enum ind_time_style *style);
-
 /* Any form, up to a blank, a colon or the end. Returns the bytes read, or 0 where there is none. An uptime
  * ("7w3d", "00:04:10") counts only where a colon follows. Steps are bounded. */
 size_t ind_stamp_read(const char *at, const char *end, ind_time reference, const struct ind_zone *zone,
                       struct ind_stamp *stamp);
-
-/* Whether what follows "Nov 23 04:45:00" and a blank may belong to the time: a year, a zone, an offset.
- * Quick, and right about most hosts. */
-bool ind_stamp_may_go_on(const char *at, const char *end);
 
 #endif
