@@ -32,6 +32,25 @@ static inline const char *ind_scan_blank(const char *at, const char *end)
     return at;
 }
 
+/* The first of three bytes at or after `at`, or `end`. */
+static inline const char *ind_scan_three(const char *at, const char *end, char a, char b, char c)
+{
+#ifdef IND_SSE2
+    const __m128i first = _mm_set1_epi8(a), second = _mm_set1_epi8(b), third = _mm_set1_epi8(c);
+    while (end - at >= 16) {
+        __m128i bytes = _mm_loadu_si128((const __m128i *)(const void *)at);
+        __m128i hit = _mm_or_si128(_mm_cmpeq_epi8(bytes, first), _mm_cmpeq_epi8(bytes, second));
+        unsigned hits = (unsigned)_mm_movemask_epi8(_mm_or_si128(hit, _mm_cmpeq_epi8(bytes, third)));
+        if (hits)
+            return at + __builtin_ctz(hits);
+        at += 16;
+    }
+#endif
+    while (at < end && *at != a && *at != b && *at != c)
+        at++;
+    return at;
+}
+
 /* The first of two bytes at or after `at`, or `end`. */
 static inline const char *ind_scan_either(const char *at, const char *end, char a, char b)
 {
@@ -52,8 +71,17 @@ static inline const char *ind_scan_either(const char *at, const char *end, char 
 }
 
 /* What bytes may be part of: a tag (RFC 3164 section 4.1.3 says letters and digits; paths and names of units
- * are common), a letter, an SD-NAME (RFC 5424 section 6.3: printable ASCII but `=`, `]`, `"` and blank). */
-enum { IND_IN_TAG = 1, IND_IS_LETTER = 2, IND_IN_DATA_NAME = 4 };
+ * are common), a letter, an SD-NAME (RFC 5424 section 6.3: printable ASCII but `=`, `]`, `"` and blank); of
+ * key=value: a key, what may stand before one, what a key begins with; the parts of an event code. */
+enum {
+    IND_IN_TAG = 1,
+    IND_IS_LETTER = 2,
+    IND_IN_DATA_NAME = 4,
+    IND_IN_KEY = 8,
+    IND_BEFORE_KEY = 16,
+    IND_BEGINS_KEY = 32,
+    IND_IN_CODE = 64
+};
 extern const unsigned char ind_byte_kinds[256];
 
 /* How many bytes at `at` may be part of a tag: letters, digits and +-./@_ . *letters: some are letters. */

@@ -1,0 +1,175 @@
+#include "core/payload.h"
+
+#include "core/event_code.h"
+#include "core/payload_inside.h"
+#include "core/scan.h"
+
+/* ---- key=value ---- */
+
+static bool is(char c, unsigned kind)
+{
+    return (ind_byte_kinds[(unsigned char)c] & kind) != 0;
+}
+
+static bool ends_value(const char *at, const char *end)
+{
+    return at == end || is(*at, IND_BEFORE_KEY) || *at == ')' || *at == ']' || *at == '}';
+}
+
+/* Behind the quote that closes what begins at `at`; NULL where none does. */
+static const char *skip_quoted(const char *at, const char *end)
+{
+    char quote = *at++;
+    for (;;) {
+        at = ind_scan_either(at, end, quote, '\\');
+        if (at == end)
+            return NULL;
+        if (*at == quote)
+            return ends_value(at + 1, end) ? at + 1 : NULL;
+        at += end - at > 1 ? 2 : 1;
+    }
+}
+
+static bool key_follows(const char *at, const char *end)
+{
+    const char *stop = at;
+    while (stop < end && is(*stop, IND_IN_KEY))
+        stop++;
+    return stop > at && stop < end && *stop == '=' && is(*at, IND_BEGINS_KEY);
+}
+
+/* Up to a blank, or to a comma or semicolon that another key follows; one at the end is no part of it, nor is
+ * a bracket that was not opened in it. */
+static const char *skip_bare(const char *at, const char *end)
+{
+    const char *stop = ind_scan_three(at, end, ' ', ',', ';');
+    while (stop < end && *stop != ' ' && stop + 1 < end && stop[1] != ' ' && !key_follows(stop + 1, end))
+        stop = ind_scan_three(stop + 1, end, ' ', ',', ';');
+    if (stop == at || is(stop[-1], IND_IN_KEY))
+        return stop;
+    static const char closing[] = ")]}", opening[] = "([{";
+    const char *bracket = stop[-1] ? strchr(closing, stop[-1]) : NULL;
+    if (bracket && !memchr(at, opening[bracket - closing], (size_t)(stop - at)))
+        stop--;
+    return stop;
+}
+
+/* A quoted value without its quotes, `\` before a quote or another `\` undone. */
+static struct ind_slice unquoted(struct ind_slice inside, char quote, struct ind_payload *payload)
+{
+    struct ind_buffer *scratch = &payload->scratch;
+    if (!memchr(inside.at, '\\', inside.length) || !ind_buffer_room(scratch, inside.length))
+        return inside;
+    size_t start = scratch->length;
+    for (size_t i = 0; i < inside.length; i++) {
+        if (inside.at[i] == '\\' && i + 1 < inside.length &&
+            (inside.at[i + 1] == quote || inside.at[i + 1] == '\\'))
+            i++;
+        scratch->at[scratch->length++] = inside.at[i];
+    }
+    return (struct ind_slice){scratch->at + start, scratch->length - start};
+}
+
+static void read_pairs(const char *at, const char *end, struct ind_payload *payload)
+{
+    const char *floor = at; /* no key reaches back behind the value before it */
+    for (;;) {
+        const char *equals = at < end ? memchr(at, '=', (size_t)(end - at)) : NULL;
+        if (!equals)
+            return;
+        const char *key = equals;
+        while (key > floor && is(key[-1], IND_IN_KEY))
+            key--;
+        at = equals + 1;
+        if (key == equals || !is(*key, IND_BEGINS_KEY) || (key > floor && !is(key[-1], IND_BEFORE_KEY)))
+            continue;
+        bool quoted = at < end && (*at == '"' || *at == '\'');
+        const char *stop = quoted ? skip_quoted(at, end) : NULL;
+        struct ind_slice value;
+        if (stop) {
+            value = (struct ind_slice){at + 1, (size_t)(stop - at) - 2};
+            value = unquoted(value, *at, payload);
+        } else {
+            stop = skip_bare(at, end);
+            value = (struct ind_slice){at, (size_t)(stop - at)};
+        }
+        if (!ind_payload_add(payload, (struct ind_slice){key, (size_t)(equals - key)}, value))
+            return;
+        payload->kinds |= IND_PAYLOAD_PAIRS;
+        at = floor = stop;
+    }
+}
+
+/* ---- Event codes ---- */
+
+#define NAME(text)                                                                                           \
+    {                                                                                                        \
+        text, sizeof(text) - 1                                                                               \
+    }
+static const struct ind_slice code_names[] = {NAME("code_group"), NAME("code_subgroup"),
+                                              NAME("code_severity"), NAME("code_name"),
+                                              NAME("code_sequence")};
+
+static size_t read_code(const struct ind_message *message, struct ind_payload *payload)
+{
+    struct ind_event_code code;
+    if (!ind_event_code_read(message->text, &code))
+        return 0;
+    struct ind_pair *fields = payload->fields;
+    size_t count = 0;
+    fields[count++] = (struct ind_pair){code_names[0], code.group};
+    fields[count] = (struct ind_pair){code_names[1], code.subgroup};
+    count += code.subgroup.length > 0;
+    fields[count++] = (struct ind_pair){code_names[2], code.severity};
+    fields[count++] = (struct ind_pair){code_names[3], code.name};
+    fields[count] = (struct ind_pair){code_names[4], message->sequence};
+    payload->count = count + (message->sequence.length > 0);
+    payload->kinds |= IND_PAYLOAD_CODE;
+    return code.length;
+}
+
+void ind_payload_read(const struct ind_message *message, char *scratch, size_t room,
+                      struct ind_payload *payload)
+{
+    struct ind_slice text = message->text;
+    payload->kinds = 0;
+    payload->more = false;
+    payload->count = 0;
+    payload->scratch = ind_buffer_on(scratch, room);
+    while (text.length && text.at[0] == ' ')
+        text = ind_slice_from(text, 1);
+    if (text.length == 0)
+        return;
+    if (text.at[0] == '{' && ind_payload_read_json(text, payload)) {
+        payload->kinds |= IND_PAYLOAD_JSON;
+    } else if (ind_slice_starts(text, IND_SLICE("CEF:")) &&
+               ind_payload_read_cef(ind_slice_from(text, 4), payload)) {
+        payload->kinds |= IND_PAYLOAD_CEF;
+    } else {
+        payload->count = 0;
+        payload->more = false;
+        const char *end = text.at + text.length;
+        size_t code = *text.at == '%' || *text.at == '#' ? read_code(message, payload) : 0;
+        read_pairs(text.at + code, end, payload);
+    }
+    payload->more |= payload->scratch.full;
+}
+
+bool ind_payload_find(const struct ind_payload *payload, struct ind_slice name, size_t *from,
+                      struct ind_slice *value)
+{
+    for (; *from < payload->count; (*from)++)
+        if (ind_slice_equal(payload->fields[*from].name, name)) {
+            *value = payload->fields[(*from)++].value;
+            return true;
+        }
+    return false;
+}
+
+bool ind_payload_knows(struct ind_slice name)
+{
+    for (size_t i = 0; i < sizeof code_names / sizeof *code_names; i++)
+        if (ind_slice_equal(name, code_names[i]))
+            return true;
+    return ind_slice_starts(name, IND_SLICE("cef_"));
+}

@@ -1,0 +1,45 @@
+/* core/payload.h: fields in texts that are laid out in a form that is generally known.
+ *
+ * Event codes (core/event_code.h), CEF, key=value runs and JSON objects. Nothing is read before somebody
+ * asks; what is read is borrowed from the text, or, where escapes had to be undone, from the scratch memory
+ * given. docs/conditions.md tells the names. */
+#ifndef IND_CORE_PAYLOAD_H
+#define IND_CORE_PAYLOAD_H
+
+#include "core/message.h"
+
+enum ind_payload_kind {
+    IND_PAYLOAD_CODE = 1,
+    IND_PAYLOAD_CEF = 2,
+    IND_PAYLOAD_JSON = 4,
+    IND_PAYLOAD_PAIRS = 8 /* key=value; may follow a code */
+};
+
+struct ind_pair {
+    struct ind_slice name, value;
+};
+
+enum { IND_PAYLOAD_FIELDS = 256, IND_PAYLOAD_SCRATCH = 192 * 1024 };
+
+struct ind_payload {
+    unsigned kinds; /* of enum ind_payload_kind */
+    bool more;      /* there are more fields than IND_PAYLOAD_FIELDS, or than the scratch memory holds */
+    size_t count;
+    struct ind_pair fields[IND_PAYLOAD_FIELDS];
+    struct ind_buffer scratch;
+};
+
+/* Reads the fields of the message's text. `scratch` has room for `room` bytes; IND_PAYLOAD_SCRATCH is enough
+ * for all but deeply nested objects. Steps are linear in the length of the text. */
+void ind_payload_read(const struct ind_message *message, char *scratch, size_t room,
+                      struct ind_payload *payload);
+
+/* The value of the first field of that name from *from on, which is then set behind it; a value with nothing
+ * in it is one. False where there is none. A field may be there several times (a JSON array). */
+bool ind_payload_find(const struct ind_payload *payload, struct ind_slice name, size_t *from,
+                      struct ind_slice *value);
+
+/* Names that a payload of a known form may give, whatever the message; false for all others. */
+bool ind_payload_knows(struct ind_slice name);
+
+#endif
