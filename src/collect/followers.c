@@ -56,7 +56,7 @@ struct ind_followers *ind_followers_new(struct ind_collector *collector)
 static void follower_free(struct follower *follower)
 {
     ind_conditions_free(follower->set);
-    free(follower->answers.of_test);
+    ind_answers_free(&follower->answers);
     free(follower->when);
     free(follower->line);
     if (follower->lines)
@@ -105,21 +105,22 @@ static bool compile(struct follower *follower, struct ind_mistake *mistake)
     ind_condition condition = IND_CONDITION_ALWAYS;
     bool good = follower->when
                     ? ind_config_condition(config, ind_slice_of(follower->when), &set, &condition, mistake)
-                    : (set = ind_conditions_new(IND_NOTHING)) != NULL;
+                    : (set = ind_conditions_new(IND_NOTHING, NULL)) != NULL;
     if (!good) {
         ind_conditions_free(set);
         return false;
     }
-    uint32_t *answers = calloc(ind_conditions_tests(set) + 1, sizeof *answers);
-    if (!answers) {
+    struct ind_answers answers;
+    if (!ind_answers_begin(&answers, set)) {
+        ind_answers_free(&answers);
         ind_conditions_free(set);
         return false;
     }
     ind_conditions_free(follower->set);
-    free(follower->answers.of_test);
+    ind_answers_free(&follower->answers);
     follower->set = set;
     follower->condition = condition;
-    follower->answers = (struct ind_answers){answers, 0};
+    follower->answers = answers;
     follower->clock = (struct ind_path_clock){.zone = config->zone};
     return true;
 }
@@ -205,13 +206,15 @@ void ind_followers_add(struct ind_followers *followers, struct evhttp_request *r
     bufferevent_enable(stream, EV_READ);
 }
 
-static void offer(struct follower *follower, const struct ind_message *message)
+static void offer(struct follower *follower, struct ind_message *message)
 {
     struct ind_followers *all = follower->all;
-    ind_answers_next(&follower->answers, ind_conditions_tests(follower->set));
+    ind_answers_next(&follower->answers);
     if (!ind_condition_holds(follower->set, follower->condition, message, &follower->answers))
         return;
     struct ind_buffer line = ind_buffer_on(all->room, IND_LINE_ROOM(IND_MESSAGE_LIMIT));
+    bool fields = follower->by_template ? follower->template.has_field : follower->layout == IND_LAYOUT_JSON;
+    message->payload = fields ? ind_answers_payload(&follower->answers, message) : NULL;
     ind_buffer_byte(&line, '=');
     if (follower->by_template) {
         ind_template_line(&follower->template, message, &follower->clock, &line);

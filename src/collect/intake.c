@@ -54,8 +54,7 @@ struct ind_intake *ind_intake_new(const struct ind_config *config, struct ind_ac
     intake->config = config;
     intake->accounts = accounts;
     intake->domain = ind_devices_domain(config->devices);
-    intake->answers.of_test =
-        calloc(ind_conditions_tests(config->conditions) + 1, sizeof *intake->answers.of_test);
+    bool answers = ind_answers_begin(&intake->answers, config->conditions);
     intake->taken = calloc(config->route_count, sizeof *intake->taken);
     intake->groups = calloc(config->route_count * IND_PRIS, sizeof *intake->groups);
     intake->json = ind_json_line_new();
@@ -64,7 +63,7 @@ struct ind_intake *ind_intake_new(const struct ind_config *config, struct ind_ac
         strcpy(intake->host, "localhost");
     intake->local.name = intake->host;
     memset(intake->recent, 0xff, sizeof intake->recent);
-    if (intake->answers.of_test && intake->taken && intake->groups && intake->json)
+    if (answers && intake->taken && intake->groups && intake->json)
         return intake;
     ind_intake_free(intake);
     return NULL;
@@ -87,7 +86,7 @@ void ind_intake_free(struct ind_intake *intake)
         return;
     forget_senders(intake);
     ind_json_line_free(intake->json);
-    free(intake->answers.of_test);
+    ind_answers_free(&intake->answers);
     free(intake->taken);
     free(intake->groups);
     free(intake->tallies);
@@ -376,6 +375,19 @@ static bool add_line(struct ind_intake *intake, const struct ind_message *messag
     return true;
 }
 
+static bool wants_fields(const struct ind_route *route)
+{
+    return route->layout == IND_LAYOUT_JSON || route->file.has_field;
+}
+
+/* Fields are taken out only where a file or a layout asks for them (a condition has asked by itself). */
+static void read_fields(struct ind_intake *intake, struct ind_message *message, size_t count)
+{
+    for (size_t i = 0; i < count && !message->payload; i++)
+        if (wants_fields(&intake->config->routes[intake->taken[i]]))
+            message->payload = ind_answers_payload(&intake->answers, message);
+}
+
 /* A line for each route, from `next_copy` on. */
 static bool add_copies(struct ind_intake *intake, const struct ind_message *message, uint32_t account,
                        size_t count, struct ind_batch *batch)
@@ -419,6 +431,7 @@ bool ind_intake_message(struct ind_intake *intake, enum ind_line_form form, stru
         return false;
     if (message.original.length > 0)
         count = ind_router_decide(intake->config->router, &message, &intake->answers, intake->taken);
+    read_fields(intake, &message, count);
     bool whole = add_copies(intake, &message, account, count, batch);
     if (!*tallied && (whole || intake->next_copy > 0)) {
         tally_message(tally, &message, length, count);

@@ -279,7 +279,7 @@ static void compile(struct ind_loader *loader)
     if (!config->zone_text)
         config->zone = ind_zone_of_machine();
     config->devices = ind_devices_new(ind_slice_of(config->domain));
-    config->conditions = ind_conditions_new(ind_slice_of(config->domain));
+    config->conditions = ind_conditions_new(ind_slice_of(config->domain), config->zone);
     if (!config->devices || !config->conditions || !config->store || !config->state ||
         !ind_default_policy(loader)) {
         ind_remark_add(loader->remarks, false, NULL, 0, 0, "out of memory while reading the configuration");

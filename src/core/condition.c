@@ -1,23 +1,65 @@
 #include "core/condition.h"
 
 #include "core/condition_set.h"
-#include "core/device.h"
+#include "core/header.h"
+#define PCRE2_CODE_UNIT_WIDTH 8
+#include <pcre2.h>
 #include <stdlib.h>
 
-const char *const ind_field_names[IND_FIELDS] = {"facility", "severity", "host", "device",
-                                                 "sender",   "app",      "text"};
+/* What is asked of which field; a row is all that a new field needs here. */
+#define OPS_WORDS (OP_IS | OP_CONTAINS | OP_MENTIONS | OP_STARTS | OP_ENDS | OP_MATCHES | OP_PRESENT)
+#define OPS_NUMBERS (OP_AT_LEAST | OP_AT_MOST)
+#define OPS_TEXT (OPS_WORDS | OPS_NUMBERS)
+static const char of_severity[] = "is, is not, in, not in, at least or at most";
+static const char of_facility[] = "is, is not, in or not in";
+static const char of_text[] =
+    "is, in, contains, mentions, starts with, ends with, matches, at least, at most, "
+    "is present or is absent";
+static const char of_address[] = "is, in, contains, mentions, starts with, ends with, matches, within, is "
+                                 "present or is absent";
+static const char of_value[] =
+    "is, in, contains, mentions, starts with, ends with, matches, at least, at most, "
+    "within, is present or is absent";
+static const char of_lag[] = "at least, at most, is present or is absent";
+static const char of_time[] = "within, as in: time within 22:00-06:00";
+
+const struct field_row ind_field_rows[IND_FIELDS] = {
+    [IND_FIELD_FACILITY] = {"facility", KIND_FACILITY, OP_IS, false, of_facility},
+    [IND_FIELD_SEVERITY] = {"severity", KIND_SEVERITY, OP_IS | OPS_NUMBERS, false, of_severity},
+    [IND_FIELD_HOST] = {"host", KIND_NAME, OPS_WORDS | OP_WITHIN, false, of_address},
+    [IND_FIELD_DEVICE] = {"device", KIND_NAME, OPS_WORDS | OP_WITHIN, false, of_address},
+    [IND_FIELD_SENDER] = {"sender", KIND_TEXT, OPS_WORDS | OP_WITHIN, false, of_address},
+    [IND_FIELD_LISTENER] = {"listener", KIND_TEXT, OPS_TEXT, false, of_text},
+    [IND_FIELD_TRANSPORT] = {"transport", KIND_TEXT, OPS_TEXT, false, of_text},
+    [IND_FIELD_APP] = {"app", KIND_TEXT, OPS_TEXT, false, of_text},
+    [IND_FIELD_PROCID] = {"procid", KIND_TEXT, OPS_TEXT, false, of_text},
+    [IND_FIELD_MSGID] = {"msgid", KIND_TEXT, OPS_TEXT, false, of_text},
+    [IND_FIELD_TEXT] = {"text", KIND_TEXT, OPS_TEXT, false, of_text},
+    [IND_FIELD_ORIGINAL] = {"original", KIND_TEXT, OPS_TEXT, false, of_text},
+    [IND_FIELD_LAG] = {"lag", KIND_NUMBER, OPS_NUMBERS | OP_PRESENT, false, of_lag},
+    [IND_FIELD_LABEL] = {"label", KIND_TEXT, OPS_TEXT | OP_WITHIN, false, of_value},
+    [IND_FIELD_DATA] = {"data", KIND_TEXT, OPS_TEXT | OP_WITHIN, true, of_value},
+    [IND_FIELD_FIELD] = {"field", KIND_TEXT, OPS_TEXT | OP_WITHIN, true, of_value},
+    [IND_FIELD_TIME] = {"time", KIND_TIME, OP_DURING, false, of_time},
+    [IND_FIELD_DAY] = {"day", KIND_DAY, OP_IS, false, of_facility},
+};
 
 struct ind_slice ind_field_name(enum ind_field field)
 {
-    return ind_slice_of(ind_field_names[field]);
+    return ind_slice_of(ind_field_rows[field].name);
 }
 
 int ind_field_read(struct ind_slice name)
 {
     for (int i = 0; i < IND_FIELDS; i++)
-        if (ind_slice_equal(name, ind_slice_of(ind_field_names[i])))
+        if (ind_slice_equal(name, ind_slice_of(ind_field_rows[i].name)))
             return i;
     return -1;
+}
+
+bool ind_field_is_text(enum ind_field field)
+{
+    return field >= IND_FIELD_HOST && field <= IND_FIELD_ORIGINAL;
 }
 
 struct ind_slice ind_field_text(const struct ind_message *message, enum ind_field field)
@@ -29,10 +71,20 @@ struct ind_slice ind_field_text(const struct ind_message *message, enum ind_fiel
         return message->device;
     case IND_FIELD_SENDER:
         return message->sender;
+    case IND_FIELD_LISTENER:
+        return message->listener;
+    case IND_FIELD_TRANSPORT:
+        return ind_transport_name(message->transport);
     case IND_FIELD_APP:
         return message->app;
+    case IND_FIELD_PROCID:
+        return message->procid;
+    case IND_FIELD_MSGID:
+        return message->msgid;
     case IND_FIELD_TEXT:
         return message->text;
+    case IND_FIELD_ORIGINAL:
+        return message->original;
     default:
         return IND_NOTHING;
     }
@@ -62,12 +114,13 @@ struct ind_slice ind_set_keep(struct ind_conditions *set, const char *at, size_t
     return (struct ind_slice){text, length};
 }
 
-struct ind_conditions *ind_conditions_new(struct ind_slice domain)
+struct ind_conditions *ind_conditions_new(struct ind_slice domain, const struct ind_zone *zone)
 {
     struct ind_conditions *set = calloc(1, sizeof *set);
     if (!set)
         return NULL;
-    ind_node_add(set, NODE_ALWAYS, 0, 0);
+    set->zone = zone;
+    ind_node_add(set, NODE_ALWAYS, 0, 0, 0);
     set->domain = ind_set_keep(set, domain.at, domain.length);
     if (set->out_of_memory) {
         ind_conditions_free(set);
@@ -76,11 +129,15 @@ struct ind_conditions *ind_conditions_new(struct ind_slice domain)
     return set;
 }
 
-static void test_free(struct test *test)
+void ind_test_free(struct test *test)
 {
+    for (size_t i = 0; test->regexes && i < test->count; i++)
+        pcre2_code_free(test->regexes[i]);
+    free(test->regexes);
     free(test->texts);
     free(test->finders);
     free(test->networks);
+    free(test->spans);
 }
 
 void ind_conditions_free(struct ind_conditions *set)
@@ -88,7 +145,7 @@ void ind_conditions_free(struct ind_conditions *set)
     if (!set)
         return;
     for (size_t i = 0; i < set->test_count; i++)
-        test_free(&set->tests[i]);
+        ind_test_free(&set->tests[i]);
     for (size_t i = 0; i < set->kept_count; i++)
         free(set->kept[i]);
     free(set->kept);
@@ -97,7 +154,8 @@ void ind_conditions_free(struct ind_conditions *set)
     free(set);
 }
 
-uint32_t ind_node_add(struct ind_conditions *set, enum node_kind kind, size_t at, size_t length)
+uint32_t ind_node_add(struct ind_conditions *set, enum node_kind kind, uint32_t source, size_t at,
+                      size_t length)
 {
     if (set->node_count == set->node_room) {
         size_t room = set->node_room ? set->node_room * 2 : 32;
@@ -109,16 +167,21 @@ uint32_t ind_node_add(struct ind_conditions *set, enum node_kind kind, size_t at
         set->nodes = nodes;
         set->node_room = room;
     }
-    set->nodes[set->node_count] = (struct node){(uint8_t)kind, 0, 0, 0, (uint32_t)at, (uint32_t)length};
+    set->nodes[set->node_count] = (struct node){
+        .kind = (uint8_t)kind, .source = source, .at = (uint32_t)at, .length = (uint32_t)length};
     return (uint32_t)set->node_count++;
 }
 
 static bool same_test(const struct test *a, const struct test *b)
 {
-    if (a->field != b->field || a->op != b->op || a->numbers != b->numbers || a->count != b->count)
+    if (a->field != b->field || a->op != b->op || a->nocase != b->nocase || a->numbers != b->numbers ||
+        a->limit < b->limit || a->limit > b->limit || a->count != b->count ||
+        !ind_slice_equal(a->id, b->id) || !ind_slice_equal(a->name, b->name))
         return false;
     for (size_t i = 0; i < a->count; i++) {
         if (a->texts && !ind_slice_equal(a->texts[i], b->texts[i]))
+            return false;
+        if (a->spans && (a->spans[i].from != b->spans[i].from || a->spans[i].to != b->spans[i].to))
             return false;
         if (a->networks && (a->networks[i].prefix != b->networks[i].prefix ||
                             !ind_address_equal(&a->networks[i].address, &b->networks[i].address)))
@@ -131,20 +194,22 @@ uint32_t ind_test_add(struct ind_conditions *set, struct test *test)
 {
     for (size_t i = 0; i < set->test_count; i++)
         if (same_test(&set->tests[i], test)) {
-            test_free(test);
+            ind_test_free(test);
             return (uint32_t)i;
         }
     if (set->test_count == set->test_room) {
         size_t room = set->test_room ? set->test_room * 2 : 16;
         struct test *tests = realloc(set->tests, room * sizeof *tests);
         if (!tests) {
-            test_free(test);
+            ind_test_free(test);
             set->out_of_memory = true;
             return 0;
         }
         set->tests = tests;
         set->test_room = room;
     }
+    set->fields |= 1u << test->field;
+    set->regexes |= test->op == OP_MATCHES;
     set->tests[set->test_count] = *test;
     return (uint32_t)set->test_count++;
 }
@@ -152,71 +217,6 @@ uint32_t ind_test_add(struct ind_conditions *set, struct test *test)
 size_t ind_conditions_tests(const struct ind_conditions *set)
 {
     return set->test_count;
-}
-
-/* Names of hosts and devices ignore case and the domain; all else is compared byte by byte. */
-static bool is_name(unsigned field)
-{
-    return field == IND_FIELD_HOST || field == IND_FIELD_DEVICE;
-}
-
-static bool contains_nocase(struct ind_slice whole, struct ind_slice part)
-{
-    for (; whole.length >= part.length; whole = ind_slice_from(whole, 1)) {
-        if (ind_slice_starts_nocase(whole, part))
-            return true;
-        if (whole.length == 0)
-            break;
-    }
-    return false;
-}
-
-static bool value_fits(const struct ind_conditions *set, const struct test *test, size_t i,
-                       struct ind_slice value)
-{
-    struct ind_slice wanted = test->texts[i];
-    bool name = is_name(test->field);
-    switch (test->op) {
-    case OP_IS:
-        return name ? ind_slice_equal_nocase(ind_without_domain(value, set->domain),
-                                             ind_without_domain(wanted, set->domain))
-                    : ind_slice_equal(value, wanted);
-    case OP_STARTS:
-        return name ? ind_slice_starts_nocase(value, wanted) : ind_slice_starts(value, wanted);
-    default:
-        if (wanted.length == 0)
-            return true;
-        return name ? contains_nocase(value, wanted)
-                    : ind_find(&test->finders[i], value.at, value.length) != NULL;
-    }
-}
-
-static bool within(const struct test *test, struct ind_slice value)
-{
-    struct ind_address address;
-    if (!ind_address_read(value, &address))
-        return false;
-    for (size_t i = 0; i < test->count; i++)
-        if (ind_network_holds(&test->networks[i], &address))
-            return true;
-    return false;
-}
-
-static bool ask(const struct ind_conditions *set, const struct test *test, const struct ind_message *message)
-{
-    if (test->field == IND_FIELD_FACILITY)
-        return (test->numbers >> message->facility & 1) != 0;
-    if (test->field == IND_FIELD_SEVERITY)
-        return (test->numbers >> message->severity & 1) != 0;
-    struct ind_slice value = ind_field_text(message, test->field);
-    if (value.length == 0)
-        return false;
-    if (test->op == OP_WITHIN)
-        return within(test, value);
-    for (size_t i = 0; i < test->count; i++)
-        if (value_fits(set, test, i, value))
-            return true;
-    return false;
 }
 
 bool ind_condition_holds(const struct ind_conditions *set, ind_condition condition,
@@ -227,7 +227,7 @@ bool ind_condition_holds(const struct ind_conditions *set, ind_condition conditi
     case NODE_TEST: {
         uint32_t *answer = &answers->of_test[node->test];
         if ((*answer & ~1u) != answers->round)
-            *answer = answers->round | ask(set, &set->tests[node->test], message);
+            *answer = answers->round | ind_test_ask(set, &set->tests[node->test], message, answers);
         return *answer & 1;
     }
     case NODE_NOT:
@@ -301,8 +301,9 @@ struct ind_slice ind_condition_literal(const struct ind_conditions *set, ind_con
         return ind_condition_literal(set, node->first);
     if (node->kind == NODE_TEST) {
         const struct test *test = &set->tests[node->test];
-        bool literal = (test->field == IND_FIELD_TEXT || test->field == IND_FIELD_APP) &&
-                       test->op != OP_WITHIN && test->count == 1;
+        const unsigned ops = OP_IS | OP_CONTAINS | OP_MENTIONS | OP_STARTS | OP_ENDS;
+        bool literal = (test->field == IND_FIELD_TEXT || test->field == IND_FIELD_APP) && (test->op & ops) &&
+                       test->count == 1 && !test->nocase;
         return literal ? test->texts[0] : IND_NOTHING;
     }
     struct ind_slice longest = IND_NOTHING;
@@ -315,60 +316,9 @@ struct ind_slice ind_condition_literal(const struct ind_conditions *set, ind_con
     return longest;
 }
 
-/* "not F is A" and "not F is B" with nothing in common: one of the two always holds. */
-static bool excludes(const struct ind_conditions *set, const struct node *a, const struct node *b)
-{
-    if (a->kind != NODE_NOT || b->kind != NODE_NOT)
-        return false;
-    const struct node *in_a = &set->nodes[a->first], *in_b = &set->nodes[b->first];
-    if (in_a->kind != NODE_TEST || in_b->kind != NODE_TEST)
-        return false;
-    const struct test *x = &set->tests[in_a->test], *y = &set->tests[in_b->test];
-    if (x->field != y->field || x->op != OP_IS || y->op != OP_IS || x->numbers & y->numbers)
-        return false;
-    for (size_t i = 0; i < x->count; i++)
-        for (size_t j = 0; j < y->count; j++)
-            if (ind_slice_equal_nocase(x->texts[i], y->texts[j]))
-                return false;
-    return true;
-}
-
-static void doubt_any(const struct ind_conditions *set, const struct node *node, struct ind_mistake *mistake)
-{
-    for (uint32_t a = node->first; a; a = set->nodes[a].next)
-        for (uint32_t b = set->nodes[a].next; b; b = set->nodes[b].next)
-            if (excludes(set, &set->nodes[a], &set->nodes[b])) {
-                const struct node *from = &set->nodes[a], *to = &set->nodes[b];
-                const struct test *test = &set->tests[set->nodes[from->first].test];
-                struct ind_slice field = ind_field_name(test->field);
-                ind_mistake_say(mistake, from->at, to->at + to->length - from->at,
-                                "this always holds: no message has two values of ", field,
-                                "; did you mean \"", field, " not in (…)\"?");
-                return;
-            }
-}
-
-bool ind_condition_doubt(const struct ind_conditions *set, ind_condition condition, bool in_route,
-                         struct ind_mistake *mistake)
+struct ind_slice ind_condition_text(const struct ind_conditions *set, ind_condition condition)
 {
     const struct node *node = &set->nodes[condition];
-    if (node->kind == NODE_TEST && in_route) {
-        const struct test *test = &set->tests[node->test];
-        unsigned bits = test->numbers;
-        if (test->field == IND_FIELD_SEVERITY && bits > 1 && bits <= 1u << IND_SEVERITY_WARNING &&
-            (bits & (bits - 1)) == 0) {
-            unsigned severity = 0;
-            while (bits >>= 1)
-                severity++;
-            ind_mistake_say(mistake, node->at, node->length, "only ", ind_severity_name(severity),
-                            ", nothing worse; did you mean \"severity at least ", ind_severity_name(severity),
-                            "\"?");
-        }
-    }
-    if (node->kind == NODE_ANY)
-        doubt_any(set, node, mistake);
-    if (node->kind == NODE_ANY || node->kind == NODE_ALL)
-        for (uint32_t part = node->first; part && !mistake->made; part = set->nodes[part].next)
-            (void)ind_condition_doubt(set, part, false, mistake);
-    return mistake->made;
+    return node->kind == NODE_ALWAYS ? IND_NOTHING
+                                     : (struct ind_slice){set->kept[node->source] + node->at, node->length};
 }

@@ -3,6 +3,7 @@
  *     condition := all { "or" all }
  *     all       := term { "and" term }
  *     term      := ["not"] ( "(" condition ")" | test | NAME )
+ *     test      := FIELD OPERATOR [VALUE]
  *
  * A set holds many conditions. Tests that say the same are kept once, and a message is put to each at most
  * once: the answers are remembered in a struct ind_answers until the next message. A set is filled by one
@@ -13,6 +14,8 @@
 #include "core/message.h"
 #include "core/mistake.h"
 #include "core/names.h"
+#include "core/payload.h"
+#include "core/zone.h"
 
 enum ind_field {
     IND_FIELD_FACILITY,
@@ -20,8 +23,19 @@ enum ind_field {
     IND_FIELD_HOST,
     IND_FIELD_DEVICE,
     IND_FIELD_SENDER,
+    IND_FIELD_LISTENER,
+    IND_FIELD_TRANSPORT,
     IND_FIELD_APP,
+    IND_FIELD_PROCID,
+    IND_FIELD_MSGID,
     IND_FIELD_TEXT,
+    IND_FIELD_ORIGINAL,
+    IND_FIELD_LAG,   /* seconds */
+    IND_FIELD_LABEL, /* these three: with a name behind it */
+    IND_FIELD_DATA,
+    IND_FIELD_FIELD,
+    IND_FIELD_TIME, /* of day, on the collector's clock */
+    IND_FIELD_DAY,
     IND_FIELDS
 };
 
@@ -40,9 +54,9 @@ struct ind_named {
     void *context;
 };
 
-/* New; names of hosts within `domain` (copied, may be empty) are compared without it. NULL where memory is
- * out. */
-struct ind_conditions *ind_conditions_new(struct ind_slice domain);
+/* New; names of hosts within `domain` (copied, may be empty) are compared without it; `zone` (borrowed; NULL:
+ * UTC) tells the time of day. NULL where memory is out. */
+struct ind_conditions *ind_conditions_new(struct ind_slice domain, const struct ind_zone *zone);
 void ind_conditions_free(struct ind_conditions *set);
 
 /* Reads a condition into the set. `named` may be NULL. False, with *mistake made, where the text is no
@@ -59,19 +73,34 @@ bool ind_condition_doubt(const struct ind_conditions *set, ind_condition conditi
 
 size_t ind_conditions_tests(const struct ind_conditions *set);
 
+/* What one thread needs to put messages to a set, and what it found out about the message at hand. */
 struct ind_answers {
-    uint32_t *of_test; /* caller's, one for each test of the set, zero at first */
-    uint32_t round;    /* counted up before each message by ind_answers_next */
+    uint32_t *of_test; /* one for each test of the set */
+    size_t tests;
+    uint32_t round; /* of the message */
+    uint32_t payload_round;
+    struct ind_payload *payload;
+    char *scratch;        /* for fields whose escapes have to be undone */
+    void *match, *effort; /* PCRE2's: where it matched, and how hard it may try */
 };
 
-static inline void ind_answers_next(struct ind_answers *answers, size_t tests)
+/* Fills *answers for a set that is complete. False where memory is out; then, too, it is to be freed. */
+bool ind_answers_begin(struct ind_answers *answers, const struct ind_conditions *set);
+void ind_answers_free(struct ind_answers *answers);
+
+/* Before each message. */
+static inline void ind_answers_next(struct ind_answers *answers)
 {
     answers->round += 2;
     if (answers->round == 0) {
-        memset(answers->of_test, 0, tests * sizeof *answers->of_test);
+        memset(answers->of_test, 0, answers->tests * sizeof *answers->of_test);
+        answers->payload_round = 0;
         answers->round = 2;
     }
 }
+
+/* The fields of the message's payload, read at most once a message. */
+const struct ind_payload *ind_answers_payload(struct ind_answers *answers, const struct ind_message *message);
 
 bool ind_condition_holds(const struct ind_conditions *set, ind_condition condition,
                          const struct ind_message *message, struct ind_answers *answers);
@@ -88,10 +117,31 @@ unsigned ind_condition_fields(const struct ind_conditions *set, ind_condition co
  * where there is none. Lives as long as the set. */
 struct ind_slice ind_condition_literal(const struct ind_conditions *set, ind_condition condition);
 
-/* "facility" and so on; the field of that name or -1; the field's value as text (not of facility and
- * severity). */
+/* "facility" and so on; the field of that name or -1. */
 struct ind_slice ind_field_name(enum ind_field field);
 int ind_field_read(struct ind_slice name);
+
+/* The value as text of a field that needs no name and is one (host to original); empty for all others. */
 struct ind_slice ind_field_text(const struct ind_message *message, enum ind_field field);
+bool ind_field_is_text(enum ind_field field);
+
+/* Why a condition holds, or does not: the tests that decide it. For "a and b" that fails it is the first that
+ * fails; for "a or b" that fails, all of them. */
+struct ind_reason {
+    struct ind_slice test; /* as written, with its "not"; lives as long as the set */
+    struct ind_slice name; /* of the named condition in which it stands, or empty */
+    bool held;             /* the answer to `test` */
+    bool present;          /* the message has the field */
+    char seen[200];        /* its value as text, cut where it is long; terminated */
+};
+
+/* Fills at most `room` reasons and returns how many there are. The condition has been put to the message with
+ * the same answers just before. */
+size_t ind_condition_why(const struct ind_conditions *set, ind_condition condition,
+                         const struct ind_message *message, struct ind_answers *answers,
+                         struct ind_reason *reasons, size_t room);
+
+/* The condition as it was written; lives as long as the set. */
+struct ind_slice ind_condition_text(const struct ind_conditions *set, ind_condition condition);
 
 #endif

@@ -1,5 +1,4 @@
-/* core/condition_set.h: the inside of a set of conditions, shared by reader (condition_read.c) and evaluator
- * (condition.c) only. */
+/* core/condition_set.h: the inside of a set of conditions, shared by those that read, ask and explain it. */
 #ifndef IND_CORE_CONDITION_SET_H
 #define IND_CORE_CONDITION_SET_H
 
@@ -7,16 +6,60 @@
 #include "core/condition.h"
 #include "core/find.h"
 
-enum test_op { OP_IS, OP_CONTAINS, OP_STARTS, OP_WITHIN };
+/* Bits: which fields take an operator is a mask of them. "in" is "is" with several values, "is absent" is
+ * "not … is present". */
+enum test_op {
+    OP_IS = 1,
+    OP_CONTAINS = 2,
+    OP_MENTIONS = 4,
+    OP_STARTS = 8,
+    OP_ENDS = 16,
+    OP_MATCHES = 32,
+    OP_WITHIN = 64,  /* a network */
+    OP_DURING = 128, /* written "within" too: a span of the day */
+    OP_AT_LEAST = 256,
+    OP_AT_MOST = 512,
+    OP_PRESENT = 1024
+};
 
-/* One question about one field; "in" is "is" with several values. */
+enum field_kind {
+    KIND_FACILITY,
+    KIND_SEVERITY,
+    KIND_NAME, /* of hosts: case and domain do not matter */
+    KIND_TEXT,
+    KIND_NUMBER,
+    KIND_TIME,
+    KIND_DAY
+};
+
+struct field_row {
+    const char *name;
+    uint8_t kind;          /* enum field_kind */
+    unsigned ops;          /* of enum test_op */
+    bool several;          /* a message may have it more than once */
+    const char *operators; /* as a mistake lists them */
+};
+extern const struct field_row ind_field_rows[IND_FIELDS];
+
+/* Minutes of the day; `to` may be before `from`: over midnight. */
+struct span {
+    uint16_t from, to;
+};
+
+/* One question about one field. */
 struct test {
-    uint8_t field, op;
-    uint32_t numbers; /* facility and severity: a bit for each value that fits */
-    size_t count;     /* of values: texts, or networks for OP_WITHIN */
+    uint8_t field;
+    bool nocase;
+    uint16_t op;
+    uint32_t numbers;          /* facility, severity, day: a bit for each value that fits */
+    double limit;              /* OP_AT_LEAST, OP_AT_MOST */
+    struct ind_slice id, name; /* of a label, a field, an element of the structured data and its parameter */
+    size_t count;              /* of values: texts, networks or spans, by the operator */
     struct ind_slice *texts;
-    struct ind_finder *finders; /* OP_CONTAINS */
+    struct ind_finder *finders; /* OP_CONTAINS, OP_MENTIONS */
     struct ind_network *networks;
+    struct span *spans;
+    void **regexes; /* compiled; the texts as written beside them */
 };
 
 enum node_kind { NODE_ALWAYS, NODE_TEST, NODE_NOT, NODE_ALL, NODE_ANY, NODE_NAME };
@@ -26,10 +69,9 @@ struct node {
     uint8_t kind;
     uint32_t test;        /* NODE_TEST */
     uint32_t first, next; /* first part; next part of the node above; 0: none */
-    uint32_t at, length;  /* where it stands in its text */
+    uint32_t source;      /* its text */
+    uint32_t at, length;  /* where it stands in it */
 };
-
-extern const char *const ind_field_names[IND_FIELDS];
 
 struct ind_conditions {
     struct node *nodes;
@@ -37,14 +79,31 @@ struct ind_conditions {
     struct test *tests;
     size_t test_count, test_room;
     struct ind_slice domain;
+    const struct ind_zone *zone;
     char **kept; /* texts owned */
     size_t kept_count, kept_room;
+    unsigned fields; /* 1 << enum ind_field for each that some test asks for */
+    bool regexes;    /* some test has one */
     bool out_of_memory;
 };
 
-uint32_t ind_node_add(struct ind_conditions *set, enum node_kind kind, size_t at, size_t length);
+uint32_t ind_node_add(struct ind_conditions *set, enum node_kind kind, uint32_t source, size_t at,
+                      size_t length);
+void ind_test_free(struct test *test);
 /* Takes the test's arrays; returns the place of it or of its equal. */
 uint32_t ind_test_add(struct ind_conditions *set, struct test *test);
+/* A terminated copy that lives as long as the set: kept[kept_count - 1]. */
 struct ind_slice ind_set_keep(struct ind_conditions *set, const char *at, size_t length);
+
+/* condition_ask.c: one test put to one message. */
+bool ind_test_ask(const struct ind_conditions *set, const struct test *test,
+                  const struct ind_message *message, struct ind_answers *answers);
+
+/* The next value as text of a field that has one; *state begins as 0. False where there is none (left). */
+bool ind_test_value(const struct test *test, const struct ind_message *message, struct ind_answers *answers,
+                    size_t *state, struct ind_slice *value);
+
+/* Seconds between what the device claims and our receipt; false where one of them is not known. */
+bool ind_message_lag(const struct ind_message *message, double *lag);
 
 #endif

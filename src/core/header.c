@@ -220,6 +220,7 @@ static void begin(struct ind_message *message, struct ind_slice original)
     message->timestamp = message->sequence = message->location = IND_NOTHING;
     message->sender = message->device = message->listener = IND_NOTHING;
     message->configured = NULL;
+    message->payload = NULL;
 }
 
 void ind_header_read(const char *bytes, size_t length, ind_time reference, const struct ind_zone *zone,

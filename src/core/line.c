@@ -4,6 +4,7 @@
 #include "core/escape.h"
 #include "core/header.h"
 #include "core/names.h"
+#include "core/payload.h"
 
 static const char *const layout_names[IND_LAYOUTS] = {"plain", "json", "rfc5424", "raw"};
 
@@ -22,7 +23,18 @@ int ind_layout_read(struct ind_slice name)
 
 unsigned ind_layout_lacks(enum ind_layout layout)
 {
-    return layout == IND_LAYOUT_JSON ? 0 : 1u << IND_FIELD_SENDER;
+    const unsigned receipt = 1u << IND_FIELD_SENDER | 1u << IND_FIELD_LISTENER | 1u << IND_FIELD_TRANSPORT;
+    const unsigned original = 1u << IND_FIELD_ORIGINAL, lag = 1u << IND_FIELD_LAG;
+    switch (layout) {
+    case IND_LAYOUT_JSON:
+        return original;
+    case IND_LAYOUT_PLAIN:
+        return receipt | original;
+    case IND_LAYOUT_RFC5424:
+        return receipt | original | lag;
+    default:
+        return receipt | lag;
+    }
 }
 
 /* Hundredths of a second, with sign: enough for eyes. */
@@ -285,6 +297,57 @@ static void write_data(struct ind_slice data, struct ind_buffer *buffer)
     ind_buffer_byte(buffer, '}');
 }
 
+static bool same_name_before(const struct ind_payload *payload, size_t index)
+{
+    for (size_t i = 0; i < index; i++)
+        if (ind_slice_equal(payload->fields[i].name, payload->fields[index].name))
+            return true;
+    return false;
+}
+
+static void write_text(struct ind_buffer *buffer, struct ind_slice text)
+{
+    ind_buffer_byte(buffer, '"');
+    ind_escape_json(buffer, text);
+    ind_buffer_byte(buffer, '"');
+}
+
+/* A field that is there several times is a list. */
+static void write_field(const struct ind_payload *payload, size_t index, struct ind_buffer *buffer)
+{
+    struct ind_slice name = payload->fields[index].name, value;
+    size_t next = index, count = 0;
+    while (ind_payload_find(payload, name, &next, &value))
+        count++;
+    write_text(buffer, name);
+    ind_buffer_text(buffer, count > 1 ? ":[" : ":");
+    next = index;
+    for (size_t i = 0; ind_payload_find(payload, name, &next, &value); i++) {
+        ind_buffer_text(buffer, i ? "," : "");
+        write_text(buffer, value);
+    }
+    ind_buffer_text(buffer, count > 1 ? "]" : "");
+}
+
+static void write_fields(const struct ind_payload *payload, struct ind_buffer *buffer)
+{
+    bool cut = payload->more;
+    size_t start = buffer->length;
+    ind_buffer_text(buffer, ",\"fields\":{");
+    for (size_t i = 0; i < payload->count && !cut; i++) {
+        struct ind_buffer before = *buffer;
+        if (same_name_before(payload, i))
+            continue;
+        ind_buffer_text(buffer, buffer->at[buffer->length - 1] == '{' ? "" : ",");
+        write_field(payload, i, buffer);
+        cut = buffer->length - start > IND_FIELDS_ROOM - 64;
+        if (cut)
+            *buffer = before;
+    }
+    ind_buffer_byte(buffer, '}');
+    ind_buffer_text(buffer, cut ? ",\"fields_cut\":true" : "");
+}
+
 static void write_json(const struct ind_message *message, struct ind_buffer *buffer)
 {
     ind_buffer_byte(buffer, '{');
@@ -307,6 +370,8 @@ static void write_json(const struct ind_message *message, struct ind_buffer *buf
     if (message->form != IND_FORM_BARE)
         member(buffer, "format", ind_form_name(message->form));
     member(buffer, "malformed", ind_malformed_name(message->malformed));
+    if (message->payload && message->payload->count)
+        write_fields(message->payload, buffer);
     for (size_t i = 0; message->configured && i < message->configured->label_count; i++) {
         const struct ind_label *label = &message->configured->labels[i];
         ind_buffer_text(buffer, i == 0 ? ",\"labels\":{\"" : ",\"");

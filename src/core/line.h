@@ -10,8 +10,10 @@
 
 enum ind_layout { IND_LAYOUT_PLAIN, IND_LAYOUT_JSON, IND_LAYOUT_RFC5424, IND_LAYOUT_RAW, IND_LAYOUTS };
 
-/* A byte becomes six at most (JSON's \u00NN), and the parts of a message overlap nowhere. */
-#define IND_LINE_ROOM(bytes) ((bytes)*6 + 2048)
+/* A byte becomes six at most (JSON's \u00NN), and the parts of a message overlap nowhere, but for the fields
+ * of its payload: of those a line holds as many as there is room for, and says where that is not all. */
+enum { IND_FIELDS_ROOM = 128 * 1024 };
+#define IND_LINE_ROOM(bytes) ((bytes)*6 + IND_FIELDS_ROOM + 2048)
 
 struct ind_slice ind_layout_name(enum ind_layout layout);
 int ind_layout_read(struct ind_slice name); /* -1 where there is none of that name */
@@ -26,7 +28,8 @@ struct ind_line_clock {
     char text[20];     /* "2026-11-23T04:45:00." */
 };
 
-/* Adds a line with its end. `domain` (may be empty) tells which names are the same. */
+/* Adds a line with its end. The layout `json` holds the fields of message->payload, where that is set.
+ * `domain` (may be empty) tells which names are the same. */
 void ind_line_write(enum ind_layout layout, const struct ind_message *message, struct ind_slice domain,
                     struct ind_line_clock *clock, struct ind_buffer *buffer);
 

@@ -8,6 +8,7 @@
 #include "core/civil.h"
 
 struct ind_device;
+struct ind_payload;
 
 enum ind_form { IND_FORM_BARE, IND_FORM_RFC3164, IND_FORM_RFC5424 };
 
@@ -62,6 +63,7 @@ struct ind_message {
     struct ind_slice device;             /* never empty once ind_device_resolve has run */
     struct ind_slice listener;           /* as configured: "udp 0.0.0.0:514" */
     const struct ind_device *configured; /* the configured device, or NULL */
+    const struct ind_payload *payload;   /* its fields, where somebody asked for them; or NULL */
 };
 
 /* "rfc5424", "rfc3164", "bare", and short English for the reasons ("structured data"); borrowed for ever. */

@@ -1,6 +1,7 @@
 #include "core/payload.h"
 
 #include "core/event_code.h"
+#include "core/names.h"
 #include "core/payload_inside.h"
 #include "core/scan.h"
 
@@ -166,10 +167,19 @@ bool ind_payload_find(const struct ind_payload *payload, struct ind_slice name, 
     return false;
 }
 
-bool ind_payload_knows(struct ind_slice name)
+bool ind_payload_may_give(struct ind_slice name, const char **near)
 {
-    for (size_t i = 0; i < sizeof code_names / sizeof *code_names; i++)
-        if (ind_slice_equal(name, code_names[i]))
+    static const char *const names[] = {"code_group",         "code_subgroup",      "code_severity",
+                                        "code_name",          "code_sequence",      "cef_version",
+                                        "cef_device_vendor",  "cef_device_product", "cef_device_version",
+                                        "cef_event_class_id", "cef_name",           "cef_severity"};
+    const size_t count = sizeof names / sizeof *names;
+    *near = NULL;
+    if (!ind_slice_starts(name, IND_SLICE("code_")) && !ind_slice_starts(name, IND_SLICE("cef_")))
+        return true;
+    for (size_t i = 0; i < count; i++)
+        if (ind_slice_equal(name, ind_slice_of(names[i])))
             return true;
-    return ind_slice_starts(name, IND_SLICE("cef_"));
+    *near = ind_near(name, names, count);
+    return false;
 }

@@ -39,7 +39,8 @@ void ind_payload_read(const struct ind_message *message, char *scratch, size_t r
 bool ind_payload_find(const struct ind_payload *payload, struct ind_slice name, size_t *from,
                       struct ind_slice *value);
 
-/* Names that a payload of a known form may give, whatever the message; false for all others. */
-bool ind_payload_knows(struct ind_slice name);
+/* Whether a payload may give a field of that name: keys are whatever a device writes, but what begins with
+ * `code_` or `cef_` is one of ours. Where not, *near is the name that was probably meant, or NULL. */
+bool ind_payload_may_give(struct ind_slice name, const char **near);
 
 #endif

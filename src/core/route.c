@@ -67,8 +67,7 @@ size_t ind_router_decide(const struct ind_router *router, const struct ind_messa
 {
     unsigned pri = message->facility * 8u + message->severity;
     size_t count = 0;
-    if (!router->sure[pri])
-        ind_answers_next(answers, ind_conditions_tests(router->set));
+    ind_answers_next(answers);
     for (size_t i = router->start[pri]; i < router->start[pri + 1]; i++) {
         const struct candidate *candidate = &router->candidates[i];
         const struct ind_route *route = &router->routes[candidate->route];

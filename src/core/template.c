@@ -3,10 +3,11 @@
 #include "core/archive_name.h"
 #include "core/escape.h"
 #include "core/names.h"
+#include "core/payload.h"
 
 static const char *const placeholder_names[IND_PUT_LITERAL] = {
-    "device", "host", "sender", "facility", "severity", "app",    "listener", "year", "month",
-    "day",    "hour", "date",   "label",    "time",     "procid", "msgid",    "data", "text"};
+    "device", "host", "sender", "facility", "severity", "app",    "listener", "year", "month", "day",
+    "hour",   "date", "label",  "field",    "time",     "procid", "msgid",    "data", "text"};
 
 static size_t names_for(enum ind_template_use use)
 {
@@ -22,7 +23,7 @@ static void unknown(struct ind_slice name, size_t at, enum ind_template_use use,
     else
         ind_mistake_say(mistake, at, name.length + 2, "unknown placeholder {", name,
                         "}; known are {device} {host} {sender} {facility} {severity} {app} {listener} {label "
-                        "NAME} {year} "
+                        "NAME} {field NAME} {year} "
                         "{month} {day} {hour} {date}",
                         IND_NOTHING,
                         use == IND_TEMPLATE_LINE ? " {time} {procid} {msgid} {data} {text}" : "");
@@ -45,6 +46,17 @@ static void read_placeholder(struct ind_template *template, struct ind_slice nam
     if (ind_slice_starts(name, IND_SLICE("label "))) {
         add_part(template, IND_PUT_LABEL, ind_slice_from(name, 6), at, mistake);
         template->only_pri = false;
+        return;
+    }
+    if (ind_slice_starts(name, IND_SLICE("field "))) {
+        add_part(template, IND_PUT_FIELD, ind_slice_from(name, 6), at, mistake);
+        template->has_field = template->has_message = true;
+        template->only_device = template->only_pri = false;
+        return;
+    }
+    if (ind_slice_equal(name, IND_SLICE("field"))) {
+        ind_mistake_say(mistake, at, name.length + 2, "which field? write {field NAME}", IND_NOTHING, "",
+                        IND_NOTHING, "");
         return;
     }
     if (ind_slice_equal(name, IND_SLICE("label"))) {
@@ -197,6 +209,15 @@ static void add_date_part(enum ind_placeholder put, const struct ind_civil *loca
         add_two_digits(buffer, local->hour);
 }
 
+static struct ind_slice field_of(const struct ind_message *message, struct ind_slice name)
+{
+    size_t from = 0;
+    struct ind_slice value = IND_NOTHING;
+    if (message->payload)
+        (void)ind_payload_find(message->payload, name, &from, &value);
+    return value;
+}
+
 static struct ind_slice value_of(const struct ind_template_part *part, const struct ind_message *message)
 {
     switch (part->put) {
@@ -216,6 +237,8 @@ static struct ind_slice value_of(const struct ind_template_part *part, const str
         return message->listener;
     case IND_PUT_LABEL:
         return ind_device_label(message->configured, part->text);
+    case IND_PUT_FIELD:
+        return field_of(message, part->text);
     case IND_PUT_PROCID:
         return message->procid;
     case IND_PUT_MSGID:

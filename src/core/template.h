@@ -25,6 +25,7 @@ enum ind_placeholder {
     IND_PUT_HOUR,
     IND_PUT_DATE,
     IND_PUT_LABEL,
+    IND_PUT_FIELD,     /* of the payload; needs message->payload */
     IND_PUT_LINE_ONLY, /* from here on: not in paths */
     IND_PUT_TIME = IND_PUT_LINE_ONLY,
     IND_PUT_PROCID,
@@ -36,7 +37,7 @@ enum ind_placeholder {
 
 struct ind_template_part {
     uint8_t put;           /* enum ind_placeholder */
-    struct ind_slice text; /* a literal, or the name of a label; borrowed from the source */
+    struct ind_slice text; /* a literal, or the name of a label or field; borrowed from the source */
 };
 
 enum { IND_TEMPLATE_PARTS = 64, IND_PATH_PART = 100, IND_PATH = 1024 };
@@ -47,6 +48,7 @@ struct ind_template {
     size_t count;
     bool has_time;    /* {year} … {date} */
     bool has_message; /* anything that a message can make up */
+    bool has_field;   /* {field NAME} */
     bool only_pri;    /* nothing but facility and severity tells paths apart */
     bool only_device; /* has_message, but only through {device} and labels */
 };

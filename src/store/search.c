@@ -40,6 +40,7 @@ struct ind_search {
     atomic_size_t next;
     atomic_uint_fast64_t bytes;
     unsigned fields;
+    bool labels; /* something asks for labels: they come from the present configuration */
     struct ind_slice literal;
     struct ind_finder finder;
     bool literal_in_json; /* stands in JSON as it is */
@@ -64,14 +65,14 @@ struct worker {
     uint64_t found, lines, bytes;
     uint64_t unread;
     bool *unread_file; /* per file */
-    uint8_t *lacks;    /* per file: fields it does not hold */
+    uint32_t *lacks;   /* per file: fields it does not hold */
     /* The file at hand. */
     size_t file;
     bool raw;
     ind_time modified, last_time;
 };
 
-static const char *const extra_names[] = {"date", "hour", "procid", "msgid"};
+static const char *const extra_names[] = {"date", "hour"};
 
 struct ind_slice ind_search_by_name(unsigned by)
 {
@@ -81,7 +82,8 @@ struct ind_slice ind_search_by_name(unsigned by)
 int ind_search_by_read(struct ind_slice name)
 {
     for (unsigned by = 0; by < IND_BY_END; by++)
-        if (ind_slice_equal(name, ind_search_by_name(by)))
+        if (ind_slice_equal(name, ind_search_by_name(by)) &&
+            (by <= IND_FIELD_SEVERITY || by >= IND_FIELDS || ind_field_is_text((enum ind_field)by)))
             return (int)by;
     return -1;
 }
@@ -90,7 +92,7 @@ int ind_search_by_read(struct ind_slice name)
 
 static void lacking(struct worker *worker, enum ind_layout layout)
 {
-    worker->lacks[worker->file] |= (uint8_t)(ind_layout_lacks(layout) & worker->search->fields);
+    worker->lacks[worker->file] |= ind_layout_lacks(layout) & worker->search->fields;
 }
 
 /* Lines in the RFC forms: of a store, or of anybody. What has no time of its own is of the time of the line
@@ -128,8 +130,6 @@ static void add_value(struct worker *worker, const struct ind_message *message, 
 {
     struct ind_slice value = by == IND_FIELD_FACILITY   ? ind_facility_name(message->facility)
                              : by == IND_FIELD_SEVERITY ? ind_severity_name(message->severity)
-                             : by == IND_BY_PROCID      ? message->procid
-                             : by == IND_BY_MSGID       ? message->msgid
                              : by < IND_FIELDS          ? ind_field_text(message, (enum ind_field)by)
                                                         : IND_NOTHING;
     if (by == IND_BY_DATE || by == IND_BY_HOUR) {
@@ -174,11 +174,13 @@ static void group_message(struct worker *worker, const struct ind_message *messa
     add_to_group(&worker->groups, &worker->groups_cut, text, key.length, 1);
 }
 
-static void keep_line(struct worker *worker, const struct ind_message *message, enum ind_layout was,
+static void keep_line(struct worker *worker, struct ind_message *message, enum ind_layout was,
                       struct ind_slice line, uint64_t at)
 {
     const struct ind_search_settings *settings = worker->search->settings;
     struct ind_buffer out = ind_buffer_on(worker->line, LINE_ROOM);
+    if (settings->line ? settings->line->has_field : settings->layout == IND_LAYOUT_JSON)
+        message->payload = ind_answers_payload(&worker->answers, message);
     if (settings->line) {
         ind_template_line(settings->line, message, &worker->clock, &out);
         ind_buffer_byte(&out, '\n');
@@ -208,7 +210,9 @@ static void take_line(struct worker *worker, struct ind_slice line, uint64_t at)
     if ((settings->since != IND_TIME_NONE && message.time < settings->since) ||
         (settings->until != IND_TIME_NONE && message.time >= settings->until))
         return;
-    ind_answers_next(&worker->answers, ind_conditions_tests(settings->config->conditions));
+    if (worker->search->labels && !message.configured)
+        message.configured = ind_devices_by_name(settings->config->devices, message.device);
+    ind_answers_next(&worker->answers);
     if (!ind_condition_holds(settings->config->conditions, settings->when, &message, &worker->answers))
         return;
     worker->found++;
@@ -437,19 +441,17 @@ static bool prepare(struct worker *worker, struct ind_search *search)
     const struct ind_search_settings *settings = search->settings;
     worker->search = search;
     worker->sorter = ind_sorter_new(SORT_MEMORY);
-    worker->answers.of_test =
-        calloc(ind_conditions_tests(settings->config->conditions) + 1, sizeof *worker->answers.of_test);
+    bool answers = ind_answers_begin(&worker->answers, settings->config->conditions);
     worker->json = ind_json_line_new();
     worker->clock.zone = settings->config->zone;
     worker->line = malloc(LINE_ROOM);
     worker->unread_file = calloc(settings->file_count + 1, sizeof *worker->unread_file);
     worker->lacks = calloc(settings->file_count + 1, sizeof *worker->lacks);
-    return worker->sorter && worker->answers.of_test && worker->json && worker->line && worker->unread_file &&
-           worker->lacks;
+    return worker->sorter && answers && worker->json && worker->line && worker->unread_file && worker->lacks;
 }
 
 static void gather(struct ind_search_result *result, struct ind_search *search, struct worker *worker,
-                   uint8_t *lacks)
+                   uint32_t *lacks)
 {
     struct group *group, *next;
     result->found += worker->found;
@@ -465,7 +467,7 @@ static void gather(struct ind_search_result *result, struct ind_search *search, 
     }
     for (size_t i = 0; worker->lacks && i < search->settings->file_count; i++)
         lacks[i] |= worker->lacks[i];
-    free(worker->answers.of_test);
+    ind_answers_free(&worker->answers);
     ind_json_line_free(worker->json);
     free(worker->line);
     free(worker->unread_file);
@@ -526,7 +528,7 @@ static void run_workers(struct ind_search *search, struct ind_search_result *res
 {
     size_t count = thread_count(search);
     struct worker *workers = calloc(count, sizeof *workers);
-    uint8_t *lacks = calloc(search->settings->file_count + 1, 1);
+    uint32_t *lacks = calloc(search->settings->file_count + 1, sizeof *lacks);
     search->sorters = calloc(count, sizeof *search->sorters);
     if (!workers || !search->sorters || !lacks) {
         result->failed = true;
@@ -566,6 +568,8 @@ void ind_search_run(const struct ind_search_settings *settings, struct ind_searc
     result->inside = search;
     search->settings = settings;
     search->fields = ind_condition_fields(settings->config->conditions, settings->when);
+    search->labels = (search->fields & 1u << IND_FIELD_LABEL) || settings->layout == IND_LAYOUT_JSON ||
+                     settings->line != NULL;
     for (size_t i = 0; i < settings->by_count; i++)
         if (settings->by[i] < IND_FIELDS)
             search->fields |= 1u << settings->by[i];

@@ -8,7 +8,7 @@
 enum { IND_SEARCH_FIELDS = 8 };
 
 /* What --by groups by: a field of the condition language, or one of these. */
-enum { IND_BY_DATE = IND_FIELDS, IND_BY_HOUR, IND_BY_PROCID, IND_BY_MSGID, IND_BY_END };
+enum { IND_BY_DATE = IND_FIELDS, IND_BY_HOUR, IND_BY_END };
 
 struct ind_search_file {
     const char *name;                       /* for people */

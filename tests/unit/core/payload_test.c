@@ -158,8 +158,11 @@ static void a_field_is_found_by_its_name_each_time(void **state)
     assert_true(ind_payload_find(&payload, IND_SLICE("a"), &from, &value));
     assert_slice(value, "2");
     assert_false(ind_payload_find(&payload, IND_SLICE("a"), &from, &value));
-    assert_true(ind_payload_knows(IND_SLICE("code_group")));
-    assert_false(ind_payload_knows(IND_SLICE("SRC")));
+    const char *near;
+    assert_true(ind_payload_may_give(IND_SLICE("code_group"), &near));
+    assert_true(ind_payload_may_give(IND_SLICE("SRC"), &near));
+    assert_false(ind_payload_may_give(IND_SLICE("code_gruop"), &near));
+    assert_string_equal(near, "code_group");
 }
 
 int main(void)

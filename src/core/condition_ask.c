@@ -1,0 +1,262 @@
+/* One test put to one message. */
+#include "core/condition_set.h"
+#include "core/device.h"
+#include "core/number.h"
+#include "core/scan.h"
+#include "core/structured_data.h"
+#define PCRE2_CODE_UNIT_WIDTH 8
+#include <pcre2.h>
+#include <stdlib.h>
+
+/* A pattern that a person wrote must not hold up the intake: beyond this many steps it does not match. */
+enum { REGEX_STEPS = 200000 };
+
+bool ind_answers_begin(struct ind_answers *answers, const struct ind_conditions *set)
+{
+    bool undone = (set->fields & (1u << IND_FIELD_DATA)) != 0;
+    *answers = (struct ind_answers){.tests = set->test_count + 1};
+    answers->of_test = calloc(answers->tests, sizeof *answers->of_test);
+    answers->payload = malloc(sizeof *answers->payload);
+    answers->scratch = malloc(IND_PAYLOAD_SCRATCH * (undone ? 2 : 1));
+    if (set->regexes) {
+        answers->match = pcre2_match_data_create(1, NULL);
+        answers->effort = pcre2_match_context_create(NULL);
+        if (answers->effort)
+            pcre2_set_match_limit(answers->effort, REGEX_STEPS);
+    }
+    return answers->of_test && answers->payload && answers->scratch &&
+           (!set->regexes || (answers->match && answers->effort));
+}
+
+void ind_answers_free(struct ind_answers *answers)
+{
+    free(answers->of_test);
+    free(answers->payload);
+    free(answers->scratch);
+    pcre2_match_data_free(answers->match);
+    pcre2_match_context_free(answers->effort);
+    *answers = (struct ind_answers){0};
+}
+
+const struct ind_payload *ind_answers_payload(struct ind_answers *answers, const struct ind_message *message)
+{
+    if (answers->payload_round != answers->round || answers->round == 0) {
+        ind_payload_read(message, answers->scratch, IND_PAYLOAD_SCRATCH, answers->payload);
+        answers->payload_round = answers->round;
+    }
+    return answers->payload;
+}
+
+bool ind_message_lag(const struct ind_message *message, double *lag)
+{
+    if (message->sent == IND_TIME_NONE || message->received == IND_TIME_NONE)
+        return false;
+    *lag = ((double)message->received - (double)message->sent) / (double)IND_SECOND;
+    return true;
+}
+
+/* The parameter of that name in the elements of that SD-ID, from *state on. */
+static bool data_value(const struct test *test, struct ind_slice data, struct ind_answers *answers,
+                       size_t *state, struct ind_slice *value)
+{
+    size_t params, after = 0;
+    struct ind_slice id;
+    struct ind_param param;
+    for (size_t at = 0; ind_data_element(data, at, &id, &params); at = after) {
+        bool wanted = ind_slice_equal(id, test->id);
+        for (; ind_data_param(data, params, &param, &after); params = param.next) {
+            if (!wanted || params < *state || !ind_slice_equal(param.name, test->name))
+                continue;
+            *state = param.next;
+            *value = param.value;
+            if (memchr(param.value.at, '\\', param.value.length)) {
+                struct ind_buffer undone =
+                    ind_buffer_on(answers->scratch + IND_PAYLOAD_SCRATCH, IND_PAYLOAD_SCRATCH);
+                ind_data_unescape(param.value, &undone);
+                *value = ind_buffer_view(&undone);
+            }
+            return true;
+        }
+    }
+    return false;
+}
+
+bool ind_test_value(const struct test *test, const struct ind_message *message, struct ind_answers *answers,
+                    size_t *state, struct ind_slice *value)
+{
+    switch (test->field) {
+    case IND_FIELD_DATA:
+        return data_value(test, message->data, answers, state, value);
+    case IND_FIELD_FIELD:
+        return ind_payload_find(ind_answers_payload(answers, message), test->name, state, value);
+    default:
+        *value = test->field == IND_FIELD_LABEL ? ind_device_label(message->configured, test->name)
+                                                : ind_field_text(message, test->field);
+        return (*state)++ == 0 && value->length > 0;
+    }
+}
+
+/* ---- Texts ---- */
+
+static const char *find_nocase(struct ind_slice whole, struct ind_slice part)
+{
+    const char *end = whole.at + whole.length;
+    char small = ind_lower(part.at[0]), capital = small >= 'a' && small <= 'z' ? (char)(small - 32) : small;
+    for (const char *at = whole.at; (at = ind_scan_either(at, end, small, capital)) < end; at++)
+        if (ind_slice_starts_nocase((struct ind_slice){at, (size_t)(end - at)}, part))
+            return at;
+    return NULL;
+}
+
+static const char *find(const struct test *test, size_t i, struct ind_slice whole)
+{
+    return test->nocase ? find_nocase(whole, test->texts[i])
+                        : ind_find(&test->finders[i], whole.at, whole.length);
+}
+
+/* Letters, digits, and whatever is not ASCII. */
+static bool in_word(char c)
+{
+    return ind_is_alpha(c) || ind_is_digit(c) || (unsigned char)c >= 0x80;
+}
+
+static bool mentions(const struct test *test, size_t i, struct ind_slice whole)
+{
+    const char *end = whole.at + whole.length, *at;
+    struct ind_slice wanted = test->texts[i], rest = whole;
+    while ((at = find(test, i, rest)) != NULL) {
+        const char *behind = at + wanted.length;
+        bool begins = at == whole.at || !in_word(at[-1]) || !in_word(*at);
+        bool ends = behind == end || !in_word(*behind) || !in_word(behind[-1]);
+        if (begins && ends)
+            return true;
+        rest = (struct ind_slice){at + 1, (size_t)(end - at) - 1};
+    }
+    return false;
+}
+
+static bool is_equal(const struct ind_conditions *set, const struct test *test, struct ind_slice value,
+                     struct ind_slice wanted)
+{
+    if (ind_field_rows[test->field].kind == KIND_NAME)
+        return ind_slice_equal_nocase(ind_without_domain(value, set->domain),
+                                      ind_without_domain(wanted, set->domain));
+    return test->nocase ? ind_slice_equal_nocase(value, wanted) : ind_slice_equal(value, wanted);
+}
+
+static bool starts(const struct test *test, struct ind_slice value, struct ind_slice wanted)
+{
+    return test->nocase ? ind_slice_starts_nocase(value, wanted) : ind_slice_starts(value, wanted);
+}
+
+static bool matches(const struct test *test, size_t i, struct ind_slice value,
+                    const struct ind_answers *answers)
+{
+    return pcre2_match(test->regexes[i], (PCRE2_SPTR)(value.at ? value.at : ""), value.length, 0, 0,
+                       answers->match, answers->effort) >= 0;
+}
+
+static bool text_fits(const struct ind_conditions *set, const struct test *test, size_t i,
+                      struct ind_slice value, const struct ind_answers *answers)
+{
+    struct ind_slice wanted = test->texts[i];
+    switch (test->op) {
+    case OP_IS:
+        return is_equal(set, test, value, wanted);
+    case OP_STARTS:
+        return starts(test, value, wanted);
+    case OP_ENDS:
+        return value.length >= wanted.length &&
+               starts(test, ind_slice_from(value, value.length - wanted.length), wanted);
+    case OP_MENTIONS:
+        return mentions(test, i, value);
+    case OP_MATCHES:
+        return matches(test, i, value, answers);
+    default:
+        return wanted.length == 0 || find(test, i, value) != NULL;
+    }
+}
+
+static bool within(const struct test *test, struct ind_slice value)
+{
+    struct ind_address address;
+    if (!ind_address_read(value, &address))
+        return false;
+    for (size_t i = 0; i < test->count; i++)
+        if (ind_network_holds(&test->networks[i], &address))
+            return true;
+    return false;
+}
+
+static bool number_fits(const struct test *test, double number)
+{
+    return test->op == OP_AT_LEAST ? number >= test->limit : number <= test->limit;
+}
+
+static bool value_fits(const struct ind_conditions *set, const struct test *test, struct ind_slice value,
+                       const struct ind_answers *answers)
+{
+    double number;
+    if (test->op == OP_PRESENT)
+        return true;
+    if (test->op == OP_WITHIN)
+        return within(test, value);
+    if (test->op == OP_AT_LEAST || test->op == OP_AT_MOST)
+        return ind_number_read(value, &number) && number_fits(test, number);
+    for (size_t i = 0; i < test->count; i++)
+        if (text_fits(set, test, i, value, answers))
+            return true;
+    return false;
+}
+
+/* ---- Times ---- */
+
+static bool in_span(const struct span *span, unsigned minute)
+{
+    return span->from <= span->to ? minute >= span->from && minute < span->to
+                                  : minute >= span->from || minute < span->to;
+}
+
+static bool ask_time(const struct ind_conditions *set, const struct test *test,
+                     const struct ind_message *message)
+{
+    struct ind_civil local;
+    if (message->time == IND_TIME_NONE)
+        return false;
+    if (set->zone)
+        ind_zone_civil(set->zone, message->time, &local);
+    else
+        ind_civil_from_seconds(ind_time_seconds(message->time), &local);
+    if (test->field == IND_FIELD_DAY)
+        return (test->numbers >> local.weekday & 1) != 0;
+    unsigned minute = (unsigned)(local.hour * 60 + local.minute);
+    for (size_t i = 0; i < test->count; i++)
+        if (in_span(&test->spans[i], minute))
+            return true;
+    return false;
+}
+
+bool ind_test_ask(const struct ind_conditions *set, const struct test *test,
+                  const struct ind_message *message, struct ind_answers *answers)
+{
+    double lag;
+    switch (ind_field_rows[test->field].kind) {
+    case KIND_FACILITY:
+        return (test->numbers >> message->facility & 1) != 0;
+    case KIND_SEVERITY:
+        return (test->numbers >> message->severity & 1) != 0;
+    case KIND_NUMBER:
+        return ind_message_lag(message, &lag) && (test->op == OP_PRESENT || number_fits(test, lag));
+    case KIND_TIME:
+    case KIND_DAY:
+        return ask_time(set, test, message);
+    default:
+        break;
+    }
+    size_t state = 0;
+    struct ind_slice value;
+    while (ind_test_value(test, message, answers, &state, &value))
+        if (value_fits(set, test, value, answers))
+            return true;
+    return false;
+}

@@ -1,0 +1,23 @@
+/* core/structured_data.h: walking through structured data (RFC 5424 section 6.3) that header.c found whole.
+ * Internal to core/. */
+#ifndef IND_CORE_STRUCTURED_DATA_H
+#define IND_CORE_STRUCTURED_DATA_H
+
+#include "core/slice.h"
+
+/* A parameter: its name, and its value between the quotes as written, escapes and all. */
+struct ind_param {
+    struct ind_slice name, value;
+    size_t next; /* where to look for the one behind it */
+};
+
+/* The element at `at`: its SD-ID; *params is where its parameters begin. False at the end. */
+bool ind_data_element(struct ind_slice data, size_t at, struct ind_slice *id, size_t *params);
+
+/* The parameter at `at`; false at the end of the element, which *after then points behind. */
+bool ind_data_param(struct ind_slice data, size_t at, struct ind_param *param, size_t *after);
+
+/* Escapes undone (section 6.3.3): `\"`, `\\`, `\]`. Adds as many bytes as the value has, or fewer. */
+void ind_data_unescape(struct ind_slice value, struct ind_buffer *buffer);
+
+#endif
