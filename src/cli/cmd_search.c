@@ -26,7 +26,8 @@ static struct poptOption *options(void)
          "TIME"},
         {"count", '\0', POPT_ARG_NONE, &given.count, 0, "only how many", NULL},
         {"by", '\0', POPT_ARG_STRING, &given.by, 0,
-         "how many of each: facility, severity, host, device, sender, app, text, date, hour, procid, msgid; "
+         "how many of each: facility, severity, host, device, sender, listener, transport, app, procid, "
+         "msgid, text, original, date, hour; "
          "several with "
          "commas",
          "FIELD,…"},

@@ -210,12 +210,13 @@ static const struct ind_key top_keys[] = {
     {"include", read_include},
 };
 
-static void read_config_file(struct ind_loader *loader, const char *path, const struct ind_node *from)
+const struct ind_source *ind_load_source(struct ind_loader *loader, const char *path,
+                                         const struct ind_node *from)
 {
     for (const struct ind_source *open = loader->loaded->sources; open; open = open->next)
         if (strcmp(open->path, path) == 0) {
             ind_wrong(loader, from, "\"%s\" is included already; leave it out here", path);
-            return;
+            return NULL;
         }
     struct ind_source *source = ind_source_read(path);
     if (!source) {
@@ -225,12 +226,18 @@ static void read_config_file(struct ind_loader *loader, const char *path, const 
         else
             ind_remark_add(loader->remarks, false, NULL, 0, 0, "cannot read \"%s\": %s", path,
                            strerror(error));
-        return;
+        return NULL;
     }
     source->order = loader->loaded->sources ? loader->loaded->sources->order + 1 : 0;
     source->next = loader->loaded->sources;
     loader->loaded->sources = source;
-    struct ind_node *tree = ind_tree_read(source, loader->remarks);
+    return source;
+}
+
+static void read_config_file(struct ind_loader *loader, const char *path, const struct ind_node *from)
+{
+    const struct ind_source *source = ind_load_source(loader, path, from);
+    struct ind_node *tree = source ? ind_tree_read(source, loader->remarks) : NULL;
     if (!tree)
         return;
     if (!ind_grow(loader, &loader->trees, &loader->tree_count, sizeof *loader->trees)) {

@@ -61,6 +61,11 @@ bool ind_expect_list(struct ind_loader *loader, const struct ind_node *node, con
 struct ind_zone *ind_read_zone(struct ind_loader *loader, const struct ind_node *node);
 bool ind_read_yes(struct ind_loader *loader, const struct ind_node *node, bool *yes);
 
+/* Reads a file, which `from` names (NULL: the call), and keeps it for remarks. NULL, told, where it cannot be
+ * read or is used already. */
+const struct ind_source *ind_load_source(struct ind_loader *loader, const char *path,
+                                         const struct ind_node *from);
+
 /* A relative path is relative to the file that holds it. As ind_keep. */
 char *ind_resolve_path(struct ind_loader *loader, const struct ind_node *node);
 

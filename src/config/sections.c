@@ -1,4 +1,4 @@
-/* config/sections.c: listeners, allowed networks, devices, and named conditions. */
+/* config/sections.c: listeners, allowed networks, and named conditions. */
 #include "config/load.h"
 #include "config/quantity.h"
 #include "core/names.h"
@@ -155,137 +155,14 @@ void ind_load_allow(struct ind_loader *loader, const struct ind_node *value, voi
     }
 }
 
-/* ---- devices ---- */
-
-struct device_text {
-    const struct ind_node *name, *address, *host, *zone, *labels, *relay;
-};
-
-KEEP(device_text, name)
-KEEP(device_text, address)
-KEEP(device_text, host)
-KEEP(device_text, zone)
-KEEP(device_text, labels)
-KEEP(device_text, relay)
-
-/* Calls `tie` for a text or for each of a list. */
-static void each(struct ind_loader *loader, const struct ind_node *node, struct ind_device *device,
-                 void (*tie)(struct ind_loader *, const struct ind_node *, struct ind_device *))
-{
-    if (!node)
-        return;
-    if (node->kind != IND_NODE_LIST)
-        tie(loader, node, device);
-    else
-        for (size_t i = 0; i < node->part_count; i++)
-            tie(loader, node->parts[i], device);
-}
-
-static void tie_address(struct ind_loader *loader, const struct ind_node *node, struct ind_device *device)
-{
-    struct ind_network network;
-    if (!ind_read_network(loader, node, &network))
-        return;
-    const struct ind_device *has = ind_devices_tie_network(loader->config->devices, &network, device);
-    if (has && has != device)
-        ind_wrong(loader, node, "the device \"%s\" has this address already; leave it out of one", has->name);
-}
-
-static void tie_host(struct ind_loader *loader, const struct ind_node *node, struct ind_device *device)
-{
-    if (!ind_expect_text(loader, node, "a host name"))
-        return;
-    const struct ind_device *has = ind_devices_tie_name(loader->config->devices, node->text, device);
-    if (has && has != device)
-        ind_wrong(loader, node, "the device \"%s\" has this name already; leave it out of one", has->name);
-}
-
-static void read_device_zone(struct ind_loader *loader, const struct ind_node *node,
-                             struct ind_device *device)
-{
-    struct ind_config *config = loader->config;
-    struct ind_zone *zone = node ? ind_read_zone(loader, node) : NULL;
-    if (!zone)
-        return;
-    if (!ind_grow(loader, &config->device_zones, &config->device_zone_count, sizeof *config->device_zones)) {
-        ind_zone_free(zone);
-        return;
-    }
-    config->device_zones[config->device_zone_count - 1] = zone;
-    device->zone = zone;
-}
-
-static void read_labels(struct ind_loader *loader, const struct ind_node *node, struct ind_device *device)
-{
-    if (!node)
-        return;
-    if (node->kind != IND_NODE_MAP) {
-        ind_wrong(loader, node, "expected labels such as {site: harbour, role: firewall}, found %s",
-                  ind_node_kind_name(node));
-        return;
-    }
-    for (size_t i = 0; i + 1 < node->part_count; i += 2)
-        if (ind_expect_text(loader, node->parts[i + 1], "the label's text"))
-            (void)ind_device_add_label(device, node->parts[i]->text, node->parts[i + 1]->text);
-}
-
-static bool is_device_name(struct ind_slice name)
-{
-    for (size_t i = 0; i < name.length; i++)
-        if (!(ind_is_alpha(name.at[i]) || ind_is_digit(name.at[i]) || name.at[i] == '-' ||
-              name.at[i] == '_' || name.at[i] == '.' || name.at[i] == ':'))
-            return false;
-    return name.length <= IND_PATH_PART;
-}
-
-static void load_device(struct ind_loader *loader, const struct ind_node *node)
-{
-    static const struct ind_key keys[] = {{"name", keep_name},     {"address", keep_address},
-                                          {"host", keep_host},     {"zone", keep_zone},
-                                          {"labels", keep_labels}, {"relay", keep_relay}};
-    struct device_text text = {0};
-    if (!ind_read_map(loader, node, keys, sizeof keys / sizeof *keys, &text))
-        return;
-    if (!text.name) {
-        ind_wrong(loader, node, "a device without a name; add \"name: …\"");
-        return;
-    }
-    if (!ind_expect_text(loader, text.name, "the device's name"))
-        return;
-    if (!is_device_name(text.name->text)) {
-        ind_wrong(loader, text.name,
-                  "a device's name is made of letters, digits and -_.: and has 100 bytes at most");
-        return;
-    }
-    struct ind_device *device = ind_devices_add(loader->config->devices, text.name->text);
-    if (!device)
-        return;
-    if (!text.address && !text.host)
-        ind_doubt(loader, text.name,
-                  "no address: only its name, from a relay or a file, can tell that a message is of "
-                  "\"%s\"",
-                  device->name);
-    tie_host(loader, text.name, device);
-    each(loader, text.address, device, tie_address);
-    each(loader, text.host, device, tie_host);
-    read_device_zone(loader, text.zone, device);
-    read_labels(loader, text.labels, device);
-    if (text.relay)
-        (void)ind_read_yes(loader, text.relay, &device->relay);
-}
-
-void ind_load_devices(struct ind_loader *loader)
-{
-    for (size_t i = 0; i < loader->device_count; i++)
-        load_device(loader, loader->devices[i]);
-}
-
 /* ---- conditions ---- */
 
 static bool check_condition_name(struct ind_loader *loader, const struct ind_node *key)
 {
-    static const char *const words[] = {"and",  "or",       "not",    "is",   "in",     "at",      "least",
-                                        "most", "contains", "starts", "with", "within", "present", "absent"};
+    static const char *const words[] = {"and",      "or",      "not",      "is",       "in",
+                                        "at",       "least",   "most",     "contains", "starts",
+                                        "with",     "within",  "present",  "absent",   "ends",
+                                        "mentions", "matches", "ignoring", "case"};
     struct ind_slice name = key->text;
     bool good = name.length && ind_is_alpha(name.at[0]);
     for (size_t i = 0; i < name.length; i++)

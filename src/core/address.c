@@ -93,6 +93,44 @@ enum ind_network_mistake ind_network_read(struct ind_slice text, struct ind_netw
                                                                         : IND_NETWORK_HOST_BITS;
 }
 
+/* The first address behind the network; false where there is none. */
+static bool step_past(const struct ind_network *network, struct ind_address *address)
+{
+    *address = network->address;
+    for (unsigned bit = network->prefix; bit > 0; bit--) {
+        uint8_t *byte = &address->bytes[(bit - 1) / 8], mask = (uint8_t)(0x80u >> ((bit - 1) % 8));
+        *byte ^= mask;
+        if (*byte & mask)
+            return true; /* no carry any more */
+    }
+    return false;
+}
+
+static bool reaches_past(const struct ind_network *network, const struct ind_address *to)
+{
+    struct ind_address last = network->address;
+    for (unsigned bit = network->prefix; bit < last.bits; bit++)
+        last.bytes[bit / 8] |= (uint8_t)(0x80u >> (bit % 8));
+    return memcmp(last.bytes, to->bytes, sizeof last.bytes) > 0;
+}
+
+bool ind_range_next(struct ind_address *from, const struct ind_address *to, struct ind_network *network)
+{
+    if (from->bits == 0 || memcmp(from->bytes, to->bytes, sizeof from->bytes) > 0)
+        return false;
+    *network = (struct ind_network){*from, from->bits};
+    while (network->prefix > 0) {
+        unsigned bit = network->prefix - 1u;
+        struct ind_network wider = {*from, (uint8_t)bit};
+        if ((from->bytes[bit / 8] & (0x80u >> (bit % 8))) || reaches_past(&wider, to))
+            break;
+        *network = wider;
+    }
+    if (!step_past(network, from))
+        from->bits = 0;
+    return true;
+}
+
 bool ind_network_holds(const struct ind_network *network, const struct ind_address *address)
 {
     return network->address.bits == address->bits &&

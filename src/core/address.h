@@ -33,6 +33,10 @@ enum ind_network_mistake { IND_NETWORK_OK, IND_NETWORK_ADDRESS, IND_NETWORK_PREF
 /* "192.0.2.0/24", "2001:db8::/32", or an address alone. Bits set past the prefix are a mistake of the
  * writer's. */
 enum ind_network_mistake ind_network_read(struct ind_slice text, struct ind_network *network);
+/* A range of addresses as networks, one a call: the largest that begins at *from and does not reach past
+ * `to`; *from moves behind it. False once the range is used up. */
+bool ind_range_next(struct ind_address *from, const struct ind_address *to, struct ind_network *network);
+
 bool ind_network_holds(const struct ind_network *network, const struct ind_address *address);
 
 #endif

@@ -3,6 +3,8 @@
  * domain. */
 #include "core/device.h"
 
+#include "core/structured_data.h"
+
 #include <stdlib.h>
 #include <uthash.h>
 #define XXH_INLINE_ALL
@@ -264,6 +266,11 @@ const struct ind_device *ind_devices_tie_name(struct ind_devices *devices, struc
     return device;
 }
 
+struct ind_device *ind_devices_at(const struct ind_devices *devices, size_t index)
+{
+    return devices->list[index];
+}
+
 size_t ind_devices_count(const struct ind_devices *devices)
 {
     return devices->count;
@@ -286,23 +293,48 @@ struct ind_slice ind_device_label(const struct ind_device *device, struct ind_sl
     return IND_NOTHING;
 }
 
+/* "[origin ip="192.0.2.131"]" (RFC 5424 section 7.2): who the message is from, as a relay passes it on. */
+static const struct ind_device *of_origin(const struct ind_devices *devices, struct ind_slice data)
+{
+    struct ind_slice id;
+    struct ind_param param;
+    struct ind_address address;
+    size_t params, after = 0;
+    for (size_t at = 0; ind_data_element(data, at, &id, &params); at = after)
+        for (; ind_data_param(data, params, &param, &after); params = param.next)
+            if (ind_slice_equal(id, IND_SLICE("origin")) && ind_slice_equal(param.name, IND_SLICE("ip")) &&
+                ind_address_read(param.value, &address)) {
+                const struct ind_device *device = ind_devices_by_address(devices, &address);
+                if (device)
+                    return device;
+            }
+    return NULL;
+}
+
+/* Whom a relay, or a file, speaks for. A relay's own network may hold the origin: that tells nothing new. */
+static const struct ind_device *spoken_for(const struct ind_devices *devices, const struct ind_device *relay,
+                                           const struct ind_message *message)
+{
+    const struct ind_device *named = ind_devices_by_name(devices, message->host);
+    if (named || message->data.length == 0)
+        return named;
+    const struct ind_device *origin = of_origin(devices, message->data);
+    return origin == relay ? NULL : origin;
+}
+
 void ind_device_resolve(const struct ind_devices *devices, const struct ind_device *of_sender,
                         struct ind_message *message, char scratch[IND_DEVICE_SCRATCH])
 {
-    bool speaks_for_itself = of_sender && !of_sender->relay;
-    if (speaks_for_itself || (of_sender && message->host.length == 0)) {
+    /* Only a relay, or a file of messages, may claim a configured name; what an unknown sender calls itself
+     * is taken as a name and no more. */
+    bool for_others = of_sender ? of_sender->relay : message->sender.length == 0;
+    message->configured = for_others ? spoken_for(devices, of_sender, message) : of_sender;
+    if (!message->configured && message->host.length == 0)
         message->configured = of_sender;
-        message->device = ind_slice_of(of_sender->name);
-    } else if (message->host.length) {
-        /* Only a relay, or a file of messages, may claim a configured name; what an unknown sender calls
-         * itself is taken as a name and no more. */
-        bool may_claim = (of_sender && of_sender->relay) || message->sender.length == 0;
-        message->configured = may_claim ? ind_devices_by_name(devices, message->host) : NULL;
-        message->device = message->configured
-                              ? ind_slice_of(message->configured->name)
-                              : small_letters(without_domain(devices, message->host), scratch);
-    } else {
-        message->configured = NULL;
+    if (message->configured)
+        message->device = ind_slice_of(message->configured->name);
+    else if (message->host.length)
+        message->device = small_letters(without_domain(devices, message->host), scratch);
+    else
         message->device = message->sender.length ? message->sender : IND_SLICE("unknown");
-    }
 }

@@ -43,6 +43,7 @@ const struct ind_device *ind_devices_tie_name(struct ind_devices *devices, struc
                                               const struct ind_device *device);
 
 size_t ind_devices_count(const struct ind_devices *devices);
+struct ind_device *ind_devices_at(const struct ind_devices *devices, size_t index); /* in order of adding */
 const struct ind_device *ind_devices_by_address(const struct ind_devices *devices,
                                                 const struct ind_address *address);
 const struct ind_device *ind_devices_by_name(const struct ind_devices *devices, struct ind_slice name);

@@ -5,6 +5,7 @@
 #include "core/header.h"
 #include "core/names.h"
 #include "core/payload.h"
+#include "core/structured_data.h"
 
 static const char *const layout_names[IND_LAYOUTS] = {"plain", "json", "rfc5424", "raw"};
 
@@ -177,79 +178,52 @@ static void time_member(struct ind_buffer *buffer, const char *name, ind_time ti
 }
 
 /* One parameter's value: the escapes of RFC 5424 section 6.3.3 undone, those of JSON put in. */
-static size_t write_param_value(struct ind_slice data, size_t at, struct ind_buffer *buffer)
+static void write_param_value(struct ind_slice value, struct ind_buffer *buffer)
 {
     ind_buffer_byte(buffer, '"');
-    for (; at < data.length && data.at[at] != '"';) {
-        if (data.at[at] == '\\' && at + 1 < data.length && strchr("\"\\]", data.at[at + 1]) &&
-            data.at[at + 1] != '\0')
+    for (size_t at = 0; at < value.length;) {
+        if (value.at[at] == '\\' && at + 1 < value.length && strchr("\"\\]", value.at[at + 1]) &&
+            value.at[at + 1] != '\0')
             at++;
         bool control;
-        size_t length = ind_utf8_character(data.at + at, data.length - at, &control);
+        size_t length = ind_utf8_character(value.at + at, value.length - at, &control);
         length = length ? length : 1;
-        ind_escape_json(buffer, (struct ind_slice){data.at + at, length});
+        ind_escape_json(buffer, (struct ind_slice){value.at + at, length});
         at += length;
     }
     ind_buffer_byte(buffer, '"');
-    return at < data.length ? at + 1 : at;
 }
 
-struct param {
-    struct ind_slice name;
-    size_t value; /* behind its opening quote */
-};
-
-static size_t skip_value(struct ind_slice data, size_t at)
+static bool given_before(struct ind_slice data, size_t from, const struct ind_param *wanted)
 {
-    while (at < data.length && data.at[at] != '"')
-        at += data.at[at] == '\\' ? 2 : 1;
-    return at + 1 < data.length ? at + 1 : data.length;
-}
-
-static struct param next_param(struct ind_slice data, size_t at)
-{
-    struct param param = {IND_NOTHING, 0};
-    if (at >= data.length || data.at[at] != ' ')
-        return param;
-    size_t start = ++at;
-    while (at < data.length && data.at[at] != '=')
-        at++;
-    param.name = (struct ind_slice){data.at + start, at - start};
-    param.value = at + 2 <= data.length ? at + 2 : data.length;
-    return param;
-}
-
-static bool given_before(struct ind_slice data, size_t from, size_t before, struct ind_slice name)
-{
-    for (size_t at = from; at < before;) {
-        struct param param = next_param(data, at);
-        if (param.name.at == name.at || param.name.length == 0)
+    struct ind_param param;
+    size_t after;
+    for (size_t at = from; ind_data_param(data, at, &param, &after); at = param.next) {
+        if (param.name.at == wanted->name.at)
             return false;
-        if (ind_slice_equal(param.name, name))
+        if (ind_slice_equal(param.name, wanted->name))
             return true;
-        at = skip_value(data, param.value);
     }
     return false;
 }
 
 /* A parameter given twice is a list. Elements hold few parameters: each looks ahead for its like. */
-static void write_param(struct ind_slice data, const struct param *param, struct ind_buffer *buffer)
+static void write_param(struct ind_slice data, const struct ind_param *param, struct ind_buffer *buffer)
 {
+    struct ind_param next;
+    size_t after, count = 1;
     ind_buffer_byte(buffer, '"');
     ind_escape_json(buffer, param->name);
     ind_buffer_text(buffer, "\":");
-    size_t list_at = buffer->length, count = 1;
+    size_t list_at = buffer->length;
     ind_buffer_byte(buffer, '[');
-    size_t at = write_param_value(data, param->value, buffer);
-    for (struct param next = next_param(data, at); next.name.length; next = next_param(data, at)) {
+    write_param_value(param->value, buffer);
+    for (size_t at = param->next; ind_data_param(data, at, &next, &after); at = next.next)
         if (ind_slice_equal(next.name, param->name)) {
             ind_buffer_byte(buffer, ',');
-            at = write_param_value(data, next.value, buffer);
+            write_param_value(next.value, buffer);
             count++;
-        } else {
-            at = skip_value(data, next.value);
         }
-    }
     if (buffer->full)
         return;
     if (count > 1) {
@@ -260,39 +234,29 @@ static void write_param(struct ind_slice data, const struct param *param, struct
     }
 }
 
-enum {
-    PARAMS_LOOKED_AT = 64
-}; /* bounds the steps for a hostile element; repeats beyond stay what they are */
+enum { PARAMS_LOOKED_AT = 64 }; /* bounds the steps for a hostile element; what is beyond is left out */
 
 static void write_data(struct ind_slice data, struct ind_buffer *buffer)
 {
+    struct ind_slice id;
+    struct ind_param param;
+    size_t params, after = 0;
     ind_buffer_text(buffer, ",\"data\":{");
-    for (size_t at = 0; at < data.length && data.at[at] == '[';) {
-        size_t start = ++at;
-        while (at < data.length && data.at[at] != ' ' && data.at[at] != ']')
-            at++;
-        if (start > 1)
+    for (size_t at = 0; ind_data_element(data, at, &id, &params); at = after) {
+        size_t first = params, count = 0;
+        if (at > 0)
             ind_buffer_byte(buffer, ',');
         ind_buffer_byte(buffer, '"');
-        ind_escape_json(buffer, (struct ind_slice){data.at + start, at - start});
+        ind_escape_json(buffer, id);
         ind_buffer_text(buffer, "\":{");
-        size_t first = at, count = 0;
-        for (struct param param = next_param(data, at); param.name.length; param = next_param(data, at)) {
-            if (count >= PARAMS_LOOKED_AT || !given_before(data, first, at, param.name)) {
-                if (buffer->at[buffer->length - 1] != '{')
-                    ind_buffer_byte(buffer, ',');
-                if (count < PARAMS_LOOKED_AT)
-                    write_param(data, &param, buffer);
-                else
-                    break;
-            }
-            count++;
-            at = skip_value(data, param.value);
+        for (; ind_data_param(data, params, &param, &after); params = param.next) {
+            if (count++ >= PARAMS_LOOKED_AT || given_before(data, first, &param))
+                continue;
+            if (buffer->at[buffer->length - 1] != '{')
+                ind_buffer_byte(buffer, ',');
+            write_param(data, &param, buffer);
         }
         ind_buffer_byte(buffer, '}');
-        while (at < data.length && data.at[at] != ']')
-            at = data.at[at] == '"' ? skip_value(data, at + 1) : at + 1;
-        at++;
     }
     ind_buffer_byte(buffer, '}');
 }

@@ -1,0 +1,304 @@
+#include "config/device_file.h"
+
+#include "core/device.h"
+#include <errno.h>
+#include <stdlib.h>
+#include <string.h>
+
+enum { COLUMNS = 64 };
+
+/* The file, and how far it has been read. */
+struct file {
+    struct ind_loader *loader;
+    const struct ind_source *source;
+    size_t at;
+    char *room; /* for cells whose quotes had to be undone; as long as the file */
+    size_t used;
+};
+
+/* A cell or a word, as a scalar that mistakes can be told at. */
+static struct ind_node node_of(const struct file *file, size_t offset, size_t length, struct ind_slice text)
+{
+    return (struct ind_node){
+        .kind = IND_NODE_SCALAR, .source = file->source, .offset = offset, .length = length, .text = text};
+}
+
+static bool at_line_end(const struct file *file)
+{
+    char c = file->at < file->source->length ? file->source->bytes[file->at] : '\n';
+    return c == '\n' || c == '\r';
+}
+
+static void next_line(struct file *file)
+{
+    while (file->at < file->source->length && file->source->bytes[file->at] != '\n')
+        file->at++;
+    file->at += file->at < file->source->length;
+}
+
+static bool is_blank(char c)
+{
+    return c == ' ' || c == '\t';
+}
+
+static struct ind_slice keep(struct file *file, const char *bytes, size_t length)
+{
+    struct ind_slice kept = {file->room + file->used, length};
+    memcpy(file->room + file->used, bytes, length);
+    file->used += length;
+    file->room[file->used++] = '\0'; /* names of zones are looked up as files */
+    return kept;
+}
+
+/* ---- CSV (RFC 4180) ---- */
+
+/* A cell in quotes: "" is one quote. */
+static struct ind_node quoted_cell(struct file *file, char separator)
+{
+    const struct ind_source *source = file->source;
+    size_t start = file->at++, from = file->used;
+    bool closed = false;
+    while (file->at < source->length && !closed) {
+        char c = source->bytes[file->at++];
+        if (c == '"' && file->at < source->length && source->bytes[file->at] == '"')
+            file->at++;
+        else if (c == '"')
+            closed = true;
+        if (!closed)
+            file->room[file->used++] = c;
+    }
+    struct ind_slice text = {file->room + from, file->used - from};
+    file->room[file->used++] = '\0';
+    struct ind_node cell = node_of(file, start, file->at - start, text);
+    bool more = !at_line_end(file) && source->bytes[file->at] != separator;
+    if (!closed)
+        ind_wrong(file->loader, &cell, "this quote is never closed; a quote within a cell is written twice");
+    else if (more)
+        ind_wrong(file->loader, &cell, "a cell in quotes ends with them; a quote within it is written twice");
+    while (more && !at_line_end(file) && source->bytes[file->at] != separator)
+        file->at++;
+    return cell;
+}
+
+static struct ind_node read_cell(struct file *file, char separator)
+{
+    const char *bytes = file->source->bytes;
+    while (!at_line_end(file) && is_blank(bytes[file->at]) && bytes[file->at] != separator)
+        file->at++;
+    if (!at_line_end(file) && bytes[file->at] == '"')
+        return quoted_cell(file, separator);
+    size_t start = file->at;
+    while (!at_line_end(file) && bytes[file->at] != separator)
+        file->at++;
+    size_t end = file->at;
+    while (end > start && is_blank(bytes[end - 1]))
+        end--;
+    return node_of(file, start, end - start, keep(file, bytes + start, end - start));
+}
+
+/* The cells of a line; what is beyond COLUMNS is told and left out. */
+static size_t read_row(struct file *file, char separator, struct ind_node cells[COLUMNS])
+{
+    size_t count = 0;
+    for (;;) {
+        struct ind_node cell = read_cell(file, separator);
+        if (count < COLUMNS)
+            cells[count] = cell;
+        else if (count == COLUMNS)
+            ind_wrong(file->loader, &cell, "more than %d columns", COLUMNS);
+        count++;
+        if (at_line_end(file))
+            break;
+        file->at++;
+    }
+    next_line(file);
+    return count < COLUMNS ? count : COLUMNS;
+}
+
+/* Each word of a cell: several addresses or names are separated by blanks or semicolons. */
+static void each_word(struct file *file, const struct ind_node *cell, struct ind_device *device,
+                      void (*tie)(struct ind_loader *, const struct ind_node *, struct ind_device *))
+{
+    struct ind_slice text = cell->text;
+    for (size_t at = 0; at < text.length;) {
+        while (at < text.length && (is_blank(text.at[at]) || text.at[at] == ';'))
+            at++;
+        size_t start = at;
+        while (at < text.length && !is_blank(text.at[at]) && text.at[at] != ';')
+            at++;
+        if (at == start)
+            continue;
+        struct ind_node word = *cell;
+        word.text = (struct ind_slice){text.at + start, at - start};
+        if (cell->length == text.length) { /* not in quotes: its place is known */
+            word.offset += start;
+            word.length = at - start;
+        }
+        tie(file->loader, &word, device);
+    }
+}
+
+/* What a column is for; all others are labels. */
+static void take_cell(struct file *file, const struct ind_node *column, const struct ind_node *cell,
+                      struct ind_device *device)
+{
+    struct ind_slice name = column->text;
+    if (cell->text.length == 0 || ind_slice_equal(name, IND_SLICE("name")))
+        return;
+    if (ind_slice_equal(name, IND_SLICE("address")))
+        each_word(file, cell, device, ind_tie_address);
+    else if (ind_slice_equal(name, IND_SLICE("host")))
+        each_word(file, cell, device, ind_tie_host);
+    else if (ind_slice_equal(name, IND_SLICE("zone")))
+        ind_read_device_zone(file->loader, cell, device);
+    else if (ind_slice_equal(name, IND_SLICE("relay")))
+        (void)ind_read_yes(file->loader, cell, &device->relay);
+    else
+        (void)ind_device_add_label(device, name, cell->text);
+}
+
+static void take_row(struct file *file, const struct ind_node *columns, size_t column_count,
+                     const struct ind_node *cells, size_t count, size_t name)
+{
+    if (count == 1 && cells[0].text.length == 0)
+        return; /* an empty line */
+    if (count != column_count) {
+        struct ind_node row = cells[0];
+        row.length = cells[count - 1].offset + cells[count - 1].length - row.offset;
+        ind_wrong(file->loader, &row,
+                  "%zu cells, but %zu columns; put a cell that holds the separator in quotes", count,
+                  column_count);
+        return;
+    }
+    struct ind_device *device = ind_add_device(file->loader, &cells[name]);
+    for (size_t i = 0; device && i < count; i++)
+        take_cell(file, &columns[i], &cells[i], device);
+}
+
+static void check_columns(struct file *file, struct ind_node *columns, size_t count, size_t *name)
+{
+    *name = count;
+    for (size_t i = 0; i < count; i++) {
+        if (columns[i].text.length == 0)
+            ind_wrong(file->loader, &columns[i], "a column without a name");
+        for (size_t j = 0; j < i; j++)
+            if (ind_slice_equal(columns[i].text, columns[j].text))
+                ind_wrong(file->loader, &columns[i], "two columns are called \"%.*s\"",
+                          IND_ARG(columns[i].text));
+        if (ind_slice_equal(columns[i].text, IND_SLICE("name")))
+            *name = i;
+    }
+}
+
+static void read_csv(struct file *file, char separator)
+{
+    struct ind_node columns[COLUMNS], cells[COLUMNS];
+    size_t name, count = read_row(file, separator, columns);
+    check_columns(file, columns, count, &name);
+    if (name == count) {
+        ind_wrong(file->loader, &columns[0],
+                  "the first line names the columns, and one of them is \"name\"; the others are address, "
+                  "host, zone, relay and labels of your own");
+        return;
+    }
+    while (file->at < file->source->length) {
+        size_t found = read_row(file, separator, cells);
+        take_row(file, columns, count, cells, found, name);
+    }
+}
+
+/* ---- Hosts files ---- */
+
+static struct ind_node read_word(struct file *file)
+{
+    const char *bytes = file->source->bytes;
+    while (!at_line_end(file) && is_blank(bytes[file->at]))
+        file->at++;
+    size_t start = file->at;
+    while (!at_line_end(file) && !is_blank(bytes[file->at]) && bytes[file->at] != '#')
+        file->at++;
+    return node_of(file, start, file->at - start, keep(file, bytes + start, file->at - start));
+}
+
+/* Addresses that are of no device: this machine's own, and groups. */
+static bool is_of_nobody(const struct ind_address *address)
+{
+    static const uint8_t one[16] = {[15] = 1}, local[16] = {127, 0, 0, 1};
+    if (address->bits == 32)
+        return memcmp(address->bytes, local, 4) == 0 || address->bytes[0] >= 224;
+    return memcmp(address->bytes, one, 16) == 0 || address->bytes[0] == 0xff ||
+           (address->bytes[0] == 0xfe && address->bytes[1] == 0);
+}
+
+/* The device of that name; the first name of its line is its name, and a further line adds an address. */
+static struct ind_device *device_for(struct file *file, const struct ind_node *name)
+{
+    const struct ind_devices *devices = file->loader->config->devices;
+    struct ind_node plain = *name;
+    plain.text = ind_without_domain(name->text, ind_devices_domain(devices));
+    const struct ind_device *known = ind_devices_by_name(devices, plain.text);
+    for (size_t i = 0; known && i < ind_devices_count(devices); i++)
+        if (ind_devices_at(devices, i) == known)
+            return ind_devices_at(devices, i);
+    return ind_add_device(file->loader, &plain);
+}
+
+static void read_hosts(struct file *file)
+{
+    while (file->at < file->source->length) {
+        struct ind_node address = read_word(file), name = read_word(file);
+        struct ind_address parsed;
+        bool good = ind_address_read(address.text, &parsed);
+        if (address.text.length && !good)
+            ind_wrong(file->loader, &address,
+                      "expected an address and names, as in a hosts file; for CSV the first line names the "
+                      "columns");
+        else if (address.text.length && name.text.length == 0)
+            ind_wrong(file->loader, &address, "an address without a name");
+        if (good && name.text.length && !is_of_nobody(&parsed)) {
+            struct ind_device *device = device_for(file, &name);
+            if (device)
+                ind_tie_address(file->loader, &address, device);
+            for (name = read_word(file); device && name.text.length; name = read_word(file))
+                ind_tie_host(file->loader, &name, device);
+        }
+        next_line(file);
+    }
+}
+
+/* ---- ---- */
+
+/* The separator of the first line, where that names columns; NUL where it is no CSV. */
+static char separator_of(const struct ind_source *source, size_t start)
+{
+    static const char separators[] = ",;\t";
+    size_t end = start;
+    while (end < source->length && source->bytes[end] != '\n')
+        end++;
+    for (size_t i = 0; separators[i]; i++)
+        if (end > start && separators[i] != '\t' && memchr(source->bytes + start, separators[i], end - start))
+            return separators[i];
+    bool named = end - start >= 4 && memcmp(source->bytes + start, "name", 4) == 0;
+    return named ? '\t' : '\0';
+}
+
+void ind_load_device_file(struct ind_loader *loader, const struct ind_node *path)
+{
+    char *resolved = ind_resolve_path(loader, path);
+    const struct ind_source *source = resolved ? ind_load_source(loader, resolved, path) : NULL;
+    if (!source)
+        return;
+    struct file file = {.loader = loader, .source = source, .room = malloc(source->length * 2 + 16)};
+    if (!file.room) {
+        ind_wrong(loader, path, "out of memory");
+        return;
+    }
+    if (source->length >= 3 && memcmp(source->bytes, "\xEF\xBB\xBF", 3) == 0)
+        file.at = 3;
+    char separator = separator_of(source, file.at);
+    if (separator)
+        read_csv(&file, separator);
+    else
+        read_hosts(&file);
+    free(file.room);
+}
