@@ -2,6 +2,7 @@
 #include "cli/cli.h"
 #include "cli/table.h"
 #include "collect/clock.h"
+#include "core/lag.h"
 #include "core/ledger.h"
 
 #include <jansson.h>
@@ -37,18 +38,11 @@ static ind_time time_of(const json_t *object, const char *key)
     return ind_time_read(ind_slice_of(text_of(object, key)), &time, &style) ? time : IND_TIME_NONE;
 }
 
-/* "3 s", "12 min", "5 h 20 min", "3 d 4 h". */
 static void span_text(int64_t seconds, char text[40])
 {
-    long long s = seconds < 0 ? -seconds : seconds;
-    if (s < 60)
-        snprintf(text, 40, "%lld s", s);
-    else if (s < 3600)
-        snprintf(text, 40, "%lld min", s / 60);
-    else if (s < 86400)
-        snprintf(text, 40, "%lld h %02lld min", s / 3600, s % 3600 / 60);
-    else
-        snprintf(text, 40, "%lld d %lld h", s / 86400, s % 86400 / 3600);
+    struct ind_buffer span = ind_buffer_on(text, 39);
+    ind_span_write(&span, (uint64_t)(seconds < 0 ? 0 : seconds));
+    text[span.length] = '\0';
 }
 
 static void ago_text(const json_t *status, const json_t *object, char text[48])
@@ -61,23 +55,6 @@ static void ago_text(const json_t *status, const json_t *object, char text[48])
     }
     span_text((time_of(status, "now") - last) / IND_SECOND, span);
     snprintf(text, 48, "%s ago", span);
-}
-
-/* Of the last message: its way here and the second to which many devices round are no fault of the clock. */
-static void lag_text(const json_t *object, char text[64])
-{
-    static const double right = 2;
-    char span[40];
-    const json_t *lag = json_object_get(object, "lag");
-    double seconds = json_real_value(lag);
-    if (!lag) {
-        snprintf(text, 64, "-");
-    } else if (seconds < right && seconds > -right) {
-        snprintf(text, 64, "right");
-    } else {
-        span_text((int64_t)seconds, span);
-        snprintf(text, 64, "%s %s", span, seconds > 0 ? "behind" : "ahead");
-    }
 }
 
 static void heading(const char *text)
@@ -172,21 +149,20 @@ static void show_devices(const json_t *status)
         {"malformed", true}, {"last message", false}, {"its clock", false}};
     const json_t *devices = json_object_get(status, "devices"), *device;
     struct ind_table *table = ind_table_new(columns, 7);
-    char last[48], lag[64];
+    char last[48];
     size_t i;
     json_array_foreach(devices, i, device)
     {
         if (given_top > 0 && i >= (size_t)given_top)
             break;
         ago_text(status, device, last);
-        lag_text(device, lag);
         ind_table_text(table, text_of(device, "device"));
         ind_table_number(table, number_of(device, "received"));
         ind_table_number(table, number_of(device, "stored"));
         ind_table_number(table, number_of(device, "lost_buffer") + number_of(device, "lost_disk"));
         ind_table_number(table, number_of(device, "malformed"));
         ind_table_text(table, last);
-        ind_table_text(table, lag);
+        ind_table_text(table, text_of(device, "clock"));
     }
     heading("Devices");
     ind_table_print(table, false, stdout);

@@ -76,12 +76,13 @@ static uint32_t add(struct ind_accounts *accounts, uint16_t listener, enum ind_a
     ind_buffer_slice(&buffer, sender);
     ind_buffer_byte(&buffer, '\0');
     struct ind_account *account = &(*chunk)[number % IND_ACCOUNT_CHUNK];
-    *account = (struct ind_account){.listener = listener,
-                                    .kind = (uint8_t)kind,
-                                    .device = {texts, device.length},
-                                    .sender = {texts + device.length + 1, sender.length},
-                                    .last = IND_TIME_NONE,
-                                    .lag = IND_TIME_NONE};
+    *account = (struct ind_account){
+        .listener = listener,
+        .kind = (uint8_t)kind,
+        .device = {texts, device.length},
+        .sender = {texts + device.length + 1, sender.length},
+        .last = IND_TIME_NONE,
+    };
     accounts->count++;
     return number;
 }

@@ -9,7 +9,7 @@
 #ifndef IND_COLLECT_ACCOUNTS_H
 #define IND_COLLECT_ACCOUNTS_H
 
-#include "core/civil.h"
+#include "core/lag.h"
 #include "core/ledger.h"
 #include "core/slice.h"
 
@@ -30,7 +30,7 @@ struct ind_account {
     /* The writer's. */
     struct ind_ledger ledger;
     ind_time last; /* receipt of the last message; IND_TIME_NONE: none yet */
-    ind_time lag;  /* ns, of the last message that told a time; IND_TIME_NONE: none did */
+    struct ind_lag lag;
 };
 
 struct ind_accounts;

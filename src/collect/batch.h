@@ -39,7 +39,8 @@ struct ind_tally {
     uint32_t account, received, malformed, cut;
     uint32_t ended[IND_ENDS]; /* those that the intake thread decides */
     uint64_t bytes;
-    ind_time last, lag;
+    ind_time last, lag; /* of the last message; IND_TIME_NONE where it told no time */
+    bool unset;         /* it says that its device's clock is not set */
 };
 
 enum {

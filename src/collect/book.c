@@ -104,10 +104,10 @@ void ind_book_take(struct ind_book *book, unsigned intake, const struct ind_batc
         const struct ind_tally *tally = &batch->tallies[i];
         struct ind_account *account = ind_account_at(book->accounts[intake], tally->account);
         ind_tally_add(&account->ledger, tally);
-        if (tally->last != IND_TIME_NONE)
-            account->last = tally->last;
-        if (tally->lag != IND_TIME_NONE)
-            account->lag = tally->lag;
+        if (tally->last == IND_TIME_NONE)
+            continue;
+        account->last = tally->last;
+        ind_lag_add(&account->lag, tally->last, tally->lag, tally->unset);
     }
 }
 

@@ -126,7 +126,7 @@ static void give_status(struct ind_control *control)
     for (unsigned i = 0; i < collector->intakes; i++) {
         free(control->sheets[i].ledgers);
         free(control->sheets[i].last);
-        free(control->sheets[i].lag);
+        free(control->sheets[i].lags);
         free(control->sheets[i].routes);
     }
 }

@@ -50,7 +50,8 @@ struct ind_sheet {
     uint64_t lost_buffer[IND_LISTENER_NAMES], waiting[IND_LISTENER_NAMES];
     uint32_t count;             /* accounts */
     struct ind_ledger *ledgers; /* by account; NULL: no memory for them */
-    ind_time *last, *lag;
+    ind_time *last;
+    struct ind_lag_summary *lags;
     uint64_t ring_waiting, store_waiting; /* messages, of `waiting` in the ledgers */
     struct ind_route_count *routes;       /* names are borrowed */
     size_t route_count;

@@ -238,8 +238,8 @@ static void tally_message(struct ind_tally *tally, const struct ind_message *mes
     tally->cut += message->malformed == IND_MALFORMED_CUT;
     if (message->received != IND_TIME_NONE) {
         tally->last = message->received;
-        if (message->sent != IND_TIME_NONE)
-            tally->lag = message->received - message->sent;
+        tally->lag = message->sent != IND_TIME_NONE ? message->received - message->sent : IND_TIME_NONE;
+        tally->unset = message->mark == IND_MARK_NOT_SET || message->mark == IND_MARK_UPTIME;
     }
     if (message->original.length == 0)
         tally->ended[IND_END_REFUSED_EMPTY]++;

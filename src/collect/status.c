@@ -13,7 +13,8 @@ struct row {
     UT_hash_handle hh;
     char *name;
     struct ind_ledger ledger;
-    ind_time last, lag;
+    ind_time last;
+    struct ind_lag_summary lag;
     bool refused;
     json_t *hosts; /* what a stranger calls itself */
 };
@@ -31,7 +32,7 @@ static struct row *row_for(struct row **table, struct ind_slice name)
     if (row || !(row = calloc(1, sizeof *row)))
         return row;
     row->name = malloc(name.length + 1);
-    row->last = row->lag = IND_TIME_NONE;
+    row->last = IND_TIME_NONE;
     if (!row->name) {
         free(row);
         return NULL;
@@ -54,14 +55,15 @@ static void free_rows(struct row **table)
     }
 }
 
-static void add_to_row(struct row *row, const struct ind_ledger *ledger, ind_time last, ind_time lag)
+static void add_to_row(struct row *row, const struct ind_ledger *ledger, ind_time last,
+                       const struct ind_lag_summary *lag)
 {
     if (!row)
         return;
     ind_ledger_add(&row->ledger, ledger);
     if (last != IND_TIME_NONE && (row->last == IND_TIME_NONE || last >= row->last)) {
         row->last = last;
-        row->lag = lag;
+        row->lag = *lag;
     }
 }
 
@@ -76,7 +78,7 @@ static json_t *clean(struct ind_slice text)
 }
 
 static void add_stranger(struct rows *rows, const struct ind_account *account,
-                         const struct ind_ledger *ledger, ind_time last, ind_time lag)
+                         const struct ind_ledger *ledger, ind_time last, const struct ind_lag_summary *lag)
 {
     enum { MOST_HOSTS = 8 };
     struct row *row = row_for(&rows->strangers, account->sender);
@@ -96,7 +98,7 @@ static void add_stranger(struct rows *rows, const struct ind_account *account,
 }
 
 static void add_account(struct rows *rows, const struct ind_account *account, const struct ind_ledger *ledger,
-                        ind_time last, ind_time lag)
+                        ind_time last, const struct ind_lag_summary *lag)
 {
     ind_ledger_add(&rows->listeners[account->listener], ledger);
     add_to_row(row_for(&rows->devices, account->device), ledger, last, lag);
@@ -112,7 +114,7 @@ static void add_sheet(struct rows *rows, const struct ind_collector *collector, 
     struct ind_ledger unread = {0};
     for (uint32_t i = 0; sheet->ledgers && i < sheet->count; i++)
         add_account(rows, ind_account_at(collector->accounts[intake], i), &sheet->ledgers[i], sheet->last[i],
-                    sheet->lag[i]);
+                    &sheet->lags[i]);
     for (uint16_t i = 0; i < collector->name_count; i++) {
         struct ind_ledger *listener = &rows->listeners[i];
         listener->ended[IND_END_LOST_BUFFER] += sheet->lost_buffer[i];
@@ -123,7 +125,7 @@ static void add_sheet(struct rows *rows, const struct ind_collector *collector, 
         rows->burst += sheet->waiting[i];
     }
     if (unread.received)
-        add_to_row(row_for(&rows->devices, IND_SLICE("(not read)")), &unread, IND_TIME_NONE, IND_TIME_NONE);
+        add_to_row(row_for(&rows->devices, IND_SLICE("(not read)")), &unread, IND_TIME_NONE, NULL);
     rows->rings += sheet->ring_waiting;
     rows->files += sheet->store_waiting;
 }
@@ -208,9 +210,17 @@ static json_t *hundredths(ind_time time)
 
 static void set_row(json_t *object, const struct row *row)
 {
+    char text[120];
+    struct ind_buffer clock = ind_buffer_on(text, sizeof text);
     set_time(object, "last", row->last);
-    if (row->lag != IND_TIME_NONE)
-        json_object_set_new(object, "lag", hundredths(row->lag));
+    if (row->lag.known) {
+        json_object_set_new(object, "lag", hundredths(row->lag.median));
+        json_object_set_new(object, "lag_spread", hundredths(row->lag.spread));
+    }
+    if (row->lag.drifts)
+        json_object_set_new(object, "drift", json_real(round(row->lag.drift * 100) / 100));
+    ind_lag_write(&clock, &row->lag);
+    json_object_set_new(object, "clock", json_stringn(text, clock.length));
 }
 
 static int busiest_first(const struct row *a, const struct row *b)

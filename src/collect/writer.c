@@ -54,8 +54,8 @@ static void fill_sheet(struct ind_collector *collector, unsigned ring, struct in
     size_t count = sheet->count ? sheet->count : 1;
     sheet->ledgers = calloc(count, sizeof *sheet->ledgers);
     sheet->last = calloc(count, sizeof *sheet->last);
-    sheet->lag = calloc(count, sizeof *sheet->lag);
-    if (!sheet->ledgers || !sheet->last || !sheet->lag) {
+    sheet->lags = calloc(count, sizeof *sheet->lags);
+    if (!sheet->ledgers || !sheet->last || !sheet->lags) {
         free(sheet->ledgers);
         sheet->ledgers = NULL;
         return;
@@ -64,7 +64,7 @@ static void fill_sheet(struct ind_collector *collector, unsigned ring, struct in
     for (uint32_t i = 0; i < sheet->count; i++) {
         const struct ind_account *account = ind_account_at(collector->accounts[ring], i);
         sheet->last[i] = account->last;
-        sheet->lag[i] = account->lag;
+        ind_lag_sum_up(&account->lag, &sheet->lags[i]);
     }
     sheet->store_waiting = waiting_in(sheet);
     size_t routes;
