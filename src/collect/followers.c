@@ -1,7 +1,7 @@
 #include "collect/followers.h"
 
+#include "collect/intake.h"
 #include "collect/tap.h"
-#include "core/header.h"
 
 #include <event2/buffer.h>
 #include <event2/bufferevent.h>
@@ -241,16 +241,17 @@ static void take(void *context, const struct ind_record *record, const char *byt
         ind_address_write(&sender, &record->sender);
     if (record->sender.bits && !ind_config_allows(config, &record->sender))
         return;
-    ind_header_read_with_device(config->devices, device, ind_buffer_view(&sender),
-                                (struct ind_slice){bytes, record->length}, record->received, config->zone,
-                                followers->scratch, &message);
+    const struct ind_sender who = {ind_buffer_view(&sender), device, true};
+    const struct ind_origin origin = {.transport = (enum ind_transport)record->transport,
+                                      .cut = record->cut,
+                                      .listener = ind_slice_of(followers->collector->names[record->listener]),
+                                      .sender = &who,
+                                      .received = record->received,
+                                      .now = record->received};
+    ind_intake_read_raw(config, (struct ind_slice){bytes, record->length}, &origin, followers->scratch,
+                        &message);
     if (message.original.length == 0)
         return;
-    if (record->cut)
-        message.malformed = IND_MALFORMED_CUT;
-    message.transport = record->transport;
-    message.listener = ind_slice_of(followers->collector->names[record->listener]);
-    message.received = message.time = record->received;
     struct follower *follower;
     DL_FOREACH(followers->list, follower)
     offer(follower, &message);

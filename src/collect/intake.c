@@ -270,18 +270,27 @@ static void settle_time(const struct ind_origin *origin, struct ind_message *mes
                                                         : origin->now;
 }
 
+void ind_intake_read_raw(const struct ind_config *config, struct ind_slice bytes,
+                         const struct ind_origin *origin, char scratch[IND_DEVICE_SCRATCH],
+                         struct ind_message *message)
+{
+    ind_time reference = origin->received != IND_TIME_NONE ? origin->received : origin->now;
+    ind_header_read_with_device(config->devices, origin->sender->device, origin->sender->text, bytes,
+                                reference, config->zone, scratch, message);
+    message->transport = (uint8_t)origin->transport;
+    message->listener = origin->listener;
+    if (origin->cut)
+        message->malformed = IND_MALFORMED_CUT;
+    settle_time(origin, message);
+}
+
 static void read_message(struct ind_intake *intake, enum ind_line_form form, struct ind_slice bytes,
                          const struct ind_origin *origin, struct ind_message *message)
 {
     bool stored = form == IND_LINES_PLAIN || form == IND_LINES_JSON;
     if (stored && read_stored(intake, form, bytes, message))
         return;
-    ind_time reference = origin->received != IND_TIME_NONE ? origin->received : origin->now;
-    ind_header_read_with_device(intake->config->devices, origin->sender->device, origin->sender->text, bytes,
-                                reference, intake->config->zone, intake->device, message);
-    message->transport = (uint8_t)origin->transport;
-    message->listener = origin->listener;
-    settle_time(origin, message);
+    ind_intake_read_raw(intake->config, bytes, origin, intake->device, message);
 }
 
 /* A path counts as made up where a message could make up others; a configured device vouches for its own

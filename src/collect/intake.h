@@ -32,6 +32,12 @@ void ind_intake_free(struct ind_intake *intake);
 bool ind_intake_message(struct ind_intake *intake, enum ind_line_form form, struct ind_slice bytes,
                         const struct ind_origin *origin, struct ind_batch *batch, bool *tallied);
 
+/* Reads one message as it was received, whole or cut, and says whose it is: all but the fields of its
+ * payload. `scratch` as for ind_device_resolve. */
+void ind_intake_read_raw(const struct ind_config *config, struct ind_slice bytes,
+                         const struct ind_origin *origin, char scratch[IND_DEVICE_SCRATCH],
+                         struct ind_message *message);
+
 /* A message of a sender that is not allowed. False as above. */
 bool ind_intake_refuse(struct ind_intake *intake, struct ind_slice bytes, const struct ind_origin *origin,
                        struct ind_batch *batch);

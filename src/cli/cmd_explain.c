@@ -1,0 +1,491 @@
+#include "cli/cli.h"
+#include "cli/explain_marks.h"
+#include "collect/clock.h"
+#include "collect/explain.h"
+#include "core/escape.h"
+#include "core/lag.h"
+#include "store/reader.h"
+
+#include <errno.h>
+#include <fcntl.h>
+#include <jansson.h>
+#include <stdlib.h>
+#include <unistd.h>
+
+enum { WIDTH = 100, NAME_WIDTH = 12 };
+
+static struct {
+    char *sender, *received;
+    int from;
+} given;
+
+static struct poptOption *options(void)
+{
+    static struct poptOption table[] = {
+        {"sender", '\0', POPT_ARG_STRING, &given.sender, 0, "as if it came from this address", "ADDRESS"},
+        {"received", '\0', POPT_ARG_STRING, &given.received, 0, "as if it was received then (otherwise: now)",
+         "TIME"},
+        {"from", '\0', POPT_ARG_NONE, &given.from, 0, "messages from files, a line each; - is standard input",
+         NULL},
+        POPT_TABLEEND};
+    return table;
+}
+
+/* What every message of this call shares. */
+struct explaining {
+    const struct ind_config *config;
+    struct ind_explainer *explainer;
+    struct ind_address sender;
+    ind_time received, now;
+    bool json, bold;
+    size_t count;
+    char *room;
+};
+
+enum { ROOM = IND_LINE_ROOM(65536) };
+
+/* ---- For people ---- */
+
+static const char *escaped(struct explaining *run, struct ind_slice text)
+{
+    struct ind_buffer out = ind_buffer_on(run->room, ROOM - 1);
+    ind_escape_text(&out, text);
+    run->room[out.length] = '\0';
+    return run->room;
+}
+
+/* With something behind it on its line, or (`alone`) without. */
+static void heading(const struct explaining *run, const char *name, bool alone)
+{
+    printf("\n%s%-*s%s%s", run->bold ? "\033[1m" : "", alone ? 0 : NAME_WIDTH - 1, name,
+           run->bold ? "\033[0m" : "", alone ? "\n" : " ");
+}
+
+static void row(struct explaining *run, const char *name, struct ind_slice value)
+{
+    if (value.length)
+        printf("  %-*s %s\n", NAME_WIDTH - 3, name, escaped(run, value));
+}
+
+static void time_text(ind_time time, char text[IND_TIME_WIDTH + 1])
+{
+    struct ind_buffer out = ind_buffer_on(text, IND_TIME_WIDTH);
+    ind_time_write(&out, time);
+    text[out.length] = '\0';
+}
+
+static const char *mark_text(unsigned mark)
+{
+    static const char *const texts[] = {"", ", but its clock was never set",
+                                        ", but its clock is not in step with its source now", ""};
+    return texts[mark];
+}
+
+static void print_times(struct explaining *run, const struct ind_message *message)
+{
+    char text[IND_TIME_WIDTH + 1];
+    if (message->sent != IND_TIME_NONE) {
+        time_text(message->sent, text);
+        printf("  %-*s %s, written \"%s\"%s\n", NAME_WIDTH - 3, "sent", text,
+               escaped(run, message->timestamp), mark_text(message->mark));
+    } else if (message->mark == IND_MARK_UPTIME) {
+        printf("  %-*s not known: the device tells only how long it has run\n", NAME_WIDTH - 3, "sent");
+    }
+    if (message->received == IND_TIME_NONE)
+        return;
+    time_text(message->received, text);
+    printf("  %-*s %s", NAME_WIDTH - 3, "received", text);
+    if (message->sent != IND_TIME_NONE) {
+        char span[48];
+        struct ind_buffer out = ind_buffer_on(span, sizeof span - 1);
+        ind_time lag = message->received - message->sent;
+        ind_span_write(&out, (uint64_t)(lag < 0 ? -lag : lag) / (uint64_t)IND_SECOND);
+        span[out.length] = '\0';
+        printf(lag < IND_SECOND && lag > -IND_SECOND ? ", the same second"
+               : lag < 0                             ? ", %s earlier: the device's clock is ahead"
+                                                     : ", %s later",
+               span);
+    }
+    printf("\n");
+}
+
+static void print_header(struct explaining *run, const struct ind_explanation *explanation)
+{
+    const struct ind_message *m = &explanation->message;
+    heading(run, "Header", false);
+    printf("%s: %s\n", ind_form_name(m->form).at, explanation->form_because);
+    if (explanation->malformed_because)
+        printf("  %-*s %s: %s\n", NAME_WIDTH - 3, "malformed", ind_malformed_name(m->malformed).at,
+               explanation->malformed_because);
+    printf("  %-*s %d: %s, %s\n", NAME_WIDTH - 3, "PRI", m->facility * 8 + m->severity,
+           ind_facility_name(m->facility).at, ind_severity_name(m->severity).at);
+    print_times(run, m);
+    row(run, "sequence", m->sequence);
+    row(run, "location", m->location);
+    row(run, "host", m->host);
+    row(run, "app", m->app);
+    row(run, "procid", m->procid);
+    row(run, "msgid", m->msgid);
+    row(run, "data", m->data);
+    row(run, "text", m->text);
+}
+
+static const char *whose_text(const struct ind_explanation *explanation)
+{
+    static const char *const texts[] = {
+        [IND_WHOSE_SENDER] = "its sender is configured as that",
+        [IND_WHOSE_HOST] = "the host it names is configured, and whoever passed it on may speak for it",
+        [IND_WHOSE_ORIGIN] = "the address in its structured data \"origin\" is configured",
+        [IND_WHOSE_CLAIM] = "no configured device; that is what it calls itself",
+        [IND_WHOSE_ADDRESS] = "no configured device, and it names no host: the address of its sender"};
+    if (explanation->whose == IND_WHOSE_ADDRESS && explanation->message.sender.length == 0)
+        return "no configured device, it names no host, and its sender is not known";
+    return texts[explanation->whose];
+}
+
+static void print_device(struct explaining *run, const struct ind_explanation *explanation)
+{
+    const struct ind_message *m = &explanation->message;
+    heading(run, "Device", false);
+    printf("%s: %s\n", escaped(run, m->device), whose_text(explanation));
+    row(run, "sender", m->sender);
+    for (size_t i = 0; m->configured && i < m->configured->label_count; i++)
+        printf("  %-*s %s is \"%s\"\n", NAME_WIDTH - 3, i ? "" : "labels", m->configured->labels[i].name,
+               m->configured->labels[i].value);
+}
+
+static const struct {
+    unsigned kind;
+    const char *name;
+} payload_kinds[] = {{IND_PAYLOAD_CODE, "event code"},
+                     {IND_PAYLOAD_CEF, "CEF"},
+                     {IND_PAYLOAD_JSON, "JSON"},
+                     {IND_PAYLOAD_PAIRS, "key=value"}};
+
+static void print_payload(struct explaining *run, const struct ind_payload *payload)
+{
+    heading(run, "Payload", false);
+    if (!payload->kinds) {
+        printf("none that is known: plain text\n");
+        return;
+    }
+    const char *between = "";
+    for (size_t i = 0; i < sizeof payload_kinds / sizeof *payload_kinds; i++)
+        if (payload->kinds & payload_kinds[i].kind) {
+            printf("%s%s", between, payload_kinds[i].name);
+            between = ", then ";
+        }
+    printf(", %zu field%s%s\n", payload->count, payload->count == 1 ? "" : "s",
+           payload->more ? ", and more that are not looked at" : "");
+    size_t width = NAME_WIDTH - 3;
+    for (size_t i = 0; i < payload->count; i++)
+        if (payload->fields[i].name.length > width && payload->fields[i].name.length <= 30)
+            width = payload->fields[i].name.length;
+    for (size_t i = 0; i < payload->count; i++) {
+        struct ind_slice value = payload->fields[i].value;
+        printf("  %-*s", (int)width, escaped(run, payload->fields[i].name));
+        printf(" %s\n", value.length ? escaped(run, value) : "(empty)");
+    }
+}
+
+/* "severity at least error (it is warning)" */
+static void print_reason(struct explaining *run, const struct ind_reason *reason)
+{
+    if (reason->name.length)
+        printf("%s: ", escaped(run, reason->name));
+    printf("%s ", escaped(run, reason->test));
+    if (reason->present)
+        printf("(it is %s)", reason->seen[0] ? reason->seen : "there, with nothing in it");
+    else
+        printf("(there is none)");
+}
+
+static void print_reasons(struct explaining *run, const struct ind_reason *reasons, size_t count,
+                          size_t indent)
+{
+    for (size_t i = 0; i < count; i++) {
+        if (i)
+            printf("%*s", (int)indent, "");
+        print_reason(run, &reasons[i]);
+        printf("\n");
+    }
+    if (count == 0)
+        printf("\n");
+}
+
+static size_t name_width(const struct ind_explanation *explanation)
+{
+    size_t width = NAME_WIDTH - 3;
+    for (size_t i = 0; i < explanation->condition_count; i++)
+        if (strlen(explanation->conditions[i].name) > width)
+            width = strlen(explanation->conditions[i].name);
+    for (size_t i = 0; i < explanation->route_count; i++)
+        if (strlen(explanation->routes[i].route->name) > width)
+            width = strlen(explanation->routes[i].route->name);
+    return width < 40 ? width : 40;
+}
+
+static void print_conditions(struct explaining *run, const struct ind_explanation *explanation)
+{
+    int width = (int)name_width(explanation);
+    if (explanation->condition_count == 0)
+        return;
+    heading(run, "Conditions", true);
+    for (size_t i = 0; i < explanation->condition_count; i++) {
+        const struct ind_condition_verdict *verdict = &explanation->conditions[i];
+        printf("  %-*s %-3s  ", width, verdict->name, verdict->holds ? "yes" : "no");
+        print_reasons(run, verdict->reasons, verdict->reason_count, (size_t)width + 8);
+    }
+}
+
+static void print_routes(struct explaining *run, const struct ind_explanation *explanation)
+{
+    int width = (int)name_width(explanation);
+    heading(run, "Routes", true);
+    for (size_t i = 0; i < explanation->route_count; i++) {
+        const struct ind_route_verdict *verdict = &explanation->routes[i];
+        printf("  %-*s ", width, verdict->route->name);
+        if (verdict->taken == IND_NOT_ASKED) {
+            printf("not asked: \"%s\" took it, and is last\n", verdict->above->name);
+            continue;
+        }
+        printf("%-3s  ", verdict->taken == IND_TAKEN ? "yes" : "no");
+        if (verdict->taken == IND_TAKEN)
+            printf("into %s\n%*s", verdict->path, verdict->reason_count ? width + 8 : 0, "");
+        if (explanation->message.original.length == 0)
+            printf("nothing to file\n");
+        else if (verdict->reason_count || verdict->taken != IND_TAKEN)
+            print_reasons(run, verdict->reasons, verdict->reason_count, (size_t)width + 8);
+    }
+}
+
+static const char *end_of(const struct ind_explanation *explanation)
+{
+    return explanation->message.original.length == 0 ? "refused: empty"
+           : !explanation->allowed                   ? "refused: its sender is not under allow:"
+           : explanation->taken                      ? "stored"
+                                                     : "unrouted: no route takes it";
+}
+
+static void print_for_people(struct explaining *run, const struct ind_explanation *explanation)
+{
+    if (run->count++)
+        printf("\n\n");
+    ind_print_marked(explanation, WIDTH, stdout);
+    print_header(run, explanation);
+    print_device(run, explanation);
+    print_payload(run, explanation->message.payload);
+    print_conditions(run, explanation);
+    if (explanation->route_count)
+        print_routes(run, explanation);
+    heading(run, "It ends", false);
+    printf("%s", end_of(explanation));
+    if (explanation->taken && explanation->allowed)
+        printf(", in %zu file%s", explanation->taken, explanation->taken == 1 ? "" : "s");
+    printf("\n");
+}
+
+/* ---- For scripts ---- */
+
+static json_t *text_json(struct explaining *run, struct ind_slice text)
+{
+    struct ind_buffer out = ind_buffer_on(run->room, ROOM);
+    ind_escape_text(&out, text);
+    return json_stringn(run->room, out.length);
+}
+
+static json_t *reasons_json(struct explaining *run, const struct ind_reason *reasons, size_t count)
+{
+    json_t *list = json_array();
+    for (size_t i = 0; i < count; i++) {
+        json_t *reason = json_object();
+        if (reasons[i].name.length)
+            json_object_set_new(reason, "condition", text_json(run, reasons[i].name));
+        json_object_set_new(reason, "test", text_json(run, reasons[i].test));
+        json_object_set_new(reason, "holds", json_boolean(reasons[i].held));
+        if (reasons[i].present)
+            json_object_set_new(reason, "seen", json_string(reasons[i].seen));
+        json_array_append_new(list, reason);
+    }
+    return list;
+}
+
+static json_t *parts_json(const struct ind_explanation *explanation)
+{
+    json_t *list = json_array();
+    for (size_t i = 0; i < explanation->part_count; i++) {
+        json_t *part = json_object();
+        json_object_set_new(part, "part", json_string(explanation->parts[i].name));
+        json_object_set_new(part, "offset", json_integer((json_int_t)explanation->parts[i].offset));
+        json_object_set_new(part, "length", json_integer((json_int_t)explanation->parts[i].length));
+        json_array_append_new(list, part);
+    }
+    return list;
+}
+
+/* The message as the layout `json` stores it. */
+static json_t *message_json(struct explaining *run, const struct ind_explanation *explanation)
+{
+    struct ind_line_clock clock = {0};
+    struct ind_buffer line = ind_buffer_on(run->room, ROOM);
+    ind_line_write(IND_LAYOUT_JSON, &explanation->message, ind_devices_domain(run->config->devices), &clock,
+                   &line);
+    return json_loadb(run->room, line.length, JSON_ALLOW_NUL, NULL);
+}
+
+static json_t *payload_json(const struct ind_payload *payload)
+{
+    json_t *list = json_array();
+    for (size_t i = 0; i < sizeof payload_kinds / sizeof *payload_kinds; i++)
+        if (payload->kinds & payload_kinds[i].kind)
+            json_array_append_new(list, json_string(payload_kinds[i].name));
+    return list;
+}
+
+static json_t *conditions_json(struct explaining *run, const struct ind_explanation *explanation)
+{
+    json_t *list = json_array();
+    for (size_t i = 0; i < explanation->condition_count; i++) {
+        const struct ind_condition_verdict *verdict = &explanation->conditions[i];
+        json_t *object = json_object();
+        json_object_set_new(object, "condition", json_string(verdict->name));
+        json_object_set_new(object, "holds", json_boolean(verdict->holds));
+        json_object_set_new(object, "because", reasons_json(run, verdict->reasons, verdict->reason_count));
+        json_array_append_new(list, object);
+    }
+    return list;
+}
+
+static json_t *routes_json(struct explaining *run, const struct ind_explanation *explanation)
+{
+    static const char *const words[] = {"yes", "no", "not asked"};
+    json_t *list = json_array();
+    for (size_t i = 0; i < explanation->route_count; i++) {
+        const struct ind_route_verdict *verdict = &explanation->routes[i];
+        json_t *object = json_object();
+        json_object_set_new(object, "route", json_string(verdict->route->name));
+        json_object_set_new(object, "takes", json_string(words[verdict->taken]));
+        if (verdict->taken == IND_TAKEN)
+            json_object_set_new(object, "file", json_string(verdict->path));
+        if (verdict->taken == IND_NOT_ASKED)
+            json_object_set_new(object, "last_above", json_string(verdict->above->name));
+        else
+            json_object_set_new(object, "because",
+                                reasons_json(run, verdict->reasons, verdict->reason_count));
+        json_array_append_new(list, object);
+    }
+    return list;
+}
+
+static void print_json(struct explaining *run, const struct ind_explanation *explanation)
+{
+    json_t *object = json_object();
+    json_object_set_new(object, "original", text_json(run, explanation->message.original));
+    json_object_set_new(object, "message", message_json(run, explanation));
+    json_object_set_new(object, "form_because", json_string(explanation->form_because));
+    if (explanation->malformed_because)
+        json_object_set_new(object, "malformed_because", json_string(explanation->malformed_because));
+    json_object_set_new(object, "parts", parts_json(explanation));
+    json_object_set_new(object, "device_because", json_string(whose_text(explanation)));
+    json_object_set_new(object, "payload", payload_json(explanation->message.payload));
+    json_object_set_new(object, "conditions", conditions_json(run, explanation));
+    json_object_set_new(object, "routes", routes_json(run, explanation));
+    json_object_set_new(object, "ends", json_string(end_of(explanation)));
+    json_dumpf(object, stdout, JSON_COMPACT | JSON_PRESERVE_ORDER);
+    printf("\n");
+    json_decref(object);
+}
+
+/* ---- ---- */
+
+static void explain(struct explaining *run, struct ind_slice bytes)
+{
+    const struct ind_explanation *explanation =
+        ind_explain(run->explainer, bytes, &run->sender, run->received, run->now);
+    (run->json ? print_json : print_for_people)(run, explanation);
+}
+
+static bool explain_file(struct explaining *run, const char *path)
+{
+    int file = strcmp(path, "-") == 0 ? dup(STDIN_FILENO) : open(path, O_RDONLY | O_CLOEXEC);
+    struct ind_reader *reader =
+        file < 0 ? NULL : ind_reader_open(file, ind_compression_of(path), 0, UINT64_MAX);
+    struct ind_slice block;
+    uint64_t at;
+    enum ind_read result;
+    if (!reader) {
+        ind_complain("cannot read %s: %s", path, strerror(errno));
+        return false;
+    }
+    while ((result = ind_reader_next(reader, &block, &at)) == IND_READ_BLOCK)
+        while (block.length) {
+            const char *newline = memchr(block.at, '\n', block.length);
+            size_t length = newline ? (size_t)(newline - block.at) : block.length;
+            explain(run, (struct ind_slice){block.at, length});
+            block = ind_slice_from(block, newline ? length + 1 : length);
+        }
+    if (result == IND_READ_FAILED)
+        ind_complain("cannot read all of %s: %s", path, ind_reader_reason(reader));
+    ind_reader_close(reader);
+    return result != IND_READ_FAILED;
+}
+
+static bool read_call(const struct ind_call *call, struct explaining *run)
+{
+    if (!*call->rest || (!given.from && call->rest[1])) {
+        ind_complain(given.from    ? "--from: which files? \"-\" is standard input"
+                     : *call->rest ? "one message, in quotes: indagator explain '<34>…'"
+                                   : "which message? indagator explain '<34>…', or --from FILE");
+        return false;
+    }
+    if (given.sender && !ind_address_read(ind_slice_of(given.sender), &run->sender)) {
+        ind_complain("--sender: \"%s\" is no address; write one such as 192.0.2.9", given.sender);
+        return false;
+    }
+    if (!ind_moment_option("received", given.received, run->config->zone, false, &run->received))
+        return false;
+    run->now = run->received != IND_TIME_NONE ? run->received : ind_now();
+    if (!given.from || given.sender)
+        run->received = run->now;
+    return true;
+}
+
+static int run(struct ind_call *call)
+{
+    struct ind_loaded loaded;
+    if (!ind_load(call, true, &loaded))
+        return IND_EXIT_CALL;
+    struct explaining run = {
+        .config = loaded.config, .json = call->json != 0, .bold = ind_colour(), .room = malloc(ROOM)};
+    int status = IND_EXIT_CALL;
+    if (read_call(call, &run)) {
+        status = IND_EXIT_FAILED;
+        run.explainer = ind_explainer_new(loaded.config);
+        if (!run.explainer || !run.room) {
+            ind_complain("out of memory");
+        } else {
+            status = IND_EXIT_DONE;
+            if (!given.from)
+                explain(&run, ind_slice_of(*call->rest));
+            for (size_t i = 0; given.from && call->rest[i]; i++)
+                status = explain_file(&run, call->rest[i]) ? status : IND_EXIT_FAILED;
+        }
+    }
+    ind_explainer_free(run.explainer);
+    free(run.room);
+    ind_loaded_free(&loaded);
+    return status;
+}
+
+const struct ind_command ind_command_explain = {
+    .name = "explain",
+    .summary = "what a message is understood as, and which routes take it, step by step",
+    .arguments = "[-c FILE] [--sender ADDRESS] [--received TIME] MESSAGE | --from FILE…",
+    .about = "Shows what becomes of a message, and why: the parts of its header, whose it is, the fields of\n"
+             "its payload, the conditions, and for each route whether it takes it, or the test that failed\n"
+             "and what it saw. Stores nothing. Without a configuration only the message is explained.\n\n"
+             "Example:\n"
+             "  indagator explain '<189>29: pier1-rtr: Nov 23 04:44:59: %LINK-3-UPDOWN: ge0/1 is down'\n",
+    .options = options,
+    .run = run,
+};

@@ -1,0 +1,115 @@
+#include "cli/explain_marks.h"
+
+#include "core/escape.h"
+#include <string.h>
+
+enum { WIDEST = 512 };
+
+struct label {
+    size_t column;
+    const char *name;
+    bool done;
+};
+
+/* One row: bytes `from` to `to` of the message. */
+struct row {
+    char text[WIDEST * 4 + 1], marks[WIDEST + 1];
+    size_t columns, from, to;
+    struct label labels[IND_PARTS];
+    size_t label_count;
+};
+
+/* The character at `at` as it is shown: how many bytes it takes, how many columns. */
+static size_t show(struct ind_slice bytes, size_t at, char shown[8], size_t *columns)
+{
+    bool control;
+    size_t length = ind_utf8_character(bytes.at + at, bytes.length - at, &control);
+    struct ind_buffer out = ind_buffer_on(shown, 8);
+    length = length ? length : 1;
+    ind_escape_text(&out, (struct ind_slice){bytes.at + at, length});
+    bool as_is = out.length == length && memcmp(shown, bytes.at + at, length) == 0;
+    *columns = as_is ? 1 : out.length;
+    shown[out.length] = '\0';
+    return length;
+}
+
+/* The number of the part in which a byte lies, or -1. */
+static int part_at(const struct ind_explanation *explanation, size_t at)
+{
+    for (size_t i = 0; i < explanation->part_count; i++)
+        if (at >= explanation->parts[i].offset &&
+            at < explanation->parts[i].offset + explanation->parts[i].length)
+            return (int)i;
+    return -1;
+}
+
+static void fill_row(const struct ind_explanation *explanation, size_t from, size_t width, struct row *row)
+{
+    struct ind_slice bytes = explanation->message.original;
+    struct ind_buffer text = ind_buffer_on(row->text, sizeof row->text - 1);
+    char shown[16];
+    size_t columns, at = from;
+    row->columns = row->label_count = 0;
+    row->from = from;
+    while (at < bytes.length) {
+        size_t length = show(bytes, at, shown, &columns);
+        if (row->columns + columns > width)
+            break;
+        int part = part_at(explanation, at);
+        if (part >= 0 && (explanation->parts[part].offset == at || at == from))
+            row->labels[row->label_count++] =
+                (struct label){row->columns, explanation->parts[part].name, false};
+        memset(row->marks + row->columns, part < 0 ? ' ' : part % 2 ? '~' : '^', columns);
+        ind_buffer_text(&text, shown);
+        row->columns += columns;
+        at += length;
+    }
+    row->to = at;
+    row->text[text.length] = '\0';
+    row->marks[row->columns] = '\0';
+}
+
+/* Names stand under the beginning of their part; one that would run into the next waits for a line below, and
+ * a bar leads down to it. */
+static void print_labels(struct row *row, FILE *out)
+{
+    for (size_t left = row->label_count; left > 0;) {
+        size_t column = 0;
+        for (size_t i = 0; i < row->label_count; i++) {
+            struct label *label = &row->labels[i];
+            size_t next = i + 1;
+            while (next < row->label_count && row->labels[next].done)
+                next++;
+            if (label->done)
+                continue;
+            bool fits =
+                next == row->label_count || label->column + strlen(label->name) < row->labels[next].column;
+            fprintf(out, "%*s%s", (int)(label->column - column), "", fits ? label->name : "|");
+            column = label->column + (fits ? strlen(label->name) : 1);
+            label->done = fits;
+            left -= fits;
+        }
+        fputc('\n', out);
+    }
+}
+
+static bool is_text(const struct ind_explanation *explanation, size_t at)
+{
+    int part = part_at(explanation, at);
+    return part >= 0 && strcmp(explanation->parts[part].name, "text") == 0;
+}
+
+void ind_print_marked(const struct ind_explanation *explanation, size_t width, FILE *out)
+{
+    size_t length = explanation->message.original.length;
+    struct row row;
+    width = width < WIDEST ? width : WIDEST;
+    for (size_t at = 0; at < length; at = row.to) {
+        fill_row(explanation, at, width, &row);
+        bool cut = row.to < length && is_text(explanation, row.to);
+        fprintf(out, "%s%s\n%s\n", row.text, cut ? "…" : "", row.marks);
+        print_labels(&row, out);
+        if (cut || row.to == at)
+            break;
+    }
+}

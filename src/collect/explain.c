@@ -1,0 +1,208 @@
+#include "collect/explain.h"
+
+#include "collect/intake.h"
+#include <stdlib.h>
+
+struct ind_explainer {
+    const struct ind_config *config;
+    struct ind_answers answers;
+    struct ind_path_clock clock;
+    struct ind_explanation explanation;
+    char address[IND_ADDRESS_WIDTH];
+    char device[IND_DEVICE_SCRATCH];
+};
+
+struct ind_explainer *ind_explainer_new(const struct ind_config *config)
+{
+    struct ind_explainer *explainer = calloc(1, sizeof *explainer);
+    if (!explainer)
+        return NULL;
+    struct ind_explanation *explanation = &explainer->explanation;
+    explainer->config = config;
+    explainer->clock.zone = config->zone;
+    explanation->route_count = config->route_count;
+    explanation->condition_count = config->named.count;
+    explanation->routes = calloc(config->route_count + 1, sizeof *explanation->routes);
+    explanation->conditions = calloc(config->named.count + 1, sizeof *explanation->conditions);
+    if (ind_answers_begin(&explainer->answers, config->conditions) && explanation->routes &&
+        explanation->conditions)
+        return explainer;
+    ind_explainer_free(explainer);
+    return NULL;
+}
+
+void ind_explainer_free(struct ind_explainer *explainer)
+{
+    if (!explainer)
+        return;
+    ind_answers_free(&explainer->answers);
+    free(explainer->explanation.routes);
+    free(explainer->explanation.conditions);
+    free(explainer);
+}
+
+/* ---- Header ---- */
+
+static const char *form_because(const struct ind_message *message)
+{
+    bool time = message->timestamp.length > 0;
+    if (message->original.length == 0)
+        return "there is nothing in it";
+    switch (message->form) {
+    case IND_FORM_RFC5424:
+        return "version 1 stands behind the PRI";
+    case IND_FORM_RFC3164:
+        return !message->pri_given   ? "there is a time, but no PRI: user and notice stand in for it"
+               : time                ? "a time stands behind the PRI, without RFC 5424's version"
+               : message->app.length ? "a tag stands behind the PRI, without a time"
+                                     : "a host stands behind the PRI, without a time";
+    default:
+        return message->malformed == IND_MALFORMED_PRI
+                   ? "it begins like a PRI, but is none: all of it is text"
+               : message->pri_given ? "neither a time nor a tag stands behind the PRI"
+                                    : "there is neither a PRI nor a time: all of it is text";
+    }
+}
+
+static const char *malformed_because(const struct ind_message *message)
+{
+    static const char *const reasons[IND_MALFORMED_KINDS] = {
+        [IND_MALFORMED_PRI] = "a PRI is a number from 0 to 191 without leading zeros, in < and >",
+        [IND_MALFORMED_TIME] = "what stands where the time should be is none",
+        [IND_MALFORMED_TIME_FORM] = "the time can be read, but is not as RFC 5424 writes it",
+        [IND_MALFORMED_HEADER_END] = "the header ends before its last field",
+        [IND_MALFORMED_FIELD_LENGTH] = "a field is longer than RFC 5424 allows; it is kept whole",
+        [IND_MALFORMED_STRUCTURED_DATA] = "where the structured data should be there is none that is whole",
+        [IND_MALFORMED_CUT] = "it is longer than the size limit: its end is gone",
+    };
+    return reasons[message->malformed];
+}
+
+static int by_place(const void *a, const void *b)
+{
+    const struct ind_part *x = a, *y = b;
+    return (x->offset > y->offset) - (x->offset < y->offset);
+}
+
+/* The parts that lie in the message's own bytes. */
+static void find_parts(struct ind_explanation *explanation)
+{
+    const struct ind_message *m = &explanation->message;
+    const char *start = m->original.at;
+    const char *close = m->pri_given ? memchr(start, '>', m->original.length) : NULL;
+    const struct {
+        const char *name;
+        struct ind_slice slice;
+    } all[] = {{"PRI", {start, close ? (size_t)(close - start) + 1 : 0}},
+               {"timestamp", m->timestamp},
+               {"sequence", m->sequence},
+               {"location", m->location},
+               {"host", m->host},
+               {"app", m->app},
+               {"procid", m->procid},
+               {"msgid", m->msgid},
+               {"data", m->data},
+               {"text", m->text}};
+    explanation->part_count = 0;
+    for (size_t i = 0; i < sizeof all / sizeof *all; i++)
+        if (all[i].slice.length)
+            explanation->parts[explanation->part_count++] =
+                (struct ind_part){all[i].name, (size_t)(all[i].slice.at - start), all[i].slice.length};
+    qsort(explanation->parts, explanation->part_count, sizeof *explanation->parts, by_place);
+}
+
+static enum ind_whose whose(const struct ind_devices *devices, const struct ind_message *message,
+                            const struct ind_device *of_sender)
+{
+    if (message->configured && message->configured == of_sender)
+        return IND_WHOSE_SENDER;
+    if (message->configured)
+        return ind_devices_by_name(devices, message->host) == message->configured ? IND_WHOSE_HOST
+                                                                                  : IND_WHOSE_ORIGIN;
+    return message->host.length ? IND_WHOSE_CLAIM : IND_WHOSE_ADDRESS;
+}
+
+/* ---- Rules ---- */
+
+static void judge_conditions(struct ind_explainer *explainer)
+{
+    const struct ind_config *config = explainer->config;
+    struct ind_explanation *explanation = &explainer->explanation;
+    for (size_t i = 0; i < config->named.count; i++) {
+        struct ind_condition_verdict *verdict = &explanation->conditions[i];
+        ind_condition condition = config->named_conditions[i];
+        verdict->name = config->named.names[i];
+        verdict->holds =
+            ind_condition_holds(config->conditions, condition, &explanation->message, &explainer->answers);
+        verdict->reason_count = ind_condition_why(config->conditions, condition, &explanation->message,
+                                                  &explainer->answers, verdict->reasons, IND_REASONS);
+    }
+}
+
+static void take(struct ind_explainer *explainer, struct ind_route_verdict *verdict)
+{
+    struct ind_buffer path = ind_buffer_on(verdict->path, sizeof verdict->path - 1);
+    ind_template_path(&verdict->route->file, &explainer->explanation.message, &explainer->clock, false,
+                      &path);
+    verdict->path[path.length] = '\0';
+    verdict->taken = IND_TAKEN;
+    explainer->explanation.taken++;
+}
+
+static void judge_routes(struct ind_explainer *explainer)
+{
+    const struct ind_config *config = explainer->config;
+    struct ind_explanation *explanation = &explainer->explanation;
+    const struct ind_route *last = NULL;
+    explanation->taken = 0;
+    for (size_t i = 0; i < config->route_count; i++) {
+        struct ind_route_verdict *verdict = &explanation->routes[i];
+        verdict->route = &config->routes[i];
+        verdict->reason_count = 0;
+        verdict->taken = last ? IND_NOT_ASKED : IND_NOT_TAKEN;
+        verdict->above = last;
+        if (last)
+            continue;
+        bool holds = ind_condition_holds(config->conditions, verdict->route->when, &explanation->message,
+                                         &explainer->answers);
+        verdict->reason_count =
+            ind_condition_why(config->conditions, verdict->route->when, &explanation->message,
+                              &explainer->answers, verdict->reasons, IND_REASONS);
+        if (holds && explanation->message.original.length)
+            take(explainer, verdict);
+        if (holds && verdict->route->last)
+            last = verdict->route;
+    }
+}
+
+const struct ind_explanation *ind_explain(struct ind_explainer *explainer, struct ind_slice bytes,
+                                          const struct ind_address *sender, ind_time received, ind_time now)
+{
+    const struct ind_config *config = explainer->config;
+    struct ind_explanation *explanation = &explainer->explanation;
+    struct ind_message *message = &explanation->message;
+    struct ind_buffer text = ind_buffer_on(explainer->address, sizeof explainer->address);
+    bool from_file = sender->bits == 0;
+    ind_address_write(&text, sender);
+    const struct ind_sender who = {ind_buffer_view(&text),
+                                   from_file ? NULL : ind_devices_by_address(config->devices, sender), true};
+    const struct ind_origin origin = {.transport = from_file ? IND_TRANSPORT_FILE : IND_TRANSPORT_UDP,
+                                      .cut = bytes.length > IND_MESSAGE_LIMIT,
+                                      .sender = &who,
+                                      .received = received,
+                                      .now = now};
+    bytes.length = bytes.length < IND_MESSAGE_LIMIT ? bytes.length : IND_MESSAGE_LIMIT;
+    ind_intake_read_raw(config, bytes, &origin, explainer->device, message);
+    explanation->allowed = from_file || ind_config_allows(config, sender);
+    explanation->form_because = form_because(message);
+    explanation->malformed_because = malformed_because(message);
+    explanation->whose = whose(config->devices, message, who.device);
+    find_parts(explanation);
+    ind_answers_next(&explainer->answers);
+    if (from_file)
+        message->received = received;
+    message->payload = ind_answers_payload(&explainer->answers, message);
+    judge_conditions(explainer);
+    judge_routes(explainer);
+    return explanation;
+}

@@ -1,0 +1,69 @@
+/* collect/explain.h: what a message is understood as, and why, step by step: header, device, payload,
+ * conditions, routes. The same core code as collect, on the same configuration; nothing is stored. */
+#ifndef IND_COLLECT_EXPLAIN_H
+#define IND_COLLECT_EXPLAIN_H
+
+#include "config/config.h"
+
+/* A part of the message's bytes: "PRI", "timestamp", "host", … */
+struct ind_part {
+    const char *name;
+    size_t offset, length;
+};
+
+/* How it is known whose message it is. */
+enum ind_whose {
+    IND_WHOSE_SENDER, /* the sender is configured */
+    IND_WHOSE_HOST,   /* the host it names is, and a relay or a file may say so */
+    IND_WHOSE_ORIGIN, /* the address in its structured data `origin` is */
+    IND_WHOSE_CLAIM,  /* nobody is: the host it names */
+    IND_WHOSE_ADDRESS /* nothing but the sender's address is known, or not even that */
+};
+
+enum { IND_REASONS = 8, IND_PARTS = 12 };
+
+struct ind_condition_verdict {
+    const char *name;
+    bool holds;
+    struct ind_reason reasons[IND_REASONS];
+    size_t reason_count;
+};
+
+enum ind_taken { IND_TAKEN, IND_NOT_TAKEN, IND_NOT_ASKED };
+
+struct ind_route_verdict {
+    const struct ind_route *route;
+    enum ind_taken taken;
+    const struct ind_route *above; /* IND_NOT_ASKED: which is `last` and took it */
+    char path[IND_PATH + 1];       /* IND_TAKEN: the file, below the store; terminated */
+    struct ind_reason reasons[IND_REASONS];
+    size_t reason_count;
+};
+
+/* Borrowed from the explainer, until its next message. */
+struct ind_explanation {
+    struct ind_message message; /* with its payload */
+    const char *form_because;
+    const char *malformed_because; /* NULL where it is not malformed */
+    enum ind_whose whose;
+    bool allowed; /* its sender is under allow: */
+    struct ind_part parts[IND_PARTS];
+    size_t part_count; /* in the order in which they stand */
+    struct ind_condition_verdict *conditions;
+    size_t condition_count;
+    struct ind_route_verdict *routes;
+    size_t route_count, taken;
+};
+
+struct ind_explainer;
+
+/* New; borrows the configuration. NULL where memory is out. */
+struct ind_explainer *ind_explainer_new(const struct ind_config *config);
+void ind_explainer_free(struct ind_explainer *explainer);
+
+/* Explains one message as if `sender` had sent it (0 bits: as if it came from a file). `received` may be
+ * IND_TIME_NONE: not known; then `now` settles the year. `bytes` must live as long as the result. */
+const struct ind_explanation *ind_explain(struct ind_explainer *explainer, struct ind_slice bytes,
+                                          const struct ind_address *sender, ind_time received, ind_time now);
+
+#endif
