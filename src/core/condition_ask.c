@@ -55,30 +55,38 @@ bool ind_message_lag(const struct ind_message *message, double *lag)
     return true;
 }
 
-/* The parameter of that name in the elements of that SD-ID, from *state on. */
+static struct ind_slice param_value(const struct ind_param *param, struct ind_answers *answers)
+{
+    if (!memchr(param->value.at, '\\', param->value.length))
+        return param->value;
+    struct ind_buffer undone = ind_buffer_on(answers->scratch + IND_PAYLOAD_SCRATCH, IND_PAYLOAD_SCRATCH);
+    ind_data_unescape(param->value, &undone);
+    return ind_buffer_view(&undone);
+}
+
+/* The next parameter of that name in the elements of that SD-ID. *state: where in such an element to go on.
+ */
 static bool data_value(const struct test *test, struct ind_slice data, struct ind_answers *answers,
                        size_t *state, struct ind_slice *value)
 {
-    size_t params, after = 0;
+    size_t params = *state, after = 0;
     struct ind_slice id;
     struct ind_param param;
-    for (size_t at = 0; ind_data_element(data, at, &id, &params); at = after) {
-        bool wanted = ind_slice_equal(id, test->id);
-        for (; ind_data_param(data, params, &param, &after); params = param.next) {
-            if (!wanted || params < *state || !ind_slice_equal(param.name, test->name))
-                continue;
-            *state = param.next;
-            *value = param.value;
-            if (memchr(param.value.at, '\\', param.value.length)) {
-                struct ind_buffer undone =
-                    ind_buffer_on(answers->scratch + IND_PAYLOAD_SCRATCH, IND_PAYLOAD_SCRATCH);
-                ind_data_unescape(param.value, &undone);
-                *value = ind_buffer_view(&undone);
+    bool wanted = params > 0;
+    if (!wanted && !ind_data_element(data, 0, &id, &params))
+        return false;
+    wanted = wanted || ind_slice_equal(id, test->id);
+    for (;;) {
+        for (; ind_data_param(data, params, &param, &after); params = param.next)
+            if (wanted && ind_slice_equal(param.name, test->name)) {
+                *state = param.next;
+                *value = param_value(&param, answers);
+                return true;
             }
-            return true;
-        }
+        if (!ind_data_element(data, after, &id, &params))
+            return false;
+        wanted = ind_slice_equal(id, test->id);
     }
-    return false;
 }
 
 bool ind_test_value(const struct test *test, const struct ind_message *message, struct ind_answers *answers,

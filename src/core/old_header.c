@@ -135,25 +135,23 @@ static bool is_location(const char *at, const char *end)
 
 /* A word and a colon that a time or a code follows: without a blank between, or with a slash in it, it is the
  * part of the device that speaks ("RP/0/RP0/CPU0:Nov 23 …"), otherwise its host. "host Nov 23 …" too. */
-static const char *read_speaker(const struct reading *reading, const char *at, struct prelude *prelude)
+static const char *read_speaker(const char *at, const char *end, struct prelude *prelude)
 {
-    const char *end = reading->end;
     bool letters;
     const char *stop = at + ind_scan_tag(at, end - at > TAG_LIMIT ? at + TAG_LIMIT : end, &letters);
-    struct ind_stamp stamp;
     if (stop == at || end - stop < 2)
         return NULL;
     struct ind_slice word = between(at, stop);
     bool colon = *stop == ':', slash = memchr(at, '/', word.length) != NULL;
     if (!colon) {
         if (*stop != ' ' || prelude->timed || prelude->host.length || !letters ||
-            (read_stamp(reading, stop + 1, &stamp) == 0 && !is_location(stop + 1, end)))
+            !(ind_stamp_may_begin(stop + 1, end) || is_location(stop + 1, end)))
             return NULL;
         prelude->host = word;
         return stop + 1;
     }
     if (stop[1] != ' ') {
-        if (!letters || (!slash && read_stamp(reading, stop + 1, &stamp) == 0))
+        if (!letters || (!slash && !ind_stamp_may_begin(stop + 1, end)))
             return NULL;
         prelude->location = word;
         return stop + 1;
@@ -163,7 +161,7 @@ static const char *read_speaker(const struct reading *reading, const char *at, s
     if (is_code(stop + 2, end)) {
         if (!slash)
             return NULL; /* a process or a task */
-    } else if (read_stamp(reading, stop + 2, &stamp) == 0) {
+    } else if (!ind_stamp_may_begin(stop + 2, end)) {
         return NULL;
     }
     *(slash ? &prelude->location : &prelude->host) = word;
@@ -185,24 +183,35 @@ static const char *take_stamp(const char *at, const struct ind_stamp *stamp, con
     return skip_blanks(at + prelude->closed, end);
 }
 
+/* One word of it; NULL where none stands here. */
+static const char *read_word(const struct reading *reading, const char *at, struct prelude *prelude)
+{
+    const char *end = reading->end, *next;
+    struct ind_stamp stamp;
+    if (ind_is_digit(*at) && (next = skip_number(at, end, &prelude->sequence)) != NULL)
+        return next;
+    if (ind_stamp_may_begin(at, end) && read_stamp(reading, at, &stamp))
+        return take_stamp(at, &stamp, end, prelude);
+    return read_speaker(at, end, prelude);
+}
+
 /* Reads as much of it as there is: bounded, since each part is there at most a few times. */
-IND_COLD static void read_prelude(const struct reading *reading, const char *at, struct prelude *prelude)
+static void read_prelude(const struct reading *reading, const char *at, struct prelude *prelude)
 {
     const char *end = reading->end;
     for (int parts = 0; parts < 8; parts++) {
-        struct ind_stamp stamp;
-        at = skip_blanks(at, end);
+        if (at < end && *at == ' ')
+            at = skip_blanks(at, end);
         if (end - at > 1 && at[0] == ':' && at[1] == ' ')
             at = skip_blanks(at + 1, end);
         prelude->rest = at;
-        prelude->code = is_code(at, end);
-        if (prelude->code || at == end)
+        if (at == end)
             return;
-        const char *next = ind_is_digit(*at) ? skip_number(at, end, &prelude->sequence) : NULL;
-        if (!next && read_stamp(reading, at, &stamp))
-            next = take_stamp(at, &stamp, end, prelude);
-        if (!next)
-            next = read_speaker(reading, at, prelude);
+        if (*at == '%' || *at == '#') {
+            prelude->code = is_code(at, end);
+            return;
+        }
+        const char *next = read_word(reading, at, prelude);
         if (!next)
             break;
         at = next;
@@ -298,7 +307,9 @@ IND_COLD static const char *read_words(const struct reading *reading, const char
     if (prelude.code) {
         message->app = message->procid = IND_NOTHING;
         adopt(&prelude, message);
-        return skip_blanks(read_tag(prelude.rest, end, message), end);
+        return *prelude.rest == '%' || *prelude.rest == '#'
+                   ? prelude.rest
+                   : skip_blanks(read_tag(prelude.rest, end, message), end);
     }
     if (text == at && end - at > 1 && at[0] == ':' && at[1] == ' ' && message->host.length) {
         /* "app : text" without a host before it */
@@ -319,31 +330,62 @@ IND_COLD static const char *read_tag_and_words(const struct reading *reading, co
     return text;
 }
 
+/* Whether words that a code or a time may follow stand here instead of a tag or of free text. */
+static bool may_be_words(const char *at, const char *text, const char *end)
+{
+    if (may_begin_words(text, end))
+        return true;
+    if (text > at || at == end || !ind_is_alpha(*at))
+        return text > at && may_begin_words(at, end);
+    bool letters;
+    const char *stop = at + ind_scan_tag(at, end - at > TAG_LIMIT ? at + TAG_LIMIT : end, &letters);
+    if (end - stop < 8)
+        return false;
+    return *stop == ':' ||
+           (*stop == ' ' && (ind_stamp_may_begin(stop + 1, end) || is_location(stop + 1, end)));
+}
+
+/* The words of a device that stand where the time should. False where there are none. */
+static bool read_words_first(const struct reading *reading, const char **at, struct ind_message *message)
+{
+    const char *end = reading->end;
+    struct prelude prelude = {.stamp = {.sent = IND_TIME_NONE}};
+    read_prelude(reading, *at, &prelude);
+    if (!prelude.timed && !(prelude.code && prelude.rest > *at))
+        return false;
+    adopt(&prelude, message);
+    message->form = prelude.timed || prelude.host.length ? IND_FORM_RFC3164 : IND_FORM_BARE;
+    *at = prelude.rest;
+    if (prelude.code) {
+        if (**at != '%' && **at != '#')
+            *at = skip_blanks(read_tag(*at, end, message), end);
+        return true;
+    }
+    if (!prelude.closed && *at < end)
+        *at = read_host(*at, end, message);
+    *at = read_tag_and_words(reading, *at, message);
+    return true;
+}
+
 /* No time at the start: the words of a device, or a tag (with a PRI), or free text. */
 IND_COLD static const char *read_without_time(const struct reading *reading, const char *at,
                                               struct ind_message *message)
 {
-    const char *end = reading->end;
-    struct ind_message tag = {0};
-    struct prelude prelude = {.stamp = {.sent = IND_TIME_NONE}};
-    const char *text = read_tag(at, end, &tag);
-    bool word = text == at && at < end && ind_is_alpha(*at);
-    if (word || may_begin_words(text, end) || may_begin_words(at, end))
-        read_prelude(reading, at, &prelude);
-    if (prelude.timed || (prelude.code && prelude.rest > at)) {
-        adopt(&prelude, message);
-        message->form = prelude.timed || prelude.host.length ? IND_FORM_RFC3164 : IND_FORM_BARE;
-        at = prelude.rest;
-        if (prelude.code)
-            return skip_blanks(read_tag(at, end, message), end);
-        if (!prelude.closed && at < end)
-            at = read_host(at, end, message);
-        return read_tag_and_words(reading, at, message);
+    const char *text = read_tag(at, reading->end, message);
+    if (may_be_words(at, text, reading->end)) {
+        struct ind_slice app = message->app, procid = message->procid;
+        message->app = message->procid = IND_NOTHING;
+        if (read_words_first(reading, &at, message))
+            return at;
+        message->app = app;
+        message->procid = procid;
     }
-    if (!message->pri_given || text == at)
+    if (text == at)
         return at;
-    message->app = tag.app;
-    message->procid = tag.procid;
+    if (!message->pri_given) {
+        message->app = message->procid = IND_NOTHING;
+        return at;
+    }
     message->form = IND_FORM_RFC3164;
     return text;
 }
@@ -372,11 +414,26 @@ IND_COLD static const char *read_other(const struct reading *reading, const char
     return read_tag_and_words(reading, at, message);
 }
 
+/* "Nov 23 04:45:00" or a time of RFC 3339's form, and a blank (or the end). */
+static IND_INLINE size_t read_plain_time(const char *at, const char *end, ind_time reference,
+                                         const struct ind_zone *zone, ind_time *sent)
+{
+    if (end - at > 20 && at[4] == '-' && ind_is_digit(*at)) {
+        enum ind_time_style style;
+        size_t used = ind_stamp_read_new(at, end, zone, sent, &style);
+        bool whole = used && style != IND_TIME_LOCAL && at + used < end && at[used] == ' ';
+        return whole ? used : 0;
+    }
+    size_t used = ind_stamp_read_plain(at, end, reference, zone, sent);
+    bool whole = used && (at + used == end || (at[used] == ' ' && !ind_stamp_may_go_on(at + used + 1, end)));
+    return whole ? used : 0;
+}
+
 void ind_old_header_read(const char *at, const char *end, ind_time reference, const struct ind_zone *zone,
                          struct ind_message *message)
 {
-    size_t used = ind_stamp_read_plain(at, end, reference, zone, &message->sent);
-    if (used == 0 || (at + used < end && (at[used] != ' ' || ind_stamp_may_go_on(at + used + 1, end)))) {
+    size_t used = read_plain_time(at, end, reference, zone, &message->sent);
+    if (used == 0) {
         const struct reading reading = {end, reference, zone};
         at = read_other(&reading, at, message);
     } else {

@@ -17,7 +17,7 @@ struct ind_slice {
 
 /* What is rarely called stays out of the way of what always is, and what always is needs no call. */
 #if defined(__GNUC__) || defined(__clang__)
-#define IND_COLD __attribute__((cold, noinline))
+#define IND_COLD __attribute__((noinline))
 #define IND_INLINE inline __attribute__((always_inline))
 #else
 #define IND_COLD

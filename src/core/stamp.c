@@ -55,7 +55,30 @@ static const char *read_day(const char *at, const char *end, struct parts *parts
     return at < end && *at == ' ' && parts->day >= 1 ? at + 1 : NULL;
 }
 
-/* "04:45:00", with a fraction of one to nine digits behind a point or a comma. */
+/* A fraction of one to nine digits behind a point or a comma; without one, `at` itself. */
+static const char *read_fraction(const char *at, const char *end, struct parts *parts)
+{
+    if (end - at < 2 || (*at != '.' && *at != ',') || !ind_is_digit(at[1]))
+        return at;
+    unsigned bad = 0;
+    if (end - at > 4 && !ind_is_digit(at[4])) { /* milliseconds, the commonest */
+        int tens = ind_two_digits(at + 1, &bad);
+        if (ind_is_digit(at[2]) && ind_is_digit(at[3])) {
+            parts->fraction = (tens * 10 + (at[3] - '0')) * (IND_SECOND / 1000);
+            return at + 4;
+        }
+    }
+    int64_t scale = IND_SECOND;
+    for (at++; at < end && ind_is_digit(*at); at++) {
+        if (scale == 1)
+            return NULL;
+        scale /= 10;
+        parts->fraction += (*at - '0') * scale;
+    }
+    return at;
+}
+
+/* "04:45:00", with a fraction or without. */
 static const char *read_clock(const char *at, const char *end, struct parts *parts)
 {
     unsigned bad = end - at < 8 || at[2] != ':' || at[5] != ':';
@@ -66,22 +89,10 @@ static const char *read_clock(const char *at, const char *end, struct parts *par
     if (bad || hour > 23 || minute > 59 || second > 60)
         return NULL;
     parts->of_day = hour * 3600 + minute * 60 + second;
-    at += 8;
-    if (end - at < 2 || (*at != '.' && *at != ',') || !ind_is_digit(at[1]))
-        return at;
-    int64_t scale = IND_SECOND;
-    for (at++; at < end && ind_is_digit(*at); at++) {
-        if (scale == 1)
-            return NULL;
-        scale /= 10;
-        parts->fraction += (*at - '0') * scale;
-    }
-    if (second == 60)
-        parts->fraction = 0;
-    return at;
+    return read_fraction(at + 8, end, parts);
 }
 
-/* Names of zones that no host has. Only those that mean UTC everywhere are followed. */
+/* Names of zones that no host has, but for those that mean UTC. */
 static bool is_zone_name(struct ind_slice word)
 {
     static const char names[][5] = {
@@ -119,14 +130,14 @@ static const char *read_zone(const char *at, const char *end, struct parts *part
     while (stop < end && stop - at < 6 && *stop >= 'A' && *stop <= 'Z')
         stop++;
     struct ind_slice name = {at, (size_t)(stop - at)};
-    bool known = name.length > 0 && is_zone_name(name);
-    bool utc = known && (name.at[0] == 'U' || name.at[0] == 'G' || name.at[0] == 'Z');
+    bool utc = ind_slice_equal(name, IND_SLICE("UTC")) || ind_slice_equal(name, IND_SLICE("GMT")) ||
+               ind_slice_equal(name, IND_SLICE("Z"));
     if (utc && stop < end && (*stop == '+' || *stop == '-'))
         return read_offset(stop, end, parts); /* "UTC+1" */
-    if (!ends_word(stop, end))
+    if (name.length == 0 || name.length > 5 || !ends_word(stop, end))
         return NULL;
     bool closed = stop < end && *stop == ':' && (stop + 1 == end || stop[1] == ' ');
-    if (!known && !(closed && name.length >= 2 && name.length <= 5))
+    if (!utc && !(closed && name.length >= 2) && !is_zone_name(name))
         return NULL;
     parts->fixed = utc;
     parts->offset = 0;
@@ -141,8 +152,10 @@ static const char *read_end(const char *at, const char *end, struct parts *parts
         at = zone ? zone : at;
     }
     for (int i = 0; i < 2 && at < end && *at == ' '; i++) {
-        const char *next = parts->year ? NULL : read_year(at + 1, end, parts);
-        next = next ? next : read_zone(at + 1, end, parts);
+        bool digit = end - at > 1 && ind_is_digit(at[1]);
+        const char *next = !digit        ? read_zone(at + 1, end, parts)
+                           : parts->year ? NULL
+                                         : read_year(at + 1, end, parts);
         if (!next)
             break;
         at = next;
@@ -167,39 +180,56 @@ static ind_time instant_of(const struct parts *parts, ind_time reference, const 
     return seconds * IND_SECOND + parts->fraction;
 }
 
-static const char *read_written(const char *at, const char *end, ind_time reference,
-                                const struct ind_zone *zone, ind_time *sent)
+/* "2026-11-23T04:45:00Z", and a zone's name where there is no offset. */
+static const char *read_new(const char *at, const char *end, const struct ind_zone *zone, ind_time *sent)
 {
     struct parts parts = {0};
     enum ind_time_style style;
-    size_t used = ind_is_digit(*at) ? ind_stamp_read_new(at, end, zone, sent, &style) : 0;
-    if (used) {
-        const char *stop = at + used, *behind = stop;
-        if (style == IND_TIME_LOCAL)
-            behind = read_end(stop, end, &parts);
-        if (parts.fixed) { /* "2026-11-23 04:45:00 UTC": read again, without the zone */
-            (void)ind_time_read((struct ind_slice){at, used}, sent, &style);
-            *sent -= parts.offset * IND_SECOND;
-        }
-        return ends_word(behind, end) ? behind : NULL;
+    size_t used = ind_stamp_read_new(at, end, zone, sent, &style);
+    if (used == 0)
+        return NULL;
+    const char *behind = style == IND_TIME_LOCAL ? read_end(at + used, end, &parts) : at + used;
+    if (parts.fixed) { /* read again, without the zone */
+        (void)ind_time_read((struct ind_slice){at, used}, sent, &style);
+        *sent -= parts.offset * IND_SECOND;
     }
+    return ends_word(behind, end) ? behind : NULL;
+}
+
+/* Month, day, clock, and a year wherever it stands. */
+static const char *read_date(const char *at, const char *end, struct parts *parts)
+{
     if (ind_is_digit(*at)) {
-        at = read_year(at, end, &parts);
+        at = read_year(at, end, parts);
         if (!at || at == end || *at++ != ' ')
             return NULL;
+    } else {
+        if (end - at >= 15 && ind_stamp_fields(at, &parts->month, &parts->day, &parts->of_day))
+            return read_fraction(at + 15, end, parts);
+        at = end - at > 3 && ind_month_of(at) ? at : skip_weekday(at, end);
     }
-    at = read_day(skip_weekday(at, end), end, &parts);
+    at = read_day(at, end, parts);
     if (!at)
         return NULL;
-    const char *behind = parts.year ? NULL : read_year(at, end, &parts);
-    if (behind)
-        at = behind + (behind < end && *behind == ' ');
-    at = read_clock(at, end, &parts);
+    if (!parts->year && end - at > 5 && at[4] == ' ') {
+        const char *behind = read_year(at, end, parts);
+        at = behind ? behind + 1 : at;
+    }
+    return read_clock(at, end, parts);
+}
+
+static const char *read_written(const char *at, const char *end, ind_time reference,
+                                const struct ind_zone *zone, ind_time *sent)
+{
+    if (end - at > 10 && ind_is_digit(*at) && at[4] == '-')
+        return read_new(at, end, zone, sent);
+    struct parts parts = {0};
+    at = read_date(at, end, &parts);
     if (!at)
         return NULL;
     at = read_end(at, end, &parts);
-    if (parts.day > (parts.day > 28 ? ind_days_in_month(parts.year ? parts.year : 2000, parts.month) : 28) ||
-        !ends_word(at, end))
+    if (!ends_word(at, end) ||
+        (parts.day > 28 && parts.day > ind_days_in_month(parts.year ? parts.year : 2000, parts.month)))
         return NULL;
     *sent = instant_of(&parts, reference, zone);
     return at;
@@ -231,24 +261,40 @@ static const char *skip_uptime(const char *at, const char *end)
     return p > at && end - p > 1 && p[0] == ':' && p[1] == ' ' ? p : NULL;
 }
 
+static bool is_unit(char c)
+{
+    return c == 'y' || c == 'w' || c == 'd' || c == 'h';
+}
+
+bool ind_stamp_may_begin(const char *at, const char *end)
+{
+    if (end - at < 8)
+        return false;
+    at += *at == '*' || *at == '.';
+    if (*at >= 'A' && *at <= 'W')
+        return at[3] == ' ' || at[3] == ',';
+    if (!ind_is_digit(*at))
+        return false;
+    return at[4] == '-' || (at[4] == ' ' && ind_is_digit(at[3])) || (at[2] == ':' && at[5] == ':') ||
+           is_unit(at[1]) || is_unit(at[2]);
+}
+
 size_t ind_stamp_read(const char *at, const char *end, ind_time reference, const struct ind_zone *zone,
                       struct ind_stamp *stamp)
 {
     const char *start = at;
-    if (at == end)
+    if (!ind_stamp_may_begin(at, end))
         return 0;
     stamp->mark = *at == '*' ? IND_MARK_NOT_SET : *at == '.' ? IND_MARK_NOT_SYNCHRONISED : IND_MARK_NONE;
     at += stamp->mark != IND_MARK_NONE;
-    if (at == end || !(ind_is_digit(*at) || (*at >= 'A' && *at <= 'W')))
-        return 0;
     const char *stop = read_written(at, end, reference, zone, &stamp->sent);
-    if (!stop) {
+    if (!stop && ind_is_digit(*at)) {
         stop = skip_uptime(at, end);
-        if (!stop)
-            return 0;
         stamp->sent = IND_TIME_NONE;
         stamp->mark = IND_MARK_UPTIME;
     }
+    if (!stop)
+        return 0;
     stamp->marked = (struct ind_slice){start, (size_t)(stop - start)};
     return stamp->marked.length;
 }

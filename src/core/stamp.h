@@ -20,4 +20,7 @@ struct ind_stamp {
 size_t ind_stamp_read(const char *at, const char *end, ind_time reference, const struct ind_zone *zone,
                       struct ind_stamp *stamp);
 
+/* Whether a time may begin here. Quick; a guess. */
+bool ind_stamp_may_begin(const char *at, const char *end);
+
 #endif

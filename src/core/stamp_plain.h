@@ -51,22 +51,30 @@ static inline int64_t ind_settle_year(int month, int day, int of_day, ind_time r
     }
 }
 
+/* "Nov 23 04:45:00", the day padded with a blank or a zero: 15 bytes, which are there. False where it is
+ * none. */
+static inline bool ind_stamp_fields(const char *at, int *month, int *day, int *of_day)
+{
+    unsigned bad = (at[3] != ' ') | (at[6] != ' ') | (at[9] != ':') | (at[12] != ':');
+    const char padded[2] = {at[4] == ' ' ? '0' : at[4], at[5]};
+    *month = ind_month_of(at);
+    *day = ind_two_digits(padded, &bad);
+    int hour = ind_two_digits(at + 7, &bad), minute = ind_two_digits(at + 10, &bad),
+        second = ind_two_digits(at + 13, &bad);
+    *of_day = hour * 3600 + minute * 60 + second;
+    return !(bad | (*month == 0) | (*day < 1) | (hour > 23) | (minute > 59) | (second > 60)) &&
+           (*day <= 28 || *day <= ind_days_in_month(2000, *month));
+}
+
 /* "Nov 23 04:45:00" and no more, the day padded with a blank or a zero. Returns 15, or 0. `reference` settles
  * the year: the latest that does not put the date more than a day ahead. */
 static inline size_t ind_stamp_read_plain(const char *at, const char *end, ind_time reference,
                                           const struct ind_zone *zone, ind_time *sent)
 {
-    if (end - at < 15)
+    int month, day, of_day;
+    if (end - at < 15 || !ind_stamp_fields(at, &month, &day, &of_day))
         return 0;
-    unsigned bad = (at[3] != ' ') | (at[6] != ' ') | (at[9] != ':') | (at[12] != ':');
-    const char padded[2] = {at[4] == ' ' ? '0' : at[4], at[5]};
-    int month = ind_month_of(at), day = ind_two_digits(padded, &bad);
-    int hour = ind_two_digits(at + 7, &bad), minute = ind_two_digits(at + 10, &bad),
-        second = ind_two_digits(at + 13, &bad);
-    if (bad || month == 0 || day < 1 || hour > 23 || minute > 59 || second > 60 ||
-        (day > 28 && day > ind_days_in_month(2000, month)))
-        return 0;
-    *sent = ind_settle_year(month, day, hour * 3600 + minute * 60 + second, reference, zone) * IND_SECOND;
+    *sent = ind_settle_year(month, day, of_day, reference, zone) * IND_SECOND;
     return 15;
 }
 

@@ -1,20 +1,13 @@
 /* Any file is a configuration or has remarks, each at a place within it. */
 #include "config/config.h"
 #include "config/tree.h"
-
-#include <stdlib.h>
-#include <unistd.h>
+#include "temporary.h"
 
 int LLVMFuzzerTestOneInput(const uint8_t *bytes, size_t size);
 int LLVMFuzzerTestOneInput(const uint8_t *bytes, size_t size)
 {
-    static char name[64];
-    if (!name[0])
-        snprintf(name, sizeof name, "/tmp/indagator-fuzz-%ld.yaml", (long)getpid());
-    FILE *file = fopen(name, "wb");
-    if (!file || (size && fwrite(bytes, 1, size, file) != size))
-        abort();
-    fclose(file);
+    char name[64];
+    ind_fuzz_file("config", bytes, size, name);
     struct ind_loaded loaded;
     ind_config_load(name, &loaded);
     if ((loaded.config == NULL) != (loaded.remarks.mistakes > 0))

@@ -1,19 +1,13 @@
 /* Any file is a fleet or has remarks; what it says can be said. */
 #include "config/fleet.h"
-
-#include <stdlib.h>
-#include <unistd.h>
+#include "temporary.h"
 
 int LLVMFuzzerTestOneInput(const uint8_t *bytes, size_t size);
 int LLVMFuzzerTestOneInput(const uint8_t *bytes, size_t size)
 {
-    static char name[64], room[8192];
-    if (!name[0])
-        snprintf(name, sizeof name, "/tmp/indagator-fuzz-%ld.yaml", (long)getpid());
-    FILE *file = fopen(name, "wb");
-    if (!file || (size && fwrite(bytes, 1, size, file) != size))
-        abort();
-    fclose(file);
+    static char room[8192];
+    char name[64];
+    ind_fuzz_file("fleet", bytes, size, name);
     struct ind_fleet_file *fleet;
     struct ind_remarks remarks = {0};
     struct ind_actor *actor;

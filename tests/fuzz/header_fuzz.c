@@ -29,8 +29,9 @@ int LLVMFuzzerTestOneInput(const uint8_t *bytes, size_t size)
     if (size > 65536)
         return 0;
     ind_header_read((const char *)bytes, size, INT64_C(1795409100) * IND_SECOND, zone, &message);
-    const struct ind_slice parts[] = {message.host, message.app,  message.procid,  message.msgid,
-                                      message.data, message.text, message.original};
+    const struct ind_slice parts[] = {message.host,     message.app,     message.procid,   message.msgid,
+                                      message.data,     message.text,    message.original, message.timestamp,
+                                      message.sequence, message.location};
     for (size_t i = 0; i < sizeof parts / sizeof *parts; i++)
         within(bytes, size, parts[i]);
     if (message.facility >= IND_FACILITIES || message.severity >= IND_SEVERITIES)

@@ -4,15 +4,19 @@
 set -u
 here=$(cd "$(dirname "$0")" && pwd)
 failed=0
-for name in header framing condition config fleet line; do
+for name in header payload framing condition config devices fleet line; do
     scratch=$(mktemp -d)
+    if [ "$name" = header ]; then # the page of headers has one of each form
+        awk -v to="$scratch" '/^```$/ { inside = !inside; next } inside && !/^ / { printf "%s", $0 > (to "/page-" NR) }' \
+            "$here/../../docs/headers.md"
+    fi
     echo "fuzz: $name, $2 s"
     if ! "$1/tests/fuzz/fuzz_$name" -max_total_time="$2" -print_final_stats=0 -verbosity=0 -rss_limit_mb=2048 \
-        -timeout=10 -artifact_prefix="$here/corpus/$name/found-" "$scratch" "$here/corpus/$name"; then
+        -timeout=10 -close_fd_mask=1 -artifact_prefix="$here/corpus/$name/found-" "$scratch" "$here/corpus/$name"; then
         failed=1
     fi
     rm -rf "$scratch"
 done
-rm -f /tmp/indagator-fuzz-*.yaml
+rm -f /tmp/indagator-fuzz-*
 [ $failed -eq 0 ] && echo 'fuzz: nothing found'
 exit $failed
