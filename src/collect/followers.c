@@ -50,6 +50,7 @@ struct ind_followers *ind_followers_new(struct ind_collector *collector)
     followers->collector = collector;
     (void)gethostname(followers->host, sizeof followers->host - 1);
     followers->local.name = followers->host;
+    followers->local.name_length = strlen(followers->host);
     return followers;
 }
 

@@ -1,19 +1,12 @@
 #include "collect/intake.h"
 
+#include "collect/senders.h"
 #include "core/header.h"
 #include "store/json_line.h"
 #include <stdlib.h>
 #include <unistd.h>
-#include <uthash.h>
 
-enum { SENDERS = 65536, RECENT = 1024 };
-
-struct known_sender {
-    UT_hash_handle hh;
-    struct ind_address address;
-    char text[IND_ADDRESS_WIDTH];
-    struct ind_sender sender;
-};
+enum { RECENT = 1024 };
 
 struct ind_intake {
     const struct ind_config *config;
@@ -37,10 +30,10 @@ struct ind_intake {
     size_t tally_room;
     uint32_t recent[RECENT]; /* accounts */
     uint64_t round;
-    struct known_sender *senders;
-    struct known_sender *last; /* most messages come from where the one before came from */
-    struct known_sender named; /* for messages from files */
-    struct ind_device local;   /* this machine, where it is not configured */
+    struct ind_senders *senders;
+    struct ind_known_sender *last; /* most messages come from where the one before came from */
+    struct ind_known_sender named; /* for messages from files */
+    struct ind_device local;       /* this machine, where it is not configured */
     char host[256];
     struct ind_json_line *json;
     char device[IND_DEVICE_SCRATCH];
@@ -58,33 +51,24 @@ struct ind_intake *ind_intake_new(const struct ind_config *config, struct ind_ac
     intake->taken = calloc(config->route_count, sizeof *intake->taken);
     intake->groups = calloc(config->route_count * IND_PRIS, sizeof *intake->groups);
     intake->json = ind_json_line_new();
+    intake->senders = ind_senders_new();
     intake->clock.zone = config->zone;
     if (gethostname(intake->host, sizeof intake->host - 1) != 0 || !intake->host[0])
         strcpy(intake->host, "localhost");
     intake->local.name = intake->host;
+    intake->local.name_length = strlen(intake->host);
     memset(intake->recent, 0xff, sizeof intake->recent);
-    if (answers && intake->taken && intake->groups && intake->json)
+    if (answers && intake->taken && intake->groups && intake->json && intake->senders)
         return intake;
     ind_intake_free(intake);
     return NULL;
-}
-
-static void forget_senders(struct ind_intake *intake)
-{
-    struct known_sender *sender, *next;
-    HASH_ITER(hh, intake->senders, sender, next)
-    {
-        HASH_DEL(intake->senders, sender);
-        free(sender);
-    }
-    intake->last = NULL;
 }
 
 void ind_intake_free(struct ind_intake *intake)
 {
     if (!intake)
         return;
-    forget_senders(intake);
+    ind_senders_free(intake->senders);
     ind_json_line_free(intake->json);
     ind_answers_free(&intake->answers);
     free(intake->taken);
@@ -93,11 +77,12 @@ void ind_intake_free(struct ind_intake *intake)
     free(intake);
 }
 
-static void fill_sender(struct ind_intake *intake, struct known_sender *sender,
+static void fill_sender(struct ind_intake *intake, struct ind_known_sender *sender,
                         const struct ind_address *address)
 {
     struct ind_buffer text = ind_buffer_on(sender->text, sizeof sender->text);
     sender->address = *address;
+    sender->account = UINT32_MAX;
     if (address->bits == 0) {
         const struct ind_device *own =
             ind_devices_by_name(intake->config->devices, ind_slice_of(intake->host));
@@ -110,26 +95,37 @@ static void fill_sender(struct ind_intake *intake, struct known_sender *sender,
                             ind_config_allows(intake->config, address)};
 }
 
-/* Addresses of senders can be forged: what is remembered of them is bounded. */
+/* What the message will need next is on its way to the cache while its header is read. */
+static const struct ind_sender *expect(struct ind_intake *intake, struct ind_known_sender *sender)
+{
+    intake->last = sender;
+#if defined(__GNUC__) || defined(__clang__)
+    const char *device = (const char *)sender->sender.device;
+    if (device) {
+        __builtin_prefetch(device);
+        __builtin_prefetch(device + 64);
+        if (sender->account < intake->tally_room)
+            __builtin_prefetch(&intake->tallies[sender->account]);
+    }
+#endif
+    return &sender->sender;
+}
+
 const struct ind_sender *ind_intake_sender(struct ind_intake *intake, const struct ind_address *address)
 {
-    struct known_sender *sender = intake->last;
+    struct ind_known_sender *sender = intake->last;
     if (sender && memcmp(&sender->address, address, sizeof *address) == 0)
         return &sender->sender;
-    HASH_FIND(hh, intake->senders, address, sizeof *address, sender);
+    sender = ind_senders_find(intake->senders, address);
     if (!sender) {
-        if (HASH_COUNT(intake->senders) >= SENDERS)
-            forget_senders(intake);
-        sender = calloc(1, sizeof *sender);
+        sender = ind_senders_add(intake->senders, address);
         if (!sender) { /* remembered for this once */
             fill_sender(intake, &intake->named, address);
             return &intake->named.sender;
         }
         fill_sender(intake, sender, address);
-        HASH_ADD(hh, intake->senders, address, sizeof sender->address, sender);
     }
-    intake->last = sender;
-    return &sender->sender;
+    return expect(intake, sender);
 }
 
 const struct ind_sender *ind_intake_sender_named(struct ind_intake *intake, struct ind_slice text)
@@ -200,15 +196,26 @@ static bool is_account_of(const struct ind_intake *intake, uint32_t number, cons
            (known || ind_slice_equal(account->sender, origin->sender->text));
 }
 
+/* The sender's own record knows the account of a device that speaks for itself: nothing else is looked at, so
+ * that it does not matter how many of them there are. */
 static uint32_t account_of(struct ind_intake *intake, const struct ind_origin *origin,
                            const struct ind_message *message)
 {
+    struct ind_known_sender *known_sender = intake->last;
+    bool own = known_sender && origin->sender == &known_sender->sender && message->configured &&
+               message->configured == known_sender->sender.device;
+    if (own && known_sender->account != UINT32_MAX && known_sender->listener == origin->number)
+        return known_sender->account;
     uint32_t *recent = recent_account(intake, message->device);
     bool known = message->configured != NULL;
     if (!is_account_of(intake, *recent, origin, message))
         *recent = ind_account_for(intake->accounts, origin->number,
                                   known ? IND_ACCOUNT_DEVICE : IND_ACCOUNT_STRANGER, message->device,
                                   known ? IND_NOTHING : origin->sender->text);
+    if (own) {
+        known_sender->account = *recent;
+        known_sender->listener = origin->number;
+    }
     return *recent;
 }
 

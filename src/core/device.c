@@ -78,7 +78,6 @@ void ind_devices_free(struct ind_devices *devices)
             free(device->labels[l].value);
         }
         free(device->labels);
-        free(device->name);
         free(device);
     }
     free(devices->list);
@@ -97,14 +96,14 @@ struct ind_device *ind_devices_add(struct ind_devices *devices, struct ind_slice
         devices->list = list;
         devices->room = room;
     }
-    struct ind_device *device = calloc(1, sizeof *device);
-    char *own = copy(name);
-    if (!device || !own) {
-        free(device);
-        free(own);
+    /* In one piece: whoever looks at a device wants its name. */
+    struct ind_device *device = calloc(1, sizeof *device + name.length + 1);
+    if (!device)
         return NULL;
-    }
-    device->name = own;
+    device->name = (char *)(device + 1);
+    device->name_length = name.length;
+    if (name.length)
+        memcpy(device->name, name.at, name.length);
     devices->list[devices->count++] = device;
     return device;
 }
@@ -332,7 +331,7 @@ void ind_device_resolve(const struct ind_devices *devices, const struct ind_devi
     if (!message->configured && message->host.length == 0)
         message->configured = of_sender;
     if (message->configured)
-        message->device = ind_slice_of(message->configured->name);
+        message->device = (struct ind_slice){message->configured->name, message->configured->name_length};
     else if (message->host.length)
         message->device = small_letters(without_domain(devices, message->host), scratch);
     else

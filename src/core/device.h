@@ -17,6 +17,7 @@ struct ind_label {
 
 struct ind_device {
     char *name;
+    size_t name_length;
     const struct ind_zone *zone; /* borrowed; NULL: the collector's */
     bool relay;                  /* may speak for others */
     struct ind_label *labels;
