@@ -65,10 +65,11 @@ archives:
 EOF
 shoot demo "indagator demo#!sed -n '/^2\\./,/^5\\./p' demo.txt | head -n 45"
 shoot check "indagator check -c broken.yaml"
-shoot check-good "cat indagator.yaml" "indagator check"
+shoot check-good "sed -n '/^conditions/,\$p' indagator.yaml" "indagator check"
 shoot search "indagator search --when 'device starts with \"pier3\" and severity at least error'" \
     "indagator search --when 'text contains \"Failed password\"' --by device,severity,hour" \
     "indagator search --when 'facility is local6 and severity at least error' --json"
+shoot explain "indagator explain --sender 127.0.2.9 --received 2026-11-23T04:45:02Z '<164>29: harbour-fw: Nov 23 04:45:00: %FILTER-4-DROP: IN=ge0 OUT= SRC=198.51.100.7 DPT=23'"
 shoot search-by "indagator search --by facility,severity --top 20" "indagator search --by app --top 8"
 
 # A collector that runs, and the fleet that sends to it.

@@ -106,7 +106,11 @@ static const char configuration[] =
     "  - {name: mv-auk-ap1, address: 127.0.22.11}\n"
     "conditions:\n"
     "  trouble: severity at least warning\n"
+    "  probe: 'field DPT in (\"22\", \"23\", \"3389\") and field SRC within 198.51.100.0/24'\n"
     "routes:\n"
+    "  - name: probes              # by fields of the firewall's messages\n"
+    "    when: probe\n"
+    "    file: probes.log\n"
     "  - name: trouble-by-device   # what needs eyes, a file for each device\n"
     "    when: trouble\n"
     "    file: \"trouble/{device}.log\"\n"
@@ -154,7 +158,7 @@ static int show(const struct demo *demo, const char *const *arguments)
 {
     printf("\n$ indagator");
     for (size_t i = 1; arguments[i]; i++) {
-        bool quote = strpbrk(arguments[i], " {}\"*") != NULL;
+        bool quote = strpbrk(arguments[i], " {}\"*<") != NULL;
         const char *shown = strcmp(arguments[i], demo->config) == 0  ? "indagator.yaml"
                             : strcmp(arguments[i], demo->fleet) == 0 ? "fleet.yaml"
                                                                      : arguments[i];
@@ -352,6 +356,25 @@ static bool show_searches(const struct demo *demo)
            show(demo, note) == IND_EXIT_DONE;
 }
 
+static bool show_explanations(const struct demo *demo)
+{
+    static const char *const messages[][2] = {
+        {"127.0.2.9", "<164>Nov 23 04:45:00 harbour-fw kernel: DROP IN=ge0 OUT= SRC=198.51.100.7 DPT=23"},
+        {"127.0.11.1",
+         "<189>29: *Mar  1 00:04:10.123: %LINK-3-UPDOWN: Interface ge0/1, changed state to down"},
+        {"127.0.99.1", "<007>Nov 23 04:45:00 pier4-ups: on battery"}};
+    for (size_t i = 0; i < sizeof messages / sizeof *messages; i++) {
+        const char *explain[] = {"indagator",    "explain",
+                                 "-c",           demo->config,
+                                 "--sender",     messages[i][0],
+                                 "--received",   "2026-11-23T04:45:02Z",
+                                 messages[i][1], NULL};
+        if (show(demo, explain) != IND_EXIT_DONE)
+            return false;
+    }
+    return true;
+}
+
 static int play(struct demo *demo)
 {
     heading("1. A configuration: where to listen, who the devices are, which file takes what");
@@ -369,16 +392,19 @@ static int play(struct demo *demo)
             "mv-tern?");
     if (!show_searches(demo))
         return IND_EXIT_FAILED;
-    heading("6. The files become archives; the collector is asked to do it");
+    heading("6. What is a message understood as, and where does it go? Three of them, step by step");
+    if (!show_explanations(demo))
+        return IND_EXIT_FAILED;
+    heading("7. The files become archives; the collector is asked to do it");
     const char *rotate[] = {"indagator", "rotate", "-c", demo->config, NULL};
     if (show(demo, rotate) != IND_EXIT_DONE)
         return IND_EXIT_FAILED;
     wait_until_compressed(demo);
-    heading("7. What became of every message, whose clock is off, and who is not known yet");
+    heading("8. What became of every message, whose clock is off, and who is not known yet");
     const char *status[] = {"indagator", "status", "-c", demo->config, NULL};
     if (show(demo, status) != IND_EXIT_DONE)
         return IND_EXIT_FAILED;
-    heading("8. Told to end, the collector files what it has and gives account");
+    heading("9. Told to end, the collector files what it has and gives account");
     printf("\n$ kill -TERM %ld\n", (long)demo->collector);
     end_collector(demo);
     printf("\nAll of this is in %s. To go on:\n"
