@@ -1,11 +1,12 @@
 /* bench/devices.c: what a message costs, from its bytes to its line, with 10 and with 10,000 configured
  * devices that all speak in turn: sender, header, device, account, route, line. Both run in turn; prints
  * devices  messages/s  ratio to 10 devices. Usage: bench_devices [SECONDS] */
+#include "measure.h"
+
 #include "collect/intake.h"
 
 #include <stdio.h>
 #include <stdlib.h>
-#include <time.h>
 #include <unistd.h>
 
 enum { SIZES = 2, MESSAGES = 20000 };
@@ -57,13 +58,6 @@ static void set_up(struct setting *setting, unsigned count)
     setting->senders = calloc(MESSAGES, sizeof *setting->senders);
     for (unsigned i = 0; i < MESSAGES; i++)
         setting->senders[i] = address_of((i * 7919u) % count);
-}
-
-static double now(void)
-{
-    struct timespec time;
-    clock_gettime(CLOCK_MONOTONIC, &time);
-    return (double)time.tv_sec + (double)time.tv_nsec / 1e9;
 }
 
 static double measure(struct setting *setting)

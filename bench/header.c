@@ -4,13 +4,14 @@
  * (PCRE2-JIT)  ratio. The last row but one mixes all forms; there PCRE2 tries its expressions in turn.
  * Usage: bench_header [SECONDS [FORM]] */
 #define PCRE2_CODE_UNIT_WIDTH 8
-#include "core/header.h"
+#include "measure.h"
+
 #include "config/zones.h"
+#include "core/header.h"
 
 #include <pcre2.h>
 #include <stdio.h>
 #include <stdlib.h>
-#include <time.h>
 
 enum { LINES = 4000 };
 
@@ -352,13 +353,6 @@ static void compare(const struct lines *lines, int form)
             exit(1);
         }
     }
-}
-
-static double now(void)
-{
-    struct timespec time;
-    clock_gettime(CLOCK_MONOTONIC, &time);
-    return (double)time.tv_sec + (double)time.tv_nsec / 1e9;
 }
 
 static volatile uint64_t sink;

@@ -2,12 +2,13 @@
  * field of every text is compared first; then both run in turn, and the ratio of the best rounds is printed:
  * form  texts/s (ours)  texts/s (PCRE2-JIT)  ratio. Usage: bench_payload [SECONDS] */
 #define PCRE2_CODE_UNIT_WIDTH 8
+#include "measure.h"
+
 #include "core/payload.h"
 
 #include <pcre2.h>
 #include <stdio.h>
 #include <stdlib.h>
-#include <time.h>
 
 enum { TEXTS = 4000, FORMS = 2, MOST = 64 };
 
@@ -102,13 +103,6 @@ static void compare(int form)
             exit(1);
         }
     }
-}
-
-static double now(void)
-{
-    struct timespec time;
-    clock_gettime(CLOCK_MONOTONIC, &time);
-    return (double)time.tv_sec + (double)time.tv_nsec / 1e9;
 }
 
 static volatile size_t sink;

@@ -1,20 +1,14 @@
 /* bench/write.c: what a write call costs: the same lines into one file, a write a line against writes of 256
  * KiB. Prints: MB/s (a write a line)  MB/s (256 KiB)  ratio. Usage: bench_write FOLDER */
+#include "measure.h"
+
 #include <fcntl.h>
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
-#include <time.h>
 #include <unistd.h>
 
 enum { LINE = 180, TOTAL = 64 << 20, BIG = 256 << 10 };
-
-static double now(void)
-{
-    struct timespec time;
-    clock_gettime(CLOCK_MONOTONIC, &time);
-    return (double)time.tv_sec + (double)time.tv_nsec / 1e9;
-}
 
 static double megabytes_a_second(const char *path, const char *bytes, size_t piece)
 {

@@ -4,24 +4,17 @@
 
 #include <string.h>
 
-#define KEEP(type, member)                                                                                   \
-    static void keep_##member(struct ind_loader *loader, const struct ind_node *value, void *into)           \
-    {                                                                                                        \
-        (void)loader;                                                                                        \
-        ((struct type *)into)->member = value;                                                               \
-    }
-
 struct device_text {
     const struct ind_node *name, *address, *host, *zone, *labels, *relay, *from;
 };
 
-KEEP(device_text, name)
-KEEP(device_text, address)
-KEEP(device_text, host)
-KEEP(device_text, zone)
-KEEP(device_text, labels)
-KEEP(device_text, relay)
-KEEP(device_text, from)
+IND_KEEP_NODE(device_text, name)
+IND_KEEP_NODE(device_text, address)
+IND_KEEP_NODE(device_text, host)
+IND_KEEP_NODE(device_text, zone)
+IND_KEEP_NODE(device_text, labels)
+IND_KEEP_NODE(device_text, relay)
+IND_KEEP_NODE(device_text, from)
 
 /* Calls `tie` for a text or for each of a list. */
 static void each(struct ind_loader *loader, const struct ind_node *node, struct ind_device *device,

@@ -49,6 +49,14 @@ struct ind_key {
     void (*read)(struct ind_loader *loader, const struct ind_node *value, void *into);
 };
 
+/* A reader for ind_read_map that keeps the value's node in a member of a structure. */
+#define IND_KEEP_NODE(type, member)                                                                          \
+    static void keep_##member(struct ind_loader *loader, const struct ind_node *value, void *into)           \
+    {                                                                                                        \
+        (void)loader;                                                                                        \
+        ((struct type *)into)->member = value;                                                               \
+    }
+
 /* Reads a map by a table of keys; unknown keys are told with the nearest known one. False where the node is
  * no map. */
 bool ind_read_map(struct ind_loader *loader, const struct ind_node *map, const struct ind_key *keys,

@@ -27,16 +27,10 @@ struct listener_text {
     const struct ind_node *udp, *tcp, *local, *when_full;
 };
 
-#define KEEP(type, key)                                                                                      \
-    static void keep_##key(struct ind_loader *loader, const struct ind_node *value, void *into)              \
-    {                                                                                                        \
-        (void)loader;                                                                                        \
-        ((struct type *)into)->key = value;                                                                  \
-    }
-KEEP(listener_text, udp)
-KEEP(listener_text, tcp)
-KEEP(listener_text, local)
-KEEP(listener_text, when_full)
+IND_KEEP_NODE(listener_text, udp)
+IND_KEEP_NODE(listener_text, tcp)
+IND_KEEP_NODE(listener_text, local)
+IND_KEEP_NODE(listener_text, when_full)
 
 static bool read_socket_address(struct ind_loader *loader, const struct ind_node *value,
                                 struct ind_listener *listener)

@@ -12,10 +12,10 @@ enum ind_node_kind { IND_NODE_SCALAR, IND_NODE_LIST, IND_NODE_MAP };
 
 struct ind_node {
     enum ind_node_kind kind;
+    bool quoted; /* a scalar in quotes, or a block */
+    bool flow;   /* a list in [ ] or a map in { } */
     const struct ind_source *source;
     size_t offset, length;   /* bytes of the source */
-    bool quoted;             /* a scalar in quotes, or a block */
-    bool flow;               /* a list in [ ] or a map in { } */
     struct ind_slice text;   /* a scalar's value */
     struct ind_node **parts; /* items of a list; key, value, key, value of a map */
     size_t part_count;

@@ -34,10 +34,10 @@ enum field_kind {
 
 struct field_row {
     const char *name;
-    uint8_t kind;          /* enum field_kind */
-    unsigned ops;          /* of enum test_op */
-    bool several;          /* a message may have it more than once */
     const char *operators; /* as a mistake lists them */
+    unsigned ops;          /* of enum test_op */
+    uint8_t kind;          /* enum field_kind */
+    bool several;          /* a message may have it more than once */
 };
 extern const struct field_row ind_field_rows[IND_FIELDS];
 

@@ -412,7 +412,7 @@ static bool read_word_operator(struct reader *reader, struct test *test)
     for (size_t i = 0; i < COUNT(operators); i++) {
         if (!allows(test, operators[i].op) || !ind_lex_take_word(reader, operators[i].word))
             continue;
-        test->op = operators[i].op;
+        test->op = (uint16_t)operators[i].op;
         if (operators[i].second && !ind_lex_take_word(reader, operators[i].second))
             ind_mistake_say(reader->mistake, reader->now.at, reader->now.length, "expected \"",
                             ind_slice_of(operators[i].word), " ", ind_slice_of(operators[i].second), "\"");

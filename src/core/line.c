@@ -328,6 +328,7 @@ static void write_json(const struct ind_message *message, struct ind_buffer *buf
     member(buffer, "app", message->app);
     member(buffer, "procid", message->procid);
     member(buffer, "msgid", message->msgid);
+    member(buffer, "location", message->location);
     if (message->data.length)
         write_data(message->data, buffer);
     member(buffer, "text", message->text);

@@ -345,13 +345,22 @@ static bool may_be_words(const char *at, const char *text, const char *end)
            (*stop == ' ' && (ind_stamp_may_begin(stop + 1, end) || is_location(stop + 1, end)));
 }
 
+/* Without a code behind them words are only taken apart where nothing else can be meant: "backup: Nov 23 …"
+ * is a tag and its text, and "12:30:00: done" is no uptime, unless the device numbers its messages. */
+static bool is_sure(const struct prelude *prelude)
+{
+    bool numbered = prelude->sequence.length || prelude->location.length;
+    return prelude->timed &&
+           (numbered || (prelude->host.length == 0 && prelude->stamp.mark != IND_MARK_UPTIME));
+}
+
 /* The words of a device that stand where the time should. False where there are none. */
 static bool read_words_first(const struct reading *reading, const char **at, struct ind_message *message)
 {
     const char *end = reading->end;
     struct prelude prelude = {.stamp = {.sent = IND_TIME_NONE}};
     read_prelude(reading, *at, &prelude);
-    if (!prelude.timed && !(prelude.code && prelude.rest > *at))
+    if (prelude.code ? prelude.rest == *at : !is_sure(&prelude))
         return false;
     adopt(&prelude, message);
     message->form = prelude.timed || prelude.host.length ? IND_FORM_RFC3164 : IND_FORM_BARE;
@@ -398,7 +407,7 @@ IND_COLD static const char *read_other(const struct reading *reading, const char
     struct ind_stamp stamp;
     size_t used = read_stamp(reading, at, &stamp);
     message->sent = IND_TIME_NONE;
-    if (used == 0)
+    if (used == 0 || stamp.mark == IND_MARK_UPTIME)
         return read_without_time(reading, at, message);
     message->form = IND_FORM_RFC3164;
     message->sent = stamp.sent;

@@ -138,6 +138,7 @@ bool ind_json_line_read(struct ind_json_line *line, struct ind_slice text, struc
         .sender = text_of(object, "sender"),
         .device = text_of(object, "device"),
         .listener = text_of(object, "listener"),
+        .location = text_of(object, "location"),
         .sequence = text_of(json_object_get(object, "fields"), "code_sequence"),
     };
     message->data = data_of(line, text.length);

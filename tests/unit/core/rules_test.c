@@ -273,6 +273,8 @@ static void routes_stop_at_last(void **state)
     uint32_t taken[3];
     size_t above;
     (void)state;
+    ind_answers_free(&answers);
+    assert_true(ind_answers_begin(&answers, set));
     assert_int_equal(ind_router_decide(router, &message, &answers, taken), 2);
     assert_int_equal(taken[0], 1);
     assert_int_equal(taken[1], 2);
