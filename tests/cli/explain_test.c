@@ -2,6 +2,7 @@
 #include "support/support.h"
 
 #include <jansson.h>
+#include <signal.h>
 #include <string.h>
 
 static const char rules[] = "store: log\nstate: state\ndomain: skerry.example\n"
@@ -172,6 +173,41 @@ static void fields_and_labels_are_kept_and_found_again(void **state)
     ind_folder_remove(folder);
 }
 
+static bool tells_the_clock(void *context)
+{
+    struct ind_ran ran = ind_run(context, "status", "--json", NULL);
+    bool told = strstr(ran.out, "\"clock\":\"5 h 00 min behind: is its zone set?\"") &&
+                strstr(ran.out, "\"clock\":\"never set\"") && strstr(ran.out, "\"lag_spread\":");
+    ind_ran_free(&ran);
+    return told;
+}
+
+/* A device whose zone is wrong, and one whose clock was never set, seen by a running collector. */
+static void status_tells_whose_clock_is_off(void **state)
+{
+    char *folder = ind_folder_new();
+    (void)state;
+    ind_write_file(
+        ind_path(folder, "indagator.yaml"),
+        "store: log\nstate: state\nlisten:\n  - udp: 127.0.0.1:0\nroutes:\n  - {name: a, file: a.log}\n");
+    struct ind_running running = ind_collect_start(folder);
+    for (int i = 0; i < 4; i++) {
+        struct ind_ran ran = ind_shell(folder,
+                                       "t=$(date -u -d '-5 hours' +%%Y-%%m-%%dT%%H:%%M:%%SZ); "
+                                       "printf '<14>1 %%s mv-tern-rtr a - - - x\\n<14>7: mv-auk-ap1: *Mar  1 "
+                                       "00:00:12: %%%%A-6-B: x\\n' $t > in; "
+                                       "%s emit --to udp:127.0.0.1:%u --from in",
+                                       IND_PROGRAM, running.port);
+        assert_int_equal(ran.status, 0);
+        ind_ran_free(&ran);
+    }
+    ind_wait_until(tells_the_clock, folder, "status tells both clocks");
+    assert_int_equal(ind_collect_stop(&running, SIGTERM), 0);
+    free(running.out);
+    free(running.err);
+    ind_folder_remove(folder);
+}
+
 int main(void)
 {
     const struct CMUnitTest tests[] = {
@@ -179,6 +215,7 @@ int main(void)
         cmocka_unit_test(a_message_cannot_drive_the_terminal),
         cmocka_unit_test(explain_and_collect_agree),
         cmocka_unit_test(fields_and_labels_are_kept_and_found_again),
+        cmocka_unit_test(status_tells_whose_clock_is_off),
     };
     return cmocka_run_group_tests(tests, NULL, NULL);
 }
