@@ -218,8 +218,10 @@ static bool run_threads(struct ind_collector *collector)
     bool good = start_all(collector, &threads);
     pthread_sigmask(SIG_SETMASK, &before, NULL);
     if (good) {
-        if (collector->settings->file_count == 0)
+        if (collector->settings->file_count == 0) {
+            ind_control_open(collector->control);
             ind_ports_tell(collector, collector->rules);
+        }
         ind_control_run(collector->control);
     } else {
         ind_collect_tell(collector, IND_SEVERITY_ERROR, "cannot start a thread");

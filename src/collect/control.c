@@ -397,7 +397,7 @@ void ind_control_knock(struct ind_control *control)
 }
 
 /* Without it the collector does its work all the same. */
-static void open_socket(struct ind_control *control)
+void ind_control_open(struct ind_control *control)
 {
     struct ind_collector *collector = control->collector;
     char path[4096];
@@ -430,8 +430,6 @@ static void open_socket(struct ind_control *control)
 
 void ind_control_run(struct ind_control *control)
 {
-    if (control->collector->settings->file_count == 0)
-        open_socket(control);
     /* What had been knocked before counts as well. */
     ind_control_knock(control);
     (void)event_base_dispatch(control->base);

@@ -171,6 +171,8 @@ bool ind_wait_written(struct ind_collector *collector, int milliseconds);
 
 struct ind_control *ind_control_new(struct ind_collector *collector);
 void ind_control_free(struct ind_control *control);
+/* Opens the control socket: whoever reads that we listen may ask at once. */
+void ind_control_open(struct ind_control *control);
 /* Until the writer is done. */
 void ind_control_run(struct ind_control *control);
 /* Something it waits for has come; from any thread. */

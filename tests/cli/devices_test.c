@@ -519,31 +519,49 @@ static pid_t thread_named(const char *wanted)
 }
 
 /* The writer stands still, as if the disk did: what cannot wait is lost, and counted; what can wait does. */
-static void what_finds_no_room_is_lost_and_counted_or_held_back(void **state)
+enum { PUSHED = 160000 };
+
+/* Stops the writer thread and sends. 0: done, and it still stands; 124: it was stopped while it held a lock
+ * that the others need, so that nothing goes on; -1: this system does not let us. */
+static int push_while_the_writer_stands(pid_t *writer)
 {
-    enum { PUSHED = 160000 };
-    (void)state;
     begin("store: log\nstate: state\nthreads: 1\nburst buffer: 4 MiB\nlisten:\n"
           "  - {tcp: \"127.0.0.1:0\", when full: drop}\n  - {unix: local}\n  - udp: 127.0.0.1:0\n"
           "routes: [{name: all, file: \"{app}.log\"}]\n");
     unsigned port = ind_told_port(&running, "tcp 127.0.0.1:");
-    pid_t writer = thread_named("writer");
-    if (!writer || ptrace(PTRACE_SEIZE, writer, NULL, NULL) != 0 ||
-        ptrace(PTRACE_INTERRUPT, writer, NULL, NULL) != 0) {
-        end();
-        skip(); /* this system does not let us */
-    }
-    assert_int_equal(waitpid(writer, NULL, __WALL), writer);
+    *writer = thread_named("writer");
+    if (!*writer || ptrace(PTRACE_SEIZE, *writer, NULL, NULL) != 0 ||
+        ptrace(PTRACE_INTERRUPT, *writer, NULL, NULL) != 0)
+        return -1;
+    assert_int_equal(waitpid(*writer, NULL, __WALL), *writer);
     struct ind_ran ran = ind_shell(
         folder,
         "awk 'BEGIN { for (i = 0; i < %d; i++) printf \"<13>1 - h tcp - - - a message of some length, which "
-        "takes some room wherever it has to wait, number %%d\\n\", i }' > in; %s emit --to tcp:127.0.0.1:%u "
-        "--from in && awk 'BEGIN { for (i = 0; i < 1000; i++) printf \"<13>1 - h unix - - - %%30000d\\n\", i "
-        "}' > "
-        "in2 && %s emit --to unix:local --from in2",
+        "takes some room wherever it has to wait, number %%d\\n\", i }' > in; timeout 20 %s emit --to "
+        "tcp:127.0.0.1:%u --from in && awk 'BEGIN { for (i = 0; i < 1000; i++) printf \"<13>1 - h unix - - - "
+        "%%30000d\\n\", i }' > in2 && timeout 20 %s emit --to unix:local --from in2",
         PUSHED, IND_PROGRAM, port, IND_PROGRAM);
-    assert_int_equal(ran.status, 0);
+    int status = ran.status;
     ind_ran_free(&ran);
+    return status;
+}
+
+static void what_finds_no_room_is_lost_and_counted_or_held_back(void **state)
+{
+    pid_t writer;
+    int pushed;
+    (void)state;
+    for (int attempt = 0; (pushed = push_while_the_writer_stands(&writer)) == 124 && attempt < 3; attempt++) {
+        ptrace(PTRACE_DETACH, writer, NULL, NULL);
+        end_with(SIGKILL, -1);
+        ind_folder_remove(folder);
+        folder = ind_folder_new();
+    }
+    if (pushed == -1) {
+        end();
+        skip();
+    }
+    assert_int_equal(pushed, 0);
     int udp = open_to(IND_SEND_UDP, ind_told_port(&running, "udp 127.0.0.1:"), NULL);
     for (int i = 0; i < 100; i++)
         SAY(udp, "<13>1 - h udp - - - waits");
@@ -635,8 +653,10 @@ static void a_reload_takes_all_or_nothing(void **state)
     close(local);
     end();
     /* Another layout is another file. */
-    ran = ind_shell(folder, "grep -h -o 'one$\\|two$' log/first.log; cat log/second-*.log | wc -l; "
-                            "cat log/second.log; ls state");
+    ran = ind_shell(
+        folder, "grep -h -o 'one$\\|two$' log/first.log; "
+                "for f in log/second-*; do case $f in *.zst) zstd -dcq $f;; *) cat $f;; esac; done | wc -l; "
+                "cat log/second.log; ls state");
     assert_string_equal(ran.out, "one\ntwo\n2\n<13>1 - h a - - - five\nretention-last-run\n");
     ind_ran_free(&ran);
 }
