@@ -142,25 +142,52 @@ static void show_routes(const json_t *status)
     ind_table_free(table);
 }
 
+/* "rfc3164", or "rfc5424 12, bare 3" of a device that sends more than one. */
+static void forms_text(const json_t *device, char *text, size_t room)
+{
+    const char *name, *between = "";
+    json_t *forms = json_object_get(device, "formats"), *count;
+    struct ind_buffer out = ind_buffer_on(text, room - 1);
+    uint64_t all = 0;
+    json_object_foreach(forms, name, count) all += (uint64_t)json_integer_value(count);
+    json_object_foreach(forms, name, count)
+    {
+        uint64_t some = (uint64_t)json_integer_value(count);
+        if (some == 0)
+            continue;
+        ind_buffer_text(&out, between);
+        ind_buffer_text(&out, name);
+        if (some < all) {
+            ind_buffer_byte(&out, ' ');
+            ind_buffer_number(&out, some);
+        }
+        between = ", ";
+    }
+    ind_buffer_text(&out, all ? "" : "-");
+    text[out.length] = '\0';
+}
+
 static void show_devices(const json_t *status)
 {
     static const struct ind_column columns[] = {
-        {"device", false},   {"received", true},      {"stored", true},    {"lost", true},
-        {"malformed", true}, {"last message", false}, {"its clock", false}};
+        {"device", false},   {"received", true}, {"stored", true},        {"lost", true},
+        {"malformed", true}, {"format", false},  {"last message", false}, {"its clock", false}};
     const json_t *devices = json_object_get(status, "devices"), *device;
-    struct ind_table *table = ind_table_new(columns, 7);
-    char last[48];
+    struct ind_table *table = ind_table_new(columns, 8);
+    char last[48], forms[120];
     size_t i;
     json_array_foreach(devices, i, device)
     {
         if (given_top > 0 && i >= (size_t)given_top)
             break;
         ago_text(status, device, last);
+        forms_text(device, forms, sizeof forms);
         ind_table_text(table, text_of(device, "device"));
         ind_table_number(table, number_of(device, "received"));
         ind_table_number(table, number_of(device, "stored"));
         ind_table_number(table, number_of(device, "lost_buffer") + number_of(device, "lost_disk"));
         ind_table_number(table, number_of(device, "malformed"));
+        ind_table_text(table, forms);
         ind_table_text(table, last);
         ind_table_text(table, text_of(device, "clock"));
     }

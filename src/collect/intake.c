@@ -243,6 +243,7 @@ static void tally_message(struct ind_tally *tally, const struct ind_message *mes
     tally->bytes += length;
     tally->malformed += message->malformed != IND_MALFORMED_NOT;
     tally->cut += message->malformed == IND_MALFORMED_CUT;
+    tally->forms[message->form]++;
     if (message->received != IND_TIME_NONE) {
         tally->last = message->received;
         tally->lag = message->sent != IND_TIME_NONE ? message->received - message->sent : IND_TIME_NONE;

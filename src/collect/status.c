@@ -2,6 +2,7 @@
 
 #include "collect/clock.h"
 #include "core/escape.h"
+#include "core/header.h"
 #include <jansson.h>
 #include <math.h>
 #include <stdlib.h>
@@ -171,6 +172,10 @@ static json_t *ledger_object(const struct ind_ledger *ledger)
     set_number(object, "malformed", ledger->malformed);
     set_number(object, "cut", ledger->cut);
     set_number(object, "bytes", ledger->bytes);
+    json_t *forms = json_object();
+    for (unsigned form = IND_FORMS; form-- > 0;)
+        set_number(forms, ind_form_name(form).at, ledger->forms[form]);
+    json_object_set_new(object, "formats", forms);
     return object;
 }
 

@@ -28,6 +28,8 @@ void ind_ledger_add(struct ind_ledger *sum, const struct ind_ledger *part)
     sum->waiting += part->waiting;
     sum->malformed += part->malformed;
     sum->cut += part->cut;
+    for (int i = 0; i < IND_FORMS; i++)
+        sum->forms[i] += part->forms[i];
 }
 
 uint64_t ind_ledger_accounted(const struct ind_ledger *ledger)

@@ -6,8 +6,7 @@
 #ifndef IND_CORE_LEDGER_H
 #define IND_CORE_LEDGER_H
 
-#include "core/slice.h"
-#include <stdint.h>
+#include "core/message.h"
 
 enum ind_end {
     IND_END_STORED,         /* in at least one file, its write done */
@@ -24,6 +23,7 @@ struct ind_ledger {
     uint64_t ended[IND_ENDS];
     uint64_t waiting;
     uint64_t malformed, cut; /* of those received; they are filed like all others */
+    uint64_t forms[IND_FORMS];
 };
 
 /* "stored", "unrouted", "refused: not allowed", …; borrowed for ever. */

@@ -10,7 +10,7 @@
 struct ind_device;
 struct ind_payload;
 
-enum ind_form { IND_FORM_BARE, IND_FORM_RFC3164, IND_FORM_RFC5424 };
+enum ind_form { IND_FORM_BARE, IND_FORM_RFC3164, IND_FORM_RFC5424, IND_FORMS };
 
 /* Why a header is not as its standard says; the first reason met counts. */
 enum ind_malformed {

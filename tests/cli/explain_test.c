@@ -177,7 +177,8 @@ static bool tells_the_clock(void *context)
 {
     struct ind_ran ran = ind_run(context, "status", "--json", NULL);
     bool told = strstr(ran.out, "\"clock\":\"5 h 00 min behind: is its zone set?\"") &&
-                strstr(ran.out, "\"clock\":\"never set\"") && strstr(ran.out, "\"lag_spread\":");
+                strstr(ran.out, "\"clock\":\"never set\"") && strstr(ran.out, "\"lag_spread\":") &&
+                strstr(ran.out, "\"formats\":{\"rfc5424\":4,\"rfc3164\":0,\"bare\":0}");
     ind_ran_free(&ran);
     return told;
 }
