@@ -3,13 +3,12 @@
  * first; then both run in turn, and the ratio of the best rounds is printed: form  lines/s (ours)  lines/s
  * (PCRE2-JIT)  ratio. The last row but one mixes all forms; there PCRE2 tries its expressions in turn.
  * Usage: bench_header [SECONDS [FORM]] */
-#define PCRE2_CODE_UNIT_WIDTH 8
 #include "measure.h"
+#include "regex.h"
 
 #include "config/zones.h"
 #include "core/header.h"
 
-#include <pcre2.h>
 #include <stdio.h>
 #include <stdlib.h>
 
@@ -230,13 +229,6 @@ static int groups[FORMS][GROUPS];
 static pcre2_code *codes[FORMS];
 static pcre2_match_data *match;
 
-static struct ind_slice group(struct ind_slice line, const PCRE2_SIZE *ends, int i)
-{
-    return ends[2 * i] == PCRE2_UNSET
-               ? IND_NOTHING
-               : (struct ind_slice){line.at + ends[2 * i], ends[2 * i + 1] - ends[2 * i]};
-}
-
 static int number(struct ind_slice digits)
 {
     int value = 0;
@@ -388,22 +380,13 @@ static const char *name_of(int form)
     return form == MIXED ? "all forms mixed" : forms[form].name;
 }
 
-static bool compile(int form)
+static void prepare(int form)
 {
-    int error;
-    PCRE2_SIZE offset;
-    codes[form] =
-        pcre2_compile((PCRE2_SPTR)forms[form].pattern, PCRE2_ZERO_TERMINATED, 0, &error, &offset, NULL);
-    if (!codes[form] || pcre2_jit_compile(codes[form], PCRE2_JIT_COMPLETE) != 0) {
-        fprintf(stderr, "%s: no JIT, or a pattern that does not compile (at %zu)\n", forms[form].name,
-                (size_t)offset);
-        return false;
-    }
+    codes[form] = compiled(forms[form].pattern);
     for (int i = 0; i < GROUPS; i++) {
         int found = pcre2_substring_number_from_name(codes[form], (PCRE2_SPTR)group_names[i]);
         groups[form][i] = found > 0 ? found : 0;
     }
-    return true;
 }
 
 int main(int argc, char **argv)
@@ -415,8 +398,7 @@ int main(int argc, char **argv)
     match = pcre2_match_data_create(32, NULL);
     for (int form = 0; form < FORMS; form++) {
         make_lines(&lines[form], forms[form].make);
-        if (!compile(form))
-            return 1;
+        prepare(form);
         compare(&lines[form], form);
     }
     for (size_t i = 0; i < LINES; i++)

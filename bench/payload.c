@@ -1,12 +1,11 @@
 /* bench/payload.c: the fields of event codes and of key=value runs against PCRE2-JIT on the same texts. Every
  * field of every text is compared first; then both run in turn, and the ratio of the best rounds is printed:
  * form  texts/s (ours)  texts/s (PCRE2-JIT)  ratio. Usage: bench_payload [SECONDS] */
-#define PCRE2_CODE_UNIT_WIDTH 8
 #include "measure.h"
+#include "regex.h"
 
 #include "core/payload.h"
 
-#include <pcre2.h>
 #include <stdio.h>
 #include <stdlib.h>
 
@@ -51,13 +50,6 @@ static const char *const patterns[FORMS] = {
 
 static pcre2_code *codes[FORMS];
 static pcre2_match_data *match;
-
-static struct ind_slice group(struct ind_slice line, const PCRE2_SIZE *ends, int i)
-{
-    return ends[2 * i] == PCRE2_UNSET
-               ? IND_NOTHING
-               : (struct ind_slice){line.at + ends[2 * i], ends[2 * i + 1] - ends[2 * i]};
-}
 
 static size_t theirs(int form, struct ind_slice line, struct ind_pair *fields)
 {
@@ -126,19 +118,12 @@ int main(int argc, char **argv)
     static const char *const names[FORMS] = {"event codes", "key=value"};
     double seconds = argc > 1 ? atof(argv[1]) : 3, best[FORMS][2] = {{0}};
     for (int form = 0; form < FORMS; form++) {
-        int error;
-        PCRE2_SIZE offset;
         for (size_t i = 0; i < TEXTS; i++) {
             int length = form == 0 ? make_code(text + used, 300) : make_pairs(text + used, 300);
             texts[form][i] = (struct ind_slice){text + used, (size_t)length};
             used += (size_t)length;
         }
-        codes[form] =
-            pcre2_compile((PCRE2_SPTR)patterns[form], PCRE2_ZERO_TERMINATED, 0, &error, &offset, NULL);
-        if (!codes[form] || pcre2_jit_compile(codes[form], PCRE2_JIT_COMPLETE) != 0) {
-            fprintf(stderr, "no JIT, or a pattern that does not compile (at %zu)\n", (size_t)offset);
-            return 1;
-        }
+        codes[form] = compiled(patterns[form]);
         match = pcre2_match_data_create(20, NULL);
         compare(form);
     }

@@ -247,7 +247,7 @@ static void tally_message(struct ind_tally *tally, const struct ind_message *mes
     if (message->received != IND_TIME_NONE) {
         tally->last = message->received;
         tally->lag = message->sent != IND_TIME_NONE ? message->received - message->sent : IND_TIME_NONE;
-        tally->unset = message->mark == IND_MARK_NOT_SET || message->mark == IND_MARK_UPTIME;
+        tally->unset = ind_mark_is_unset(message->mark);
     }
     if (message->original.length == 0)
         tally->ended[IND_END_REFUSED_EMPTY]++;

@@ -117,7 +117,7 @@ static size_t read_row(struct file *file, char separator, struct ind_node cells[
 
 /* Each word of a cell: several addresses or names are separated by blanks or semicolons. */
 static void each_word(struct file *file, const struct ind_node *cell, struct ind_device *device,
-                      void (*tie)(struct ind_loader *, const struct ind_node *, struct ind_device *))
+                      void (*tie)(struct ind_loader *, const struct ind_node *, const struct ind_device *))
 {
     struct ind_slice text = cell->text;
     for (size_t at = 0; at < text.length;) {
@@ -231,16 +231,13 @@ static bool is_of_nobody(const struct ind_address *address)
 }
 
 /* The device of that name; the first name of its line is its name, and a further line adds an address. */
-static struct ind_device *device_for(struct file *file, const struct ind_node *name)
+static const struct ind_device *device_for(struct file *file, const struct ind_node *name)
 {
     const struct ind_devices *devices = file->loader->config->devices;
     struct ind_node plain = *name;
     plain.text = ind_without_domain(name->text, ind_devices_domain(devices));
     const struct ind_device *known = ind_devices_by_name(devices, plain.text);
-    for (size_t i = 0; known && i < ind_devices_count(devices); i++)
-        if (ind_devices_at(devices, i) == known)
-            return ind_devices_at(devices, i);
-    return ind_add_device(file->loader, &plain);
+    return known ? known : ind_add_device(file->loader, &plain);
 }
 
 static void read_hosts(struct file *file)
@@ -256,7 +253,7 @@ static void read_hosts(struct file *file)
         else if (address.text.length && name.text.length == 0)
             ind_wrong(file->loader, &address, "an address without a name");
         if (good && name.text.length && !is_of_nobody(&parsed)) {
-            struct ind_device *device = device_for(file, &name);
+            const struct ind_device *device = device_for(file, &name);
             if (device)
                 ind_tie_address(file->loader, &address, device);
             for (name = read_word(file); device && name.text.length; name = read_word(file))

@@ -18,7 +18,7 @@ IND_KEEP_NODE(device_text, from)
 
 /* Calls `tie` for a text or for each of a list. */
 static void each(struct ind_loader *loader, const struct ind_node *node, struct ind_device *device,
-                 void (*tie)(struct ind_loader *, const struct ind_node *, struct ind_device *))
+                 void (*tie)(struct ind_loader *, const struct ind_node *, const struct ind_device *))
 {
     if (!node)
         return;
@@ -30,7 +30,7 @@ static void each(struct ind_loader *loader, const struct ind_node *node, struct 
 }
 
 static void tie_network(struct ind_loader *loader, const struct ind_node *node,
-                        const struct ind_network *network, struct ind_device *device)
+                        const struct ind_network *network, const struct ind_device *device)
 {
     const struct ind_device *has = ind_devices_tie_network(loader->config->devices, network, device);
     if (has && has != device)
@@ -38,7 +38,7 @@ static void tie_network(struct ind_loader *loader, const struct ind_node *node,
 }
 
 /* "192.0.2.10-192.0.2.20": true where it is meant as a range, right or wrong. */
-static bool tie_range(struct ind_loader *loader, const struct ind_node *node, struct ind_device *device)
+static bool tie_range(struct ind_loader *loader, const struct ind_node *node, const struct ind_device *device)
 {
     const char *dash = node->text.length ? memchr(node->text.at, '-', node->text.length) : NULL;
     struct ind_address from, to;
@@ -57,7 +57,7 @@ static bool tie_range(struct ind_loader *loader, const struct ind_node *node, st
     return true;
 }
 
-void ind_tie_address(struct ind_loader *loader, const struct ind_node *node, struct ind_device *device)
+void ind_tie_address(struct ind_loader *loader, const struct ind_node *node, const struct ind_device *device)
 {
     struct ind_network network;
     if (node->kind == IND_NODE_SCALAR && tie_range(loader, node, device))
@@ -66,7 +66,7 @@ void ind_tie_address(struct ind_loader *loader, const struct ind_node *node, str
         tie_network(loader, node, &network, device);
 }
 
-void ind_tie_host(struct ind_loader *loader, const struct ind_node *node, struct ind_device *device)
+void ind_tie_host(struct ind_loader *loader, const struct ind_node *node, const struct ind_device *device)
 {
     if (!ind_expect_text(loader, node, "a host name"))
         return;

@@ -246,3 +246,16 @@ void ind_time_write_compact(struct ind_buffer *buffer, ind_time time)
     *at = 'Z';
     buffer->length += 16;
 }
+
+void ind_time_write_hundredths(struct ind_buffer *buffer, ind_time span)
+{
+    int64_t half = IND_SECOND / 200;
+    int64_t hundredths = (span + (span < 0 ? -half : half)) / (IND_SECOND / 100);
+    if (hundredths < 0)
+        ind_buffer_byte(buffer, '-');
+    uint64_t size = hundredths < 0 ? (uint64_t)-hundredths : (uint64_t)hundredths;
+    ind_buffer_number(buffer, size / 100);
+    ind_buffer_byte(buffer, '.');
+    ind_buffer_byte(buffer, (char)('0' + size / 10 % 10));
+    ind_buffer_byte(buffer, (char)('0' + size % 10));
+}

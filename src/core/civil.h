@@ -66,6 +66,9 @@ static inline void ind_put_six(char *at, uint32_t number)
     memcpy(at + 4, ind_digit_pairs + 2 * (number % 100), 2);
 }
 
+/* A length of time in seconds, to the hundredth and with its sign: "-0.12". */
+void ind_time_write_hundredths(struct ind_buffer *buffer, ind_time span);
+
 /* "20261123T044500Z": as in names of archives, 16 bytes. */
 void ind_time_write_compact(struct ind_buffer *buffer, ind_time time);
 

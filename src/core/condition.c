@@ -131,9 +131,7 @@ struct ind_conditions *ind_conditions_new(struct ind_slice domain, const struct 
 
 void ind_test_free(struct test *test)
 {
-    for (size_t i = 0; test->regexes && i < test->count; i++)
-        pcre2_code_free(test->regexes[i]);
-    free(test->regexes);
+    pcre2_code_free(test->regex);
     free(test->texts);
     free(test->finders);
     free(test->networks);

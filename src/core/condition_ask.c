@@ -157,10 +157,9 @@ static bool starts(const struct test *test, struct ind_slice value, struct ind_s
     return test->nocase ? ind_slice_starts_nocase(value, wanted) : ind_slice_starts(value, wanted);
 }
 
-static bool matches(const struct test *test, size_t i, struct ind_slice value,
-                    const struct ind_answers *answers)
+static bool matches(const struct test *test, struct ind_slice value, const struct ind_answers *answers)
 {
-    return pcre2_match(test->regexes[i], (PCRE2_SPTR)(value.at ? value.at : ""), value.length, 0, 0,
+    return pcre2_match(test->regex, (PCRE2_SPTR)(value.at ? value.at : ""), value.length, 0, 0,
                        answers->match, answers->effort) >= 0;
 }
 
@@ -179,7 +178,7 @@ static bool text_fits(const struct ind_conditions *set, const struct test *test,
     case OP_MENTIONS:
         return mentions(test, i, value);
     case OP_MATCHES:
-        return matches(test, i, value, answers);
+        return matches(test, value, answers);
     default:
         return wanted.length == 0 || find(test, i, value) != NULL;
     }
@@ -225,16 +224,27 @@ static bool in_span(const struct span *span, unsigned minute)
                                   : minute >= span->from || minute < span->to;
 }
 
+const char *const ind_day_names[7] = {"monday", "tuesday",  "wednesday", "thursday",
+                                      "friday", "saturday", "sunday"};
+
+bool ind_message_local(const struct ind_conditions *set, const struct ind_message *message,
+                       struct ind_civil *local)
+{
+    if (message->time == IND_TIME_NONE)
+        return false;
+    if (set->zone)
+        ind_zone_civil(set->zone, message->time, local);
+    else
+        ind_civil_from_seconds(ind_time_seconds(message->time), local);
+    return true;
+}
+
 static bool ask_time(const struct ind_conditions *set, const struct test *test,
                      const struct ind_message *message)
 {
     struct ind_civil local;
-    if (message->time == IND_TIME_NONE)
+    if (!ind_message_local(set, message, &local))
         return false;
-    if (set->zone)
-        ind_zone_civil(set->zone, message->time, &local);
-    else
-        ind_civil_from_seconds(ind_time_seconds(message->time), &local);
     if (test->field == IND_FIELD_DAY)
         return (test->numbers >> local.weekday & 1) != 0;
     unsigned minute = (unsigned)(local.hour * 60 + local.minute);

@@ -59,7 +59,7 @@ struct test {
     struct ind_finder *finders; /* OP_CONTAINS, OP_MENTIONS */
     struct ind_network *networks;
     struct span *spans;
-    void **regexes; /* compiled; the texts as written beside them */
+    void *regex; /* OP_MATCHES: compiled from the one text */
 };
 
 enum node_kind { NODE_ALWAYS, NODE_TEST, NODE_NOT, NODE_ALL, NODE_ANY, NODE_NAME };
@@ -102,6 +102,13 @@ bool ind_test_ask(const struct ind_conditions *set, const struct test *test,
 /* The next value as text of a field that has one; *state begins as 0. False where there is none (left). */
 bool ind_test_value(const struct test *test, const struct ind_message *message, struct ind_answers *answers,
                     size_t *state, struct ind_slice *value);
+
+/* monday to sunday, as ind_civil counts them. */
+extern const char *const ind_day_names[7];
+
+/* When a message was filed, on the set's clock; false where that is not known. */
+bool ind_message_local(const struct ind_conditions *set, const struct ind_message *message,
+                       struct ind_civil *local);
 
 /* Seconds between what the device claims and our receipt; false where one of them is not known. */
 bool ind_message_lag(const struct ind_message *message, double *lag);

@@ -101,11 +101,9 @@ static void pri_value(struct reader *reader, struct test *test)
 
 static int day_of(struct ind_slice word)
 {
-    static const char *const days[] = {"monday", "tuesday",  "wednesday", "thursday",
-                                       "friday", "saturday", "sunday"};
     for (int i = 0; i < 7; i++)
-        if (word.length >= 3 && ind_slice_starts_nocase(ind_slice_of(days[i]), word) &&
-            (word.length == 3 || word.length == strlen(days[i])))
+        if (word.length >= 3 && ind_slice_starts_nocase(ind_slice_of(ind_day_names[i]), word) &&
+            (word.length == 3 || word.length == strlen(ind_day_names[i])))
             return i;
     return -1;
 }
@@ -211,20 +209,12 @@ static bool is_text(struct reader *reader)
     return !ind_lex_stopped(reader);
 }
 
-static bool is_transport(struct ind_slice text)
-{
-    static const char *const names[] = {"file", "udp", "tcp", "unix", "internal"};
-    for (size_t i = 0; i < COUNT(names); i++)
-        if (ind_slice_equal(text, ind_slice_of(names[i])))
-            return true;
-    return false;
-}
-
 static void text_value(struct reader *reader, struct test *test)
 {
     if (!is_text(reader))
         return;
-    if (test->field == IND_FIELD_TRANSPORT && test->op == OP_IS && !is_transport(reader->now.text))
+    if (test->field == IND_FIELD_TRANSPORT && test->op == OP_IS &&
+        ind_transport_read(reader->now.text) == IND_TRANSPORT_UNKNOWN)
         ind_lex_wrong(reader, &reader->now, "unknown transport \"", reader->now.text,
                       "\"; the transports are udp, tcp, unix, file and internal");
     else if (GROW(reader, test, texts))
@@ -248,6 +238,15 @@ static struct ind_slice regex_text(struct reader *reader)
     return (struct ind_slice){text, length};
 }
 
+/* New; NULL with *error and *offset telling why not. */
+static pcre2_code *compile_regex(struct ind_slice text, uint32_t options, int *error, PCRE2_SIZE *offset)
+{
+    pcre2_code *code = pcre2_compile((PCRE2_SPTR)text.at, text.length, options, error, offset, NULL);
+    if (code)
+        (void)pcre2_jit_compile(code, PCRE2_JIT_COMPLETE); /* without it, it is slower, no more */
+    return code;
+}
+
 static void regex_value(struct reader *reader, struct test *test)
 {
     int error;
@@ -255,22 +254,28 @@ static void regex_value(struct reader *reader, struct test *test)
     if (!is_text(reader))
         return;
     struct ind_slice text = regex_text(reader);
-    if (reader->set->out_of_memory || !GROW(reader, test, texts) || !GROW(reader, test, regexes))
+    if (reader->set->out_of_memory || !GROW(reader, test, texts))
         return;
-    pcre2_code *code = pcre2_compile((PCRE2_SPTR)text.at, text.length, test->nocase ? PCRE2_CASELESS : 0,
-                                     &error, &offset, NULL);
-    if (!code) {
-        PCRE2_UCHAR reason[120] = "";
-        struct token place = {TOKEN_TEXT, reader->now.at + 1 + offset, 1, IND_NOTHING};
-        pcre2_get_error_message(error, reason, sizeof reason);
-        if (place.at >= reader->now.at + reader->now.length)
-            place.at = reader->now.at + reader->now.length - 1;
-        ind_lex_wrong(reader, &place, "no regular expression: ", ind_slice_of((const char *)reason), "");
-        return;
-    }
-    (void)pcre2_jit_compile(code, PCRE2_JIT_COMPLETE); /* without it, it is slower, no more */
-    test->regexes[test->count] = code;
+    test->regex = compile_regex(text, 0, &error, &offset);
     test->texts[test->count++] = text;
+    if (test->regex)
+        return;
+    PCRE2_UCHAR reason[120] = "";
+    struct token place = {TOKEN_TEXT, reader->now.at + 1 + offset, 1, IND_NOTHING};
+    pcre2_get_error_message(error, reason, sizeof reason);
+    if (place.at >= reader->now.at + reader->now.length)
+        place.at = reader->now.at + reader->now.length - 1;
+    ind_lex_wrong(reader, &place, "no regular expression: ", ind_slice_of((const char *)reason), "");
+}
+
+/* Only behind the value it is known whether case matters. */
+static void ignore_case_in_regex(struct reader *reader, struct test *test)
+{
+    int error;
+    PCRE2_SIZE offset;
+    pcre2_code_free(test->regex);
+    test->regex = compile_regex(test->texts[0], PCRE2_CASELESS, &error, &offset);
+    reader->set->out_of_memory |= !test->regex;
 }
 
 static void value(struct reader *reader, struct test *test)
@@ -328,17 +333,12 @@ static bool add_finders(struct test *test)
 
 /* ---- Operators ---- */
 
-static void wrong_limit(struct reader *reader)
-{
-    ind_lex_wrong(reader, &reader->now, "expected \"at least\" or \"at most\"", IND_NOTHING, "");
-}
-
 /* "at least warning": warning and all that is more severe, which are the smaller numbers. */
 static void read_limit(struct reader *reader, struct test *test)
 {
     bool least = ind_lex_take_word(reader, "least");
     if (!least && !ind_lex_take_word(reader, "most")) {
-        wrong_limit(reader);
+        ind_lex_wrong(reader, &reader->now, "expected \"at least\" or \"at most\"", IND_NOTHING, "");
         return;
     }
     test->op = least ? OP_AT_LEAST : OP_AT_MOST;
@@ -448,7 +448,7 @@ static void operator_and_value(struct reader *reader, struct test *test, bool *n
     }
 }
 
-/* "ignoring case" behind the value; a regular expression is compiled anew. */
+/* "ignoring case" behind the value. */
 static void read_case(struct reader *reader, struct test *test)
 {
     if (ind_lex_stopped(reader) || !ind_lex_take_word(reader, "ignoring"))
@@ -463,18 +463,6 @@ static void read_case(struct reader *reader, struct test *test)
         return;
     }
     test->nocase = true;
-    for (size_t i = 0; test->regexes && i < test->count; i++) {
-        int error;
-        PCRE2_SIZE offset;
-        pcre2_code *code = pcre2_compile((PCRE2_SPTR)test->texts[i].at, test->texts[i].length, PCRE2_CASELESS,
-                                         &error, &offset, NULL);
-        reader->set->out_of_memory |= !code;
-        if (!code)
-            return;
-        (void)pcre2_jit_compile(code, PCRE2_JIT_COMPLETE);
-        pcre2_code_free(test->regexes[i]);
-        test->regexes[i] = code;
-    }
 }
 
 /* What stands behind `label`, `field` and `data`. */
@@ -536,6 +524,8 @@ uint32_t ind_condition_read_test(struct reader *reader, unsigned field)
         operator_and_value(reader, &test, &negated);
     read_case(reader, &test);
     test.nocase |= kind_of(&test) == KIND_NAME;
+    if (test.regex && test.nocase)
+        ignore_case_in_regex(reader, &test);
     check_bare_value(reader, &test, start);
     if (ind_lex_stopped(reader) || !add_finders(&test)) {
         ind_test_free(&test);

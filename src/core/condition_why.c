@@ -10,31 +10,20 @@ struct search {
     size_t count, room;
 };
 
-static void put_lag(struct ind_buffer *out, double lag)
+/* "mon" or "04:45"; false where no time is known. */
+static bool put_local(const struct search *search, bool day, struct ind_buffer *out)
 {
-    uint64_t hundredths = (uint64_t)((lag < 0 ? -lag : lag) * 100 + 0.5);
-    ind_buffer_text(out, lag < 0 ? "-" : "");
-    ind_buffer_number(out, hundredths / 100);
-    ind_buffer_byte(out, '.');
-    ind_buffer_byte(out, (char)('0' + hundredths / 10 % 10));
-    ind_buffer_byte(out, (char)('0' + hundredths % 10));
-}
-
-static void put_local(const struct search *search, bool day, struct ind_buffer *out)
-{
-    static const char *const days[] = {"mon", "tue", "wed", "thu", "fri", "sat", "sun"};
     struct ind_civil local;
-    if (search->set->zone)
-        ind_zone_civil(search->set->zone, search->message->time, &local);
-    else
-        ind_civil_from_seconds(ind_time_seconds(search->message->time), &local);
+    if (!ind_message_local(search->set, search->message, &local))
+        return false;
     if (day) {
-        ind_buffer_text(out, days[local.weekday]);
-        return;
+        ind_buffer_add(out, ind_day_names[local.weekday], 3);
+        return true;
     }
     ind_buffer_add(out, ind_digit_pairs + 2 * local.hour, 2);
     ind_buffer_byte(out, ':');
     ind_buffer_add(out, ind_digit_pairs + 2 * local.minute, 2);
+    return true;
 }
 
 /* The field's values, joined by commas; escaped, and cut where they are long. */
@@ -55,12 +44,11 @@ static bool put_seen(const struct search *search, const struct test *test, struc
     case KIND_NUMBER:
         if (!ind_message_lag(message, &lag))
             return false;
-        put_lag(out, lag);
+        ind_time_write_hundredths(out, message->received - message->sent);
         return true;
     case KIND_TIME:
     case KIND_DAY:
-        put_local(search, kind == KIND_DAY, out);
-        return true;
+        return put_local(search, kind == KIND_DAY, out);
     default:
         break;
     }

@@ -30,6 +30,14 @@ struct ind_slice ind_transport_name(unsigned transport)
     return ind_slice_of(names[transport]);
 }
 
+unsigned ind_transport_read(struct ind_slice name)
+{
+    unsigned transport = 0;
+    while (transport < IND_TRANSPORT_UNKNOWN && !ind_slice_equal(name, ind_transport_name(transport)))
+        transport++;
+    return transport;
+}
+
 static void malformed(struct ind_message *message, enum ind_malformed reason)
 {
     if (message->malformed == IND_MALFORMED_NOT)

@@ -45,15 +45,7 @@ static void write_lag(struct ind_buffer *buffer, const struct ind_message *messa
         ind_buffer_byte(buffer, '-');
         return;
     }
-    int64_t lag = message->received - message->sent, half = IND_SECOND / 200;
-    int64_t hundredths = (lag + (lag < 0 ? -half : half)) / (IND_SECOND / 100);
-    if (hundredths < 0)
-        ind_buffer_byte(buffer, '-');
-    uint64_t size = hundredths < 0 ? (uint64_t)-hundredths : (uint64_t)hundredths;
-    ind_buffer_number(buffer, size / 100);
-    ind_buffer_byte(buffer, '.');
-    ind_buffer_byte(buffer, (char)('0' + size / 10 % 10));
-    ind_buffer_byte(buffer, (char)('0' + size % 10));
+    ind_time_write_hundredths(buffer, message->received - message->sent);
 }
 
 static void write_time(struct ind_buffer *buffer, struct ind_line_clock *clock, ind_time time)
@@ -180,17 +172,14 @@ static void time_member(struct ind_buffer *buffer, const char *name, ind_time ti
 /* One parameter's value: the escapes of RFC 5424 section 6.3.3 undone, those of JSON put in. */
 static void write_param_value(struct ind_slice value, struct ind_buffer *buffer)
 {
+    size_t from = 0;
     ind_buffer_byte(buffer, '"');
-    for (size_t at = 0; at < value.length;) {
-        if (value.at[at] == '\\' && at + 1 < value.length && strchr("\"\\]", value.at[at + 1]) &&
-            value.at[at + 1] != '\0')
-            at++;
-        bool control;
-        size_t length = ind_utf8_character(value.at + at, value.length - at, &control);
-        length = length ? length : 1;
-        ind_escape_json(buffer, (struct ind_slice){value.at + at, length});
-        at += length;
-    }
+    for (size_t at = 0; at < value.length; at++)
+        if (ind_data_is_escape(value, at)) {
+            ind_escape_json(buffer, (struct ind_slice){value.at + from, at - from});
+            from = ++at;
+        }
+    ind_escape_json(buffer, ind_slice_from(value, from));
     ind_buffer_byte(buffer, '"');
 }
 

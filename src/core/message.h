@@ -70,5 +70,13 @@ struct ind_message {
 struct ind_slice ind_form_name(unsigned form);
 struct ind_slice ind_malformed_name(unsigned reason);
 struct ind_slice ind_transport_name(unsigned transport);
+unsigned
+ind_transport_read(struct ind_slice name); /* IND_TRANSPORT_UNKNOWN where there is none of that name */
+
+/* Whether a time with that mark tells nothing: enum ind_clock_mark. */
+static inline bool ind_mark_is_unset(unsigned mark)
+{
+    return mark == IND_MARK_NOT_SET || mark == IND_MARK_UPTIME;
+}
 
 #endif

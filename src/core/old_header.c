@@ -47,12 +47,18 @@ static const char *skip_procid(const char *at, const char *end)
     return stop < end && *stop == ']' ? stop : NULL;
 }
 
+/* Behind the bytes at `at` that may be part of a tag; *letters: some are letters. */
+static IND_INLINE const char *skip_tag(const char *at, const char *end, bool *letters)
+{
+    return at + ind_scan_tag(at, end - at > TAG_LIMIT ? at + TAG_LIMIT : end, letters);
+}
+
 /* "app: text", "app[procid]: text", "app[procid] text", blanks before the colon. Returns where the text
  * starts: `at` itself where there is no tag. "CEF:" starts a payload, it names no app. */
 static IND_INLINE const char *read_tag_at_once(const char *at, const char *end, struct ind_message *message)
 {
     bool letters;
-    const char *p = at + ind_scan_tag(at, end - at > TAG_LIMIT ? at + TAG_LIMIT : end, &letters);
+    const char *p = skip_tag(at, end, &letters);
     struct ind_slice app = between(at, p), procid = IND_NOTHING;
     if (!letters || p == end || ind_slice_equal(app, IND_SLICE("CEF")))
         return at;
@@ -129,7 +135,7 @@ IND_COLD static size_t read_stamp(const struct reading *reading, const char *at,
 static bool is_location(const char *at, const char *end)
 {
     bool letters;
-    const char *stop = at + ind_scan_tag(at, end - at > TAG_LIMIT ? at + TAG_LIMIT : end, &letters);
+    const char *stop = skip_tag(at, end, &letters);
     return letters && stop < end && *stop == ':' && memchr(at, '/', (size_t)(stop - at)) != NULL;
 }
 
@@ -138,7 +144,7 @@ static bool is_location(const char *at, const char *end)
 static const char *read_speaker(const char *at, const char *end, struct prelude *prelude)
 {
     bool letters;
-    const char *stop = at + ind_scan_tag(at, end - at > TAG_LIMIT ? at + TAG_LIMIT : end, &letters);
+    const char *stop = skip_tag(at, end, &letters);
     if (stop == at || end - stop < 2)
         return NULL;
     struct ind_slice word = between(at, stop);
@@ -172,7 +178,7 @@ static const char *read_speaker(const char *at, const char *end, struct prelude 
 static const char *take_stamp(const char *at, const struct ind_stamp *stamp, const char *end,
                               struct prelude *prelude)
 {
-    bool unset = stamp->mark == IND_MARK_NOT_SET || stamp->mark == IND_MARK_UPTIME;
+    bool unset = ind_mark_is_unset(stamp->mark);
     at += stamp->marked.length;
     if (prelude->timed && unset)
         prelude->stamp.mark = stamp->mark;
@@ -224,7 +230,7 @@ static void read_prelude(const struct reading *reading, const char *at, struct p
 
 IND_COLD static void adopt(const struct prelude *prelude, struct ind_message *message)
 {
-    bool unset = prelude->stamp.mark == IND_MARK_NOT_SET || prelude->stamp.mark == IND_MARK_UPTIME;
+    bool unset = ind_mark_is_unset(prelude->stamp.mark);
     if (prelude->timed && !(unset && message->sent != IND_TIME_NONE)) {
         message->sent = prelude->stamp.sent;
         message->timestamp = prelude->stamp.marked;
@@ -234,6 +240,12 @@ IND_COLD static void adopt(const struct prelude *prelude, struct ind_message *me
     message->location = prelude->location;
     if (prelude->host.length)
         message->host = prelude->host;
+}
+
+/* The process, if any, that stands between the words and the code; returns where the code is. */
+static const char *read_process(const char *at, const char *end, struct ind_message *message)
+{
+    return *at == '%' || *at == '#' ? at : skip_blanks(read_tag(at, end, message), end);
 }
 
 /* ---- Time, host, tag, text ---- */
@@ -292,7 +304,7 @@ static IND_INLINE bool may_begin_words(const char *at, const char *end)
 static bool is_glued(const char *at, const char *end)
 {
     bool letters;
-    const char *stop = at + ind_scan_tag(at, end - at > TAG_LIMIT ? at + TAG_LIMIT : end, &letters);
+    const char *stop = skip_tag(at, end, &letters);
     return letters && end - stop > 8 && stop[0] == ':' && stop[1] != ' ';
 }
 
@@ -307,9 +319,7 @@ IND_COLD static const char *read_words(const struct reading *reading, const char
     if (prelude.code) {
         message->app = message->procid = IND_NOTHING;
         adopt(&prelude, message);
-        return *prelude.rest == '%' || *prelude.rest == '#'
-                   ? prelude.rest
-                   : skip_blanks(read_tag(prelude.rest, end, message), end);
+        return read_process(prelude.rest, end, message);
     }
     if (text == at && end - at > 1 && at[0] == ':' && at[1] == ' ' && message->host.length) {
         /* "app : text" without a host before it */
@@ -338,7 +348,7 @@ static bool may_be_words(const char *at, const char *text, const char *end)
     if (text > at || at == end || !ind_is_alpha(*at))
         return text > at && may_begin_words(at, end);
     bool letters;
-    const char *stop = at + ind_scan_tag(at, end - at > TAG_LIMIT ? at + TAG_LIMIT : end, &letters);
+    const char *stop = skip_tag(at, end, &letters);
     if (end - stop < 8)
         return false;
     return *stop == ':' ||
@@ -366,8 +376,7 @@ static bool read_words_first(const struct reading *reading, const char **at, str
     message->form = prelude.timed || prelude.host.length ? IND_FORM_RFC3164 : IND_FORM_BARE;
     *at = prelude.rest;
     if (prelude.code) {
-        if (**at != '%' && **at != '#')
-            *at = skip_blanks(read_tag(*at, end, message), end);
+        *at = read_process(*at, end, message);
         return true;
     }
     if (!prelude.closed && *at < end)

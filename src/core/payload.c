@@ -55,18 +55,19 @@ static const char *skip_bare(const char *at, const char *end)
     return stop;
 }
 
-/* A quoted value without its quotes, `\` before a quote or another `\` undone. */
-static struct ind_slice unquoted(struct ind_slice inside, char quote, struct ind_payload *payload)
+struct ind_slice ind_payload_undo(struct ind_slice text, const char *escaped, struct ind_payload *payload)
 {
     struct ind_buffer *scratch = &payload->scratch;
-    if (!memchr(inside.at, '\\', inside.length) || !ind_buffer_room(scratch, inside.length))
-        return inside;
+    if (text.length == 0 || !memchr(text.at, '\\', text.length) || !ind_buffer_room(scratch, text.length))
+        return text;
     size_t start = scratch->length;
-    for (size_t i = 0; i < inside.length; i++) {
-        if (inside.at[i] == '\\' && i + 1 < inside.length &&
-            (inside.at[i + 1] == quote || inside.at[i + 1] == '\\'))
-            i++;
-        scratch->at[scratch->length++] = inside.at[i];
+    for (size_t i = 0; i < text.length; i++) {
+        char c = text.at[i];
+        if (c == '\\' && i + 1 < text.length && text.at[i + 1] && strchr(escaped, text.at[i + 1])) {
+            c = text.at[++i];
+            c = c == 'n' ? '\n' : c == 'r' ? '\r' : c;
+        }
+        scratch->at[scratch->length++] = c;
     }
     return (struct ind_slice){scratch->at + start, scratch->length - start};
 }
@@ -89,7 +90,7 @@ static void read_pairs(const char *at, const char *end, struct ind_payload *payl
         struct ind_slice value;
         if (stop) {
             value = (struct ind_slice){at + 1, (size_t)(stop - at) - 2};
-            value = unquoted(value, *at, payload);
+            value = ind_payload_undo(value, *at == '"' ? "\"\\" : "'\\", payload);
         } else {
             stop = skip_bare(at, end);
             value = (struct ind_slice){at, (size_t)(stop - at)};

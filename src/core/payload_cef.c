@@ -3,22 +3,7 @@
 #include "core/payload_inside.h"
 #include "core/scan.h"
 
-static struct ind_slice without_escapes(struct ind_slice text, struct ind_payload *payload)
-{
-    struct ind_buffer *scratch = &payload->scratch;
-    if (text.length == 0 || !memchr(text.at, '\\', text.length) || !ind_buffer_room(scratch, text.length))
-        return text;
-    size_t start = scratch->length;
-    for (size_t i = 0; i < text.length; i++) {
-        char c = text.at[i];
-        if (c == '\\' && i + 1 < text.length && strchr("|=\\nr", text.at[i + 1]) && text.at[i + 1]) {
-            c = text.at[++i];
-            c = c == 'n' ? '\n' : c == 'r' ? '\r' : c;
-        }
-        scratch->at[scratch->length++] = c;
-    }
-    return (struct ind_slice){scratch->at + start, scratch->length - start};
-}
+static const char escaped[] = "|=\\nr";
 
 /* The next byte of that kind that no `\` stands before, or the end. */
 static const char *find_unescaped(const char *at, const char *end, char wanted)
@@ -36,8 +21,8 @@ static void add(struct ind_payload *payload, struct ind_slice name, const char *
     while (to > from && to[-1] == ' ')
         to--;
     if (name.length)
-        (void)ind_payload_add(payload, name,
-                              without_escapes((struct ind_slice){from, (size_t)(to - from)}, payload));
+        (void)ind_payload_add(
+            payload, name, ind_payload_undo((struct ind_slice){from, (size_t)(to - from)}, escaped, payload));
 }
 
 /* A key follows a blank. A "=" without one since the last "=" should have been escaped: it belongs to the
@@ -76,7 +61,7 @@ bool ind_payload_read_cef(struct ind_slice text, struct ind_payload *payload)
             return false;
         struct ind_slice value = {at, (size_t)(bar - at)};
         if (value.length)
-            (void)ind_payload_add(payload, ind_slice_of(names[i]), without_escapes(value, payload));
+            (void)ind_payload_add(payload, ind_slice_of(names[i]), ind_payload_undo(value, escaped, payload));
         at = bar < end ? bar + 1 : end;
     }
     read_extension(at, end, payload);

@@ -14,6 +14,10 @@ static inline bool ind_payload_add(struct ind_payload *payload, struct ind_slice
     return true;
 }
 
+/* The text with every `\` undone that stands before a byte of `escaped`; `n` and `r` then are LF and CR.
+ * Borrowed from the text where there is none, or no room. */
+struct ind_slice ind_payload_undo(struct ind_slice text, const char *escaped, struct ind_payload *payload);
+
 /* `text` begins behind "CEF:"; false where it is none. */
 bool ind_payload_read_cef(struct ind_slice text, struct ind_payload *payload);
 

@@ -95,10 +95,10 @@ static const char *read_clock(const char *at, const char *end, struct parts *par
 /* Names of zones that no host has, but for those that mean UTC. */
 static bool is_zone_name(struct ind_slice word)
 {
-    static const char names[][5] = {
-        "UTC", "GMT", "Z",   "EST",  "EDT",  "CST", "CDT",  "MST",  "MDT",  "PST",  "PDT",  "AKST", "AKDT",
-        "HST", "AST", "ADT", "WET",  "WEST", "CET", "CEST", "MET",  "MEST", "EET",  "EEST", "BST",  "IST",
-        "MSK", "HKT", "SGT", "AWST", "JST",  "KST", "ACST", "ACDT", "AEST", "AEDT", "NZST", "NZDT", "SAST"};
+    static const char names[][5] = {"EST",  "EDT", "CST",  "CDT",  "MST",  "MDT",  "PST",  "PDT",  "AKST",
+                                    "AKDT", "HST", "AST",  "ADT",  "WET",  "WEST", "CET",  "CEST", "MET",
+                                    "MEST", "EET", "EEST", "BST",  "IST",  "MSK",  "HKT",  "SGT",  "AWST",
+                                    "JST",  "KST", "ACST", "ACDT", "AEST", "AEDT", "NZST", "NZDT", "SAST"};
     for (size_t i = 0; i < sizeof names / sizeof *names; i++)
         if (word.length <= 4 && memcmp(names[i], word.at, word.length) == 0 && names[i][word.length] == '\0')
             return true;

@@ -38,8 +38,7 @@ bool ind_data_param(struct ind_slice data, size_t at, struct ind_param *param, s
 void ind_data_unescape(struct ind_slice value, struct ind_buffer *buffer)
 {
     for (size_t i = 0; i < value.length; i++) {
-        if (value.at[i] == '\\' && i + 1 < value.length &&
-            (value.at[i + 1] == '"' || value.at[i + 1] == '\\' || value.at[i + 1] == ']'))
+        if (ind_data_is_escape(value, i))
             i++;
         ind_buffer_byte(buffer, value.at[i]);
     }

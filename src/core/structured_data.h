@@ -17,6 +17,15 @@ bool ind_data_element(struct ind_slice data, size_t at, struct ind_slice *id, si
 /* The parameter at `at`; false at the end of the element, which *after then points behind. */
 bool ind_data_param(struct ind_slice data, size_t at, struct ind_param *param, size_t *after);
 
+/* Whether an escape stands at `at`: the byte behind it is meant. */
+static inline bool ind_data_is_escape(struct ind_slice value, size_t at)
+{
+    if (value.at[at] != '\\' || at + 1 >= value.length)
+        return false;
+    char next = value.at[at + 1];
+    return next == '"' || next == '\\' || next == ']';
+}
+
 /* Escapes undone (section 6.3.3): `\"`, `\\`, `\]`. Adds as many bytes as the value has, or fewer. */
 void ind_data_unescape(struct ind_slice value, struct ind_buffer *buffer);
 

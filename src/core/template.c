@@ -46,6 +46,7 @@ static void read_placeholder(struct ind_template *template, struct ind_slice nam
     if (ind_slice_starts(name, IND_SLICE("label "))) {
         add_part(template, IND_PUT_LABEL, ind_slice_from(name, 6), at, mistake);
         template->only_pri = false;
+        template->has_label = true;
         return;
     }
     if (ind_slice_starts(name, IND_SLICE("field "))) {

@@ -49,6 +49,7 @@ struct ind_template {
     bool has_time;    /* {year} … {date} */
     bool has_message; /* anything that a message can make up */
     bool has_field;   /* {field NAME} */
+    bool has_label;   /* {label NAME} */
     bool only_pri;    /* nothing but facility and severity tells paths apart */
     bool only_device; /* has_message, but only through {device} and labels */
 };

@@ -93,14 +93,6 @@ static unsigned form_of(struct ind_slice name)
     return IND_FORM_BARE;
 }
 
-static unsigned transport_of(struct ind_slice name)
-{
-    for (unsigned transport = IND_TRANSPORT_FILE; transport < IND_TRANSPORT_UNKNOWN; transport++)
-        if (ind_slice_equal(name, ind_transport_name(transport)))
-            return transport;
-    return IND_TRANSPORT_UNKNOWN;
-}
-
 static unsigned malformed_of(struct ind_slice name)
 {
     for (unsigned reason = 1; name.length && reason < IND_MALFORMED_KINDS; reason++)
@@ -127,7 +119,7 @@ bool ind_json_line_read(struct ind_json_line *line, struct ind_slice text, struc
         .severity = (uint8_t)severity,
         .form = (uint8_t)form_of(text_of(object, "format")),
         .malformed = (uint8_t)malformed_of(text_of(object, "malformed")),
-        .transport = (uint8_t)transport_of(text_of(object, "transport")),
+        .transport = (uint8_t)ind_transport_read(text_of(object, "transport")),
         .pri_given = true,
         .original = text,
         .host = text_of(object, "host"),

@@ -568,8 +568,8 @@ void ind_search_run(const struct ind_search_settings *settings, struct ind_searc
     result->inside = search;
     search->settings = settings;
     search->fields = ind_condition_fields(settings->config->conditions, settings->when);
-    search->labels = (search->fields & 1u << IND_FIELD_LABEL) || settings->layout == IND_LAYOUT_JSON ||
-                     settings->line != NULL;
+    search->labels = (search->fields & 1u << IND_FIELD_LABEL) ||
+                     (settings->line ? settings->line->has_label : settings->layout == IND_LAYOUT_JSON);
     for (size_t i = 0; i < settings->by_count; i++)
         if (settings->by[i] < IND_FIELDS)
             search->fields |= 1u << settings->by[i];

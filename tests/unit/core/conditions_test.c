@@ -139,6 +139,7 @@ static void every_operator_answers(void **state)
         {"host is \"PIER1-rtr.skerry.example\"", true},
         {"host ends with \"RTR\"", true},
         {"host mentions \"PIER1\"", true},
+        {"host matches '^PIER\\d-'", true}, /* names ignore case */
     };
     struct ind_message message = example();
     (void)state;
