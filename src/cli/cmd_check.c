@@ -7,6 +7,16 @@ static struct poptOption *options(void)
     return table;
 }
 
+static void print_patterns(const struct ind_config *config)
+{
+    size_t count = ind_patterns_count(config->patterns), examples = 0;
+    for (size_t i = 0; i < config->layout_place_count; i++)
+        examples += config->layout_places[i].example.length > 0;
+    if (count)
+        printf("patterns %zu, in %zu layouts; %zu examples tried, all fit\n", count,
+               config->layout_place_count, examples);
+}
+
 static void print_summary(const struct ind_config *config)
 {
     char text[512];
@@ -15,6 +25,7 @@ static void print_summary(const struct ind_config *config)
     for (size_t i = 0; i < config->listener_count; i++)
         printf("listen   %s\n", config->listeners[i].text);
     printf("devices  %zu\n", ind_devices_count(config->devices));
+    print_patterns(config);
     for (size_t i = 0; i < config->policy_count; i++) {
         struct ind_buffer buffer = ind_buffer_on(text, sizeof text - 1);
         ind_policy_describe(&config->policies[i], &buffer);
@@ -91,6 +102,7 @@ static int run(struct ind_call *call)
         return IND_EXIT_CALL;
     }
     ind_config_load(path, &loaded);
+    ind_config_compare_patterns(&loaded);
     int status = loaded.config ? IND_EXIT_DONE : IND_EXIT_NO;
     if (call->json) {
         status = print_remarks_json(&loaded);

@@ -131,6 +131,12 @@ static void gather_routes(struct ind_loader *loader, const struct ind_node *valu
     gather_list(loader, value, "routes", &loader->routes, &loader->route_count);
 }
 
+static void gather_patterns(struct ind_loader *loader, const struct ind_node *value, void *into)
+{
+    (void)into;
+    gather_list(loader, value, "patterns", &loader->patterns, &loader->pattern_count);
+}
+
 static void gather_conditions(struct ind_loader *loader, const struct ind_node *value, void *into)
 {
     (void)into;
@@ -204,6 +210,7 @@ static const struct ind_key top_keys[] = {
     {"listen", ind_load_listen},
     {"allow", read_allow},
     {"devices", gather_devices},
+    {"patterns", gather_patterns},
     {"conditions", gather_conditions},
     {"routes", gather_routes},
     {"archives", gather_archives},
@@ -286,8 +293,9 @@ static void compile(struct ind_loader *loader)
     if (!config->zone_text)
         config->zone = ind_zone_of_machine();
     config->devices = ind_devices_new(ind_slice_of(config->domain));
-    config->conditions = ind_conditions_new(ind_slice_of(config->domain), config->zone);
-    if (!config->devices || !config->conditions || !config->store || !config->state ||
+    bool patterns = ind_load_patterns(loader);
+    config->conditions = ind_conditions_new(ind_slice_of(config->domain), config->zone, config->patterns);
+    if (!patterns || !config->devices || !config->conditions || !config->store || !config->state ||
         !ind_default_policy(loader)) {
         ind_remark_add(loader->remarks, false, NULL, 0, 0, "out of memory while reading the configuration");
         return;
@@ -305,6 +313,8 @@ static void config_free(struct ind_config *config)
         return;
     ind_router_free(config->router);
     ind_conditions_free(config->conditions);
+    ind_patterns_free(config->patterns);
+    free(config->layout_places);
     ind_devices_free(config->devices);
     for (size_t i = 0; i < config->device_zone_count; i++)
         ind_zone_free(config->device_zones[i]);
@@ -342,6 +352,7 @@ static void load(const char *path, struct ind_loaded *loaded)
     free(loader.trees);
     free(loader.devices);
     free(loader.routes);
+    free(loader.patterns);
     free(loader.archives);
     free(loader.named);
     free(loader.seen);

@@ -8,6 +8,7 @@
 #include "config/source.h"
 #include "core/archive_name.h"
 #include "core/device.h"
+#include "core/pattern.h"
 #include "core/retention.h"
 #include "core/rotation.h"
 #include "core/route.h"
@@ -43,6 +44,13 @@ struct ind_config {
     struct ind_devices *devices;
     struct ind_zone **device_zones;
     size_t device_zone_count;
+    struct ind_patterns *patterns;
+    struct ind_layout_place { /* of each layout: for what is told of it */
+        const struct ind_source *source;
+        size_t offset, length;
+        struct ind_slice example; /* or empty */
+    } * layout_places;
+    size_t layout_place_count;
     struct ind_conditions *conditions;
     struct ind_named named; /* the named conditions, for conditions given elsewhere */
     ind_condition *named_conditions;
@@ -74,6 +82,10 @@ void ind_loaded_free(struct ind_loaded *loaded);
 
 /* `./indagator.yaml`, then `/etc/indagator/indagator.yaml`; NULL where there is neither. */
 const char *ind_config_find(void);
+
+/* Adds a warning for each pair of patterns that fit one text both, and one for those that could not be
+ * compared. */
+void ind_config_compare_patterns(struct ind_loaded *loaded);
 
 /* Reads a condition into a set of its own, with the named conditions of this configuration. New in *set, also
  * where it is false with *mistake made; NULL where memory is out. */

@@ -23,8 +23,8 @@ struct ind_loader {
     struct ind_node **trees; /* kept until the end: sections point into them */
     size_t tree_count;
     /* Items of the sections in the order in which they act, over all files. */
-    const struct ind_node **devices, **routes;
-    size_t device_count, route_count;
+    const struct ind_node **devices, **patterns, **routes;
+    size_t device_count, pattern_count, route_count;
     const struct ind_node **archives; /* key, value, key, value */
     size_t archive_count;
     struct ind_named_text *named;
@@ -88,6 +88,7 @@ bool ind_read_network(struct ind_loader *loader, const struct ind_node *node, st
 
 /* The sections, in the order in which they depend on each other. */
 void ind_load_devices(struct ind_loader *loader);
+bool ind_load_patterns(struct ind_loader *loader); /* false where memory is out */
 void ind_load_conditions(struct ind_loader *loader);
 void ind_load_archives(struct ind_loader *loader);
 void ind_load_routes(struct ind_loader *loader);

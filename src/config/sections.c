@@ -262,7 +262,7 @@ static enum ind_resolved resolve_into(void *context, size_t index, ind_condition
 bool ind_config_condition(const struct ind_config *config, struct ind_slice text, struct ind_conditions **set,
                           ind_condition *condition, struct ind_mistake *mistake)
 {
-    *set = ind_conditions_new(ind_slice_of(config->domain), config->zone);
+    *set = ind_conditions_new(ind_slice_of(config->domain), config->zone, config->patterns);
     if (!*set)
         return false;
     struct own_set own = {config, *set, {config->named.names, config->named.count, resolve_into, &own}};

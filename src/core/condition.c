@@ -20,6 +20,7 @@ static const char of_address[] = "is, in, contains, mentions, starts with, ends 
 static const char of_value[] =
     "is, in, contains, mentions, starts with, ends with, matches, at least, at most, "
     "within, is present or is absent";
+static const char of_pattern[] = "is, in, contains, starts with, ends with, is present or is absent";
 static const char of_lag[] = "at least, at most, is present or is absent";
 static const char of_time[] = "within, as in: time within 22:00-06:00";
 
@@ -36,6 +37,8 @@ const struct field_row ind_field_rows[IND_FIELDS] = {
     [IND_FIELD_MSGID] = {"msgid", of_text, OPS_TEXT, KIND_TEXT, false},
     [IND_FIELD_TEXT] = {"text", of_text, OPS_TEXT, KIND_TEXT, false},
     [IND_FIELD_ORIGINAL] = {"original", of_text, OPS_TEXT, KIND_TEXT, false},
+    [IND_FIELD_PATTERN] = {"pattern", of_pattern, OP_IS | OP_STARTS | OP_ENDS | OP_CONTAINS | OP_PRESENT,
+                           KIND_TEXT, false},
     [IND_FIELD_LAG] = {"lag", of_lag, OPS_NUMBERS | OP_PRESENT, KIND_NUMBER, false},
     [IND_FIELD_LABEL] = {"label", of_value, OPS_TEXT | OP_WITHIN, KIND_TEXT, false},
     [IND_FIELD_DATA] = {"data", of_value, OPS_TEXT | OP_WITHIN, KIND_TEXT, true},
@@ -114,12 +117,14 @@ struct ind_slice ind_set_keep(struct ind_conditions *set, const char *at, size_t
     return (struct ind_slice){text, length};
 }
 
-struct ind_conditions *ind_conditions_new(struct ind_slice domain, const struct ind_zone *zone)
+struct ind_conditions *ind_conditions_new(struct ind_slice domain, const struct ind_zone *zone,
+                                          const struct ind_patterns *patterns)
 {
     struct ind_conditions *set = calloc(1, sizeof *set);
     if (!set)
         return NULL;
     set->zone = zone;
+    set->patterns = patterns && ind_patterns_layout_count(patterns) ? patterns : NULL;
     ind_node_add(set, NODE_ALWAYS, 0, 0, 0);
     set->domain = ind_set_keep(set, domain.at, domain.length);
     if (set->out_of_memory) {

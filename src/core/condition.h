@@ -11,10 +11,10 @@
 #ifndef IND_CORE_CONDITION_H
 #define IND_CORE_CONDITION_H
 
+#include "core/fields.h"
 #include "core/message.h"
 #include "core/mistake.h"
 #include "core/names.h"
-#include "core/payload.h"
 #include "core/zone.h"
 
 enum ind_field {
@@ -30,6 +30,7 @@ enum ind_field {
     IND_FIELD_MSGID,
     IND_FIELD_TEXT,
     IND_FIELD_ORIGINAL,
+    IND_FIELD_PATTERN,
     IND_FIELD_LAG,   /* seconds */
     IND_FIELD_LABEL, /* these three: with a name behind it */
     IND_FIELD_DATA,
@@ -55,8 +56,10 @@ struct ind_named {
 };
 
 /* New; names of hosts within `domain` (copied, may be empty) are compared without it; `zone` (borrowed; NULL:
- * UTC) tells the time of day. NULL where memory is out. */
-struct ind_conditions *ind_conditions_new(struct ind_slice domain, const struct ind_zone *zone);
+ * UTC) tells the time of day; `patterns` (borrowed, compiled; may be NULL) give fields. NULL where memory is
+ * out. */
+struct ind_conditions *ind_conditions_new(struct ind_slice domain, const struct ind_zone *zone,
+                                          const struct ind_patterns *patterns);
 void ind_conditions_free(struct ind_conditions *set);
 
 /* Reads a condition into the set. `named` may be NULL. False, with *mistake made, where the text is no
@@ -78,10 +81,14 @@ struct ind_answers {
     uint32_t *of_test; /* one for each test of the set */
     size_t tests;
     uint32_t round; /* of the message */
-    uint32_t payload_round;
+    uint32_t payload_round, pattern_round;
     struct ind_payload *payload;
-    char *scratch;        /* for fields whose escapes have to be undone */
-    void *match, *effort; /* PCRE2's: where it matched, and how hard it may try */
+    struct ind_matcher *matcher; /* NULL where there are no patterns */
+    const struct ind_patterns *patterns;
+    const struct ind_pattern_layout *layout; /* that fits the message's text */
+    uint64_t gave_up;                        /* how often a regular expression took too long */
+    char *scratch;                           /* for fields whose escapes have to be undone */
+    void *match, *effort;                    /* PCRE2's: where it matched, and how hard it may try */
 };
 
 /* Fills *answers for a set that is complete. False where memory is out; then, too, it is to be freed. */
@@ -94,13 +101,20 @@ static inline void ind_answers_next(struct ind_answers *answers)
     answers->round += 2;
     if (answers->round == 0) {
         memset(answers->of_test, 0, answers->tests * sizeof *answers->of_test);
-        answers->payload_round = 0;
+        answers->payload_round = answers->pattern_round = 0;
         answers->round = 2;
     }
 }
 
-/* The fields of the message's payload, read at most once a message. */
+/* The message's fields, read at most once a message. */
 const struct ind_payload *ind_answers_payload(struct ind_answers *answers, const struct ind_message *message);
+
+/* The name of the pattern that fits the message's text; empty where none does. Looked for at most once a
+ * message. */
+struct ind_slice ind_answers_pattern(struct ind_answers *answers, const struct ind_message *message);
+
+/* How often so far a regular expression or a pattern took too long, and was taken not to match. */
+uint64_t ind_answers_gave_up(const struct ind_answers *answers);
 
 bool ind_condition_holds(const struct ind_conditions *set, ind_condition condition,
                          const struct ind_message *message, struct ind_answers *answers);

@@ -18,6 +18,9 @@ bool ind_answers_begin(struct ind_answers *answers, const struct ind_conditions 
     answers->of_test = calloc(answers->tests, sizeof *answers->of_test);
     answers->payload = malloc(sizeof *answers->payload);
     answers->scratch = malloc(IND_PAYLOAD_SCRATCH * (undone ? 2 : 1));
+    answers->patterns = set->patterns;
+    if (set->patterns && !(answers->matcher = ind_matcher_new(set->patterns)))
+        return false;
     if (set->regexes) {
         answers->match = pcre2_match_data_create(1, NULL);
         answers->effort = pcre2_match_context_create(NULL);
@@ -33,18 +36,59 @@ void ind_answers_free(struct ind_answers *answers)
     free(answers->of_test);
     free(answers->payload);
     free(answers->scratch);
+    ind_matcher_free(answers->matcher);
     pcre2_match_data_free(answers->match);
     pcre2_match_context_free(answers->effort);
     *answers = (struct ind_answers){0};
 }
 
+/* The layout that fits; what it gave is with the matcher. */
+static const struct ind_pattern_layout *match(struct ind_answers *answers, const struct ind_message *message)
+{
+    if (!answers->matcher)
+        return NULL;
+    if (answers->pattern_round != answers->round || answers->round == 0) {
+        answers->layout = ind_match(answers->matcher, message->text, message->app, false);
+        answers->pattern_round = answers->round;
+    }
+    return answers->layout;
+}
+
+struct ind_slice ind_answers_pattern(struct ind_answers *answers, const struct ind_message *message)
+{
+    const struct ind_pattern_layout *layout = match(answers, message);
+    return layout ? ind_pattern_name(answers->patterns, layout->pattern) : IND_NOTHING;
+}
+
 const struct ind_payload *ind_answers_payload(struct ind_answers *answers, const struct ind_message *message)
 {
     if (answers->payload_round != answers->round || answers->round == 0) {
-        ind_payload_read(message, answers->scratch, IND_PAYLOAD_SCRATCH, answers->payload);
+        struct ind_slice pattern = ind_answers_pattern(answers, message);
+        ind_fields_read(message, answers->matcher, answers->layout, pattern, answers->scratch,
+                        IND_PAYLOAD_SCRATCH, answers->payload);
         answers->payload_round = answers->round;
     }
     return answers->payload;
+}
+
+uint64_t ind_answers_gave_up(const struct ind_answers *answers)
+{
+    return answers->gave_up + (answers->matcher ? ind_matcher_gave_up(answers->matcher) : 0);
+}
+
+/* A field that the pattern itself gives needs no look at the payload. */
+static bool field_value(const struct test *test, const struct ind_message *message,
+                        struct ind_answers *answers, size_t *state, struct ind_slice *value)
+{
+    const struct ind_pattern_layout *layout = *state == 0 ? match(answers, message) : NULL;
+    for (size_t i = 0; layout && i < layout->field_count; i++)
+        if (ind_slice_equal(layout->fields[i].name, test->name)) {
+            *state = SIZE_MAX;
+            *value = ind_match_field(answers->matcher, &layout->fields[i]);
+            return true;
+        }
+    return *state != SIZE_MAX &&
+           ind_payload_find(ind_answers_payload(answers, message), test->name, state, value);
 }
 
 bool ind_message_lag(const struct ind_message *message, double *lag)
@@ -96,7 +140,10 @@ bool ind_test_value(const struct test *test, const struct ind_message *message, 
     case IND_FIELD_DATA:
         return data_value(test, message->data, answers, state, value);
     case IND_FIELD_FIELD:
-        return ind_payload_find(ind_answers_payload(answers, message), test->name, state, value);
+        return field_value(test, message, answers, state, value);
+    case IND_FIELD_PATTERN:
+        *value = *state == 0 ? ind_answers_pattern(answers, message) : IND_NOTHING;
+        return (*state)++ == 0 && value->length > 0;
     default:
         *value = test->field == IND_FIELD_LABEL ? ind_device_label(message->configured, test->name)
                                                 : ind_field_text(message, test->field);
@@ -157,14 +204,16 @@ static bool starts(const struct test *test, struct ind_slice value, struct ind_s
     return test->nocase ? ind_slice_starts_nocase(value, wanted) : ind_slice_starts(value, wanted);
 }
 
-static bool matches(const struct test *test, struct ind_slice value, const struct ind_answers *answers)
+static bool matches(const struct test *test, struct ind_slice value, struct ind_answers *answers)
 {
-    return pcre2_match(test->regex, (PCRE2_SPTR)(value.at ? value.at : ""), value.length, 0, 0,
-                       answers->match, answers->effort) >= 0;
+    int found = pcre2_match(test->regex, (PCRE2_SPTR)(value.at ? value.at : ""), value.length, 0, 0,
+                            answers->match, answers->effort);
+    answers->gave_up += found < PCRE2_ERROR_PARTIAL;
+    return found >= 0;
 }
 
 static bool text_fits(const struct ind_conditions *set, const struct test *test, size_t i,
-                      struct ind_slice value, const struct ind_answers *answers)
+                      struct ind_slice value, struct ind_answers *answers)
 {
     struct ind_slice wanted = test->texts[i];
     switch (test->op) {
@@ -201,7 +250,7 @@ static bool number_fits(const struct test *test, double number)
 }
 
 static bool value_fits(const struct ind_conditions *set, const struct test *test, struct ind_slice value,
-                       const struct ind_answers *answers)
+                       struct ind_answers *answers)
 {
     double number;
     if (test->op == OP_PRESENT)

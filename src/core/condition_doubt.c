@@ -36,10 +36,17 @@ static void doubt_any(const struct ind_conditions *set, const struct node *node,
 }
 
 /* A field that nothing gives. */
-static void doubt_field(const struct node *node, const struct test *test, struct ind_mistake *mistake)
+static void doubt_field(const struct ind_conditions *set, const struct node *node, const struct test *test,
+                        struct ind_mistake *mistake)
 {
-    const char *near;
-    if (test->field != IND_FIELD_FIELD || ind_payload_may_give(test->name, &near))
+    const char *near = NULL;
+    if (test->field != IND_FIELD_FIELD ||
+        (set->patterns && ind_patterns_give(set->patterns, test->name, &near)))
+        return;
+    if (near)
+        ind_mistake_say(mistake, node->at, node->length, "no pattern gives the field \"", test->name,
+                        "\"; did you mean \"", ind_slice_of(near), "\"?");
+    else if (ind_payload_may_give(test->name, &near))
         return;
     if (near)
         ind_mistake_say(mistake, node->at, node->length, "no payload gives the field \"", test->name,
@@ -67,7 +74,7 @@ bool ind_condition_doubt(const struct ind_conditions *set, ind_condition conditi
         }
     }
     if (node->kind == NODE_TEST)
-        doubt_field(node, &set->tests[node->test], mistake);
+        doubt_field(set, node, &set->tests[node->test], mistake);
     if (node->kind == NODE_ANY)
         doubt_any(set, node, mistake);
     if (node->kind == NODE_ANY || node->kind == NODE_ALL)

@@ -80,7 +80,8 @@ struct ind_conditions {
     size_t test_count, test_room;
     struct ind_slice domain;
     const struct ind_zone *zone;
-    char **kept; /* texts owned */
+    const struct ind_patterns *patterns; /* or NULL */
+    char **kept;                         /* texts owned */
     size_t kept_count, kept_room;
     unsigned fields; /* 1 << enum ind_field for each that some test asks for */
     bool regexes;    /* some test has one */

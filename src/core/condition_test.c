@@ -209,6 +209,23 @@ static bool is_text(struct reader *reader)
     return !ind_lex_stopped(reader);
 }
 
+/* A misspelled name would never be met. */
+static void pattern_name(struct reader *reader)
+{
+    const struct ind_patterns *patterns = reader->set->patterns;
+    struct token *now = &reader->now;
+    uint32_t number;
+    if (patterns && ind_pattern_named(patterns, now->text, &number))
+        return;
+    const char *near = patterns ? ind_pattern_near(patterns, now->text) : NULL;
+    if (near)
+        ind_mistake_say(reader->mistake, now->at, now->length, "no pattern is named \"", now->text,
+                        "\"; did you mean \"", ind_slice_of(near), "\"?");
+    else
+        ind_lex_wrong(reader, now, "no pattern is named \"", now->text,
+                      patterns ? "\"" : "\"; there are no patterns here: write them under patterns:");
+}
+
 static void text_value(struct reader *reader, struct test *test)
 {
     if (!is_text(reader))
@@ -217,7 +234,9 @@ static void text_value(struct reader *reader, struct test *test)
         ind_transport_read(reader->now.text) == IND_TRANSPORT_UNKNOWN)
         ind_lex_wrong(reader, &reader->now, "unknown transport \"", reader->now.text,
                       "\"; the transports are udp, tcp, unix, file and internal");
-    else if (GROW(reader, test, texts))
+    else if (test->field == IND_FIELD_PATTERN && test->op == OP_IS)
+        pattern_name(reader);
+    if (!ind_lex_stopped(reader) && GROW(reader, test, texts))
         test->texts[test->count++] = reader->now.text;
 }
 

@@ -324,6 +324,8 @@ static void write_json(const struct ind_message *message, struct ind_buffer *buf
     if (message->form != IND_FORM_BARE)
         member(buffer, "format", ind_form_name(message->form));
     member(buffer, "malformed", ind_malformed_name(message->malformed));
+    if (message->payload)
+        member(buffer, "pattern", message->payload->pattern);
     if (message->payload && message->payload->count)
         write_fields(message->payload, buffer);
     for (size_t i = 0; message->configured && i < message->configured->label_count; i++) {

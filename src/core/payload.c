@@ -72,8 +72,36 @@ struct ind_slice ind_payload_undo(struct ind_slice text, const char *escaped, st
     return (struct ind_slice){scratch->at + start, scratch->length - start};
 }
 
-static void read_pairs(const char *at, const char *end, struct ind_payload *payload)
+const char *ind_pairs_end(const char *at, const char *end)
 {
+    const char *last = NULL;
+    while (key_follows(at, end)) {
+        const char *value = (const char *)memchr(at, '=', (size_t)(end - at)) + 1;
+        bool quoted = value < end && (*value == '"' || *value == '\'');
+        last = quoted ? skip_quoted(value, end) : NULL;
+        last = last ? last : skip_bare(value, end);
+        for (at = last; at < end && (*at == ' ' || *at == ',' || *at == ';');)
+            at++;
+    }
+    return last;
+}
+
+/* "prefix.name" in the scratch memory; the name itself where there is no prefix. */
+static struct ind_slice prefixed(struct ind_slice prefix, struct ind_slice name, struct ind_payload *payload)
+{
+    struct ind_buffer *scratch = &payload->scratch;
+    size_t start = scratch->length;
+    if (prefix.length == 0 || !ind_buffer_room(scratch, prefix.length + 1 + name.length))
+        return name;
+    ind_buffer_slice(scratch, prefix);
+    ind_buffer_byte(scratch, '.');
+    ind_buffer_slice(scratch, name);
+    return (struct ind_slice){scratch->at + start, scratch->length - start};
+}
+
+void ind_payload_read_pairs(struct ind_slice text, struct ind_slice prefix, struct ind_payload *payload)
+{
+    const char *at = text.at, *end = text.at + text.length;
     const char *floor = at; /* no key reaches back behind the value before it */
     for (;;) {
         const char *equals = at < end ? memchr(at, '=', (size_t)(end - at)) : NULL;
@@ -95,7 +123,8 @@ static void read_pairs(const char *at, const char *end, struct ind_payload *payl
             stop = skip_bare(at, end);
             value = (struct ind_slice){at, (size_t)(stop - at)};
         }
-        if (!ind_payload_add(payload, (struct ind_slice){key, (size_t)(equals - key)}, value))
+        struct ind_slice name = {key, (size_t)(equals - key)};
+        if (!ind_payload_add(payload, prefixed(prefix, name, payload), value))
             return;
         payload->kinds |= IND_PAYLOAD_PAIRS;
         at = floor = stop;
@@ -117,44 +146,55 @@ static size_t read_code(const struct ind_message *message, struct ind_payload *p
     struct ind_event_code code;
     if (!ind_event_code_read(message->text, &code))
         return 0;
-    struct ind_pair *fields = payload->fields;
-    size_t count = 0;
-    fields[count++] = (struct ind_pair){code_names[0], code.group};
-    fields[count] = (struct ind_pair){code_names[1], code.subgroup};
-    count += code.subgroup.length > 0;
-    fields[count++] = (struct ind_pair){code_names[2], code.severity};
-    fields[count++] = (struct ind_pair){code_names[3], code.name};
-    fields[count] = (struct ind_pair){code_names[4], message->sequence};
-    payload->count = count + (message->sequence.length > 0);
+    (void)ind_payload_add(payload, code_names[0], code.group);
+    if (code.subgroup.length)
+        (void)ind_payload_add(payload, code_names[1], code.subgroup);
+    (void)ind_payload_add(payload, code_names[2], code.severity);
+    (void)ind_payload_add(payload, code_names[3], code.name);
+    if (message->sequence.length)
+        (void)ind_payload_add(payload, code_names[4], message->sequence);
     payload->kinds |= IND_PAYLOAD_CODE;
     return code.length;
 }
 
-void ind_payload_read(const struct ind_message *message, char *scratch, size_t room,
-                      struct ind_payload *payload)
+void ind_payload_begin(struct ind_payload *payload, char *scratch, size_t room)
 {
-    struct ind_slice text = message->text;
     payload->kinds = 0;
+    payload->pattern = IND_NOTHING;
+    payload->from_pattern = 0;
     payload->more = false;
     payload->count = 0;
     payload->scratch = ind_buffer_on(scratch, room);
+}
+
+void ind_payload_add_known(const struct ind_message *message, struct ind_payload *payload)
+{
+    struct ind_slice text = message->text;
+    const size_t before = payload->count;
+    const bool more = payload->more;
     while (text.length && text.at[0] == ' ')
         text = ind_slice_from(text, 1);
     if (text.length == 0)
         return;
-    if (text.at[0] == '{' && ind_payload_read_json(text, payload)) {
+    if (text.at[0] == '{' && ind_payload_read_json(text, IND_NOTHING, payload)) {
         payload->kinds |= IND_PAYLOAD_JSON;
     } else if (ind_slice_starts(text, IND_SLICE("CEF:")) &&
                ind_payload_read_cef(ind_slice_from(text, 4), payload)) {
         payload->kinds |= IND_PAYLOAD_CEF;
     } else {
-        payload->count = 0;
-        payload->more = false;
-        const char *end = text.at + text.length;
+        payload->count = before;
+        payload->more = more;
         size_t code = *text.at == '%' || *text.at == '#' ? read_code(message, payload) : 0;
-        read_pairs(text.at + code, end, payload);
+        ind_payload_read_pairs(ind_slice_from(text, code), IND_NOTHING, payload);
     }
     payload->more |= payload->scratch.full;
+}
+
+void ind_payload_read(const struct ind_message *message, char *scratch, size_t room,
+                      struct ind_payload *payload)
+{
+    ind_payload_begin(payload, scratch, room);
+    ind_payload_add_known(message, payload);
 }
 
 bool ind_payload_find(const struct ind_payload *payload, struct ind_slice name, size_t *from,

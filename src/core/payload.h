@@ -22,8 +22,10 @@ struct ind_pair {
 enum { IND_PAYLOAD_FIELDS = 256, IND_PAYLOAD_SCRATCH = 192 * 1024 };
 
 struct ind_payload {
-    unsigned kinds; /* of enum ind_payload_kind */
-    bool more;      /* there are more fields than IND_PAYLOAD_FIELDS, or than the scratch memory holds */
+    unsigned kinds;           /* of enum ind_payload_kind */
+    struct ind_slice pattern; /* the pattern that fits the text (core/fields.h); empty: none */
+    size_t from_pattern;      /* how many of the fields it gives: the first */
+    bool more; /* there are more fields than IND_PAYLOAD_FIELDS, or than the scratch memory holds */
     size_t count;
     struct ind_pair fields[IND_PAYLOAD_FIELDS];
     struct ind_buffer scratch;

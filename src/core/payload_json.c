@@ -190,10 +190,13 @@ static bool close_all(struct json *json, bool *more)
     return true;
 }
 
-bool ind_payload_read_json(struct ind_slice text, struct ind_payload *payload)
+bool ind_payload_read_json(struct ind_slice text, struct ind_slice prefix, struct ind_payload *payload)
 {
     struct json json = {.at = text.at, .end = text.at + text.length, .payload = payload};
     struct ind_slice last = IND_NOTHING, value;
+    json.name_length = prefix.length < LONGEST_NAME ? prefix.length : LONGEST_NAME;
+    if (json.name_length)
+        memcpy(json.name, prefix.at, json.name_length);
     bool more = open_one(&json, false);
     while (more) {
         bool array = json.open[json.depth - 1].array;
@@ -228,4 +231,28 @@ bool ind_payload_read_json(struct ind_slice text, struct ind_payload *payload)
     }
     skip_blank(&json);
     return json.at == json.end;
+}
+
+const char *ind_json_end(const char *at, const char *end)
+{
+    size_t depth = 0;
+    const char *first = at + 1;
+    while (first < end && *first == ' ')
+        first++;
+    if (at >= end || *at != '{' || first >= end || (*first != '"' && *first != '}'))
+        return NULL;
+    for (; at < end; at++) {
+        if (*at == '"') {
+            for (at++; (at = ind_scan_either(at, end, '"', '\\')) < end && *at == '\\'; at += 2)
+                if (end - at < 2)
+                    return NULL;
+            if (at == end)
+                return NULL;
+        } else if (*at == '{' || *at == '[') {
+            depth++;
+        } else if ((*at == '}' || *at == ']') && --depth == 0) {
+            return at + 1;
+        }
+    }
+    return NULL;
 }

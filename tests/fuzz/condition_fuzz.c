@@ -6,7 +6,7 @@
 int LLVMFuzzerTestOneInput(const uint8_t *bytes, size_t size);
 int LLVMFuzzerTestOneInput(const uint8_t *bytes, size_t size)
 {
-    struct ind_conditions *set = ind_conditions_new(IND_SLICE("skerry.example"), NULL);
+    struct ind_conditions *set = ind_conditions_new(IND_SLICE("skerry.example"), NULL, NULL);
     struct ind_mistake mistake = {0};
     ind_condition condition;
     if (!set)

@@ -165,7 +165,7 @@ static void conditions_are_linear(void **state)
         {"[a", " b=\"c\"", "]"}, {"", "k=v ", ""},      {"{", "\"a\":1,", ""}, {"", "1", ""},
     };
     (void)state;
-    set = ind_conditions_new(IND_SLICE("skerry.example"), NULL);
+    set = ind_conditions_new(IND_SLICE("skerry.example"), NULL, NULL);
     for (size_t i = 0; i < sizeof texts / sizeof *texts; i++) {
         struct ind_mistake mistake = {0};
         /* A network is no question to a text. */

@@ -241,7 +241,7 @@ int main(void)
         cmocka_unit_test(the_tests_that_decide_are_told_with_what_they_saw),
     };
     zone = ind_zone_fixed(3600);
-    set = ind_conditions_new(IND_SLICE("skerry.example"), zone);
+    set = ind_conditions_new(IND_SLICE("skerry.example"), zone, NULL);
     int failed = cmocka_run_group_tests(tests, NULL, NULL);
     ind_answers_free(&answers);
     ind_conditions_free(set);

@@ -399,7 +399,7 @@ int main(void)
         cmocka_unit_test(lines_are_written_in_every_layout),
         cmocka_unit_test(plain_lines_read_back),
     };
-    set = ind_conditions_new(IND_SLICE("skerry.example"), NULL);
+    set = ind_conditions_new(IND_SLICE("skerry.example"), NULL, NULL);
     utc = ind_zone_fixed(0);
     int failed = cmocka_run_group_tests(tests, NULL, NULL);
     ind_answers_free(&answers);
