@@ -2,6 +2,9 @@
 
 #include "collect/clock.h"
 #include "config/moment.h"
+#include "store/reader.h"
+#include <errno.h>
+#include <fcntl.h>
 #include <pthread.h>
 #include <stdarg.h>
 #include <stdatomic.h>
@@ -161,4 +164,29 @@ const char *ind_size_text(uint64_t bytes, char text[32])
     }
     snprintf(text, 32, "%.1f %s", size, units[unit]);
     return text;
+}
+
+bool ind_each_line(const char *path, void (*take)(void *context, struct ind_slice line), void *context)
+{
+    int file = strcmp(path, "-") == 0 ? dup(STDIN_FILENO) : open(path, O_RDONLY | O_CLOEXEC);
+    struct ind_reader *reader =
+        file < 0 ? NULL : ind_reader_open(file, ind_compression_of(path), 0, UINT64_MAX);
+    struct ind_slice block;
+    uint64_t at;
+    enum ind_read result;
+    if (!reader) {
+        ind_complain("cannot read %s: %s", path, strerror(errno));
+        return false;
+    }
+    while ((result = ind_reader_next(reader, &block, &at)) == IND_READ_BLOCK)
+        while (block.length) {
+            const char *newline = memchr(block.at, '\n', block.length);
+            size_t length = newline ? (size_t)(newline - block.at) : block.length;
+            take(context, (struct ind_slice){block.at, length});
+            block = ind_slice_from(block, newline ? length + 1 : length);
+        }
+    if (result == IND_READ_FAILED)
+        ind_complain("cannot read all of %s: %s", path, ind_reader_reason(reader));
+    ind_reader_close(reader);
+    return result != IND_READ_FAILED;
 }

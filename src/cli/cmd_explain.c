@@ -1,16 +1,12 @@
 #include "cli/cli.h"
-#include "cli/explain_marks.h"
+#include "cli/marks.h"
 #include "collect/clock.h"
 #include "collect/explain.h"
 #include "core/escape.h"
 #include "core/lag.h"
-#include "store/reader.h"
 
-#include <errno.h>
-#include <fcntl.h>
 #include <jansson.h>
 #include <stdlib.h>
-#include <unistd.h>
 
 enum { WIDTH = 100, NAME_WIDTH = 12 };
 
@@ -162,8 +158,36 @@ static const struct {
                      {IND_PAYLOAD_JSON, "JSON"},
                      {IND_PAYLOAD_PAIRS, "key=value"}};
 
+/* Fields from `from` on, before `to`. */
+static void print_fields(struct explaining *run, const struct ind_payload *payload, size_t from, size_t to)
+{
+    size_t width = NAME_WIDTH - 3;
+    for (size_t i = from; i < to; i++)
+        if (payload->fields[i].name.length > width && payload->fields[i].name.length <= 30)
+            width = payload->fields[i].name.length;
+    for (size_t i = from; i < to; i++) {
+        struct ind_slice value = payload->fields[i].value;
+        printf("  %-*s", (int)width, escaped(run, payload->fields[i].name));
+        printf(" %s\n", value.length ? escaped(run, value) : "(empty)");
+    }
+}
+
+static void print_pattern(struct explaining *run, const struct ind_payload *payload)
+{
+    if (ind_patterns_count(run->config->patterns) == 0)
+        return;
+    heading(run, "Pattern", false);
+    if (payload->pattern.length == 0)
+        printf("none fits; see where they stop: indagator fit 'TEXT'\n");
+    else
+        printf("%s, %zu field%s\n", escaped(run, payload->pattern), payload->from_pattern,
+               payload->from_pattern == 1 ? "" : "s");
+    print_fields(run, payload, 0, payload->from_pattern);
+}
+
 static void print_payload(struct explaining *run, const struct ind_payload *payload)
 {
+    size_t count = payload->count - payload->from_pattern;
     heading(run, "Payload", false);
     if (!payload->kinds) {
         printf("none that is known: plain text\n");
@@ -175,17 +199,9 @@ static void print_payload(struct explaining *run, const struct ind_payload *payl
             printf("%s%s", between, payload_kinds[i].name);
             between = ", then ";
         }
-    printf(", %zu field%s%s\n", payload->count, payload->count == 1 ? "" : "s",
+    printf(", %zu field%s%s\n", count, count == 1 ? "" : "s",
            payload->more ? ", and more that are not looked at" : "");
-    size_t width = NAME_WIDTH - 3;
-    for (size_t i = 0; i < payload->count; i++)
-        if (payload->fields[i].name.length > width && payload->fields[i].name.length <= 30)
-            width = payload->fields[i].name.length;
-    for (size_t i = 0; i < payload->count; i++) {
-        struct ind_slice value = payload->fields[i].value;
-        printf("  %-*s", (int)width, escaped(run, payload->fields[i].name));
-        printf(" %s\n", value.length ? escaped(run, value) : "(empty)");
-    }
+    print_fields(run, payload, payload->from_pattern, payload->count);
 }
 
 /* "severity at least error (it is warning)" */
@@ -267,13 +283,26 @@ static const char *end_of(const struct ind_explanation *explanation)
                                                      : "unrouted: no route takes it";
 }
 
+static void print_marks(const struct ind_explanation *explanation)
+{
+    struct ind_marked_part parts[IND_PARTS];
+    int text = -1;
+    for (size_t i = 0; i < explanation->part_count; i++) {
+        const struct ind_part *part = &explanation->parts[i];
+        parts[i] = (struct ind_marked_part){part->name, part->offset, part->length};
+        text = strcmp(part->name, "text") == 0 ? (int)i : text;
+    }
+    ind_print_marked(explanation->message.original, parts, explanation->part_count, text, WIDTH, stdout);
+}
+
 static void print_for_people(struct explaining *run, const struct ind_explanation *explanation)
 {
     if (run->count++)
         printf("\n\n");
-    ind_print_marked(explanation, WIDTH, stdout);
+    print_marks(explanation);
     print_header(run, explanation);
     print_device(run, explanation);
+    print_pattern(run, explanation->message.payload);
     print_payload(run, explanation->message.payload);
     print_conditions(run, explanation);
     if (explanation->route_count)
@@ -398,36 +427,12 @@ static void print_json(struct explaining *run, const struct ind_explanation *exp
 
 /* ---- ---- */
 
-static void explain(struct explaining *run, struct ind_slice bytes)
+static void explain(void *context, struct ind_slice bytes)
 {
+    struct explaining *run = context;
     const struct ind_explanation *explanation =
         ind_explain(run->explainer, bytes, &run->sender, run->received, run->now);
     (run->json ? print_json : print_for_people)(run, explanation);
-}
-
-static bool explain_file(struct explaining *run, const char *path)
-{
-    int file = strcmp(path, "-") == 0 ? dup(STDIN_FILENO) : open(path, O_RDONLY | O_CLOEXEC);
-    struct ind_reader *reader =
-        file < 0 ? NULL : ind_reader_open(file, ind_compression_of(path), 0, UINT64_MAX);
-    struct ind_slice block;
-    uint64_t at;
-    enum ind_read result;
-    if (!reader) {
-        ind_complain("cannot read %s: %s", path, strerror(errno));
-        return false;
-    }
-    while ((result = ind_reader_next(reader, &block, &at)) == IND_READ_BLOCK)
-        while (block.length) {
-            const char *newline = memchr(block.at, '\n', block.length);
-            size_t length = newline ? (size_t)(newline - block.at) : block.length;
-            explain(run, (struct ind_slice){block.at, length});
-            block = ind_slice_from(block, newline ? length + 1 : length);
-        }
-    if (result == IND_READ_FAILED)
-        ind_complain("cannot read all of %s: %s", path, ind_reader_reason(reader));
-    ind_reader_close(reader);
-    return result != IND_READ_FAILED;
 }
 
 static bool read_call(const struct ind_call *call, struct explaining *run)
@@ -468,7 +473,7 @@ static int run(struct ind_call *call)
             if (!given.from)
                 explain(&run, ind_slice_of(*call->rest));
             for (size_t i = 0; given.from && call->rest[i]; i++)
-                status = explain_file(&run, call->rest[i]) ? status : IND_EXIT_FAILED;
+                status = ind_each_line(call->rest[i], explain, &run) ? status : IND_EXIT_FAILED;
         }
     }
     ind_explainer_free(run.explainer);

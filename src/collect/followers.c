@@ -106,7 +106,7 @@ static bool compile(struct follower *follower, struct ind_mistake *mistake)
     ind_condition condition = IND_CONDITION_ALWAYS;
     bool good = follower->when
                     ? ind_config_condition(config, ind_slice_of(follower->when), &set, &condition, mistake)
-                    : (set = ind_conditions_new(IND_NOTHING, NULL, NULL)) != NULL;
+                    : (set = ind_conditions_new(IND_NOTHING, NULL, config->patterns)) != NULL;
     if (!good) {
         ind_conditions_free(set);
         return false;

@@ -5,47 +5,54 @@
 
 enum { PLACES = 64 };
 
-/* Of all places told, those that reached furthest, each once. */
+/* Of all places told, those up to which most fits, each once. */
 struct watch {
+    const struct ind_matcher *matcher;
     struct place {
         enum ind_stop_kind kind;
         uint32_t node, at, reached;
     } places[PLACES];
     size_t count;
-    uint32_t furthest;
+    uint32_t most;
 };
 
-void ind_watch_tell(struct watch *watch, enum ind_stop_kind kind, uint32_t node, uint32_t at,
-                    uint32_t reached)
+/* The nearest field above a node, or 0: found by the ranges of the nodes above it. *loose: how many bytes the
+ * fields above took that would have taken any. */
+static uint32_t field_above(const struct ind_matcher *matcher, uint32_t node, uint32_t *loose)
 {
-    if (reached < watch->furthest)
-        return;
-    if (reached > watch->furthest)
-        watch->count = 0;
-    watch->furthest = reached;
-    for (size_t i = 0; i < watch->count; i++)
-        if (watch->places[i].node == node && watch->places[i].kind == kind)
-            return;
-    if (watch->count < PLACES)
-        watch->places[watch->count++] = (struct place){kind, node, at, reached};
-}
-
-/* ---- The way to a node ---- */
-
-/* The nearest field above a node, or 0: found by the ranges of the nodes above it. */
-static uint32_t field_above(const struct ind_patterns *set, uint32_t node)
-{
+    const struct ind_patterns *set = matcher->set;
     uint32_t field = 0;
+    *loose = 0;
     for (uint32_t at = 0; at != node;) {
-        if (set->nodes[at].type != IND_TYPES)
+        const struct tree_node *above = &set->nodes[at];
+        if (above->type != IND_TYPES)
             field = at;
-        uint32_t child =
-            at + 1; /* the first; brothers follow, each behind all that is below the one before */
+        if (above->flags & NODE_LAZY && matcher->captures[above->slot].to > matcher->captures[above->slot].from)
+            *loose += matcher->captures[above->slot].to - matcher->captures[above->slot].from - 1;
+        uint32_t child = at + 1; /* the first; brothers follow, each behind all that is below the one before */
         while (set->subtree_ends[child] <= node)
             child = set->subtree_ends[child];
         at = child;
     }
     return field;
+}
+
+/* What fits is counted without what a word or text took: it takes whatever comes. */
+void ind_watch_tell(struct watch *watch, enum ind_stop_kind kind, uint32_t node, uint32_t at, uint32_t reached)
+{
+    uint32_t loose;
+    (void)field_above(watch->matcher, node, &loose);
+    uint32_t fits = reached > loose ? reached - loose : 0;
+    if (fits < watch->most)
+        return;
+    if (fits > watch->most)
+        watch->count = 0;
+    watch->most = fits;
+    for (size_t i = 0; i < watch->count; i++)
+        if (watch->places[i].node == node && watch->places[i].kind == kind)
+            return;
+    if (watch->count < PLACES)
+        watch->places[watch->count++] = (struct place){kind, node, at, reached};
 }
 
 static int by_number(const void *a, const void *b)
@@ -118,6 +125,10 @@ static const char *would_fit(const struct ind_patterns *set, uint32_t field, con
 static void quote(struct ind_buffer *out, struct ind_slice text)
 {
     enum { MOST = 40 };
+    if (text.length == 1 && text.at[0] == ' ') {
+        ind_buffer_text(out, "a blank");
+        return;
+    }
     ind_buffer_byte(out, '"');
     ind_buffer_add(out, text.at, text.length < MOST ? text.length : MOST);
     ind_buffer_text(out, text.length < MOST ? "\"" : "…\"");
@@ -166,7 +177,10 @@ static void describe(const struct ind_patterns *set, const struct place *place, 
         ind_buffer_text(&out, "the end of the text");
         break;
     default:
-        ind_buffer_text(&out, "another app");
+        for (size_t i = 0; i < ind_pattern_app_count(set, stop->layout->pattern); i++) {
+            ind_buffer_text(&out, i ? " or " : "the app ");
+            quote(&out, ind_pattern_app(set, stop->layout->pattern, i));
+        }
         break;
     }
     stop->expected[out.length] = '\0';
@@ -177,9 +191,10 @@ static void look_before(const struct ind_matcher *matcher, const struct place *p
                         struct ind_stop *stop)
 {
     const struct ind_patterns *set = matcher->set;
+    uint32_t loose;
     bool behind_field = set->nodes[place->node].type != IND_TYPES; /* the layout ends with this field */
     uint32_t field =
-        behind_field && place->kind == IND_STOP_END ? place->node : field_above(set, place->node);
+        behind_field && place->kind == IND_STOP_END ? place->node : field_above(matcher, place->node, &loose);
     if (!field || place->at == 0 || ind_type_boundary(text.at, text.at + place->at, text.at + text.length))
         return;
     const struct capture *taken = &matcher->captures[set->nodes[field].slot];
@@ -211,7 +226,7 @@ static void fill(const struct ind_matcher *matcher, const struct place *place, s
 size_t ind_match_stops(struct ind_matcher *matcher, struct ind_slice text, struct ind_slice app, bool any_app,
                        struct ind_stop stops[IND_STOPS])
 {
-    struct watch watch = {.count = 0};
+    struct watch watch = {.matcher = matcher};
     size_t before = 0, count = 0;
     while (before < text.length && ind_type_byte(text.at[before], IND_TYPE_BLANK))
         before++;
@@ -239,6 +254,10 @@ void ind_stop_describe(const struct ind_stop *stop, struct ind_buffer *out)
         ind_buffer_slice(out, stop->field.length ? stop->field : IND_SLICE("before"));
         ind_buffer_text(out, " ends in the middle of ");
         quote(out, stop->found);
+    } else if (stop->kind == IND_STOP_APP) {
+        ind_buffer_text(out, "all of it fits, but is for ");
+        ind_buffer_text(out, stop->expected);
+        ind_buffer_text(out, " only");
     } else {
         ind_buffer_text(out, "expected ");
         ind_buffer_text(out, stop->expected);

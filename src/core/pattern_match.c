@@ -320,15 +320,17 @@ static IND_COLD struct where go_on_lazily(struct walk *walk)
         }
         matcher->steps++;
         uint32_t child = ind_tree_child(walk->set, frame->node, *to);
-        if (!child || (ind_type_byte(*to, IND_TYPE_BLANK) && ind_type_byte(to[-1], IND_TYPE_BLANK)))
+        bool inside = to - 1 > text + frame->at && ind_type_byte(*to, IND_TYPE_BLANK) &&
+                      ind_type_byte(to[-1], IND_TYPE_BLANK); /* of a run of blanks: as from its beginning */
+        if (!child || inside)
             continue;
         const char *next = fit_literal(walk->set, &walk->set->nodes[child], to, walk->end);
+        capture(matcher, field, frame->at, (uint32_t)(to - text));
         if (walk->watched && !next)
             watch_literals(walk, frame->node, to);
         if (!next)
             continue;
         frame->next = (uint32_t)(to - text) + 1;
-        capture(matcher, field, frame->at, (uint32_t)(to - text));
         return (struct where){NEXT_DOWN, child, next};
     }
     if (frame->limit == frame->stop && end_lazily(walk, frame, field))

@@ -1,4 +1,4 @@
-#include "cli/explain_marks.h"
+#include "cli/marks.h"
 
 #include "core/escape.h"
 #include <string.h>
@@ -15,7 +15,7 @@ struct label {
 struct row {
     char text[WIDEST * 4 + 1], marks[WIDEST + 1];
     size_t columns, from, to;
-    struct label labels[IND_PARTS];
+    struct label labels[IND_MOST_MARKS];
     size_t label_count;
 };
 
@@ -33,19 +33,24 @@ static size_t show(struct ind_slice bytes, size_t at, char shown[8], size_t *col
     return length;
 }
 
+struct marked {
+    struct ind_slice bytes;
+    const struct ind_marked_part *parts;
+    size_t count;
+};
+
 /* The number of the part in which a byte lies, or -1. */
-static int part_at(const struct ind_explanation *explanation, size_t at)
+static int part_at(const struct marked *marked, size_t at)
 {
-    for (size_t i = 0; i < explanation->part_count; i++)
-        if (at >= explanation->parts[i].offset &&
-            at < explanation->parts[i].offset + explanation->parts[i].length)
+    for (size_t i = 0; i < marked->count; i++)
+        if (at >= marked->parts[i].offset && at < marked->parts[i].offset + marked->parts[i].length)
             return (int)i;
     return -1;
 }
 
-static void fill_row(const struct ind_explanation *explanation, size_t from, size_t width, struct row *row)
+static void fill_row(const struct marked *marked, size_t from, size_t width, struct row *row)
 {
-    struct ind_slice bytes = explanation->message.original;
+    struct ind_slice bytes = marked->bytes;
     struct ind_buffer text = ind_buffer_on(row->text, sizeof row->text - 1);
     char shown[16];
     size_t columns, at = from;
@@ -55,10 +60,10 @@ static void fill_row(const struct ind_explanation *explanation, size_t from, siz
         size_t length = show(bytes, at, shown, &columns);
         if (row->columns + columns > width)
             break;
-        int part = part_at(explanation, at);
-        if (part >= 0 && (explanation->parts[part].offset == at || at == from))
+        int part = part_at(marked, at);
+        if (part >= 0 && (marked->parts[part].offset == at || at == from))
             row->labels[row->label_count++] =
-                (struct label){row->columns, explanation->parts[part].name, false};
+                (struct label){row->columns, marked->parts[part].name, false};
         memset(row->marks + row->columns, part < 0 ? ' ' : part % 2 ? '~' : '^', columns);
         ind_buffer_text(&text, shown);
         row->columns += columns;
@@ -66,7 +71,10 @@ static void fill_row(const struct ind_explanation *explanation, size_t from, siz
     }
     row->to = at;
     row->text[text.length] = '\0';
-    row->marks[row->columns] = '\0';
+    size_t last = row->columns;
+    while (last > 0 && row->marks[last - 1] == ' ')
+        last--;
+    row->marks[last] = '\0';
 }
 
 /* Names stand under the beginning of their part; one that would run into the next waits for a line below, and
@@ -93,23 +101,18 @@ static void print_labels(struct row *row, FILE *out)
     }
 }
 
-static bool is_text(const struct ind_explanation *explanation, size_t at)
+void ind_print_marked(struct ind_slice bytes, const struct ind_marked_part *parts, size_t count, int cut,
+                      size_t width, FILE *out)
 {
-    int part = part_at(explanation, at);
-    return part >= 0 && strcmp(explanation->parts[part].name, "text") == 0;
-}
-
-void ind_print_marked(const struct ind_explanation *explanation, size_t width, FILE *out)
-{
-    size_t length = explanation->message.original.length;
+    const struct marked marked = {bytes, parts, count < IND_MOST_MARKS ? count : IND_MOST_MARKS};
     struct row row;
     width = width < WIDEST ? width : WIDEST;
-    for (size_t at = 0; at < length; at = row.to) {
-        fill_row(explanation, at, width, &row);
-        bool cut = row.to < length && is_text(explanation, row.to);
-        fprintf(out, "%s%s\n%s\n", row.text, cut ? "…" : "", row.marks);
+    for (size_t at = 0; at < bytes.length; at = row.to) {
+        fill_row(&marked, at, width, &row);
+        bool ends = row.to < bytes.length && cut >= 0 && part_at(&marked, row.to) == cut;
+        fprintf(out, "%s%s\n%s\n", row.text, ends ? "…" : "", row.marks);
         print_labels(&row, out);
-        if (cut || row.to == at)
+        if (ends || row.to == at)
             break;
     }
 }

@@ -1,0 +1,23 @@
+/* cli/marks.h: a message or a text with its parts marked under it. */
+#ifndef IND_CLI_MARKS_H
+#define IND_CLI_MARKS_H
+
+#include "core/slice.h"
+
+#include <stdio.h>
+
+/* A part of the bytes that are shown, and what is written under it; terminated. */
+struct ind_marked_part {
+    const char *name;
+    size_t offset, length;
+};
+
+enum { IND_MOST_MARKS = 40 };
+
+/* Prints the bytes in rows of at most `width` columns, under each row the parts that lie in it with their names:
+ * at most IND_MOST_MARKS, in the order in which they stand. What goes on in the part with number `cut` (-1:
+ * none) for longer than its first row is cut there. */
+void ind_print_marked(struct ind_slice bytes, const struct ind_marked_part *parts, size_t count, int cut,
+                      size_t width, FILE *out);
+
+#endif
