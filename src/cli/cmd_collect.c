@@ -45,6 +45,7 @@ static void print_result(const struct ind_collect_result *result, bool json)
         {"dropped by the kernel before us", result->kernel_dropped, false},
         {"malformed headers", result->ledger.malformed, false},
         {"cut at the size limit", result->ledger.cut, false},
+        {"matches given up as too long", result->ledger.gave_up, false},
         {"lines written", result->store.lines, true},
         {"lines in overflow files", result->store.overflowed, false},
         {"files rotated", result->store.rotated, false},

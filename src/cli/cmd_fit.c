@@ -321,13 +321,14 @@ const struct ind_command ind_command_fit = {
     .name = "fit",
     .summary = "tries patterns on samples: what fits, and where it stops",
     .arguments = "[-c FILE] [--pattern LAYOUT | --name NAME] [--app APP] [--from FILE] [SAMPLE…]",
-    .about = "Lays a pattern over sample texts and draws each field under its part, or marks the place where\n"
-             "it stops fitting, with what was expected, what was found, and the type that would fit. With\n"
-             "neither --pattern nor --name it tries all patterns of the configuration, and shows those that\n"
-             "got furthest. A sample is a text, or a whole message that begins with a PRI. Exit code 1\n"
-             "where a sample fits nothing.\n\n"
-             "Example:\n"
-             "  indagator fit --pattern '{interface:interface} link {state:word}' 'ge0/24 link down'\n",
+    .about =
+        "Lays a pattern over sample texts and draws each field under its part, or marks the place where\n"
+        "it stops fitting, with what was expected, what was found, and the type that would fit. With\n"
+        "neither --pattern nor --name it tries all patterns of the configuration, and shows those that\n"
+        "got furthest. A sample is a text, or a whole message that begins with a PRI. Exit code 1\n"
+        "where a sample fits nothing.\n\n"
+        "Example:\n"
+        "  indagator fit --pattern '{interface:interface} link {state:word}' 'ge0/24 link down'\n",
     .options = options,
     .run = run,
 };

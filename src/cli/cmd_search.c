@@ -27,9 +27,7 @@ static struct poptOption *options(void)
         {"count", '\0', POPT_ARG_NONE, &given.count, 0, "only how many", NULL},
         {"by", '\0', POPT_ARG_STRING, &given.by, 0,
          "how many of each: facility, severity, host, device, sender, listener, transport, app, procid, "
-         "msgid, text, original, date, hour; "
-         "several with "
-         "commas",
+         "msgid, text, original, pattern, \"field NAME\", \"label NAME\", date, hour; several with commas",
          "FIELD,…"},
         {"top", '\0', POPT_ARG_LONG, &given.top, 0, "only the N most frequent (with --by)", "N"},
         {"to", '\0', POPT_ARG_STRING, &given.to, 0, "write what is found to a file", "FILE"},
@@ -48,8 +46,8 @@ static bool read_by(struct ind_search_settings *settings)
     while (rest && *rest) {
         size_t length = strcspn(rest, ",");
         struct ind_slice name = {rest, length};
-        int by = ind_search_by_read(name);
-        if (by < 0) {
+        struct ind_search_by by;
+        if (!ind_search_by_read(name, &by)) {
             const char *names[IND_BY_END];
             for (unsigned i = 0; i < IND_BY_END; i++)
                 names[i] = ind_search_by_name(i).at;
@@ -62,7 +60,7 @@ static bool read_by(struct ind_search_settings *settings)
             ind_complain("--by takes at most %d fields", IND_SEARCH_FIELDS);
             return false;
         }
-        settings->by[settings->by_count++] = (unsigned)by;
+        settings->by[settings->by_count++] = by;
         rest += length + (rest[length] == ',');
     }
     return true;
@@ -171,10 +169,13 @@ static void print_groups(const struct ind_search_result *result, const struct in
                          bool json, FILE *out)
 {
     struct ind_column columns[IND_SEARCH_FIELDS + 1] = {{"messages", true}};
+    char headings[IND_SEARCH_FIELDS][80];
+    for (size_t i = 0; i < settings->by_count; i++)
+        snprintf(headings[i], sizeof headings[i], "%.*s", IND_ARG(settings->by[i].text));
     size_t rows =
         given.top && (size_t)given.top < result->group_count ? (size_t)given.top : result->group_count;
     for (size_t i = 0; i < settings->by_count; i++)
-        columns[i + 1] = (struct ind_column){ind_search_by_name(settings->by[i]).at, false};
+        columns[i + 1] = (struct ind_column){headings[i], false};
     struct ind_table *table = ind_table_new(columns, settings->by_count + 1);
     for (size_t row = 0; row < rows; row++) {
         ind_table_number(table, result->groups[row].count);

@@ -106,12 +106,14 @@ static void show_details(const json_t *status)
 {
     static const struct {
         const char *key, *what;
-    } details[] = {{"refused_sender", "refused, because their sender is not under allow:"},
-                   {"refused_empty", "refused, because they were empty"},
-                   {"lost_buffer", "lost, because there was no room for them in memory"},
-                   {"lost_disk", "lost, because they could not be written"},
-                   {"malformed", "with a header that is not as its standard says (stored all the same)"},
-                   {"cut", "longer than the size limit, or broken off (stored as far as they came)"}};
+    } details[] = {
+        {"refused_sender", "refused, because their sender is not under allow:"},
+        {"refused_empty", "refused, because they were empty"},
+        {"lost_buffer", "lost, because there was no room for them in memory"},
+        {"lost_disk", "lost, because they could not be written"},
+        {"malformed", "with a header that is not as its standard says (stored all the same)"},
+        {"cut", "longer than the size limit, or broken off (stored as far as they came)"},
+        {"gave_up", "times a regular expression or pattern took too long and was taken not to match"}};
     const json_t *total = json_object_get(status, "ledger"), *waiting = json_object_get(status, "waiting");
     char number[32], more[2][32];
     for (size_t i = 0; i < sizeof details / sizeof *details; i++)

@@ -62,8 +62,7 @@ static void fill_row(const struct marked *marked, size_t from, size_t width, str
             break;
         int part = part_at(marked, at);
         if (part >= 0 && (marked->parts[part].offset == at || at == from))
-            row->labels[row->label_count++] =
-                (struct label){row->columns, marked->parts[part].name, false};
+            row->labels[row->label_count++] = (struct label){row->columns, marked->parts[part].name, false};
         memset(row->marks + row->columns, part < 0 ? ' ' : part % 2 ? '~' : '^', columns);
         ind_buffer_text(&text, shown);
         row->columns += columns;

@@ -36,7 +36,7 @@ struct ind_batch_copies {
 
 /* What one account had in this batch. */
 struct ind_tally {
-    uint32_t account, received, malformed, cut;
+    uint32_t account, received, malformed, cut, gave_up;
     uint32_t ended[IND_ENDS]; /* those that the intake thread decides */
     uint32_t forms[IND_FORMS];
     uint64_t bytes;

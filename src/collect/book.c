@@ -94,6 +94,7 @@ void ind_tally_add(struct ind_ledger *ledger, const struct ind_tally *tally)
     ledger->bytes += tally->bytes;
     ledger->malformed += tally->malformed;
     ledger->cut += tally->cut;
+    ledger->gave_up += tally->gave_up;
     for (int i = 0; i < IND_FORMS; i++)
         ledger->forms[i] += tally->forms[i];
     for (int i = 0; i < IND_ENDS; i++)

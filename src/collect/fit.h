@@ -1,5 +1,5 @@
-/* collect/fit.h: patterns tried on samples: one that is being written, one of the configuration, or all of it. The
- * same core code as collect; nothing is stored. */
+/* collect/fit.h: patterns tried on samples: one that is being written, one of the configuration, or all of
+ * it. The same core code as collect; nothing is stored. */
 #ifndef IND_COLLECT_FIT_H
 #define IND_COLLECT_FIT_H
 
@@ -25,8 +25,8 @@ void ind_fitter_free(struct ind_fitter *fitter);
 struct ind_fit {
     struct ind_slice sample, text; /* the text is the sample, or where it is a whole message that message's */
     struct ind_slice app;          /* of a whole message */
-    const struct ind_pattern_layout *layout; /* that takes it; NULL: none */
-    struct ind_slice pattern;                /* its name */
+    const struct ind_pattern_layout *layout;    /* that takes it; NULL: none */
+    struct ind_slice pattern;                   /* its name */
     struct ind_slice values[IND_LAYOUT_FIELDS]; /* of the layout's fields */
     struct ind_stop stops[IND_STOPS];           /* where none does: the layouts that got furthest */
     size_t stop_count;

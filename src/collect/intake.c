@@ -237,9 +237,10 @@ bool ind_intake_refuse(struct ind_intake *intake, struct ind_slice bytes, const 
 
 /* The whole message is in the account from here on. */
 static void tally_message(struct ind_tally *tally, const struct ind_message *message, size_t length,
-                          size_t routes)
+                          size_t routes, uint64_t gave_up)
 {
     tally->received++;
+    tally->gave_up += (uint32_t)gave_up;
     tally->bytes += length;
     tally->malformed += message->malformed != IND_MALFORMED_NOT;
     tally->cut += message->malformed == IND_MALFORMED_CUT;
@@ -446,12 +447,13 @@ bool ind_intake_message(struct ind_intake *intake, enum ind_line_form form, stru
     struct ind_tally *tally = *tallied ? NULL : tally_of(intake, account, batch);
     if (!tally && !*tallied)
         return false;
+    const uint64_t gave_up = ind_answers_gave_up(&intake->answers);
     if (message.original.length > 0)
         count = ind_router_decide(intake->config->router, &message, &intake->answers, intake->taken);
     read_fields(intake, &message, count);
     bool whole = add_copies(intake, &message, account, count, batch);
     if (!*tallied && (whole || intake->next_copy > 0)) {
-        tally_message(tally, &message, length, count);
+        tally_message(tally, &message, length, count, ind_answers_gave_up(&intake->answers) - gave_up);
         *tallied = true;
     }
     return whole;

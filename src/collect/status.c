@@ -171,6 +171,7 @@ static json_t *ledger_object(const struct ind_ledger *ledger)
     json_object_set_new(object, "adds_up", json_boolean(ledger->received == ind_ledger_accounted(ledger)));
     set_number(object, "malformed", ledger->malformed);
     set_number(object, "cut", ledger->cut);
+    set_number(object, "gave_up", ledger->gave_up);
     set_number(object, "bytes", ledger->bytes);
     json_t *forms = json_object();
     for (unsigned form = IND_FORMS; form-- > 0;)

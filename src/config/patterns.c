@@ -244,9 +244,12 @@ bool ind_load_patterns(struct ind_loader *loader)
 
 /* ---- Overlaps ---- */
 
+enum { OVERLAPS_TOLD = 3, PAIRS_TOLD = 5 };
+
 struct comparing {
     struct ind_loaded *loaded;
-    size_t unknown; /* pairs that could not be compared */
+    size_t *overlaps; /* of each layout */
+    size_t unknown;   /* pairs that could not be compared */
     char list[400];
     struct ind_buffer pairs;
 };
@@ -255,7 +258,7 @@ static void add_pair(struct comparing *comparing, const struct ind_overlap *over
 {
     const struct ind_patterns *set = comparing->loaded->config->patterns;
     struct ind_buffer before = comparing->pairs;
-    if (comparing->unknown++ >= 5)
+    if (comparing->unknown++ >= PAIRS_TOLD)
         return;
     ind_buffer_text(&comparing->pairs, before.length ? ", \"" : "\"");
     ind_buffer_slice(&comparing->pairs, ind_pattern_name(set, ind_patterns_layout(set, overlap->a)->pattern));
@@ -275,6 +278,8 @@ static void tell_overlap(void *context, const struct ind_overlap *overlap)
         add_pair(comparing, overlap);
         return;
     }
+    if (comparing->overlaps[overlap->b]++ >= OVERLAPS_TOLD)
+        return;
     const struct ind_layout_place *place = &config->layout_places[overlap->b];
     const struct ind_pattern_layout *winner = ind_patterns_layout(config->patterns, overlap->a);
     ind_remark_add(
@@ -283,24 +288,41 @@ static void tell_overlap(void *context, const struct ind_overlap *overlap)
         overlap->text, IND_ARG(winner->source), IND_ARG(ind_pattern_name(config->patterns, winner->pattern)));
 }
 
+/* A layout that fits nearly everything overlaps with nearly every other. */
+static void tell_more(struct comparing *comparing, size_t count)
+{
+    const struct ind_config *config = comparing->loaded->config;
+    for (size_t i = 0; i < count; i++)
+        if (comparing->overlaps[i] > OVERLAPS_TOLD) {
+            const struct ind_layout_place *place = &config->layout_places[i];
+            ind_remark_add(&comparing->loaded->remarks, true, place->source, place->offset, place->length,
+                           "this layout fits texts of %zu more patterns' layouts; make it narrower",
+                           comparing->overlaps[i] - OVERLAPS_TOLD);
+        }
+}
+
 void ind_config_compare_patterns(struct ind_loaded *loaded)
 {
     struct comparing comparing = {.loaded = loaded};
     const struct ind_config *config = loaded->config;
     size_t count = config ? ind_patterns_layout_count(config->patterns) : 0;
     struct ind_slice *examples = calloc(count + 1, sizeof *examples);
-    for (size_t i = 0; examples && i < count; i++)
+    comparing.overlaps = calloc(count + 1, sizeof *comparing.overlaps);
+    bool good = count && examples && comparing.overlaps;
+    for (size_t i = 0; good && i < count; i++)
         examples[i] = config->layout_places[i].example;
     comparing.pairs = ind_buffer_on(comparing.list, sizeof comparing.list - 1);
-    size_t left_out =
-        count && examples ? ind_patterns_overlaps(config->patterns, examples, tell_overlap, &comparing) : 0;
+    size_t left_out = good ? ind_patterns_overlaps(config->patterns, examples, tell_overlap, &comparing) : 0;
+    if (good)
+        tell_more(&comparing, count);
     free(examples);
+    free(comparing.overlaps);
     comparing.list[comparing.pairs.length] = '\0';
     if (comparing.unknown)
         ind_remark_add(&loaded->remarks, true, NULL, 0, 0,
                        "whether one text may fit both could not be told of %zu pair%s of layouts: %s%s",
                        comparing.unknown, comparing.unknown == 1 ? "" : "s", comparing.list,
-                       comparing.unknown > 5 ? ", …" : "");
+                       comparing.unknown > PAIRS_TOLD ? ", …" : "");
     if (left_out)
         ind_remark_add(&loaded->remarks, true, NULL, 0, 0,
                        "too many pairs of layouts begin alike: %zu of them were not compared", left_out);

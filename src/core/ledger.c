@@ -28,6 +28,7 @@ void ind_ledger_add(struct ind_ledger *sum, const struct ind_ledger *part)
     sum->waiting += part->waiting;
     sum->malformed += part->malformed;
     sum->cut += part->cut;
+    sum->gave_up += part->gave_up;
     for (int i = 0; i < IND_FORMS; i++)
         sum->forms[i] += part->forms[i];
 }

@@ -23,6 +23,7 @@ struct ind_ledger {
     uint64_t ended[IND_ENDS];
     uint64_t waiting;
     uint64_t malformed, cut; /* of those received; they are filed like all others */
+    uint64_t gave_up; /* regular expressions and patterns that took too long, and count as not matching */
     uint64_t forms[IND_FORMS];
 };
 

@@ -27,9 +27,11 @@ static uint32_t field_above(const struct ind_matcher *matcher, uint32_t node, ui
         const struct tree_node *above = &set->nodes[at];
         if (above->type != IND_TYPES)
             field = at;
-        if (above->flags & NODE_LAZY && matcher->captures[above->slot].to > matcher->captures[above->slot].from)
+        if (above->flags & NODE_LAZY &&
+            matcher->captures[above->slot].to > matcher->captures[above->slot].from)
             *loose += matcher->captures[above->slot].to - matcher->captures[above->slot].from - 1;
-        uint32_t child = at + 1; /* the first; brothers follow, each behind all that is below the one before */
+        uint32_t child =
+            at + 1; /* the first; brothers follow, each behind all that is below the one before */
         while (set->subtree_ends[child] <= node)
             child = set->subtree_ends[child];
         at = child;
@@ -38,7 +40,8 @@ static uint32_t field_above(const struct ind_matcher *matcher, uint32_t node, ui
 }
 
 /* What fits is counted without what a word or text took: it takes whatever comes. */
-void ind_watch_tell(struct watch *watch, enum ind_stop_kind kind, uint32_t node, uint32_t at, uint32_t reached)
+void ind_watch_tell(struct watch *watch, enum ind_stop_kind kind, uint32_t node, uint32_t at,
+                    uint32_t reached)
 {
     uint32_t loose;
     (void)field_above(watch->matcher, node, &loose);

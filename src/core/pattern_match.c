@@ -503,13 +503,14 @@ static uint32_t walk_text(struct ind_matcher *matcher, struct ind_slice text, st
     return walk.leaf;
 }
 
-uint32_t ind_match_walk(struct ind_matcher *matcher, struct ind_slice text, struct ind_slice app, bool any_app)
+uint32_t ind_match_walk(struct ind_matcher *matcher, struct ind_slice text, struct ind_slice app,
+                        bool any_app)
 {
     return walk_text(matcher, text, app, any_app, false);
 }
 
 uint32_t ind_match_watched(struct ind_matcher *matcher, struct ind_slice text, struct ind_slice app,
-                          bool any_app)
+                           bool any_app)
 {
     return walk_text(matcher, text, app, any_app, true);
 }

@@ -175,9 +175,10 @@ void ind_watch_tell(struct watch *watch, enum ind_stop_kind kind, uint32_t node,
 
 /* A walk: the place in `ends` of what took the text, counted from 1; 0 where nothing did. The text has no
  * blanks around it. */
-uint32_t ind_match_walk(struct ind_matcher *matcher, struct ind_slice text, struct ind_slice app, bool any_app);
+uint32_t ind_match_walk(struct ind_matcher *matcher, struct ind_slice text, struct ind_slice app,
+                        bool any_app);
 uint32_t ind_match_watched(struct ind_matcher *matcher, struct ind_slice text, struct ind_slice app,
-                          bool any_app);
+                           bool any_app);
 
 /* How far the bytes at `at` go with a literal, whose blank is any run of them; *length: of it. */
 const char *ind_literal_go(struct ind_slice literal, const char *at, const char *end, size_t *length);

@@ -79,13 +79,24 @@ struct ind_slice ind_search_by_name(unsigned by)
     return by < IND_FIELDS ? ind_field_name((enum ind_field)by) : ind_slice_of(extra_names[by - IND_FIELDS]);
 }
 
-int ind_search_by_read(struct ind_slice name)
+bool ind_search_by_read(struct ind_slice text, struct ind_search_by *by)
 {
-    for (unsigned by = 0; by < IND_BY_END; by++)
-        if (ind_slice_equal(name, ind_search_by_name(by)) &&
-            (by <= IND_FIELD_SEVERITY || by >= IND_FIELDS || ind_field_is_text((enum ind_field)by)))
-            return (int)by;
-    return -1;
+    static const unsigned named[] = {IND_FIELD_LABEL, IND_FIELD_FIELD};
+    for (size_t i = 0; i < 2; i++) {
+        struct ind_slice word = ind_search_by_name(named[i]);
+        if (text.length > word.length + 1 && ind_slice_starts(text, word) && text.at[word.length] == ' ') {
+            *by = (struct ind_search_by){named[i], ind_slice_from(text, word.length + 1), text};
+            return true;
+        }
+    }
+    for (unsigned what = 0; what < IND_BY_END; what++)
+        if (ind_slice_equal(text, ind_search_by_name(what)) &&
+            (what <= IND_FIELD_SEVERITY || what >= IND_FIELDS || what == IND_FIELD_PATTERN ||
+             ind_field_is_text((enum ind_field)what))) {
+            *by = (struct ind_search_by){what, IND_NOTHING, text};
+            return true;
+        }
+    return false;
 }
 
 /* ---- One line ---- */
@@ -125,17 +136,37 @@ static enum ind_layout read_line(struct worker *worker, struct ind_slice line, s
     return IND_LAYOUT_RAW;
 }
 
-static void add_value(struct worker *worker, const struct ind_message *message, unsigned by,
-                      struct ind_buffer *key)
+/* The first value of it that the message has. */
+static struct ind_slice value_of(struct worker *worker, const struct ind_message *message,
+                                 const struct ind_search_by *by)
 {
-    struct ind_slice value = by == IND_FIELD_FACILITY   ? ind_facility_name(message->facility)
-                             : by == IND_FIELD_SEVERITY ? ind_severity_name(message->severity)
-                             : by < IND_FIELDS          ? ind_field_text(message, (enum ind_field)by)
-                                                        : IND_NOTHING;
-    if (by == IND_BY_DATE || by == IND_BY_HOUR) {
+    struct ind_slice value = IND_NOTHING;
+    size_t from = 0;
+    switch (by->what) {
+    case IND_FIELD_FACILITY:
+        return ind_facility_name(message->facility);
+    case IND_FIELD_SEVERITY:
+        return ind_severity_name(message->severity);
+    case IND_FIELD_PATTERN:
+        return ind_answers_pattern(&worker->answers, message);
+    case IND_FIELD_LABEL:
+        return ind_device_label(message->configured, by->name);
+    case IND_FIELD_FIELD:
+        (void)ind_payload_find(ind_answers_payload(&worker->answers, message), by->name, &from, &value);
+        return value;
+    default:
+        return by->what < IND_FIELDS ? ind_field_text(message, (enum ind_field)by->what) : value;
+    }
+}
+
+static void add_value(struct worker *worker, const struct ind_message *message,
+                      const struct ind_search_by *by, struct ind_buffer *key)
+{
+    struct ind_slice value = value_of(worker, message, by);
+    if (by->what == IND_BY_DATE || by->what == IND_BY_HOUR) {
         struct ind_mistake unused = {0};
         struct ind_template template;
-        (void)ind_template_read(by == IND_BY_DATE ? IND_SLICE("{date}") : IND_SLICE("{hour}"),
+        (void)ind_template_read(by->what == IND_BY_DATE ? IND_SLICE("{date}") : IND_SLICE("{hour}"),
                                 IND_TEMPLATE_LINE, &template, &unused);
         ind_template_line(&template, message, &worker->clock, key);
     } else if (value.length) {
@@ -170,7 +201,7 @@ static void group_message(struct worker *worker, const struct ind_message *messa
     char text[KEY_ROOM];
     struct ind_buffer key = ind_buffer_on(text, sizeof text);
     for (size_t i = 0; i < settings->by_count; i++)
-        add_value(worker, message, settings->by[i], &key);
+        add_value(worker, message, &settings->by[i], &key);
     add_to_group(&worker->groups, &worker->groups_cut, text, key.length, 1);
 }
 
@@ -568,11 +599,11 @@ void ind_search_run(const struct ind_search_settings *settings, struct ind_searc
     result->inside = search;
     search->settings = settings;
     search->fields = ind_condition_fields(settings->config->conditions, settings->when);
+    for (size_t i = 0; i < settings->by_count; i++)
+        if (settings->by[i].what < IND_FIELDS)
+            search->fields |= 1u << settings->by[i].what;
     search->labels = (search->fields & 1u << IND_FIELD_LABEL) ||
                      (settings->line ? settings->line->has_label : settings->layout == IND_LAYOUT_JSON);
-    for (size_t i = 0; i < settings->by_count; i++)
-        if (settings->by[i] < IND_FIELDS)
-            search->fields |= 1u << settings->by[i];
     search->literal = ind_condition_literal(settings->config->conditions, settings->when);
     search->literal_in_json = stands_in_json(search->literal);
     if (search->literal.length)

@@ -10,6 +10,12 @@ enum { IND_SEARCH_FIELDS = 8 };
 /* What --by groups by: a field of the condition language, or one of these. */
 enum { IND_BY_DATE = IND_FIELDS, IND_BY_HOUR, IND_BY_END };
 
+struct ind_search_by {
+    unsigned what;
+    struct ind_slice name; /* of a field or label */
+    struct ind_slice text; /* as written */
+};
+
 struct ind_search_file {
     const char *name;                       /* for people */
     const char *path;                       /* to be opened; NULL: see stored */
@@ -26,7 +32,7 @@ struct ind_search_settings {
     enum ind_layout layout;
     const struct ind_template *line; /* instead of a layout; or NULL */
     bool count_only;
-    unsigned by[IND_SEARCH_FIELDS];
+    struct ind_search_by by[IND_SEARCH_FIELDS]; /* borrowed */
     size_t by_count;
     ind_time now;
     size_t threads; /* 0: one a processor, four at most */
@@ -59,8 +65,8 @@ void ind_search_free(struct ind_search_result *result);
 bool ind_search_lines(struct ind_search_result *result, bool (*take)(void *context, struct ind_slice line),
                       void *context);
 
-/* "facility", "date", …: -1 where there is none. */
-int ind_search_by_read(struct ind_slice name);
-struct ind_slice ind_search_by_name(unsigned by);
+/* "facility", "date", "field NAME", …; false where there is none. */
+bool ind_search_by_read(struct ind_slice text, struct ind_search_by *by);
+struct ind_slice ind_search_by_name(unsigned what);
 
 #endif

@@ -1,6 +1,6 @@
-/* Random sets of layouts on random texts, against a second matcher that is as simple as it can be: it fits each
- * layout by itself, writes down the steps it took, and takes the one whose steps come first by the rule of
- * core/pattern.h. */
+/* Random sets of layouts on random texts, against a second matcher that is as simple as it can be: it fits
+ * each layout by itself, writes down the steps it took, and takes the one whose steps come first by the rule
+ * of core/pattern.h. */
 #include "support/support.h"
 
 #include "core/pattern.h"
@@ -50,8 +50,8 @@ static size_t expression_end(struct ind_slice expression, struct ind_slice text,
 {
     int error;
     PCRE2_SIZE offset;
-    pcre2_code *code = pcre2_compile((PCRE2_SPTR)expression.at, expression.length, PCRE2_ANCHORED, &error,
-                                     &offset, NULL);
+    pcre2_code *code =
+        pcre2_compile((PCRE2_SPTR)expression.at, expression.length, PCRE2_ANCHORED, &error, &offset, NULL);
     pcre2_match_data *match = pcre2_match_data_create(1, NULL);
     int found = pcre2_match(code, (PCRE2_SPTR)text.at, text.length, at, PCRE2_NOTEMPTY, match, NULL);
     size_t end = found > 0 ? pcre2_get_ovector_pointer(match)[1] : 0;
@@ -139,7 +139,8 @@ static int order_of(const struct simple *a, const struct simple *b)
         const struct step *x = &a->steps[i], *y = &b->steps[i];
         if (x->rank != y->rank)
             return x->rank - y->rank;
-        size_t common = x->expression.length < y->expression.length ? x->expression.length : y->expression.length;
+        size_t common =
+            x->expression.length < y->expression.length ? x->expression.length : y->expression.length;
         int order = common ? memcmp(x->expression.at, y->expression.at, common) : 0;
         if (order)
             return order;
@@ -160,8 +161,8 @@ static int simple_match(struct simple *list, size_t count, struct ind_slice text
     for (size_t i = 0; i < count; i++) {
         list[i].text = text;
         list[i].count = 0;
-        bool fits = (list[i].app.length == 0 || ind_slice_equal(list[i].app, app)) &&
-                    fit_from(&list[i], 0, 0, 0, 0);
+        bool fits =
+            (list[i].app.length == 0 || ind_slice_equal(list[i].app, app)) && fit_from(&list[i], 0, 0, 0, 0);
         if (fits && (best < 0 || order_of(&list[i], &list[best]) < 0))
             best = (int)i;
     }
@@ -170,14 +171,15 @@ static int simple_match(struct simple *list, size_t count, struct ind_slice text
 
 /* ---- Random cases ---- */
 
-static const char *const literals[] = {"a", "b", " ", " ", "1", ":", "x ", "ab", ".", "a b", "up", "  ", "9.", "-"};
+static const char *const literals[] = {"a",  "b", " ",   " ",  "1",  ":",  "x ",
+                                       "ab", ".", "a b", "up", "  ", "9.", "-"};
 static const char *const fields[] = {
-    "{:int}",      "{n:int}",   "{w:word}",         "{v:word}",      "{t:text}",  "{s:text}",
-    "{:remainder}", "{i:ip}",   "{f:interface}",    "{h:hex}",       "{q:quoted}", "{d:decimal}",
-    "{r:re([ab]+)}", "{e:re(a|1)}", "{u:duration}", "{o:host}", "{m:mac}", "{c:time}", "{p:path}"};
-static const char *const pieces[] = {"a",   "b",  " ",  "1",    "22",        ":",   "x", "ab", ".", "up",
-                                     "\"a b\"", "ge0/1", "192.0.2.9", "  ", "a b", "3d", "\t", "4.5", "-",
-                                     "04:45:00", "/a/b", "host.a"};
+    "{:int}",       "{n:int}",       "{w:word}", "{v:word}",   "{t:text}",    "{s:text}",      "{:remainder}",
+    "{i:ip}",       "{f:interface}", "{h:hex}",  "{q:quoted}", "{d:decimal}", "{r:re([ab]+)}", "{e:re(a|1)}",
+    "{u:duration}", "{o:host}",      "{m:mac}",  "{c:time}",   "{p:path}"};
+static const char *const pieces[] = {"a",  "b",   " ",       "1",        "22",        ":",     "x",   "ab",
+                                     ".",  "up",  "\"a b\"", "ge0/1",    "192.0.2.9", "  ",    "a b", "3d",
+                                     "\t", "4.5", "-",       "04:45:00", "/a/b",      "host.a"};
 
 static size_t make_layout(char *text)
 {
