@@ -80,12 +80,19 @@ static void add_layout(struct filling *filling, uint32_t pattern, const struct l
         ind_wrong(loader, text->layout, "out of memory while reading the patterns");
 }
 
+/* "{a:int}" without quotes, which YAML takes for a map with a key of that name. */
+static bool is_unquoted(const struct ind_node *node)
+{
+    return node->kind == IND_NODE_MAP && node->flow && node->part_count &&
+           memchr(node->parts[0]->text.at, ':', node->parts[0]->text.length);
+}
+
 static void read_layout(struct filling *filling, uint32_t pattern, const struct ind_node *node)
 {
     static const struct ind_key keys[] = {
         {"layout", keep_layout}, {"example", keep_example}, {"gives", keep_gives}};
     struct layout_text text = {0};
-    if (node->kind == IND_NODE_SCALAR)
+    if (node->kind == IND_NODE_SCALAR || is_unquoted(node))
         text.layout = node;
     else if (!ind_read_map(filling->loader, node, keys, sizeof keys / sizeof *keys, &text))
         return;
