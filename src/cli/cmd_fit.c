@@ -84,13 +84,13 @@ static void print_fit(struct fitting *run, const struct ind_fit *fit)
 }
 
 /* The place where the first of the layouts stops. One behind the end is shown under a blank put there. */
-static void print_place(const struct ind_fit *fit)
+static void print_place(struct fitting *run, const struct ind_fit *fit)
 {
     const struct ind_stop *stop = &fit->stops[0];
     size_t before = (size_t)(fit->text.at - fit->sample.at), at = before + stop->found_at;
     struct ind_marked_part part = {"stops here", at, stop->found.length ? stop->found.length : 1};
     if (stop->kind == IND_STOP_APP) {
-        ind_print_marked(fit->sample, NULL, 0, -1, WIDTH, stdout);
+        printf("%s\n", escaped(run, fit->sample));
         return;
     }
     if (at + part.length <= fit->sample.length) {
@@ -132,7 +132,7 @@ static void print_misfit(struct fitting *run, const struct ind_fit *fit)
         printf("%s\ndoes not fit: there are no patterns to try\n", escaped(run, fit->sample));
         return;
     }
-    print_place(fit);
+    print_place(run, fit);
     printf("does not fit%s\n", fit->stop_count > 1 ? "; these got furthest:" : ":");
     for (size_t i = 0; i < fit->stop_count; i++)
         print_stop(run, &fit->stops[i], !given.pattern);

@@ -26,7 +26,7 @@ struct filling {
     size_t layout_count;
 };
 
-enum { MOST_APPS = 64 };
+enum { MOST_APPS = 64, LONGEST_NAME = 100 };
 
 static size_t read_apps(struct ind_loader *loader, const struct ind_node *app, struct ind_slice *apps)
 {
@@ -49,6 +49,10 @@ static bool check_name(struct ind_loader *loader, const struct ind_node *name)
     uint32_t number;
     if (!ind_expect_text(loader, name, "the name of a pattern"))
         return false;
+    if (name->text.length > LONGEST_NAME) {
+        ind_wrong(loader, name, "a pattern's name has %d bytes at most", LONGEST_NAME);
+        return false;
+    }
     if (!ind_pattern_named(loader->config->patterns, name->text, &number))
         return true;
     ind_wrong(loader, name, "the pattern \"%.*s\" is here already; give this one another name",

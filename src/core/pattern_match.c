@@ -340,11 +340,21 @@ static IND_COLD struct where go_on_lazily(struct walk *walk)
     return back;
 }
 
+/* Words begin in many places of one run; its end is looked for once. */
+static const char *end_of_run(struct ind_matcher *matcher, const char *at, const char *end)
+{
+    if (!matcher->run || at < matcher->run || at >= matcher->run_end) {
+        matcher->run = at;
+        matcher->run_end = ind_type_to_blank(at, end);
+    }
+    return matcher->run_end;
+}
+
 /* A word or text from `at` on: a place to come back to, which is then come back to at once. */
 static bool begin_lazily(struct walk *walk, uint32_t number, const char *at)
 {
     const struct tree_node *field = &walk->set->nodes[number];
-    const char *stop = field->type == IND_TYPE_WORD ? ind_type_to_blank(at, walk->end) : walk->end;
+    const char *stop = field->type == IND_TYPE_WORD ? end_of_run(walk->matcher, at, walk->end) : walk->end;
     uint32_t from = (uint32_t)(at - walk->text.at), to = (uint32_t)(stop - walk->text.at);
     if (stop == at)
         return false;
@@ -488,6 +498,7 @@ static uint32_t walk_text(struct ind_matcher *matcher, struct ind_slice text, st
     const size_t most = IND_MATCH_STEPS(text.length);
     matcher->steps = 0;
     matcher->text = text.at;
+    matcher->run = NULL;
     next_round(matcher);
     struct where where = {NEXT_DOWN, 0, text.at};
     while (where.next != NEXT_FOUND) {

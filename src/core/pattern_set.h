@@ -161,8 +161,9 @@ struct ind_matcher {
     struct failure *failures;
     size_t failure_room, failure_count;
     uint32_t round;
-    void *match, *effort; /* PCRE2's */
-    const char *text;     /* of the last match, without the blanks before it */
+    void *match, *effort;      /* PCRE2's */
+    const char *text;          /* of the last match, without the blanks before it */
+    const char *run, *run_end; /* of it, a run without blanks that was looked through */
     size_t steps;
     uint64_t gave_up;
     struct watch *watch; /* told where it fails; or NULL */

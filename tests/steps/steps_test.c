@@ -179,6 +179,45 @@ static void conditions_are_linear(void **state)
     ind_conditions_free(set);
 }
 
+static struct ind_patterns *patterns;
+static struct ind_matcher *matcher;
+
+static void match(struct ind_slice bytes)
+{
+    (void)ind_match(matcher, bytes, IND_NOTHING, true);
+}
+
+static void matching_is_linear(void **state)
+{
+    static const char *const layouts[] = {
+        "{a:text} x {b:text} x {c:text} x {d:text} y",
+        "{a:word}.{b:word}.{c:word}.{d:word}!",
+        "{a:text}/{p:path}z{q:path} q",
+        "{a:text} {b:quoted} {c:quoted} w",
+        "{a:text}({b:int}) {c:interface}: {d:duration} {e:host} {f:mac}?",
+        "{a:text} {p:pairs} | {j:json} {t:time} .",
+        "{a:text}<{r:re([a-z]*)}> {h:hex} {i:ip} {n:decimal} ;",
+    };
+    static const struct hostile all[] = {
+        {"", "x ", ""},   {"", ".", ""},      {"", "/", ""},       {"", "\" \"", ""}, {"", "a=b ", ""},
+        {"", "{\"a\":", ""}, {"", "(1) ", ""}, {"", "1.1.1.1 ", ""}, {"", "ge0/1: 3d ", ""}, {"", "<a", "> "},
+        {"", "a", ""},    {"", " ", "x"},     {"", "04:45:00 ", ""}, {"", "02:00:5e:", ""},
+    };
+    (void)state;
+    uint32_t number;
+    patterns = ind_patterns_new();
+    assert_true(ind_patterns_add(patterns, IND_SLICE("p"), NULL, 0, &number));
+    for (size_t i = 0; i < sizeof layouts / sizeof *layouts; i++) {
+        struct ind_mistake mistake = {0};
+        assert_true(ind_patterns_add_layout(patterns, number, ind_slice_of(layouts[i]), &mistake));
+    }
+    assert_true(ind_patterns_compile(patterns));
+    matcher = ind_matcher_new(patterns);
+    check(all, sizeof all / sizeof *all, match);
+    ind_matcher_free(matcher);
+    ind_patterns_free(patterns);
+}
+
 /* A test that could not fail would tell nothing: something quadratic is told. */
 static void quadratic(struct ind_slice bytes)
 {
@@ -198,6 +237,7 @@ int main(void)
     const struct CMUnitTest tests[] = {
         cmocka_unit_test(reading_and_writing_are_linear),
         cmocka_unit_test(conditions_are_linear),
+        cmocka_unit_test(matching_is_linear),
         cmocka_unit_test(what_is_not_linear_is_seen),
     };
     zone = ind_zone_fixed(0);
