@@ -18,7 +18,7 @@ static struct {
 static struct poptOption *options(void)
 {
     static struct poptOption table[] = {
-        {"pattern", '\0', POPT_ARG_STRING, &given.pattern, 0, "try this layout (docs/layouts.md)", "LAYOUT"},
+        {"pattern", '\0', POPT_ARG_STRING, &given.pattern, 0, "try this layout (docs/pattern-language.md)", "LAYOUT"},
         {"name", '\0', POPT_ARG_STRING, &given.name, 0, "try this pattern of the configuration", "NAME"},
         {"app", '\0', POPT_ARG_STRING, &given.app, 0,
          "samples are texts of this app (otherwise: of whichever the patterns name)", "APP"},

@@ -1,4 +1,4 @@
-/* core/layout.h: how a text is laid out: literal text with typed fields in it (docs/layouts.md).
+/* core/layout.h: how a text is laid out: literal text with typed fields in it (docs/pattern-language.md).
  *
  *     layout := { literal | "{" [NAME] ":" TYPE "}" }        "{{" and "}}" are literal braces
  *

@@ -1,4 +1,4 @@
-/* core/pattern.h: patterns, how texts are laid out, many of them matched in one walk (docs/layouts.md).
+/* core/pattern.h: patterns, how texts are laid out, many of them matched in one walk (docs/pattern-language.md).
  *
  * All layouts are merged into one prefix tree: what several begin with alike is walked once, whatever their
  * number. A set is filled and compiled by one thread, then only read, and may be shared; a matcher belongs to
