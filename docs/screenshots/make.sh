@@ -69,6 +69,32 @@ shoot check-good "sed -n '/^conditions/,\$p' indagator.yaml" "indagator check"
 shoot search "indagator search --when 'device starts with \"pier3\" and severity at least error'" \
     "indagator search --when 'text contains \"Failed password\"' --by device,severity,hour" \
     "indagator search --when 'facility is local6 and severity at least error' --json"
+cat >"$work/demo/overlap.yaml" <<'EOF'
+store: log
+state: state
+listen: [{udp: 127.0.0.1:0}]
+patterns:
+  - name: link-state
+    text:
+      - layout: "{interface:interface} link {state:word}"
+        example: "ge0/24 link down"
+        gives: {interface: ge0/24, state: down}
+  - name: any-link
+    text: "{what:text} link down"
+  - name: login-failed
+    app: sshd
+    text:
+      - layout: "Failed password for {user:word} from {peer:ip} port {port:int} {:remainder}"
+        example: "Failed password for tern from 203.0.113.7 port 4022 ssh2"
+EOF
+failed='Failed password for {user:word} from {peer:ip} port {port:int} {:remainder}'
+shoot fit "indagator fit --pattern '$failed' 'Failed password for tern from 203.0.113.7 port 4022 ssh2'" \
+    "indagator fit '<84>Nov 23 04:45:00 harbour-fw sshd[811]: Failed password for invalid user oper from 203.0.113.66 port 4022 ssh2'" \
+    "indagator fit --from messages.log | tail -n 4#!indagator fit --from messages.log | tail -n 4"
+shoot fit-stops "indagator fit --pattern '$failed' 'Failed password for tern from 203.0.113.7 port 40x22 ssh2'" \
+    "indagator fit 'Failed password for oper from pier3-sw2 port 4022 ssh2' 'ge0/24 (uplink to pier3-rtr) link went down'" \
+    "indagator fit --pattern 'port {port:integer}' 'port 4022'"
+shoot check-overlap "sed -n '/^patterns/,\$p' overlap.yaml" "indagator check -c overlap.yaml"
 shoot explain "indagator explain --sender 127.0.2.9 --received 2026-11-23T04:45:02Z '<164>29: harbour-fw: Nov 23 04:45:00: %FILTER-4-DROP: IN=ge0 OUT= SRC=198.51.100.7 DPT=23'"
 shoot search-by "indagator search --by facility,severity --top 20" "indagator search --by app --top 8"
 

@@ -9,6 +9,7 @@
 #include <stdarg.h>
 #include <stdatomic.h>
 #include <stdlib.h>
+#include <sys/ioctl.h>
 #include <unistd.h>
 
 static pthread_mutex_t progress_mutex = PTHREAD_MUTEX_INITIALIZER;
@@ -189,4 +190,14 @@ bool ind_each_line(const char *path, void (*take)(void *context, struct ind_slic
         ind_complain("cannot read all of %s: %s", path, ind_reader_reason(reader));
     ind_reader_close(reader);
     return result != IND_READ_FAILED;
+}
+
+size_t ind_terminal_width(void)
+{
+#ifdef TIOCGWINSZ
+    struct winsize size;
+    if (isatty(STDOUT_FILENO) == 1 && ioctl(STDOUT_FILENO, TIOCGWINSZ, &size) == 0 && size.ws_col >= 40)
+        return size.ws_col;
+#endif
+    return 100;
 }

@@ -30,7 +30,8 @@ struct ind_command {
 };
 
 extern const struct ind_command ind_command_collect, ind_command_check, ind_command_emit, ind_command_search,
-    ind_command_rotate, ind_command_status, ind_command_follow, ind_command_demo, ind_command_explain, ind_command_fit;
+    ind_command_rotate, ind_command_status, ind_command_follow, ind_command_demo, ind_command_explain,
+    ind_command_fit;
 
 /* To standard error, "indagator: …". The text is printed without control characters. */
 void ind_complain(const char *format, ...) __attribute__((format(printf, 1, 2)));
@@ -52,12 +53,15 @@ bool ind_moment_option(const char *option, const char *text, const struct ind_zo
 /* A condition given as --when (NULL: every message); told, with its place, where it is none. */
 bool ind_condition_option(const struct ind_config *config, const char *text, ind_condition *condition);
 
-/* Gives each line of a file (- is standard input; compressed by its name) without its end. False, told, where it
- * cannot be read, or not to its end. */
+/* Gives each line of a file (- is standard input; compressed by its name) without its end. False, told, where
+ * it cannot be read, or not to its end. */
 bool ind_each_line(const char *path, void (*take)(void *context, struct ind_slice line), void *context);
 
 /* Whether standard output may be coloured: a terminal, and no NO_COLOR. */
 bool ind_colour(void);
+
+/* Columns of the terminal that standard output is; 100 where it is none. */
+size_t ind_terminal_width(void);
 
 /* A progress line on standard error, on a terminal only and after two seconds. Any thread. */
 void ind_progress(void *context, uint64_t bytes);

@@ -104,6 +104,18 @@ static const char configuration[] =
     "  - {name: mv-tern-rtr, address: 127.0.21.1}\n"
     "  - {name: mv-tern-ap1, address: 127.0.21.11}\n"
     "  - {name: mv-auk-ap1, address: 127.0.22.11}\n"
+    "patterns:\n"
+    "  - name: login-failed\n"
+    "    app: sshd\n"
+    "    text:\n"
+    "      - layout: \"Failed password for {user:word} from {peer:ip} port {port:int} ssh2\"\n"
+    "        example: \"Failed password for tern from 203.0.113.7 port 4022 ssh2\"\n"
+    "        gives: {user: tern, peer: 203.0.113.7, port: 4022}\n"
+    "      - \"Failed password for invalid user {user:word} from {peer:ip} port {port:int} ssh2\"\n"
+    "  - name: link-state\n"
+    "    text:\n"
+    "      - \"{interface:interface} ({description:text}) link {state:word}\"\n"
+    "      - \"{interface:interface} ({description:text}) link {state:word}, {speed:text}\"\n"
     "conditions:\n"
     "  trouble: severity at least warning\n"
     "  probe: 'field DPT in (\"22\", \"23\", \"3389\") and field SRC within 198.51.100.0/24'\n"
@@ -111,6 +123,10 @@ static const char configuration[] =
     "  - name: probes              # by fields of the firewall's messages\n"
     "    when: probe\n"
     "    file: probes.log\n"
+    "  - name: guesses             # by fields of a pattern\n"
+    "    when: pattern is \"login-failed\"\n"
+    "    file: \"guesses/{field peer}.log\"\n"
+    "    last: yes\n"
     "  - name: trouble-by-device   # what needs eyes, a file for each device\n"
     "    when: trouble\n"
     "    file: \"trouble/{device}.log\"\n"
@@ -356,6 +372,32 @@ static bool show_searches(const struct demo *demo)
            show(demo, note) == IND_EXIT_DONE;
 }
 
+static bool show_patterns(const struct demo *demo)
+{
+    const char *fits[] = {
+        "indagator",
+        "fit",
+        "-c",
+        demo->config,
+        "<84>Nov 23 04:45:00 harbour-fw sshd[811]: Failed password for root from 203.0.113.66 port 4022 ssh2",
+        NULL};
+    const char *stops[] = {
+        "indagator", "fit", "-c", demo->config, "Failed password for oper from pier3-sw2 port 4022 ssh2",
+        NULL};
+    const char *guesses[] = {"indagator", "search",
+                             "-c",        demo->config,
+                             "--when",    "pattern is \"login-failed\"",
+                             "--by",      "field user,field peer",
+                             NULL};
+    const char *links[] = {"indagator", "search",
+                           "-c",        demo->config,
+                           "--when",    "pattern is \"link-state\"",
+                           "--by",      "device,field interface,field state",
+                           NULL};
+    return show(demo, fits) == IND_EXIT_DONE && show(demo, stops) == IND_EXIT_NO &&
+           show(demo, guesses) == IND_EXIT_DONE && show(demo, links) == IND_EXIT_DONE;
+}
+
 static bool show_explanations(const struct demo *demo)
 {
     static const char *const messages[][2] = {
@@ -392,19 +434,22 @@ static int play(struct demo *demo)
             "mv-tern?");
     if (!show_searches(demo))
         return IND_EXIT_FAILED;
-    heading("6. What is a message understood as, and where does it go? Three of them, step by step");
+    heading("6. Patterns: one fits, one stops; who was guessed, and which links went up and down?");
+    if (!show_patterns(demo))
+        return IND_EXIT_FAILED;
+    heading("7. What is a message understood as, and where does it go? Three of them, step by step");
     if (!show_explanations(demo))
         return IND_EXIT_FAILED;
-    heading("7. The files become archives; the collector is asked to do it");
+    heading("8. The files become archives; the collector is asked to do it");
     const char *rotate[] = {"indagator", "rotate", "-c", demo->config, NULL};
     if (show(demo, rotate) != IND_EXIT_DONE)
         return IND_EXIT_FAILED;
     wait_until_compressed(demo);
-    heading("8. What became of every message, whose clock is off, and who is not known yet");
+    heading("9. What became of every message, whose clock is off, and who is not known yet");
     const char *status[] = {"indagator", "status", "-c", demo->config, NULL};
     if (show(demo, status) != IND_EXIT_DONE)
         return IND_EXIT_FAILED;
-    heading("9. Told to end, the collector files what it has and gives account");
+    heading("10. Told to end, the collector files what it has and gives account");
     printf("\n$ kill -TERM %ld\n", (long)demo->collector);
     end_collector(demo);
     printf("\nAll of this is in %s. To go on:\n"
@@ -439,7 +484,8 @@ const struct ind_command ind_command_demo = {
     .arguments = "[--folder FOLDER]",
     .about =
         "Starts a collector on loopback, lets the devices of a made-up ferry operator send to it for ten\n"
-        "seconds, and shows the files, counts, searches, a rotation and the ledger. Leaves its folder\n"
+        "seconds, and shows the files, counts, searches, patterns, a rotation and the ledger. Leaves its "
+        "folder\n"
         "and says where it is.\n\n"
         "Example:\n"
         "  indagator demo\n",

@@ -8,7 +8,7 @@
 #include <jansson.h>
 #include <stdlib.h>
 
-enum { WIDTH = 100, NAME_WIDTH = 12 };
+enum { NAME_WIDTH = 12 };
 
 static struct {
     char *sender, *received;
@@ -292,7 +292,8 @@ static void print_marks(const struct ind_explanation *explanation)
         parts[i] = (struct ind_marked_part){part->name, part->offset, part->length};
         text = strcmp(part->name, "text") == 0 ? (int)i : text;
     }
-    ind_print_marked(explanation->message.original, parts, explanation->part_count, text, WIDTH, stdout);
+    ind_print_marked(explanation->message.original, parts, explanation->part_count, text,
+                     ind_terminal_width(), stdout);
 }
 
 static void print_for_people(struct explaining *run, const struct ind_explanation *explanation)

@@ -9,7 +9,7 @@
 #include <jansson.h>
 #include <stdlib.h>
 
-enum { WIDTH = 110, SHOWN_MISFITS = 5, ROOM = 65536 * 4 };
+enum { SHOWN_MISFITS = 5, ROOM = 65536 * 4 };
 
 static struct {
     char *pattern, *name, *app, *from;
@@ -18,7 +18,8 @@ static struct {
 static struct poptOption *options(void)
 {
     static struct poptOption table[] = {
-        {"pattern", '\0', POPT_ARG_STRING, &given.pattern, 0, "try this layout (docs/pattern-language.md)", "LAYOUT"},
+        {"pattern", '\0', POPT_ARG_STRING, &given.pattern, 0, "try this layout (docs/pattern-language.md)",
+         "LAYOUT"},
         {"name", '\0', POPT_ARG_STRING, &given.name, 0, "try this pattern of the configuration", "NAME"},
         {"app", '\0', POPT_ARG_STRING, &given.app, 0,
          "samples are texts of this app (otherwise: of whichever the patterns name)", "APP"},
@@ -63,7 +64,7 @@ static void print_marked_fields(const struct ind_fit *fit)
         parts[i] = (struct ind_marked_part){names[i], (size_t)(fit->values[i].at - fit->sample.at),
                                             fit->values[i].length};
     }
-    ind_print_marked(fit->sample, parts, fit->layout->field_count, -1, WIDTH, stdout);
+    ind_print_marked(fit->sample, parts, fit->layout->field_count, -1, ind_terminal_width(), stdout);
 }
 
 static void print_fit(struct fitting *run, const struct ind_fit *fit)
@@ -94,7 +95,7 @@ static void print_place(struct fitting *run, const struct ind_fit *fit)
         return;
     }
     if (at + part.length <= fit->sample.length) {
-        ind_print_marked(fit->sample, &part, 1, -1, WIDTH, stdout);
+        ind_print_marked(fit->sample, &part, 1, -1, ind_terminal_width(), stdout);
         return;
     }
     char *longer = malloc(fit->sample.length + 1);
@@ -103,7 +104,8 @@ static void print_place(struct fitting *run, const struct ind_fit *fit)
     memcpy(longer, fit->sample.at, fit->sample.length);
     longer[fit->sample.length] = ' ';
     part = (struct ind_marked_part){"ends here", fit->sample.length, 1};
-    ind_print_marked((struct ind_slice){longer, fit->sample.length + 1}, &part, 1, -1, WIDTH, stdout);
+    ind_print_marked((struct ind_slice){longer, fit->sample.length + 1}, &part, 1, -1, ind_terminal_width(),
+                     stdout);
     free(longer);
 }
 
@@ -160,8 +162,8 @@ static json_t *stops_json(struct fitting *run, const struct ind_fit *fit)
         json_object_set_new(object, "offset", json_integer((json_int_t)(before + stop->found_at)));
         json_object_set_new(object, "expected", json_string(stop->before ? "" : stop->expected));
         json_object_set_new(object, "found", text_json(run, stop->found));
-        if (stop->field.length)
-            json_object_set_new(object, "field", text_json(run, stop->field));
+        if (stop->field && stop->field->name.length)
+            json_object_set_new(object, "field", text_json(run, stop->field->name));
         if (stop->would_fit)
             json_object_set_new(object, "would_fit", json_string(stop->would_fit));
         json_object_set_new(object, "others", json_integer((json_int_t)stop->others));

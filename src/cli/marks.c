@@ -109,8 +109,11 @@ void ind_print_marked(struct ind_slice bytes, const struct ind_marked_part *part
     for (size_t at = 0; at < bytes.length; at = row.to) {
         fill_row(&marked, at, width, &row);
         bool ends = row.to < bytes.length && cut >= 0 && part_at(&marked, row.to) == cut;
-        fprintf(out, "%s%s\n%s\n", row.text, ends ? "…" : "", row.marks);
-        print_labels(&row, out);
+        fprintf(out, "%s%s\n", row.text, ends ? "…" : "");
+        if (row.label_count) {
+            fprintf(out, "%s\n", row.marks);
+            print_labels(&row, out);
+        }
         if (ends || row.to == at)
             break;
     }

@@ -14,9 +14,9 @@ struct ind_marked_part {
 
 enum { IND_MOST_MARKS = 40 };
 
-/* Prints the bytes in rows of at most `width` columns, under each row the parts that lie in it with their names:
- * at most IND_MOST_MARKS, in the order in which they stand. What goes on in the part with number `cut` (-1:
- * none) for longer than its first row is cut there. */
+/* Prints the bytes in rows of at most `width` columns, under each row the parts that lie in it with their
+ * names: at most IND_MOST_MARKS, in the order in which they stand. What goes on in the part with number `cut`
+ * (-1: none) for longer than its first row is cut there. */
 void ind_print_marked(struct ind_slice bytes, const struct ind_marked_part *parts, size_t count, int cut,
                       size_t width, FILE *out);
 

@@ -200,21 +200,11 @@ static void read_include(struct ind_loader *loader, const struct ind_node *value
 }
 
 static const struct ind_key top_keys[] = {
-    {"store", read_store},
-    {"state", read_state},
-    {"zone", read_zone},
-    {"domain", read_domain},
-    {"open files", read_open_files},
-    {"burst buffer", read_burst_buffer},
-    {"threads", read_threads},
-    {"listen", ind_load_listen},
-    {"allow", read_allow},
-    {"devices", gather_devices},
-    {"patterns", gather_patterns},
-    {"conditions", gather_conditions},
-    {"routes", gather_routes},
-    {"archives", gather_archives},
-    {"include", read_include},
+    {"store", read_store},       {"state", read_state},           {"zone", read_zone},
+    {"domain", read_domain},     {"open files", read_open_files}, {"burst buffer", read_burst_buffer},
+    {"threads", read_threads},   {"listen", ind_load_listen},     {"allow", read_allow},
+    {"devices", gather_devices}, {"patterns", gather_patterns},   {"conditions", gather_conditions},
+    {"routes", gather_routes},   {"archives", gather_archives},   {"include", read_include},
 };
 
 const struct ind_source *ind_load_source(struct ind_loader *loader, const char *path,

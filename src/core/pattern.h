@@ -1,4 +1,5 @@
-/* core/pattern.h: patterns, how texts are laid out, many of them matched in one walk (docs/pattern-language.md).
+/* core/pattern.h: patterns, how texts are laid out, many of them matched in one walk
+ * (docs/pattern-language.md).
  *
  * All layouts are merged into one prefix tree: what several begin with alike is walked once, whatever their
  * number. A set is filled and compiled by one thread, then only read, and may be shared; a matcher belongs to
@@ -107,7 +108,8 @@ struct ind_stop {
     size_t found_at;                         /* where it begins */
     const char *would_fit;                   /* the narrowest type that would take it; or NULL */
     bool before; /* `would_fit` is said of the field before, which ended in the middle of `found` */
-    struct ind_slice field; /* the name of the field that does not fit, or of the one before */
+    const struct ind_pattern_field *field; /* that does not fit, or the one before; or NULL */
+    struct ind_slice took;                 /* what the one before took */
 };
 
 enum { IND_STOPS = 5 };

@@ -142,6 +142,16 @@ static const struct ind_pattern_field *field_of(const struct ind_pattern_layout 
     return layout && slot < layout->field_count ? &layout->fields[slot] : NULL;
 }
 
+/* "{port:int}" */
+static void put_field(struct ind_buffer *out, const struct ind_pattern_field *field, struct ind_slice type)
+{
+    ind_buffer_byte(out, '{');
+    ind_buffer_slice(out, field ? field->name : IND_NOTHING);
+    ind_buffer_byte(out, ':');
+    ind_buffer_slice(out, type);
+    ind_buffer_byte(out, '}');
+}
+
 static void describe(const struct ind_patterns *set, const struct place *place, const char *text,
                      struct ind_stop *stop)
 {
@@ -157,13 +167,10 @@ static void describe(const struct ind_patterns *set, const struct place *place, 
     }
     case IND_STOP_FIELD: {
         const struct ind_pattern_field *field = field_of(stop->layout, node->slot);
-        ind_buffer_text(&out, "{");
-        ind_buffer_slice(&out, field ? field->name : IND_NOTHING);
-        ind_buffer_text(&out, ":");
-        ind_buffer_slice(&out, ind_type_name(node->type));
-        ind_buffer_text(&out, "}, ");
+        put_field(&out, field, ind_type_name(node->type));
+        ind_buffer_text(&out, ", ");
         ind_buffer_text(&out, ind_type_wants(node->type));
-        stop->field = field ? field->name : IND_NOTHING;
+        stop->field = field;
         break;
     }
     case IND_STOP_BEHIND: {
@@ -203,9 +210,9 @@ static void look_before(const struct ind_matcher *matcher, const struct place *p
     const struct capture *taken = &matcher->captures[set->nodes[field].slot];
     if (taken->to != place->at || taken->from >= taken->to)
         return;
-    const struct ind_pattern_field *named = field_of(stop->layout, set->nodes[field].slot);
     stop->before = true;
-    stop->field = named ? named->name : IND_NOTHING;
+    stop->field = field_of(stop->layout, set->nodes[field].slot);
+    stop->took = (struct ind_slice){text.at + taken->from, taken->to - taken->from};
     stop->found_at = taken->from;
     stop->would_fit = would_fit(set, field, text.at + taken->from, text.at + text.length);
 }
@@ -253,9 +260,10 @@ size_t ind_match_stops(struct ind_matcher *matcher, struct ind_slice text, struc
 void ind_stop_describe(const struct ind_stop *stop, struct ind_buffer *out)
 {
     if (stop->before) {
-        ind_buffer_text(out, "the field ");
-        ind_buffer_slice(out, stop->field.length ? stop->field : IND_SLICE("before"));
-        ind_buffer_text(out, " ends in the middle of ");
+        put_field(out, stop->field, stop->field ? ind_type_name(stop->field->type) : IND_NOTHING);
+        ind_buffer_text(out, " takes only ");
+        quote(out, stop->took);
+        ind_buffer_text(out, " of ");
         quote(out, stop->found);
     } else if (stop->kind == IND_STOP_APP) {
         ind_buffer_text(out, "all of it fits, but is for ");
@@ -272,7 +280,7 @@ void ind_stop_describe(const struct ind_stop *stop, struct ind_buffer *out)
     }
     if (stop->would_fit) {
         ind_buffer_text(out, "; ");
-        ind_buffer_text(out, stop->would_fit);
+        put_field(out, stop->field, ind_slice_of(stop->would_fit));
         ind_buffer_text(out, " would fit");
     }
 }

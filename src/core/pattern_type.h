@@ -1,4 +1,5 @@
-/* core/pattern_type.h: the types of fields in layouts, and how much of a text each takes (docs/pattern-language.md).
+/* core/pattern_type.h: the types of fields in layouts, and how much of a text each takes
+ * (docs/pattern-language.md).
  *
  * A type but word, text and remainder takes all it can from where it stands, and so has one end or none.
  * Steps of a scan are linear in what it looks at, which is never past the end of the text. */

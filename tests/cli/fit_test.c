@@ -84,7 +84,7 @@ static void a_sample_that_does_not_fit_is_marked_where_it_stops(void **state)
           "                      ^^^^^\n"
           "                      stops here\n"
           "does not fit:\n"
-          "  the field port ends in the middle of \"40x22\"; host would fit\n"
+          "  {port:int} takes only \"40\" of \"40x22\"; {port:host} would fit\n"
           "    in from {peer:ip} port {port:int}\n");
     check(ind_run(folder, "fit", "--pattern", "from {peer:ip} port {port:int}", "from 203.0.113.7", NULL), 1,
           "from 203.0.113.7 \n"

@@ -68,7 +68,8 @@ static char *make_page(const struct ind_config *config)
             "```yaml\n"
             "include: /usr/local/share/indagator/patterns/*.yaml\n"
             "```\n\n"
-            "Each layout stands with its example and the fields that it gives ([pattern-language.md](pattern-language.md) "
+            "Each layout stands with its example and the fields that it gives "
+            "([pattern-language.md](pattern-language.md) "
             "tells how to read\n"
             "them). This page is made from the files; a test compares the two.\n",
             ind_patterns_count(config->patterns), ind_patterns_layout_count(config->patterns));

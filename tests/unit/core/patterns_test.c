@@ -399,7 +399,7 @@ static void where_it_stops_is_told_with_what_would_fit(void **state)
          "expected {peer:ip}, an address such as 192.0.2.9 or 2001:db8::1, found \"pier3-sw2\"; host would "
          "fit"},
         {"Failed for tern from 192.0.2.9 port 40x2 x", NULL, 36,
-         "the field port ends in the middle of \"40x2\"; host would fit"},
+         "{port:int} takes only \"40\" of \"40x2\"; {port:host} would fit"},
         {"Failed for tern from 192.0.2.9 port 4022", NULL, 40, "expected a blank, found the end of the text"},
         {"Failed for tern by 192.0.2.9 again", NULL, 28, "expected the end of the text, found \" again\""},
         {"Failed for tern at", NULL, 16, "expected \"by \", found \"at\""},
