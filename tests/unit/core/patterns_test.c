@@ -396,8 +396,8 @@ static void where_it_stops_is_told_with_what_would_fit(void **state)
         const char *says;
     } cases[] = {
         {"Failed for tern from pier3-sw2 port 1 x", NULL, 21,
-         "expected {peer:ip}, an address such as 192.0.2.9 or 2001:db8::1, found \"pier3-sw2\"; host would "
-         "fit"},
+         "expected {peer:ip}, an address such as 192.0.2.9 or 2001:db8::1, found \"pier3-sw2\"; {peer:host} "
+         "would fit"},
         {"Failed for tern from 192.0.2.9 port 40x2 x", NULL, 36,
          "{port:int} takes only \"40\" of \"40x2\"; {port:host} would fit"},
         {"Failed for tern from 192.0.2.9 port 4022", NULL, 40, "expected a blank, found the end of the text"},
