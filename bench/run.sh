@@ -56,6 +56,9 @@ echo "payloads and devices …" >&2
 payload=$("$build/bench/bench_payload" 4)
 devices=$("$build/bench/bench_devices" 4)
 
+echo "patterns …" >&2
+patterns=$("$build/bench/bench_patterns" 5)
+
 echo "collect --from …" >&2
 ours=0 theirs=0
 for _ in $(seq "$rounds"); do
@@ -99,6 +102,20 @@ wait $pid || true
 echo "receiving …" >&2
 receiving=$("$here/receive.sh" "$build")
 
+# The rows of bench_patterns: name, ours, theirs, ratio.
+bench_patterns_rows() {
+    awk -F'\t' '
+        /^in turn/ {
+            aim["10"] = 2; aim["100"] = 10; aim["1,000"] = 160
+            printf "| patterns: which of %s, and its fields | %s million texts/s | PCRE2-JIT, its expressions in turn: %s million texts/s | %s | %s |\n", $5, $2, $3, $4, aim[$5]
+        }
+        /Hyperscan/ { printf "| the same of 1,000 | %s million texts/s | Hyperscan, then PCRE2-JIT for the fields: %s million texts/s | %s | 8 |\n", $2, $3, $4 }
+        /^same messages/ { printf "| cost of a text with 1,000 patterns | %s million texts/s | with the 10 that these texts fit: %s million texts/s | %s | below 1.3 |\n", $2, $3, $4 }
+        /^other messages/ { printf "| the same, the texts spread over all 1,000 | %s million texts/s | with 10, spread over those: %s million texts/s | %s | |\n", $2, $3, $4 }
+        /^header/ { printf "| header and 1,000 patterns, one core | %s million messages/s | | | 2 million messages/s |\n", $2 }
+        /^none fits/ { printf "| texts that none of 1,000 fits | %s million texts/s | that all fit: %s million texts/s | %s | 1 |\n", $2, $3, $4 }
+        /^compiling/ { printf "| compiling 1,000 patterns | %s ms | | | 20 ms |\n", $2 }'
+}
 field() { echo "$header" | awk -F'\t' -v row="$1" -v column="$2" '$1 == row { print $column }'; }
 {
     echo "# Benchmarks"
@@ -117,6 +134,7 @@ field() { echo "$header" | awk -F'\t' -v row="$1" -v column="$2" '$1 == row { pr
     }'
     echo "$payload" | awk -F'\t' '{ printf "| payload: fields of %s, one core | %s million texts/s | PCRE2-JIT, same fields: %s million texts/s | %s | 3 |\n", $1, $2, $3, $4 }'
     echo "$devices" | awk -F'\t' 'NR == 1 { few = $2 } NR == 2 { printf "| a message from its bytes to its line, 10,000 devices that speak in turn | %s million messages/s | 10 devices: %s million messages/s | %s | 1 |\n", $2, few, $3 }'
+    echo "$patterns" | bench_patterns_rows
     echo "| \`collect --from\` of $megabytes MB into 192 \`plain\` files, 1 route | $ours s, $(awk -v n="$messages" -v s="$ours" 'BEGIN { printf "%.2f", n / s / 1e6 }') million messages/s | mawk that splits at \`[<>]\` and prints, parsing nothing: $theirs s | $(ratio "$theirs" "$ours"), median of the rounds $(median <collect.ratios) | 5, stretch 8 |"
     echo "| \`search\` of a rare literal in $((plain / 1000000)) MB of plain lines | $mine s, $(awk -v n="$plain" -v s="$mine" 'BEGIN { printf "%.1f", n / s / 1e9 }') GB/s | \`LC_ALL=C grep -cF\`: $grep s | $(ratio "$grep" "$mine") | 1 |"
     echo "| the same | $mine s | ripgrep: $ripgrep s, $(awk -v n="$plain" -v s="$ripgrep" 'BEGIN { printf "%.1f", n / s / 1e9 }') GB/s | $(ratio "$ripgrep" "$mine") | stretch 5 GB/s |"

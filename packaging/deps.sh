@@ -7,6 +7,8 @@ build='gcc cmake make pkg-config libyaml-dev libjansson-dev libzstd-dev zlib1g-d
 tests='libcmocka-dev bsdutils curl zstd gzip python3-minimal'
 lint='clang clang-tidy clang-format cppcheck binutils'
 bench='mawk grep ripgrep'
+# To compare with; not built for every kind of processor.
+case $(uname -m) in x86_64 | i?86) bench="$bench libhyperscan-dev" ;; esac
 screenshots='xvfb xterm imagemagick fonts-dejavu-core x11-utils'
 
 wanted=''

@@ -154,12 +154,13 @@ static json_t *stops_json(struct fitting *run, const struct ind_fit *fit)
     size_t before = (size_t)(fit->text.at - fit->sample.at);
     for (size_t i = 0; i < fit->stop_count; i++) {
         const struct ind_stop *stop = &fit->stops[i];
+        size_t at = before + stop->found_at;
         json_t *object = json_object();
         if (!given.pattern)
             json_object_set_new(object, "pattern",
                                 text_json(run, ind_pattern_name(patterns, stop->layout->pattern)));
         json_object_set_new(object, "layout", text_json(run, stop->layout->source));
-        json_object_set_new(object, "offset", json_integer((json_int_t)(before + stop->found_at)));
+        json_object_set_new(object, "offset", json_integer((json_int_t)at));
         json_object_set_new(object, "expected", json_string(stop->before ? "" : stop->expected));
         json_object_set_new(object, "found", text_json(run, stop->found));
         if (stop->field && stop->field->name.length)

@@ -120,7 +120,8 @@ bool ind_patterns_add(struct ind_patterns *set, struct ind_slice name, const str
 static uint32_t child_field(struct ind_patterns *set, uint32_t at, const struct ind_layout_piece *piece)
 {
     for (uint32_t child = set->twigs[at].first; child; child = set->twigs[child].next)
-        if (set->twigs[child].type == piece->type && ind_slice_equal(set->twigs[child].text, piece->text))
+        if (set->twigs[child].type == piece->type &&
+            (piece->type != IND_TYPE_RE || ind_slice_equal(set->twigs[child].text, piece->text)))
             return child;
     uint32_t child = add_twig(set, piece->text, piece->type);
     if (child) {

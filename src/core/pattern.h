@@ -100,16 +100,16 @@ enum ind_stop_kind {
 
 struct ind_stop {
     enum ind_stop_kind kind;
-    size_t at;                               /* byte of the text up to which it fits */
+    bool before; /* `would_fit` is said of the field before, which ended in the middle of `found` */
+    size_t at;   /* byte of the text up to which it fits */
     const struct ind_pattern_layout *layout; /* one that stops here */
     size_t others;                           /* how many more do */
-    char expected[96];                       /* terminated: "int: a whole number", `" port "` */
     struct ind_slice found;                  /* what stands there, up to the next blank; borrowed */
     size_t found_at;                         /* where it begins */
+    const struct ind_pattern_field *field;   /* that does not fit, or the one before; or NULL */
+    struct ind_slice took;                   /* what the one before took */
     const char *would_fit;                   /* the narrowest type that would take it; or NULL */
-    bool before; /* `would_fit` is said of the field before, which ended in the middle of `found` */
-    const struct ind_pattern_field *field; /* that does not fit, or the one before; or NULL */
-    struct ind_slice took;                 /* what the one before took */
+    char expected[96];                       /* terminated: "{port:int}, a whole number" */
 };
 
 enum { IND_STOPS = 5 };

@@ -309,9 +309,12 @@ static const char *scan_duration_clock(const char *at, const char *end)
 
 static const char *scan_duration_part(const char *at, const char *end)
 {
-    const char *stop = scan_duration_clock(at, end);
-    if (stop || at == end || !ind_is_digit(*at) || !(stop = scan_decimal(at, end)))
-        return stop;
+    const char *clock = scan_duration_clock(at, end);
+    if (clock || at == end || !ind_is_digit(*at))
+        return clock;
+    const char *stop = scan_decimal(at, end);
+    if (!stop)
+        return NULL;
     bool apart = next_is(stop, end, ' ');
     return scan_unit(stop + apart, end, apart);
 }
