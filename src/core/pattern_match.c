@@ -200,8 +200,6 @@ static IND_INLINE const char *scan_field(struct ind_matcher *matcher, const stru
     const char *end = text.at + text.length, *stop;
     if (node->type == IND_TYPE_RE)
         return scan_expression(matcher, node, text, at);
-    if (node->type == IND_TYPE_TEXT)
-        return at < end ? end : NULL;
     stop = ind_type_scan(node->type, at, end);
     if (stop)
         matcher->steps += (size_t)(stop - at);

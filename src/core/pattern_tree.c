@@ -148,7 +148,7 @@ static bool make_node(struct making *making, uint32_t twig, struct way way, uint
 static bool is_simple(const struct tree_node *field)
 {
     return (field->flags & (NODE_LAZY | NODE_MEMO)) == 0 &&
-           (field->type < IND_TYPE_QUOTED || field->type == IND_TYPE_WORD);
+           (field->type < IND_TYPE_QUOTED || field->type == IND_TYPE_WORD || field->type == IND_TYPE_TEXT);
 }
 
 /* As deep as layouts have pieces and parts, which their length bounds. */

@@ -29,6 +29,37 @@ const unsigned char ind_type_bytes[256] = {
 };
 /* clang-format on */
 
+#ifdef IND_SSE2
+/* Fields are short, and their lengths vary: a loop over their bytes mispredicts its end every time. So, where
+ * 16 bytes are there, they are looked at together: a bit for each byte that is of a kind. */
+static inline __m128i within(__m128i bytes, char low, char high)
+{
+    return _mm_and_si128(_mm_cmpgt_epi8(bytes, _mm_set1_epi8((char)(low - 1))),
+                         _mm_cmpgt_epi8(_mm_set1_epi8((char)(high + 1)), bytes));
+}
+
+static inline __m128i sixteen(const char *at)
+{
+    return _mm_loadu_si128((const __m128i *)(const void *)at);
+}
+
+static inline __m128i letters(__m128i bytes)
+{
+    return within(_mm_or_si128(bytes, _mm_set1_epi8(0x20)), 'a', 'z');
+}
+
+static inline unsigned bits(__m128i hits)
+{
+    return (unsigned)_mm_movemask_epi8(hits);
+}
+
+/* How many of the first bits are set, 16 at most. */
+static inline unsigned first_run(unsigned set)
+{
+    return (unsigned)__builtin_ctz(~set | 1u << 16);
+}
+#endif
+
 static const char *run(const char *at, const char *end, unsigned kinds)
 {
     while (at < end && ind_type_byte(*at, kinds))
@@ -39,6 +70,13 @@ static const char *run(const char *at, const char *end, unsigned kinds)
 /* At least `least` and at most `most` digits; NULL where there are fewer, or more. */
 static const char *digits(const char *at, const char *end, int least, int most)
 {
+#ifdef IND_SSE2
+    if (end - at >= 16) {
+        unsigned length = first_run(bits(within(sixteen(at), '0', '9')));
+        if (length < 16)
+            return (int)length < least || (int)length > most ? NULL : at + length;
+    }
+#endif
     const char *stop = run(at, end - at > most ? at + most + 1 : end, IND_TYPE_DIGIT);
     return stop - at < least || stop - at > most ? NULL : stop;
 }
@@ -81,11 +119,9 @@ static const char *scan_hex(const char *at, const char *end)
  * and a loop over digits mispredicts its end every time. 16 bytes are there. */
 static const char *scan_ipv4_wide(const char *at)
 {
-    __m128i bytes = _mm_loadu_si128((const __m128i *)(const void *)at);
-    __m128i digit = _mm_and_si128(_mm_cmpgt_epi8(bytes, _mm_set1_epi8('0' - 1)),
-                                  _mm_cmpgt_epi8(_mm_set1_epi8('9' + 1), bytes));
-    unsigned figures = (unsigned)_mm_movemask_epi8(digit);
-    unsigned points = (unsigned)_mm_movemask_epi8(_mm_cmpeq_epi8(bytes, _mm_set1_epi8('.')));
+    __m128i bytes = sixteen(at);
+    unsigned figures = bits(within(bytes, '0', '9'));
+    unsigned points = bits(_mm_cmpeq_epi8(bytes, _mm_set1_epi8('.')));
     unsigned start = 0, bad = 0;
     for (int i = 0; i < 4; i++) {
         unsigned stop = (unsigned)__builtin_ctz(
@@ -159,6 +195,17 @@ static const char *scan_ip(const char *at, const char *end)
 /* Six octets with `:` or `-`, or three groups of four digits with `.` or `-`. */
 static const char *scan_mac(const char *at, const char *end)
 {
+#ifdef IND_SSE2
+    enum { COLONS = 1 << 2 | 1 << 5 | 1 << 8 | 1 << 11 | 1 << 14 };
+    if (end - at >= 18) {
+        __m128i bytes = sixteen(at);
+        __m128i hex =
+            _mm_or_si128(within(bytes, '0', '9'), within(_mm_or_si128(bytes, _mm_set1_epi8(0x20)), 'a', 'f'));
+        if (bits(_mm_cmpeq_epi8(bytes, _mm_set1_epi8(':'))) == COLONS && (bits(hex) | COLONS) == 0xffff &&
+            ind_type_byte(at[16], IND_TYPE_HEX_DIGIT) && at[17] != ':')
+            return at + 17;
+    }
+#endif
     const char *first = run(at, end < at + 5 ? end : at + 5, IND_TYPE_HEX_DIGIT);
     int width = (int)(first - at), groups = width == 2 ? 6 : 3;
     if ((width != 2 && width != 4) || first == end)
@@ -274,6 +321,11 @@ static const char *scan_time(const char *at, const char *end)
 
 /* ---- Durations ---- */
 
+/* Letters that are a unit: s m h d w y; and with an s behind them: n u m. */
+#define LETTER(c) (1u << ((c) - 'a'))
+#define SHORT_UNITS (LETTER('s') | LETTER('m') | LETTER('h') | LETTER('d') | LETTER('w') | LETTER('y'))
+#define SECONDS_OF (LETTER('n') | LETTER('u') | LETTER('m'))
+
 /* The unit at `at`, of those that may stand alone behind a number ("5 seconds") or only at it ("5s"). */
 static const char *scan_unit(const char *at, const char *end, bool apart)
 {
@@ -286,8 +338,8 @@ static const char *scan_unit(const char *at, const char *end, bool apart)
         stop++;
     struct ind_slice unit = {at, (size_t)(stop - at)};
     if (unit.length == 1)
-        return !apart && strchr("smhdwy", ind_lower(*at)) ? stop : NULL;
-    if (unit.length == 2 && ind_lower(at[1]) == 's' && strchr("num", ind_lower(*at)))
+        return !apart && (SHORT_UNITS >> (ind_lower(*at) - 'a') & 1) ? stop : NULL;
+    if (unit.length == 2 && ind_lower(at[1]) == 's' && (SECONDS_OF >> (ind_lower(*at) - 'a') & 1))
         return apart ? NULL : stop;
     for (size_t i = 0; i < COUNT(units) && unit.length; i++)
         if (ind_slice_equal_nocase(unit, units[i]))
@@ -295,26 +347,26 @@ static const char *scan_unit(const char *at, const char *end, bool apart)
     return NULL;
 }
 
-static const char *scan_duration_clock(const char *at, const char *end)
+/* "0:01:09", "04:45", "00:05:12.5"; `minutes` is behind the first figures and its colon. */
+static const char *scan_duration_clock(const char *minutes, const char *end)
 {
-    const char *stop = digits(at, end, 1, 6), *next;
-    if (!stop || !next_is(stop, end, ':') || !(stop = digits(stop + 1, end, 2, 2)))
-        return NULL;
-    if (next_is(stop, end, ':') && (next = digits(stop + 1, end, 2, 2)) != NULL)
+    const char *stop = digits(minutes, end, 2, 2), *next;
+    if (stop && next_is(stop, end, ':') && (next = digits(stop + 1, end, 2, 2)) != NULL)
         stop = next;
-    if (end - stop > 1 && *stop == '.' && ind_is_digit(stop[1]))
+    if (stop && end - stop > 1 && *stop == '.' && ind_is_digit(stop[1]))
         stop = run(stop + 1, end, IND_TYPE_DIGIT);
     return stop;
 }
 
 static const char *scan_duration_part(const char *at, const char *end)
 {
-    const char *clock = scan_duration_clock(at, end);
-    if (clock || at == end || !ind_is_digit(*at))
-        return clock;
-    const char *stop = scan_decimal(at, end);
+    const char *stop = digits(at, end, 1, LONGEST_NUMBER), *clock;
     if (!stop)
         return NULL;
+    if (next_is(stop, end, ':') && (clock = scan_duration_clock(stop + 1, end)) != NULL)
+        return clock;
+    if (end - stop > 1 && *stop == '.' && ind_is_digit(stop[1]))
+        stop = run(stop + 1, end, IND_TYPE_DIGIT);
     bool apart = next_is(stop, end, ' ');
     return scan_unit(stop + apart, end, apart);
 }
@@ -355,6 +407,16 @@ static const char *interface_rest(const char *at, const char *end)
 static const char *scan_interface(const char *at, const char *end)
 {
     const char *stop = at;
+#ifdef IND_SSE2
+    if (end - at >= 16) { /* "ge0/24" and the like, as far as they go */
+        __m128i bytes = sixteen(at);
+        unsigned prefix_length = first_run(bits(letters(bytes)));
+        unsigned figures = bits(within(bytes, '0', '9')) >> prefix_length;
+        unsigned length = prefix_length + first_run(figures);
+        if (prefix_length > 0 && length > prefix_length && length < 16)
+            return interface_rest(at + length, end);
+    }
+#endif
     while (stop < end && stop - at < LONGEST_PREFIX &&
            (ind_is_alpha(*stop) || (stop > at && (*stop == '-' || *stop == '_'))))
         stop++;
@@ -425,8 +487,22 @@ static const char *scan_quoted(const char *at, const char *end)
 
 static const char *scan_word(const char *at, const char *end)
 {
+#ifdef IND_SSE2
+    if (end - at >= 16) {
+        __m128i bytes = sixteen(at);
+        unsigned blank =
+            bits(_mm_or_si128(_mm_cmpeq_epi8(bytes, _mm_set1_epi8(' ')), within(bytes, '\t', '\r')));
+        if (blank)
+            return blank & 1 ? NULL : at + __builtin_ctz(blank);
+    }
+#endif
     const char *stop = ind_type_to_blank(at, end);
     return stop > at ? stop : NULL;
+}
+
+static const char *scan_text(const char *at, const char *end)
+{
+    return at < end ? end : NULL;
 }
 
 /* ---- The tables ---- */
@@ -462,6 +538,7 @@ const char *(*const ind_type_scans[IND_TYPES])(const char *at, const char *end) 
     [IND_TYPE_PATH] = scan_path,         [IND_TYPE_HOST] = scan_host,
     [IND_TYPE_QUOTED] = scan_quoted,     [IND_TYPE_PAIRS] = ind_pairs_end,
     [IND_TYPE_JSON] = ind_json_end,      [IND_TYPE_WORD] = scan_word,
+    [IND_TYPE_TEXT] = scan_text,
 };
 
 struct ind_slice ind_type_name(enum ind_type type)

@@ -39,7 +39,8 @@ const char *ind_type_near(struct ind_slice name);
 const char *ind_type_wants(enum ind_type type);
 
 /* The end of what the type takes from `at`; NULL where it does not fit. Not for re, which needs its
- * expression, nor for text and remainder, which take anything. A word is taken up to the next blank. */
+ * expression, nor for remainder, which takes anything. A word is taken up to the next blank, a text up to the
+ * end. */
 extern const char *(*const ind_type_scans[IND_TYPES])(const char *at, const char *end);
 static inline const char *ind_type_scan(enum ind_type type, const char *at, const char *end)
 {
