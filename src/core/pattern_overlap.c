@@ -8,7 +8,7 @@
 
 #include <stdlib.h>
 
-enum { CELLS = IND_LAYOUT_BYTES * 4, MOST_WORK = 40 * 1000 * 1000 };
+enum { CELLS = IND_LAYOUT_BYTES * 4, MOST_WORK = 50 * 1000 * 1000, PROOF = 20000 };
 
 /* Bytes that may stand at a place: `repeat` any number of times, `maybe` also none. */
 struct cell {
@@ -157,7 +157,7 @@ struct comparing {
     unsigned char *seen;
     struct state *states;
     size_t room;
-    size_t work; /* states looked at so far, over all pairs */
+    size_t work; /* states looked at so far, over all pairs; a proof counts as many */
     struct single {
         struct ind_patterns *set;
         struct ind_matcher *matcher;
@@ -294,6 +294,7 @@ static bool prove(struct comparing *comparing, uint32_t a, uint32_t b, struct in
 {
     const uint32_t both[] = {a, b};
     struct ind_overlap overlap = {.kind = IND_OVERLAP, .a = a, .b = b};
+    comparing->work += PROOF;
     if (text.length == 0 || text.length >= sizeof overlap.text || !takes(comparing, a, text) ||
         !takes(comparing, b, text))
         return false;
@@ -372,13 +373,12 @@ static void compare_all(struct comparing *comparing, const uint32_t *a, size_t a
             compare(comparing, a[i], b[j]);
 }
 
-/* What parts at this node: each field below it against all that is tried before it; behind a word or text,
- * whose end is open, literals against each other too. */
-static void compare_at(struct comparing *comparing, uint32_t number, struct lists *lists)
+/* What parts at this node: each field below it against all that is tried before it; `open`: somewhere below a
+ * word or text, whose end is open, literals against each other too. */
+static void compare_at(struct comparing *comparing, uint32_t number, bool open, struct lists *lists)
 {
     const struct ind_patterns *set = comparing->set;
     const struct tree_node *node = &set->nodes[number];
-    bool open = (node->flags & NODE_LAZY) != 0;
     uint32_t first_field = set->subtree_ends[number];
     if (node->field_count)
         first_field = set->links[node->fields];
@@ -403,8 +403,11 @@ size_t ind_patterns_overlaps(const struct ind_patterns *set, const struct ind_sl
     comparing.singles = calloc(set->layout_count + 1, sizeof *comparing.singles);
     comparing.out_of_memory =
         !comparing.a || !comparing.b || !comparing.text || !comparing.singles || !lists.a || !lists.b;
-    for (uint32_t n = 0; n < set->node_count && !comparing.out_of_memory; n++)
-        compare_at(&comparing, n, &lists);
+    for (uint32_t n = 0, open_until = 0; n < set->node_count && !comparing.out_of_memory; n++) {
+        if (set->nodes[n].flags & NODE_LAZY && set->subtree_ends[n] > open_until)
+            open_until = set->subtree_ends[n];
+        compare_at(&comparing, n, n < open_until, &lists);
+    }
     for (size_t i = 0; comparing.singles && i < set->layout_count; i++) {
         ind_matcher_free(comparing.singles[i].matcher);
         ind_patterns_free(comparing.singles[i].set);

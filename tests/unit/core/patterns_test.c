@@ -430,6 +430,19 @@ static void count_overlap(void *context, const struct ind_overlap *overlap)
              overlap->kind == IND_OVERLAP ? overlap->text : "?");
 }
 
+static void overlaps_behind_a_text_are_found_too(void **state)
+{
+    (void)state;
+    static const char *const layouts[] = {"a|{a:text} is up {b:text}", "b|{a:text} is down {b:text}",
+                                          "c|{w:word}: in {i:int}", "d|{w:word}: out {i:int}", NULL};
+    const struct ind_slice examples[4] = {{NULL, 0}};
+    char text[1000] = "";
+    make_set(layouts);
+    assert_int_equal(ind_patterns_overlaps(set, examples, count_overlap, text), 0);
+    assert_string_equal(text, "0>1 x is up is down x;");
+    free_set();
+}
+
 static void overlaps_are_proved_with_a_text(void **state)
 {
     (void)state;
@@ -472,6 +485,7 @@ int main(void)
         cmocka_unit_test(fields_of_the_pattern_hide_those_of_the_payload),
         cmocka_unit_test(where_it_stops_is_told_with_what_would_fit),
         cmocka_unit_test(overlaps_are_proved_with_a_text),
+        cmocka_unit_test(overlaps_behind_a_text_are_found_too),
     };
     return cmocka_run_group_tests(tests, NULL, NULL);
 }
