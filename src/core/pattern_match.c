@@ -6,7 +6,7 @@
 #include <pcre2.h>
 #include <stdlib.h>
 
-enum { REGEX_STEPS = 20000, FIRST_FAILURES = 64 };
+enum { REGEX_STEPS = 20000, FIRST_FAILURES = 64, MOST_FAILURES = 1 << 16 };
 
 struct ind_matcher *ind_matcher_new(const struct ind_patterns *set)
 {
@@ -80,8 +80,11 @@ static IND_COLD void grow_failures(struct ind_matcher *matcher)
 
 static void remember_failure(struct ind_matcher *matcher, uint32_t node, uint32_t place, uint32_t from)
 {
-    if (2 * matcher->failure_count >= matcher->failure_room)
+    if (2 * matcher->failure_count >= matcher->failure_room) {
+        if (matcher->failure_room >= MOST_FAILURES)
+            return; /* memory is bounded too; what is not remembered costs steps, which are */
         grow_failures(matcher);
+    }
     struct failure *failure = find_failure(matcher, node, place);
     if (failure->round != matcher->round)
         matcher->failure_count++;

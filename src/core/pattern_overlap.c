@@ -8,7 +8,7 @@
 
 #include <stdlib.h>
 
-enum { CELLS = IND_LAYOUT_BYTES * 4, MOST_WORK = 50 * 1000 * 1000, PROOF = 20000 };
+enum { CELLS = IND_LAYOUT_BYTES * 4, MOST_WORK = 50 * 1000 * 1000, PROOF = 3000 };
 
 /* Bytes that may stand at a place: `repeat` any number of times, `maybe` also none. */
 struct cell {
