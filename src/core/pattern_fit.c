@@ -237,12 +237,8 @@ size_t ind_match_stops(struct ind_matcher *matcher, struct ind_slice text, struc
                        struct ind_stop stops[IND_STOPS])
 {
     struct watch watch = {.matcher = matcher};
-    size_t before = 0, count = 0;
-    while (before < text.length && ind_type_byte(text.at[before], IND_TYPE_BLANK))
-        before++;
-    struct ind_slice trimmed = ind_slice_from(text, before);
-    while (trimmed.length && ind_type_byte(trimmed.at[trimmed.length - 1], IND_TYPE_BLANK))
-        trimmed.length--;
+    const struct ind_slice trimmed = ind_type_trim(text);
+    size_t before = trimmed.length ? (size_t)(trimmed.at - text.at) : 0, count = 0;
     if (matcher->set->layout_count == 0)
         return 0;
     matcher->watch = &watch;

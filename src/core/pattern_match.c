@@ -527,19 +527,10 @@ uint32_t ind_match_watched(struct ind_matcher *matcher, struct ind_slice text, s
     return walk_text(matcher, text, app, any_app, true);
 }
 
-static IND_INLINE struct ind_slice trimmed(struct ind_slice text)
-{
-    while (text.length && ind_type_byte(text.at[0], IND_TYPE_BLANK))
-        text = ind_slice_from(text, 1);
-    while (text.length && ind_type_byte(text.at[text.length - 1], IND_TYPE_BLANK))
-        text.length--;
-    return text;
-}
-
 const struct ind_pattern_layout *ind_match(struct ind_matcher *matcher, struct ind_slice text,
                                            struct ind_slice app, bool any_app)
 {
-    text = trimmed(text);
+    text = ind_type_trim(text);
     if (text.length == 0 || matcher->set->layout_count == 0)
         return NULL;
     uint32_t leaf = ind_match_walk(matcher, text, app, any_app);

@@ -88,4 +88,14 @@ static inline const char *ind_type_past_blanks(const char *at, const char *end)
     return at;
 }
 
+/* Without the blanks around it, which do not count. */
+static inline struct ind_slice ind_type_trim(struct ind_slice text)
+{
+    while (text.length && ind_type_byte(text.at[0], IND_TYPE_BLANK))
+        text = ind_slice_from(text, 1);
+    while (text.length && ind_type_byte(text.at[text.length - 1], IND_TYPE_BLANK))
+        text.length--;
+    return text;
+}
+
 #endif

@@ -190,6 +190,26 @@ static void fields_of_patterns_are_usable_at_once(void **state)
     check(ind_run(folder, "search", "--when", "pattern is absent", "--count", NULL), 0, "1\n");
 }
 
+static void a_match_that_is_given_up_is_counted(void **state)
+{
+    (void)state;
+    ind_write_file(ind_path(folder, "slow.yaml"),
+                   "store: slow\nstate: slow-state\n"
+                   "patterns:\n  - {name: slow, text: 'x {e:re((a+)+b)} {:remainder}'}\n"
+                   "routes:\n  - {name: slow, when: pattern is \"slow\", file: slow.log}\n"
+                   "  - {name: rest, file: rest.log}\n");
+    ind_write_file(ind_path(folder, "slow.log"),
+                   "<13>a: x aaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaac b y\n<13>a: x aab y\n");
+    struct ind_ran ran = ind_run(folder, "collect", "-c", "slow.yaml", "--from", "slow.log", NULL);
+    assert_int_equal(ran.status, 0);
+    if (!strstr(ran.out, "matches given up as too long"))
+        print_error("%s\n", ran.out);
+    assert_non_null(strstr(ran.out, "matches given up as too long"));
+    ind_ran_free(&ran);
+    assert_true(ind_file_holds(ind_path(folder, "slow/slow.log"), "x aab y"));
+    assert_true(ind_file_holds(ind_path(folder, "slow/rest.log"), "aac b y"));
+}
+
 static void explain_shows_the_pattern_and_what_it_gives(void **state)
 {
     (void)state;
@@ -224,6 +244,7 @@ int main(void)
         cmocka_unit_test(a_file_of_samples_is_summed_up),
         cmocka_unit_test(a_wrong_call_is_told),
         cmocka_unit_test(fields_of_patterns_are_usable_at_once),
+        cmocka_unit_test(a_match_that_is_given_up_is_counted),
         cmocka_unit_test(explain_shows_the_pattern_and_what_it_gives),
         cmocka_unit_test(check_says_that_all_examples_fit_and_what_overlaps),
     };
