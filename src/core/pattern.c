@@ -198,7 +198,8 @@ static bool add_leaf(struct ind_patterns *set, uint32_t at, struct ind_slice app
         return false;
     uint32_t *place = &set->twigs[at].leaf, layout = (uint32_t)set->layout_count;
     uint32_t pattern = set->layouts[layout].pattern;
-    while (*place && set->leaves[*place - 1].app.length && !ind_slice_equal(set->leaves[*place - 1].app, app))
+    while (*place && set->leaves[*place - 1].app.length &&
+           (app.length == 0 || !ind_slice_equal(set->leaves[*place - 1].app, app)))
         place = &set->leaves[*place - 1].next; /* the one without an app stays last */
     if (*place && ind_slice_equal(set->leaves[*place - 1].app, app)) {
         already(set, &set->leaves[*place - 1], pattern, source, mistake);
