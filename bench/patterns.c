@@ -115,8 +115,8 @@ static size_t ours(struct ind_matcher *matcher, struct ind_slice text, struct in
 {
     const struct ind_pattern_layout *layout = ind_match(matcher, text, IND_NOTHING, false);
     *pattern = layout ? layout->pattern : MOST;
-    for (size_t i = 0; layout && i < layout->field_count; i++)
-        fields[i] = ind_match_field(matcher, &layout->fields[i]);
+    if (layout)
+        ind_match_fields(matcher, layout, fields);
     return layout ? layout->field_count : 0;
 }
 

@@ -81,8 +81,7 @@ static void read_fields(struct ind_fitter *fitter)
 {
     const struct ind_message nothing = {.text = IND_NOTHING};
     struct ind_fit *fit = &fitter->fit;
-    for (size_t i = 0; i < fit->layout->field_count; i++)
-        fit->values[i] = ind_match_field(fitter->matcher, &fit->layout->fields[i]);
+    ind_match_fields(fitter->matcher, fit->layout, fit->values);
     fit->pattern = ind_pattern_name(fitter->patterns, fit->layout->pattern);
     ind_fields_read(&nothing, fitter->matcher, fit->layout, fit->pattern, fitter->scratch,
                     sizeof fitter->scratch, &fitter->payload);

@@ -76,6 +76,7 @@ static void free_tree(struct ind_patterns *set)
     free(set->small_fans);
     free(set->wide_fans);
     free(set->ends);
+    free(set->end_layouts);
 }
 
 void ind_patterns_free(struct ind_patterns *set)
@@ -243,7 +244,7 @@ static bool fill_layout(struct ind_patterns *set, const struct ind_layout_text *
     struct ind_pattern_field *fields = calloc(text->fields + 1, sizeof *fields);
     layout->source = source;
     layout->fields = fields;
-    layout->field_count = text->fields;
+    layout->field_count = (uint32_t)text->fields;
     if (!fields || !keep_slice(set, &layout->source))
         return false;
     uint32_t slot = 0;
@@ -252,6 +253,7 @@ static bool fill_layout(struct ind_patterns *set, const struct ind_layout_text *
         if (!piece->field)
             continue;
         fields[slot] = (struct ind_pattern_field){piece->name, piece->type, slot};
+        layout->quoted |= piece->type == IND_TYPE_QUOTED;
         if (piece->name.length && !keep_slice(set, &fields[slot].name))
             return false;
         slot++;

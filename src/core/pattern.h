@@ -43,7 +43,8 @@ struct ind_pattern_layout {
     uint32_t pattern;
     struct ind_slice source; /* as written */
     const struct ind_pattern_field *fields;
-    size_t field_count;
+    uint32_t field_count;
+    bool quoted; /* some field is in quotes */
 };
 
 size_t ind_patterns_count(const struct ind_patterns *set);
@@ -76,8 +77,11 @@ void ind_matcher_free(struct ind_matcher *matcher);
 const struct ind_pattern_layout *ind_match(struct ind_matcher *matcher, struct ind_slice text,
                                            struct ind_slice app, bool any_app);
 
-/* What a field of the layout just found took; borrowed from the text. Of quoted text what is in the quotes.
- */
+/* What all fields of the layout just found took, in their order, into `values` with room for
+ * IND_LAYOUT_FIELDS; borrowed from the text. Of quoted text it is what is in the quotes. */
+void ind_match_fields(const struct ind_matcher *matcher, const struct ind_pattern_layout *layout,
+                      struct ind_slice *values);
+/* One of them. */
 struct ind_slice ind_match_field(const struct ind_matcher *matcher, const struct ind_pattern_field *field);
 
 #define IND_MATCH_STEPS(length) (16384 + 64 * (length))

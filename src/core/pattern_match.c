@@ -6,7 +6,7 @@
 #include <pcre2.h>
 #include <stdlib.h>
 
-enum { REGEX_STEPS = 20000, FIRST_FAILURES = 64, MOST_FAILURES = 1 << 16 };
+enum { REGEX_STEPS = 20000 };
 
 struct ind_matcher *ind_matcher_new(const struct ind_patterns *set)
 {
@@ -15,11 +15,10 @@ struct ind_matcher *ind_matcher_new(const struct ind_patterns *set)
         return NULL;
     matcher->set = set;
     matcher->frames = calloc(set->deepest + 2, sizeof *matcher->frames);
-    matcher->failure_room = FIRST_FAILURES;
-    matcher->failures = calloc(matcher->failure_room, sizeof *matcher->failures);
+    bool failures = ind_failures_begin(matcher);
     matcher->match = pcre2_match_data_create(1, NULL);
     matcher->effort = pcre2_match_context_create(NULL);
-    if (matcher->frames && matcher->failures && matcher->match && matcher->effort) {
+    if (matcher->frames && failures && matcher->match && matcher->effort) {
         pcre2_set_match_limit(matcher->effort, REGEX_STEPS);
         return matcher;
     }
@@ -36,70 +35,6 @@ void ind_matcher_free(struct ind_matcher *matcher)
     free(matcher->failures);
     free(matcher->frames);
     free(matcher);
-}
-
-/* ---- Failures ---- */
-
-static struct failure *failure_at(struct failure *table, size_t room, uint32_t node, uint32_t place,
-                                  uint32_t round)
-{
-    uint64_t hash = ((uint64_t)node << 32 | place) * UINT64_C(0x9E3779B97F4A7C15);
-    for (size_t slot = hash >> 40;; slot++) {
-        struct failure *failure = &table[slot & (room - 1)];
-        if (failure->round != round || (failure->node == node && failure->place == place))
-            return failure;
-    }
-}
-
-static struct failure *find_failure(struct ind_matcher *matcher, uint32_t node, uint32_t place)
-{
-    return failure_at(matcher->failures, matcher->failure_room, node, place, matcher->round);
-}
-
-/* Twice the room; where memory is out the table is forgotten, which costs steps and no more. */
-static IND_COLD void grow_failures(struct ind_matcher *matcher)
-{
-    size_t room = matcher->failure_room * 2;
-    struct failure *grown = calloc(room, sizeof *grown);
-    matcher->failure_count = 0;
-    if (grown) {
-        for (size_t i = 0; i < matcher->failure_room; i++) {
-            const struct failure *old = &matcher->failures[i];
-            if (old->round != matcher->round)
-                continue;
-            *failure_at(grown, room, old->node, old->place, matcher->round) = *old;
-            matcher->failure_count++;
-        }
-        free(matcher->failures);
-        matcher->failures = grown;
-        matcher->failure_room = room;
-    } else {
-        memset(matcher->failures, 0, matcher->failure_room * sizeof *matcher->failures);
-    }
-}
-
-static void remember_failure(struct ind_matcher *matcher, uint32_t node, uint32_t place, uint32_t from)
-{
-    if (2 * matcher->failure_count >= matcher->failure_room) {
-        if (matcher->failure_room >= MOST_FAILURES)
-            return; /* memory is bounded too; what is not remembered costs steps, which are */
-        grow_failures(matcher);
-    }
-    struct failure *failure = find_failure(matcher, node, place);
-    if (failure->round != matcher->round)
-        matcher->failure_count++;
-    else if (failure->from < from)
-        return;
-    *failure = (struct failure){node, place, from, matcher->round};
-}
-
-static void next_round(struct ind_matcher *matcher)
-{
-    matcher->failure_count = 0;
-    if (++matcher->round == 0) {
-        memset(matcher->failures, 0, matcher->failure_room * sizeof *matcher->failures);
-        matcher->round = 1;
-    }
 }
 
 /* ---- Literals ---- */
@@ -336,7 +271,7 @@ static IND_COLD struct where go_on_lazily(struct walk *walk)
     }
     if (frame->limit == frame->stop && end_lazily(walk, frame, field))
         return found;
-    remember_failure(matcher, frame->node, frame->stop, frame->at);
+    ind_failure_add(matcher, frame->node, frame->stop, frame->at);
     walk->frame--;
     return back;
 }
@@ -361,7 +296,7 @@ static bool begin_lazily(struct walk *walk, uint32_t number, const char *at)
         return false;
     struct frame frame = {FRAME_LAZY, number, from, from + 1, to, to};
     const struct failure *failure =
-        walk->matcher->failure_count ? find_failure(walk->matcher, number, to) : NULL;
+        walk->matcher->failure_count ? ind_failure_find(walk->matcher, number, to) : NULL;
     if (failure && failure->round == walk->matcher->round) {
         if (failure->from <= from)
             return false;
@@ -408,7 +343,7 @@ static IND_COLD struct where try_fields(struct walk *walk, uint32_t parent, cons
             const char *stop = scan_field(matcher, field, walk->text, at);
             uint32_t to = stop ? (uint32_t)(stop - walk->text.at) : 0;
             bool failed = stop && (field->flags & NODE_MEMO) && matcher->failure_count &&
-                          find_failure(matcher, child, to)->round == matcher->round;
+                          ind_failure_find(matcher, child, to)->round == matcher->round;
             matcher->steps++;
             if (stop && !failed) {
                 if (field->flags & NODE_MEMO)
@@ -487,7 +422,7 @@ static IND_COLD struct where come_back(struct walk *walk)
     walk->frame--;
     if (frame->kind == FRAME_FIELDS)
         return try_fields(walk, frame->node, walk->text.at + frame->at, frame->next);
-    remember_failure(walk->matcher, frame->node, frame->at, 0);
+    ind_failure_add(walk->matcher, frame->node, frame->at, 0);
     return back;
 }
 
@@ -500,7 +435,7 @@ static uint32_t walk_text(struct ind_matcher *matcher, struct ind_slice text, st
     matcher->steps = 0;
     matcher->text = text.at;
     matcher->run = NULL;
-    next_round(matcher);
+    ind_failures_forget(matcher);
     struct where where = {NEXT_DOWN, 0, text.at};
     while (where.next != NEXT_FOUND) {
         if (where.next == NEXT_DOWN)
@@ -534,7 +469,20 @@ const struct ind_pattern_layout *ind_match(struct ind_matcher *matcher, struct i
     if (text.length == 0 || matcher->set->layout_count == 0)
         return NULL;
     uint32_t leaf = ind_match_walk(matcher, text, app, any_app);
-    return leaf ? &matcher->set->layouts[matcher->set->ends[leaf - 1].layout] : NULL;
+    return leaf ? &matcher->set->layouts[matcher->set->end_layouts[leaf - 1]] : NULL;
+}
+
+void ind_match_fields(const struct ind_matcher *matcher, const struct ind_pattern_layout *layout,
+                      struct ind_slice *values)
+{
+    const char *text = matcher->text;
+    for (uint32_t i = 0; i < layout->field_count; i++) { /* slots are counted along the layout */
+        struct capture capture = matcher->captures[i];
+        values[i] = (struct ind_slice){text + capture.from, capture.to - capture.from};
+    }
+    for (uint32_t i = 0; layout->quoted && i < layout->field_count; i++)
+        if (layout->fields[i].type == IND_TYPE_QUOTED)
+            values[i] = ind_match_field(matcher, &layout->fields[i]);
 }
 
 struct ind_slice ind_match_field(const struct ind_matcher *matcher, const struct ind_pattern_field *field)

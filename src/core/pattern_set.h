@@ -88,7 +88,8 @@ struct ind_patterns {
     size_t small_count;
     struct wide_fan *wide_fans;
     size_t wide_count;
-    struct leaf *ends; /* leaves in the order of the nodes; `next` is 1 where another follows */
+    struct leaf *ends;     /* leaves in the order of the nodes; `next` is 1 where another follows */
+    uint32_t *end_layouts; /* of each: the layout; apart, as it is all that most matches need */
     size_t end_count;
     void **codes; /* pcre2_code */
     size_t code_count;
@@ -168,6 +169,14 @@ struct ind_matcher {
     uint64_t gave_up;
     struct watch *watch; /* told where it fails; or NULL */
 };
+
+/* pattern_failure.c: the table of failures. Where memory is out, or the table as large as it may be, less is
+ * remembered. */
+bool ind_failures_begin(struct ind_matcher *matcher);
+void ind_failures_forget(struct ind_matcher *matcher); /* before each text */
+/* The failure of a node at a place, if its round is the matcher's; else where it would stand. */
+struct failure *ind_failure_find(struct ind_matcher *matcher, uint32_t node, uint32_t place);
+void ind_failure_add(struct ind_matcher *matcher, uint32_t node, uint32_t place, uint32_t from);
 
 /* pattern_fit.c: a walk that is watched tells each place where something did not fit. `reached`: how far the
  * literal text went with it. */

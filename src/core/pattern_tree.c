@@ -29,9 +29,10 @@ static bool make_room(struct ind_patterns *set)
     set->small_fans = calloc(set->twig_count / 2 + 1, sizeof *set->small_fans);
     set->wide_fans = calloc(wide, sizeof *set->wide_fans);
     set->ends = calloc(set->leaf_count + 1, sizeof *set->ends);
+    set->end_layouts = calloc(set->leaf_count + 1, sizeof *set->end_layouts);
     set->codes = calloc(codes + 1, sizeof *set->codes);
     return set->nodes && set->subtree_ends && set->bytes && set->links && set->small_fans && set->wide_fans &&
-           set->ends && set->codes;
+           set->ends && set->end_layouts && set->codes;
 }
 
 static int compare_texts(struct ind_slice a, struct ind_slice b)
@@ -93,6 +94,7 @@ static bool fill_node(struct ind_patterns *set, const struct twig *twig, struct 
     }
     for (uint32_t leaf = twig->leaf; leaf; leaf = set->leaves[leaf - 1].next) {
         set->ends[set->end_count] = set->leaves[leaf - 1];
+        set->end_layouts[set->end_count] = set->leaves[leaf - 1].layout;
         set->ends[set->end_count].next = set->leaves[leaf - 1].next != 0;
         if (!node->leaf)
             node->leaf = (uint32_t)set->end_count + 1;

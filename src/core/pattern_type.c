@@ -2,9 +2,8 @@
 
 #include "core/address.h"
 #include "core/names.h"
+#include "core/pattern_scan.h"
 #include "core/payload_inside.h"
-#include "core/scan.h"
-#include "core/stamp_plain.h"
 
 #define COUNT(array) (sizeof(array) / sizeof *(array))
 
@@ -29,78 +28,19 @@ const unsigned char ind_type_bytes[256] = {
 };
 /* clang-format on */
 
-#ifdef IND_SSE2
-/* Fields are short, and their lengths vary: a loop over their bytes mispredicts its end every time. So, where
- * 16 bytes are there, they are looked at together: a bit for each byte that is of a kind. */
-static inline __m128i within(__m128i bytes, char low, char high)
-{
-    return _mm_and_si128(_mm_cmpgt_epi8(bytes, _mm_set1_epi8((char)(low - 1))),
-                         _mm_cmpgt_epi8(_mm_set1_epi8((char)(high + 1)), bytes));
-}
-
-static inline __m128i sixteen(const char *at)
-{
-    return _mm_loadu_si128((const __m128i *)(const void *)at);
-}
-
-static inline __m128i letters(__m128i bytes)
-{
-    return within(_mm_or_si128(bytes, _mm_set1_epi8(0x20)), 'a', 'z');
-}
-
-static inline unsigned bits(__m128i hits)
-{
-    return (unsigned)_mm_movemask_epi8(hits);
-}
-
-/* How many of the first bits are set, 16 at most. */
-static inline unsigned first_run(unsigned set)
-{
-    return (unsigned)__builtin_ctz(~set | 1u << 16);
-}
-#endif
-
-static const char *run(const char *at, const char *end, unsigned kinds)
-{
-    while (at < end && ind_type_byte(*at, kinds))
-        at++;
-    return at;
-}
-
-/* At least `least` and at most `most` digits; NULL where there are fewer, or more. */
-static const char *digits(const char *at, const char *end, int least, int most)
-{
-#ifdef IND_SSE2
-    if (end - at >= 16) {
-        unsigned length = first_run(bits(within(sixteen(at), '0', '9')));
-        if (length < 16)
-            return (int)length < least || (int)length > most ? NULL : at + length;
-    }
-#endif
-    const char *stop = run(at, end - at > most ? at + most + 1 : end, IND_TYPE_DIGIT);
-    return stop - at < least || stop - at > most ? NULL : stop;
-}
-
-static bool next_is(const char *at, const char *end, char c)
-{
-    return at < end && *at == c;
-}
-
-enum { LONGEST_NUMBER = 64, LONGEST_PREFIX = 64 }; /* bound what is looked at in vain */
-
 /* ---- Numbers ---- */
 
 static const char *scan_int(const char *at, const char *end)
 {
     at += at < end && (*at == '-' || *at == '+');
-    return digits(at, end, 1, LONGEST_NUMBER);
+    return ind_scan_digits(at, end, 1, IND_LONGEST_NUMBER);
 }
 
 static const char *scan_decimal(const char *at, const char *end)
 {
     const char *stop = scan_int(at, end);
     if (stop && end - stop > 1 && *stop == '.' && ind_is_digit(stop[1]))
-        stop = run(stop + 1, end, IND_TYPE_DIGIT);
+        stop = ind_scan_run(stop + 1, end, IND_TYPE_DIGIT);
     return stop;
 }
 
@@ -108,8 +48,9 @@ static const char *scan_hex(const char *at, const char *end)
 {
     if (end - at > 2 && at[0] == '0' && ind_lower(at[1]) == 'x' && ind_type_byte(at[2], IND_TYPE_HEX_DIGIT))
         at += 2;
-    const char *stop = run(at, end - at > LONGEST_NUMBER ? at + LONGEST_NUMBER + 1 : end, IND_TYPE_HEX_DIGIT);
-    return stop > at && stop - at <= LONGEST_NUMBER ? stop : NULL;
+    const char *stop = ind_scan_run(at, end - at > IND_LONGEST_NUMBER ? at + IND_LONGEST_NUMBER + 1 : end,
+                                    IND_TYPE_HEX_DIGIT);
+    return stop > at && stop - at <= IND_LONGEST_NUMBER ? stop : NULL;
 }
 
 /* ---- Addresses ---- */
@@ -119,9 +60,9 @@ static const char *scan_hex(const char *at, const char *end)
  * and a loop over digits mispredicts its end every time. 16 bytes are there. */
 static const char *scan_ipv4_wide(const char *at)
 {
-    __m128i bytes = sixteen(at);
-    unsigned figures = bits(within(bytes, '0', '9'));
-    unsigned points = bits(_mm_cmpeq_epi8(bytes, _mm_set1_epi8('.')));
+    __m128i bytes = ind_sse_sixteen(at);
+    unsigned figures = ind_sse_bits(ind_sse_within(bytes, '0', '9'));
+    unsigned points = ind_sse_bits(_mm_cmpeq_epi8(bytes, _mm_set1_epi8('.')));
     unsigned start = 0, bad = 0;
     for (int i = 0; i < 4; i++) {
         unsigned stop = (unsigned)__builtin_ctz(
@@ -166,8 +107,8 @@ static const char *scan_ipv4(const char *at, const char *end)
 static const char *scan_ipv6(const char *at, const char *end)
 {
     struct ind_address address;
-    const char *stop = run(at, end - at > 5 ? at + 5 : end, IND_TYPE_HEX_DIGIT);
-    if (stop - at > 4 || !next_is(stop, end, ':'))
+    const char *stop = ind_scan_run(at, end - at > 5 ? at + 5 : end, IND_TYPE_HEX_DIGIT);
+    if (stop - at > 4 || !ind_scan_next_is(stop, end, ':'))
         return NULL;
     while (stop < end && stop - at < IND_ADDRESS_WIDTH &&
            (ind_type_byte(*stop, IND_TYPE_HEX_DIGIT) || *stop == ':' || *stop == '.'))
@@ -182,7 +123,8 @@ static const char *scan_ipv6(const char *at, const char *end)
         if (!ind_address_read((struct ind_slice){at, (size_t)(stop - at)}, &address))
             return NULL;
     }
-    const char *zone = next_is(stop, end, '%') ? run(stop + 1, end, IND_TYPE_IN_HOST) : stop;
+    const char *zone =
+        ind_scan_next_is(stop, end, '%') ? ind_scan_run(stop + 1, end, IND_TYPE_IN_HOST) : stop;
     return zone > stop + 1 ? zone : stop;
 }
 
@@ -198,15 +140,16 @@ static const char *scan_mac(const char *at, const char *end)
 #ifdef IND_SSE2
     enum { COLONS = 1 << 2 | 1 << 5 | 1 << 8 | 1 << 11 | 1 << 14 };
     if (end - at >= 18) {
-        __m128i bytes = sixteen(at);
-        __m128i hex =
-            _mm_or_si128(within(bytes, '0', '9'), within(_mm_or_si128(bytes, _mm_set1_epi8(0x20)), 'a', 'f'));
-        if (bits(_mm_cmpeq_epi8(bytes, _mm_set1_epi8(':'))) == COLONS && (bits(hex) | COLONS) == 0xffff &&
-            ind_type_byte(at[16], IND_TYPE_HEX_DIGIT) && at[17] != ':')
+        __m128i bytes = ind_sse_sixteen(at);
+        __m128i hex = _mm_or_si128(ind_sse_within(bytes, '0', '9'),
+                                   ind_sse_within(_mm_or_si128(bytes, _mm_set1_epi8(0x20)), 'a', 'f'));
+        if (ind_sse_bits(_mm_cmpeq_epi8(bytes, _mm_set1_epi8(':'))) == COLONS &&
+            (ind_sse_bits(hex) | COLONS) == 0xffff && ind_type_byte(at[16], IND_TYPE_HEX_DIGIT) &&
+            at[17] != ':')
             return at + 17;
     }
 #endif
-    const char *first = run(at, end < at + 5 ? end : at + 5, IND_TYPE_HEX_DIGIT);
+    const char *first = ind_scan_run(at, end < at + 5 ? end : at + 5, IND_TYPE_HEX_DIGIT);
     int width = (int)(first - at), groups = width == 2 ? 6 : 3;
     if ((width != 2 && width != 4) || first == end)
         return NULL;
@@ -215,173 +158,12 @@ static const char *scan_mac(const char *at, const char *end)
         return NULL;
     for (int i = 1; i < groups; i++) {
         const char *group = first + 1;
-        first = run(group, end < group + width + 1 ? end : group + width + 1, IND_TYPE_HEX_DIGIT);
-        if (first - group != width || (i + 1 < groups && !next_is(first, end, between)))
+        first = ind_scan_run(group, end < group + width + 1 ? end : group + width + 1, IND_TYPE_HEX_DIGIT);
+        if (first - group != width || (i + 1 < groups && !ind_scan_next_is(first, end, between)))
             return NULL;
     }
     bool goes_on = end - first > 1 && *first == between && ind_type_byte(first[1], IND_TYPE_HEX_DIGIT);
     return goes_on ? NULL : first;
-}
-
-/* ---- Times ---- */
-
-static const char *scan_clock(const char *at, const char *end)
-{
-    unsigned bad = 0;
-    if (end - at < 8 || at[2] != ':' || at[5] != ':')
-        return NULL;
-    int hour = ind_two_digits(at, &bad), minute = ind_two_digits(at + 3, &bad),
-        second = ind_two_digits(at + 6, &bad);
-    if (bad || hour > 24 || minute > 59 || second > 60)
-        return NULL;
-    at += 8;
-    if (end - at > 1 && (*at == '.' || *at == ',') && ind_is_digit(at[1]))
-        at = run(at + 1, end, IND_TYPE_DIGIT);
-    return at;
-}
-
-/* "Z", "+01:00", "-0330", " UTC", " GMT" behind a clock; `at` where there is none. */
-static const char *scan_offset(const char *at, const char *end)
-{
-    if (next_is(at, end, 'Z'))
-        return at + 1;
-    const char *sign = next_is(at, end, ' ') ? at + 1 : at;
-    if (end - sign >= 5 && (*sign == '+' || *sign == '-')) {
-        unsigned bad = 0;
-        (void)ind_two_digits(sign + 1, &bad);
-        const char *minutes = sign + 3 + (sign[3] == ':');
-        if (!bad && end - minutes >= 2 && (ind_two_digits(minutes, &bad), !bad))
-            return minutes + 2;
-    }
-    if (end - at >= 4 && (memcmp(at, " UTC", 4) == 0 || memcmp(at, " GMT", 4) == 0))
-        return at + 4;
-    return at;
-}
-
-/* "2026-11-23", "2026/11/23". */
-static const char *scan_iso_date(const char *at, const char *end)
-{
-    unsigned bad = 0;
-    if (end - at < 10 || (at[4] != '-' && at[4] != '/') || at[7] != at[4])
-        return NULL;
-    (void)ind_two_digits(at, &bad);
-    (void)ind_two_digits(at + 2, &bad);
-    int month = ind_two_digits(at + 5, &bad), day = ind_two_digits(at + 8, &bad);
-    return bad || month < 1 || month > 12 || day < 1 || day > 31 ? NULL : at + 10;
-}
-
-/* " 2026": a year; `at` where there is none. */
-static const char *scan_year(const char *at, const char *end)
-{
-    const char *stop = next_is(at, end, ' ') ? digits(at + 1, end, 4, 4) : NULL;
-    return stop && (at[1] == '1' || at[1] == '2') ? stop : at;
-}
-
-/* "Nov 23", "Nov  3", "23 Nov", a weekday before it. */
-static const char *scan_named_date(const char *at, const char *end)
-{
-    static const char days[] = "MonTueWedThuFriSatSun";
-    for (int i = 0; end - at > 4 && i < 7; i++)
-        if (memcmp(at, days + 3 * i, 3) == 0) {
-            at += 3 + (at[3] == ',');
-            at += next_is(at, end, ' ');
-            break;
-        }
-    bool month_first = end - at >= 5 && ind_month_of(at) && at[3] == ' ';
-    if (month_first)
-        at += 4 + (at[4] == ' ');
-    const char *stop = digits(at, end, 1, 2);
-    if (!stop || month_first)
-        return stop;
-    return end - stop >= 4 && *stop == ' ' && ind_month_of(stop + 1) ? stop + 4 : NULL;
-}
-
-/* A clock, a date in figures, or both; a date with a month's name needs a clock or a year. */
-static const char *scan_time(const char *at, const char *end)
-{
-    const char *stop = scan_clock(at, end), *date;
-    if (stop)
-        return scan_offset(stop, end);
-    bool figures = (date = scan_iso_date(at, end)) != NULL;
-    if (!figures && (at == end || !(date = scan_named_date(at, end))))
-        return NULL;
-    const char *year = figures ? date : scan_year(date + next_is(date, end, ','), end);
-    bool has_year = year > date + 1;
-    date = has_year ? year : date;
-    const char *clock = date + next_is(date, end, ',');
-    if (clock < end && (*clock == ' ' || *clock == 'T'))
-        clock = scan_clock(clock + 1, end);
-    else
-        clock = NULL;
-    if (!clock)
-        return figures || has_year ? date : NULL;
-    clock = scan_offset(clock, end);
-    return has_year || figures ? clock : scan_year(clock, end);
-}
-
-/* ---- Durations ---- */
-
-/* Letters that are a unit: s m h d w y; and with an s behind them: n u m. */
-#define LETTER(c) (1u << ((c) - 'a'))
-#define SHORT_UNITS (LETTER('s') | LETTER('m') | LETTER('h') | LETTER('d') | LETTER('w') | LETTER('y'))
-#define SECONDS_OF (LETTER('n') | LETTER('u') | LETTER('m'))
-
-/* The unit at `at`, of those that may stand alone behind a number ("5 seconds") or only at it ("5s"). */
-static const char *scan_unit(const char *at, const char *end, bool apart)
-{
-    static const struct ind_slice units[] = {
-        {"hr", 2},    {"sec", 3},   {"min", 3},    {"hrs", 3},    {"day", 3},     {"secs", 4},   {"mins", 4},
-        {"hour", 4},  {"days", 4},  {"week", 4},   {"year", 4},   {"msec", 4},    {"hours", 5},  {"weeks", 5},
-        {"years", 5}, {"msecs", 5}, {"second", 6}, {"minute", 6}, {"seconds", 7}, {"minutes", 7}};
-    const char *stop = at;
-    while (stop < end && stop - at < 8 && ind_is_alpha(*stop))
-        stop++;
-    struct ind_slice unit = {at, (size_t)(stop - at)};
-    if (unit.length == 1)
-        return !apart && (SHORT_UNITS >> (ind_lower(*at) - 'a') & 1) ? stop : NULL;
-    if (unit.length == 2 && ind_lower(at[1]) == 's' && (SECONDS_OF >> (ind_lower(*at) - 'a') & 1))
-        return apart ? NULL : stop;
-    for (size_t i = 0; i < COUNT(units) && unit.length; i++)
-        if (ind_slice_equal_nocase(unit, units[i]))
-            return apart && unit.length < 3 ? NULL : stop;
-    return NULL;
-}
-
-/* "0:01:09", "04:45", "00:05:12.5"; `minutes` is behind the first figures and its colon. */
-static const char *scan_duration_clock(const char *minutes, const char *end)
-{
-    const char *stop = digits(minutes, end, 2, 2), *next;
-    if (stop && next_is(stop, end, ':') && (next = digits(stop + 1, end, 2, 2)) != NULL)
-        stop = next;
-    if (stop && end - stop > 1 && *stop == '.' && ind_is_digit(stop[1]))
-        stop = run(stop + 1, end, IND_TYPE_DIGIT);
-    return stop;
-}
-
-static const char *scan_duration_part(const char *at, const char *end)
-{
-    const char *stop = digits(at, end, 1, LONGEST_NUMBER), *clock;
-    if (!stop)
-        return NULL;
-    if (next_is(stop, end, ':') && (clock = scan_duration_clock(stop + 1, end)) != NULL)
-        return clock;
-    if (end - stop > 1 && *stop == '.' && ind_is_digit(stop[1]))
-        stop = run(stop + 1, end, IND_TYPE_DIGIT);
-    bool apart = next_is(stop, end, ' ');
-    return scan_unit(stop + apart, end, apart);
-}
-
-/* "3d04h", "1h2m3s", "00:05:12", "35ms", "5 minutes", "2 days, 3:04:05". */
-static const char *scan_duration(const char *at, const char *end)
-{
-    const char *stop = scan_duration_part(at, end), *next = stop;
-    for (int parts = 1; next && parts < 8; parts++) {
-        stop = next;
-        next += next_is(next, end, ',');
-        next += next_is(next, end, ' ');
-        next = scan_duration_part(next, end);
-    }
-    return stop;
 }
 
 /* ---- Names ---- */
@@ -390,13 +172,13 @@ static const char *scan_duration(const char *at, const char *end)
 static const char *interface_rest(const char *at, const char *end)
 {
     for (const char *part;; at = part) {
-        bool slash = next_is(at, end, '/');
-        if (!slash && !next_is(at, end, '.') && !next_is(at, end, ':'))
+        bool slash = ind_scan_next_is(at, end, '/');
+        if (!slash && !ind_scan_next_is(at, end, '.') && !ind_scan_next_is(at, end, ':'))
             return at;
         part = at + 1;
         while (slash && part < end && ind_is_alpha(*part))
             part++;
-        const char *stop = run(part, end, IND_TYPE_DIGIT);
+        const char *stop = ind_scan_run(part, end, IND_TYPE_DIGIT);
         if (stop == part)
             return at;
         part = stop;
@@ -409,19 +191,19 @@ static const char *scan_interface(const char *at, const char *end)
     const char *stop = at;
 #ifdef IND_SSE2
     if (end - at >= 16) { /* "ge0/24" and the like, as far as they go */
-        __m128i bytes = sixteen(at);
-        unsigned prefix_length = first_run(bits(letters(bytes)));
-        unsigned figures = bits(within(bytes, '0', '9')) >> prefix_length;
-        unsigned length = prefix_length + first_run(figures);
+        __m128i bytes = ind_sse_sixteen(at);
+        unsigned prefix_length = ind_sse_first_run(ind_sse_bits(ind_sse_letters(bytes)));
+        unsigned figures = ind_sse_bits(ind_sse_within(bytes, '0', '9')) >> prefix_length;
+        unsigned length = prefix_length + ind_sse_first_run(figures);
         if (prefix_length > 0 && length > prefix_length && length < 16)
             return interface_rest(at + length, end);
     }
 #endif
-    while (stop < end && stop - at < LONGEST_PREFIX &&
+    while (stop < end && stop - at < IND_LONGEST_PREFIX &&
            (ind_is_alpha(*stop) || (stop > at && (*stop == '-' || *stop == '_'))))
         stop++;
     bool prefix = stop > at;
-    const char *number = run(stop, end, IND_TYPE_DIGIT);
+    const char *number = ind_scan_run(stop, end, IND_TYPE_DIGIT);
     if (number == stop)
         return NULL;
     stop = interface_rest(number, end);
@@ -433,10 +215,10 @@ static const char *scan_path(const char *at, const char *end)
 {
     const char *start = at;
     bool drive = false;
-    if (next_is(at, end, '~'))
+    if (ind_scan_next_is(at, end, '~'))
         at++;
     else
-        for (int i = 0; i < 2 && next_is(at, end, '.'); i++)
+        for (int i = 0; i < 2 && ind_scan_next_is(at, end, '.'); i++)
             at++;
     if (at == start) {
         while (at < end && at - start < 16 && (ind_is_alpha(*at) || (at > start && ind_is_digit(*at))))
@@ -447,7 +229,7 @@ static const char *scan_path(const char *at, const char *end)
     }
     if (at == end || (*at != '/' && !(drive && *at == '\\')))
         return NULL;
-    const char *stop = run(at, end, IND_TYPE_IN_PATH);
+    const char *stop = ind_scan_run(at, end, IND_TYPE_IN_PATH);
     while (stop > at + 1 && (stop[-1] == '.' || stop[-1] == ':' || stop[-1] == '!' || stop[-1] == '?'))
         stop--;
     return stop;
@@ -489,9 +271,9 @@ static const char *scan_word(const char *at, const char *end)
 {
 #ifdef IND_SSE2
     if (end - at >= 16) {
-        __m128i bytes = sixteen(at);
-        unsigned blank =
-            bits(_mm_or_si128(_mm_cmpeq_epi8(bytes, _mm_set1_epi8(' ')), within(bytes, '\t', '\r')));
+        __m128i bytes = ind_sse_sixteen(at);
+        unsigned blank = ind_sse_bits(
+            _mm_or_si128(_mm_cmpeq_epi8(bytes, _mm_set1_epi8(' ')), ind_sse_within(bytes, '\t', '\r')));
         if (blank)
             return blank & 1 ? NULL : at + __builtin_ctz(blank);
     }
@@ -531,13 +313,20 @@ static const struct type_row {
 };
 
 const char *(*const ind_type_scans[IND_TYPES])(const char *at, const char *end) = {
-    [IND_TYPE_TIME] = scan_time,         [IND_TYPE_IP] = scan_ip,
-    [IND_TYPE_MAC] = scan_mac,           [IND_TYPE_INT] = scan_int,
-    [IND_TYPE_DECIMAL] = scan_decimal,   [IND_TYPE_HEX] = scan_hex,
-    [IND_TYPE_DURATION] = scan_duration, [IND_TYPE_INTERFACE] = scan_interface,
-    [IND_TYPE_PATH] = scan_path,         [IND_TYPE_HOST] = scan_host,
-    [IND_TYPE_QUOTED] = scan_quoted,     [IND_TYPE_PAIRS] = ind_pairs_end,
-    [IND_TYPE_JSON] = ind_json_end,      [IND_TYPE_WORD] = scan_word,
+    [IND_TYPE_TIME] = ind_scan_time,
+    [IND_TYPE_IP] = scan_ip,
+    [IND_TYPE_MAC] = scan_mac,
+    [IND_TYPE_INT] = scan_int,
+    [IND_TYPE_DECIMAL] = scan_decimal,
+    [IND_TYPE_HEX] = scan_hex,
+    [IND_TYPE_DURATION] = ind_scan_duration,
+    [IND_TYPE_INTERFACE] = scan_interface,
+    [IND_TYPE_PATH] = scan_path,
+    [IND_TYPE_HOST] = scan_host,
+    [IND_TYPE_QUOTED] = scan_quoted,
+    [IND_TYPE_PAIRS] = ind_pairs_end,
+    [IND_TYPE_JSON] = ind_json_end,
+    [IND_TYPE_WORD] = scan_word,
     [IND_TYPE_TEXT] = scan_text,
 };
 
