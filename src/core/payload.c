@@ -86,12 +86,13 @@ const char *ind_pairs_end(const char *at, const char *end)
     return last;
 }
 
-/* "prefix.name" in the scratch memory; the name itself where there is no prefix. */
-static struct ind_slice prefixed(struct ind_slice prefix, struct ind_slice name, struct ind_payload *payload)
+/* "prefix.name" in the scratch memory; the name itself where there is no room. */
+static IND_COLD struct ind_slice prefixed(struct ind_slice prefix, struct ind_slice name,
+                                          struct ind_payload *payload)
 {
     struct ind_buffer *scratch = &payload->scratch;
     size_t start = scratch->length;
-    if (prefix.length == 0 || !ind_buffer_room(scratch, prefix.length + 1 + name.length))
+    if (!ind_buffer_room(scratch, prefix.length + 1 + name.length))
         return name;
     ind_buffer_slice(scratch, prefix);
     ind_buffer_byte(scratch, '.');
@@ -99,7 +100,7 @@ static struct ind_slice prefixed(struct ind_slice prefix, struct ind_slice name,
     return (struct ind_slice){scratch->at + start, scratch->length - start};
 }
 
-void ind_payload_read_pairs(struct ind_slice text, struct ind_slice prefix, struct ind_payload *payload)
+static IND_INLINE void read_pairs(struct ind_slice text, struct ind_slice prefix, struct ind_payload *payload)
 {
     const char *at = text.at, *end = text.at + text.length;
     const char *floor = at; /* no key reaches back behind the value before it */
@@ -124,11 +125,17 @@ void ind_payload_read_pairs(struct ind_slice text, struct ind_slice prefix, stru
             value = (struct ind_slice){at, (size_t)(stop - at)};
         }
         struct ind_slice name = {key, (size_t)(equals - key)};
-        if (!ind_payload_add(payload, prefixed(prefix, name, payload), value))
+        name = prefix.length ? prefixed(prefix, name, payload) : name;
+        if (!ind_payload_add(payload, name, value))
             return;
         payload->kinds |= IND_PAYLOAD_PAIRS;
         at = floor = stop;
     }
+}
+
+void ind_payload_read_pairs(struct ind_slice text, struct ind_slice prefix, struct ind_payload *payload)
+{
+    read_pairs(text, prefix, payload);
 }
 
 /* ---- Event codes ---- */
@@ -146,13 +153,19 @@ static size_t read_code(const struct ind_message *message, struct ind_payload *p
     struct ind_event_code code;
     if (!ind_event_code_read(message->text, &code))
         return 0;
-    (void)ind_payload_add(payload, code_names[0], code.group);
-    if (code.subgroup.length)
-        (void)ind_payload_add(payload, code_names[1], code.subgroup);
-    (void)ind_payload_add(payload, code_names[2], code.severity);
-    (void)ind_payload_add(payload, code_names[3], code.name);
-    if (message->sequence.length)
-        (void)ind_payload_add(payload, code_names[4], message->sequence);
+    if (payload->count + sizeof code_names / sizeof *code_names > IND_PAYLOAD_FIELDS) {
+        payload->more = true;
+        return code.length;
+    }
+    struct ind_pair *fields = payload->fields + payload->count;
+    size_t count = 0;
+    fields[count++] = (struct ind_pair){code_names[0], code.group};
+    fields[count] = (struct ind_pair){code_names[1], code.subgroup};
+    count += code.subgroup.length > 0;
+    fields[count++] = (struct ind_pair){code_names[2], code.severity};
+    fields[count++] = (struct ind_pair){code_names[3], code.name};
+    fields[count] = (struct ind_pair){code_names[4], message->sequence};
+    payload->count += count + (message->sequence.length > 0);
     payload->kinds |= IND_PAYLOAD_CODE;
     return code.length;
 }
@@ -185,7 +198,7 @@ void ind_payload_add_known(const struct ind_message *message, struct ind_payload
         payload->count = before;
         payload->more = more;
         size_t code = *text.at == '%' || *text.at == '#' ? read_code(message, payload) : 0;
-        ind_payload_read_pairs(ind_slice_from(text, code), IND_NOTHING, payload);
+        read_pairs(ind_slice_from(text, code), IND_NOTHING, payload);
     }
     payload->more |= payload->scratch.full;
 }
