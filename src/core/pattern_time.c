@@ -107,8 +107,8 @@ const char *ind_scan_time(const char *at, const char *end)
 #define SHORT_UNITS (LETTER('s') | LETTER('m') | LETTER('h') | LETTER('d') | LETTER('w') | LETTER('y'))
 #define SECONDS_OF (LETTER('n') | LETTER('u') | LETTER('m'))
 
-/* The unit at `at`, of those that may stand alone behind a number ("5 seconds") or only at it ("5s"). */
-static const char *scan_unit(const char *at, const char *end, bool apart)
+/* Behind the unit at `at`, or NULL. */
+static const char *scan_unit(const char *at, const char *end)
 {
     static const struct ind_slice units[] = {
         {"hr", 2},    {"sec", 3},   {"min", 3},    {"hrs", 3},    {"day", 3},     {"secs", 4},   {"mins", 4},
@@ -119,12 +119,12 @@ static const char *scan_unit(const char *at, const char *end, bool apart)
         stop++;
     struct ind_slice unit = {at, (size_t)(stop - at)};
     if (unit.length == 1)
-        return !apart && (SHORT_UNITS >> (ind_lower(*at) - 'a') & 1) ? stop : NULL;
+        return SHORT_UNITS >> (ind_lower(*at) - 'a') & 1 ? stop : NULL;
     if (unit.length == 2 && ind_lower(at[1]) == 's' && (SECONDS_OF >> (ind_lower(*at) - 'a') & 1))
-        return apart ? NULL : stop;
+        return stop;
     for (size_t i = 0; i < COUNT(units) && unit.length; i++)
         if (ind_slice_equal_nocase(unit, units[i]))
-            return apart && unit.length < 3 ? NULL : stop;
+            return stop;
     return NULL;
 }
 
@@ -148,8 +148,7 @@ static const char *scan_duration_part(const char *at, const char *end)
         return clock;
     if (end - stop > 1 && *stop == '.' && ind_is_digit(stop[1]))
         stop = ind_scan_run(stop + 1, end, IND_TYPE_DIGIT);
-    bool apart = ind_scan_next_is(stop, end, ' ');
-    return scan_unit(stop + apart, end, apart);
+    return scan_unit(stop + ind_scan_next_is(stop, end, ' '), end);
 }
 
 /* "3d04h", "1h2m3s", "00:05:12", "35ms", "5 minutes", "2 days, 3:04:05". */
