@@ -125,7 +125,8 @@ static IND_COLD const char *scan_expression(struct ind_matcher *matcher, const s
     int found = pcre2_match(matcher->set->codes[node->literal], (PCRE2_SPTR)text.at, text.length,
                             (size_t)(at - text.at), PCRE2_NOTEMPTY, matcher->match, matcher->effort);
     matcher->gave_up += found < PCRE2_ERROR_PARTIAL;
-    matcher->steps += (size_t)(text.at + text.length - at); /* it has a limit of its own */
+    /* How far it looked is not known, and mostly not far; it has a limit of its own beside. */
+    matcher->steps += (size_t)(text.at + text.length - at) / 16 + 16;
     if (found < 0)
         return NULL;
     size_t stop = pcre2_get_ovector_pointer(matcher->match)[1];
@@ -141,8 +142,9 @@ static IND_INLINE const char *scan_field(struct ind_matcher *matcher, const stru
     stop = ind_type_scan(node->type, at, end);
     if (stop)
         matcher->steps += (size_t)(stop - at);
-    else if (node->type >= IND_TYPE_QUOTED && node->type <= IND_TYPE_JSON)
-        matcher->steps += (size_t)(end - at);
+    else if (at < end && ((node->type == IND_TYPE_QUOTED && (*at == '"' || *at == '\'')) ||
+                          (node->type == IND_TYPE_JSON && *at == '{')))
+        matcher->steps += (size_t)(end - at); /* the other side was looked for up to the end */
     return stop;
 }
 

@@ -74,7 +74,10 @@ struct ind_slice ind_payload_undo(struct ind_slice text, const char *escaped, st
 
 const char *ind_pairs_end(const char *at, const char *end)
 {
+    enum { LONGEST_KEY = 128 }; /* bounds what is looked at in vain */
     const char *last = NULL;
+    if (at >= end || !memchr(at, '=', end - at > LONGEST_KEY ? LONGEST_KEY + 1 : (size_t)(end - at)))
+        return NULL;
     while (key_follows(at, end)) {
         const char *value = (const char *)memchr(at, '=', (size_t)(end - at)) + 1;
         bool quoted = value < end && (*value == '"' || *value == '\'');
