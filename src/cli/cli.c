@@ -2,6 +2,7 @@
 
 #include "collect/clock.h"
 #include "config/moment.h"
+#include "core/escape.h"
 #include "store/reader.h"
 #include <errno.h>
 #include <fcntl.h>
@@ -190,6 +191,29 @@ bool ind_each_line(const char *path, void (*take)(void *context, struct ind_slic
         ind_complain("cannot read all of %s: %s", path, ind_reader_reason(reader));
     ind_reader_close(reader);
     return result != IND_READ_FAILED;
+}
+
+const char *ind_escaped(struct ind_slice text, char *room, size_t size)
+{
+    struct ind_buffer out = ind_buffer_on(room, size - 1);
+    ind_escape_text(&out, text);
+    room[out.length] = '\0';
+    return room;
+}
+
+void ind_print_fields(const struct ind_payload *fields, size_t from, size_t to, size_t least, char *room,
+                      size_t size)
+{
+    enum { WIDEST = 30 };
+    size_t width = least;
+    for (size_t i = from; i < to; i++)
+        if (fields->fields[i].name.length > width && fields->fields[i].name.length <= WIDEST)
+            width = fields->fields[i].name.length;
+    for (size_t i = from; i < to; i++) {
+        struct ind_slice value = fields->fields[i].value;
+        printf("  %-*s ", (int)width, ind_escaped(fields->fields[i].name, room, size));
+        printf("%s\n", value.length ? ind_escaped(value, room, size) : "(empty)");
+    }
 }
 
 size_t ind_terminal_width(void)

@@ -60,6 +60,13 @@ bool ind_each_line(const char *path, void (*take)(void *context, struct ind_slic
 /* Whether standard output may be coloured: a terminal, and no NO_COLOR. */
 bool ind_colour(void);
 
+/* The text as it can be shown, terminated, in `room` of `size` bytes, which is returned. */
+const char *ind_escaped(struct ind_slice text, char *room, size_t size);
+
+/* The fields from number `from` on, before `to`, a row each; names take `least` columns or more. */
+void ind_print_fields(const struct ind_payload *fields, size_t from, size_t to, size_t least, char *room,
+                      size_t size);
+
 /* Columns of the terminal that standard output is; 100 where it is none. */
 size_t ind_terminal_width(void);
 

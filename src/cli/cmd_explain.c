@@ -44,10 +44,7 @@ enum { ROOM = IND_LINE_ROOM(65536) };
 
 static const char *escaped(struct explaining *run, struct ind_slice text)
 {
-    struct ind_buffer out = ind_buffer_on(run->room, ROOM - 1);
-    ind_escape_text(&out, text);
-    run->room[out.length] = '\0';
-    return run->room;
+    return ind_escaped(text, run->room, ROOM);
 }
 
 /* With something behind it on its line, or (`alone`) without. */
@@ -158,20 +155,6 @@ static const struct {
                      {IND_PAYLOAD_JSON, "JSON"},
                      {IND_PAYLOAD_PAIRS, "key=value"}};
 
-/* Fields from `from` on, before `to`. */
-static void print_fields(struct explaining *run, const struct ind_payload *payload, size_t from, size_t to)
-{
-    size_t width = NAME_WIDTH - 3;
-    for (size_t i = from; i < to; i++)
-        if (payload->fields[i].name.length > width && payload->fields[i].name.length <= 30)
-            width = payload->fields[i].name.length;
-    for (size_t i = from; i < to; i++) {
-        struct ind_slice value = payload->fields[i].value;
-        printf("  %-*s", (int)width, escaped(run, payload->fields[i].name));
-        printf(" %s\n", value.length ? escaped(run, value) : "(empty)");
-    }
-}
-
 static void print_pattern(struct explaining *run, const struct ind_payload *payload)
 {
     if (ind_patterns_count(run->config->patterns) == 0)
@@ -182,7 +165,7 @@ static void print_pattern(struct explaining *run, const struct ind_payload *payl
     else
         printf("%s, %zu field%s\n", escaped(run, payload->pattern), payload->from_pattern,
                payload->from_pattern == 1 ? "" : "s");
-    print_fields(run, payload, 0, payload->from_pattern);
+    ind_print_fields(payload, 0, payload->from_pattern, NAME_WIDTH - 3, run->room, ROOM);
 }
 
 static void print_payload(struct explaining *run, const struct ind_payload *payload)
@@ -201,7 +184,7 @@ static void print_payload(struct explaining *run, const struct ind_payload *payl
         }
     printf(", %zu field%s%s\n", count, count == 1 ? "" : "s",
            payload->more ? ", and more that are not looked at" : "");
-    print_fields(run, payload, payload->from_pattern, payload->count);
+    ind_print_fields(payload, payload->from_pattern, payload->count, NAME_WIDTH - 3, run->room, ROOM);
 }
 
 /* "severity at least error (it is warning)" */

@@ -4,7 +4,6 @@
 #include "collect/clock.h"
 #include "collect/fit.h"
 #include "core/escape.h"
-#include "core/names.h"
 
 #include <jansson.h>
 #include <stdlib.h>
@@ -40,10 +39,7 @@ struct fitting {
 
 static const char *escaped(struct fitting *run, struct ind_slice text)
 {
-    struct ind_buffer out = ind_buffer_on(run->room, ROOM - 1);
-    ind_escape_text(&out, text);
-    run->room[out.length] = '\0';
-    return run->room;
+    return ind_escaped(text, run->room, ROOM);
 }
 
 /* ---- For people ---- */
@@ -69,19 +65,11 @@ static void print_marked_fields(const struct ind_fit *fit)
 
 static void print_fit(struct fitting *run, const struct ind_fit *fit)
 {
-    int width = 8;
     print_marked_fields(fit);
     printf(given.pattern ? "fits\n" : "fits %s: ", escaped(run, fit->pattern));
     if (!given.pattern)
         printf("%s\n", escaped(run, fit->layout->source));
-    for (size_t i = 0; i < fit->fields->count; i++)
-        if ((int)fit->fields->fields[i].name.length > width && fit->fields->fields[i].name.length < 30)
-            width = (int)fit->fields->fields[i].name.length;
-    for (size_t i = 0; i < fit->fields->count; i++) {
-        struct ind_slice value = fit->fields->fields[i].value;
-        printf("  %-*s ", width, escaped(run, fit->fields->fields[i].name));
-        printf("%s\n", value.length ? escaped(run, value) : "(empty)");
-    }
+    ind_print_fields(fit->fields, 0, fit->fields->count, 8, run->room, ROOM);
 }
 
 /* The place where the first of the layouts stops. One behind the end is shown under a blank put there. */

@@ -334,7 +334,9 @@ void ind_config_compare_patterns(struct ind_loaded *loaded)
                        "whether one text may fit both could not be told of %zu pair%s of layouts: %s%s",
                        comparing.unknown, comparing.unknown == 1 ? "" : "s", comparing.list,
                        comparing.unknown > PAIRS_TOLD ? ", …" : "");
-    if (left_out)
+    if (left_out == SIZE_MAX)
+        ind_remark_add(&loaded->remarks, true, NULL, 0, 0, "out of memory while comparing the patterns");
+    else if (left_out)
         ind_remark_add(&loaded->remarks, true, NULL, 0, 0,
                        "too many pairs of layouts begin alike: %zu of them were not compared", left_out);
     ind_remarks_sort(&loaded->remarks);

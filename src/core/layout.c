@@ -1,7 +1,5 @@
 #include "core/layout.h"
 
-#include "core/names.h"
-
 struct reading {
     struct ind_slice source;
     size_t at;
@@ -122,15 +120,22 @@ static bool read_type(struct reading *reading, struct ind_slice type, size_t at,
     return false;
 }
 
+/* Nothing follows a remainder. */
+static bool check_last(struct reading *reading, const struct ind_layout_piece *before)
+{
+    if (!before || !before->field || before->type != IND_TYPE_REMAINDER)
+        return true;
+    wrong(reading, before->at, before->length, "a remainder takes all there is; put it last", IND_NOTHING,
+          "");
+    return false;
+}
+
 /* What may not stand side by side: nothing would tell where the first ends. */
 static bool check_neighbour(struct reading *reading, const struct ind_layout_piece *before,
                             const struct ind_layout_piece *piece)
 {
-    if (before && before->field && before->type == IND_TYPE_REMAINDER) {
-        wrong(reading, before->at, before->length, "a remainder takes all there is; put it last", IND_NOTHING,
-              "");
+    if (!check_last(reading, before))
         return false;
-    }
     if (!before || !before->field || !piece->field)
         return true;
     if (piece->type == IND_TYPE_REMAINDER && before->type != IND_TYPE_TEXT)
@@ -228,11 +233,8 @@ static bool read_pieces(struct reading *reading)
         }
         size_t length = c == '{' || c == '}' ? 2 : 1;
         const struct ind_layout_piece *before = last_piece(reading);
-        if (before && before->field && before->type == IND_TYPE_REMAINDER) {
-            wrong(reading, before->at, before->length, "a remainder takes all there is; put it last",
-                  IND_NOTHING, "");
+        if (!check_last(reading, before))
             return false;
-        }
         add_byte(reading, c, reading->at, length);
         reading->at += length;
     }
@@ -268,12 +270,4 @@ bool ind_layout_take_apart(struct ind_slice source, struct ind_layout_text *layo
               "\"{interface:interface} link down\"",
               IND_NOTHING, "");
     return !mistake->made;
-}
-
-bool ind_layout_fits_all(const struct ind_layout_text *layout)
-{
-    for (size_t i = 0; i < layout->count; i++)
-        if (!layout->pieces[i].field || layout->pieces[i].type < IND_TYPE_TEXT)
-            return false;
-    return true;
 }

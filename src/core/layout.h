@@ -31,7 +31,4 @@ struct ind_layout_text {
 bool ind_layout_take_apart(struct ind_slice source, struct ind_layout_text *layout,
                            struct ind_mistake *mistake);
 
-/* Whether the layout fits whatever comes: nothing in it but fields that take anything. */
-bool ind_layout_fits_all(const struct ind_layout_text *layout);
-
 #endif

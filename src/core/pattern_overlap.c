@@ -19,7 +19,6 @@ struct cell {
 struct cells {
     struct cell list[CELLS];
     size_t count;
-    bool unknown; /* there is an expression in it whose texts are not known */
 };
 
 /* ---- Types as cells ---- */
@@ -116,13 +115,11 @@ static bool make_cells(const struct ind_pattern_layout *layout, bool narrowed, s
 {
     struct ind_mistake mistake = {0};
     cells->count = 0;
-    cells->unknown = false;
     if (!ind_layout_take_apart(layout->source, text, &mistake))
         return false;
     for (size_t i = 0; i < text->count; i++) {
         const struct ind_layout_piece *piece = &text->pieces[i];
         if (piece->field) {
-            cells->unknown |= piece->type == IND_TYPE_RE;
             if (!add_type(cells, (narrowed ? narrow : wide)[piece->type]))
                 return false;
             continue;
