@@ -3,7 +3,6 @@
 #include "cli/table.h"
 #include "collect/clock.h"
 #include "collect/fit.h"
-#include "core/escape.h"
 
 #include <jansson.h>
 #include <stdlib.h>
