@@ -89,13 +89,18 @@ bool ind_moment_option(const char *option, const char *text, const struct ind_zo
     return false;
 }
 
-bool ind_condition_option(const struct ind_config *config, const char *text, ind_condition *condition)
+bool ind_condition_option(const struct ind_config *config, const char *text, struct ind_conditions **set,
+                          ind_condition *condition)
 {
     struct ind_mistake mistake = {0};
-    *condition = IND_CONDITION_ALWAYS;
-    if (!text ||
-        ind_condition_read(config->conditions, ind_slice_of(text), &config->named, condition, &mistake))
+    if (ind_config_condition(config, ind_slice_of(text), set, condition, &mistake))
         return true;
+    ind_conditions_free(*set);
+    *set = NULL;
+    if (!mistake.made) {
+        ind_complain("out of memory");
+        return false;
+    }
     char name[] = "--when";
     struct ind_source source = {.path = name, .bytes = (char *)(uintptr_t)text, .length = strlen(text)};
     struct ind_remarks remarks = {0};

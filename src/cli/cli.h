@@ -51,7 +51,8 @@ bool ind_moment_option(const char *option, const char *text, const struct ind_zo
                        ind_time *time);
 
 /* A condition given as --when (NULL: every message); told, with its place, where it is none. */
-bool ind_condition_option(const struct ind_config *config, const char *text, ind_condition *condition);
+bool ind_condition_option(const struct ind_config *config, const char *text, struct ind_conditions **set,
+                          ind_condition *condition);
 
 /* Gives each line of a file (- is standard input; compressed by its name) without its end. False, told, where
  * it cannot be read, or not to its end. */

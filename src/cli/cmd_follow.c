@@ -106,7 +106,10 @@ static int run(struct ind_call *call)
     if (!ind_load(call, false, &loaded))
         return IND_EXIT_CALL;
     ind_condition condition;
-    if (!ind_condition_option(loaded.config, given.when, &condition)) {
+    struct ind_conditions *set;
+    bool good = ind_condition_option(loaded.config, given.when, &set, &condition);
+    ind_conditions_free(set); /* the collector reads it again; here it was tried */
+    if (!good) {
         ind_loaded_free(&loaded);
         return IND_EXIT_CALL;
     }

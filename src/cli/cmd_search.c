@@ -104,8 +104,8 @@ static bool read_settings(const struct ind_config *config, struct ind_search_set
     settings->count_only = given.count != 0;
     return ind_moment_option("since", given.since, config->zone, false, &settings->since) &&
            ind_moment_option("until", given.until, config->zone, true, &settings->until) &&
-           ind_condition_option(config, given.when, &settings->when) && read_by(settings) &&
-           read_layout(settings, template);
+           ind_condition_option(config, given.when, &settings->conditions, &settings->when) &&
+           read_by(settings) && read_layout(settings, template);
 }
 
 /* ---- Files ---- */
@@ -280,6 +280,7 @@ static int run(struct ind_call *call)
         free(files);
     }
     ind_snapshot_free(&snapshot);
+    ind_conditions_free(settings.conditions);
     ind_loaded_free(&loaded);
     return status;
 }

@@ -6,6 +6,7 @@
 struct ind_explainer {
     const struct ind_config *config;
     struct ind_answers answers;
+    uint32_t *taken;
     struct ind_path_clock clock;
     struct ind_explanation explanation;
     char address[IND_ADDRESS_WIDTH];
@@ -24,8 +25,10 @@ struct ind_explainer *ind_explainer_new(const struct ind_config *config)
     explanation->condition_count = config->named.count;
     explanation->routes = calloc(config->route_count + 1, sizeof *explanation->routes);
     explanation->conditions = calloc(config->named.count + 1, sizeof *explanation->conditions);
-    if (ind_answers_begin(&explainer->answers, config->conditions) && explanation->routes &&
-        explanation->conditions)
+    explainer->taken = calloc(config->route_count + 1, sizeof *explainer->taken);
+    if (ind_answers_begin(&explainer->answers, config->conditions) &&
+        ind_router_prepare(config->router, &explainer->answers) && explanation->routes &&
+        explanation->conditions && explainer->taken)
         return explainer;
     ind_explainer_free(explainer);
     return NULL;
@@ -36,6 +39,7 @@ void ind_explainer_free(struct ind_explainer *explainer)
     if (!explainer)
         return;
     ind_answers_free(&explainer->answers);
+    free(explainer->taken);
     free(explainer->explanation.routes);
     free(explainer->explanation.conditions);
     free(explainer);
@@ -149,29 +153,34 @@ static void take(struct ind_explainer *explainer, struct ind_route_verdict *verd
     explainer->explanation.taken++;
 }
 
-static void judge_routes(struct ind_explainer *explainer)
+/* What the router decided, and for each route why: its condition, or what keeps the message from it. */
+static void judge_routes(struct ind_explainer *explainer, size_t taken)
 {
     const struct ind_config *config = explainer->config;
     struct ind_explanation *explanation = &explainer->explanation;
     const struct ind_route *last = NULL;
+    const struct ind_route *first = taken ? &config->routes[explainer->taken[0]] : NULL;
+    size_t next = 0;
     explanation->taken = 0;
     for (size_t i = 0; i < config->route_count; i++) {
         struct ind_route_verdict *verdict = &explanation->routes[i];
-        verdict->route = &config->routes[i];
-        verdict->reason_count = 0;
-        verdict->taken = last ? IND_NOT_ASKED : IND_NOT_TAKEN;
-        verdict->above = last;
-        if (last)
+        const struct ind_route *route = &config->routes[i];
+        bool takes = next < taken && explainer->taken[next] == i;
+        bool needless = route->otherwise && first && !first->otherwise;
+        *verdict = (struct ind_route_verdict){.route = route, .taken = IND_NOT_TAKEN};
+        if (last || needless) {
+            verdict->taken = last ? IND_NOT_ASKED : IND_NOT_NEEDED;
+            verdict->above = last ? last : first;
             continue;
-        bool holds = ind_condition_holds(config->conditions, verdict->route->when, &explanation->message,
-                                         &explainer->answers);
-        verdict->reason_count =
-            ind_condition_why(config->conditions, verdict->route->when, &explanation->message,
-                              &explainer->answers, verdict->reasons, IND_REASONS);
-        if (holds && explanation->message.original.length)
-            take(explainer, verdict);
-        if (holds && verdict->route->last)
-            last = verdict->route;
+        }
+        verdict->reason_count = ind_condition_why(config->conditions, route->when, &explanation->message,
+                                                  &explainer->answers, verdict->reasons, IND_REASONS);
+        if (!takes)
+            continue;
+        next++;
+        take(explainer, verdict);
+        if (route->last)
+            last = route;
     }
 }
 
@@ -198,11 +207,14 @@ const struct ind_explanation *ind_explain(struct ind_explainer *explainer, struc
     explanation->malformed_because = malformed_because(message);
     explanation->whose = whose(config->devices, message, who.device);
     find_parts(explanation);
-    ind_answers_next(&explainer->answers);
     if (from_file)
         message->received = received;
+    ind_answers_next(&explainer->answers);
+    size_t taken = message->original.length
+                       ? ind_router_decide(config->router, message, &explainer->answers, explainer->taken)
+                       : 0;
     message->payload = ind_answers_payload(&explainer->answers, message);
     judge_conditions(explainer);
-    judge_routes(explainer);
+    judge_routes(explainer, taken);
     return explanation;
 }

@@ -29,12 +29,17 @@ struct ind_condition_verdict {
     size_t reason_count;
 };
 
-enum ind_taken { IND_TAKEN, IND_NOT_TAKEN, IND_NOT_ASKED };
+enum ind_taken {
+    IND_TAKEN,
+    IND_NOT_TAKEN, /* its condition does not hold */
+    IND_NOT_ASKED, /* a route above is `last` and took it */
+    IND_NOT_NEEDED /* it is `otherwise`, and another route took it */
+};
 
 struct ind_route_verdict {
     const struct ind_route *route;
     enum ind_taken taken;
-    const struct ind_route *above; /* IND_NOT_ASKED: which is `last` and took it */
+    const struct ind_route *above; /* IND_NOT_ASKED, IND_NOT_NEEDED: the route that took it */
     char path[IND_PATH + 1];       /* IND_TAKEN: the file, below the store; terminated */
     struct ind_reason reasons[IND_REASONS];
     size_t reason_count;

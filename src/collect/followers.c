@@ -103,11 +103,8 @@ static bool compile(struct follower *follower, struct ind_mistake *mistake)
 {
     const struct ind_config *config = follower->all->collector->rules->config;
     struct ind_conditions *set = NULL;
-    ind_condition condition = IND_CONDITION_ALWAYS;
-    bool good = follower->when
-                    ? ind_config_condition(config, ind_slice_of(follower->when), &set, &condition, mistake)
-                    : (set = ind_conditions_new(IND_NOTHING, NULL, config->patterns)) != NULL;
-    if (!good) {
+    ind_condition condition;
+    if (!ind_config_condition(config, ind_slice_of(follower->when), &set, &condition, mistake)) {
         ind_conditions_free(set);
         return false;
     }

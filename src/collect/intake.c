@@ -47,7 +47,8 @@ struct ind_intake *ind_intake_new(const struct ind_config *config, struct ind_ac
     intake->config = config;
     intake->accounts = accounts;
     intake->domain = ind_devices_domain(config->devices);
-    bool answers = ind_answers_begin(&intake->answers, config->conditions);
+    bool answers = ind_answers_begin(&intake->answers, config->conditions) &&
+                   ind_router_prepare(config->router, &intake->answers);
     intake->taken = calloc(config->route_count, sizeof *intake->taken);
     intake->groups = calloc(config->route_count * IND_PRIS, sizeof *intake->groups);
     intake->json = ind_json_line_new();

@@ -87,8 +87,9 @@ const char *ind_config_find(void);
  * compared. */
 void ind_config_compare_patterns(struct ind_loaded *loaded);
 
-/* Reads a condition into a set of its own, with the named conditions of this configuration. New in *set, also
- * where it is false with *mistake made; NULL where memory is out. */
+/* Reads a condition into a set of its own, with the named conditions of this configuration; an empty one
+ * holds for every message. New in *set, compiled, also where it is false with *mistake made; NULL where
+ * memory is out. */
 bool ind_config_condition(const struct ind_config *config, struct ind_slice text, struct ind_conditions **set,
                           ind_condition *condition, struct ind_mistake *mistake);
 

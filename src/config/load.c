@@ -125,6 +125,21 @@ char *ind_keep(struct ind_loader *loader, struct ind_slice text)
     return copy;
 }
 
+char **ind_keep_list(struct ind_loader *loader, size_t count)
+{
+    struct ind_config *config = loader->config;
+    char **list = calloc(count + 1, sizeof *list);
+    char **kept = list ? realloc(config->kept, (config->kept_count + 1) * sizeof *kept) : NULL;
+    if (!kept) {
+        free(list);
+        no_memory(loader);
+        return NULL;
+    }
+    config->kept = kept;
+    config->kept[config->kept_count++] = (char *)list;
+    return list;
+}
+
 bool ind_grow(struct ind_loader *loader, void *array, size_t *count, size_t size)
 {
     void **list = array;

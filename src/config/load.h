@@ -32,6 +32,7 @@ struct ind_loader {
     struct ind_setting_seen *seen; /* settings that may stand once only */
     size_t seen_count;
     int depth; /* of includes */
+    int named_depth;
 };
 
 /* A mistake or a doubt at a node. */
@@ -80,6 +81,9 @@ char *ind_resolve_path(struct ind_loader *loader, const struct ind_node *node);
 /* A copy that lives as long as the configuration; NULL where memory is out, which is then told. */
 char *ind_keep(struct ind_loader *loader, struct ind_slice text);
 
+/* Room for so many texts, all NULL, that lives as long. */
+char **ind_keep_list(struct ind_loader *loader, size_t count);
+
 /* Grows an array by one zeroed element; false where memory is out, which is then told. */
 bool ind_grow(struct ind_loader *loader, void *array, size_t *count, size_t size);
 
@@ -96,5 +100,6 @@ void ind_load_listen(struct ind_loader *loader, const struct ind_node *value, vo
 void ind_load_allow(struct ind_loader *loader, const struct ind_node *value, void *into);
 
 bool ind_default_policy(struct ind_loader *loader);
+struct ind_policy *ind_find_policy(struct ind_config *config, struct ind_slice name);
 
 #endif

@@ -175,6 +175,8 @@ static bool check_condition_name(struct ind_loader *loader, const struct ind_nod
     return !what;
 }
 
+enum { DEEPEST_NAMES = 50 };
+
 /* Names are resolved when first used, so that their order does not matter. */
 static enum ind_resolved resolve(void *context, size_t index, ind_condition *condition)
 {
@@ -186,8 +188,14 @@ static enum ind_resolved resolve(void *context, size_t index, ind_condition *con
     if (named->state == IND_NAMED_UNREAD) {
         struct ind_mistake mistake = {0};
         named->state = IND_NAMED_READING;
-        bool good = ind_condition_read(config->conditions, named->value->text, &config->named,
-                                       &config->named_conditions[index], &mistake);
+        if (++loader->named_depth > DEEPEST_NAMES)
+            ind_mistake_say(&mistake, 0, named->value->text.length,
+                            "named conditions that use others more than 50 deep; write some of them out",
+                            IND_NOTHING, "", IND_NOTHING, "");
+        bool good =
+            !mistake.made && ind_condition_read(config->conditions, named->value->text, &config->named,
+                                                &config->named_conditions[index], &mistake);
+        loader->named_depth--;
         named->state = good ? IND_NAMED_READ : IND_NAMED_BROKEN;
         bool doubt =
             good && ind_condition_doubt(config->conditions, config->named_conditions[index], false, &mistake);
@@ -246,6 +254,7 @@ struct own_set {
     const struct ind_config *config;
     struct ind_conditions *set;
     struct ind_named named;
+    ind_condition *read; /* by name; IND_CONDITION_ALWAYS: not yet */
 };
 
 /* The configuration's own reading of them has shown that there are no circles and no mistakes. */
@@ -253,18 +262,26 @@ static enum ind_resolved resolve_into(void *context, size_t index, ind_condition
 {
     struct own_set *own = context;
     struct ind_mistake mistake = {0};
-    return ind_condition_read(own->set, ind_slice_of(own->config->named_texts[index]), &own->named, condition,
-                              &mistake)
-               ? IND_RESOLVED
-               : IND_RESOLVED_BROKEN;
+    if (own->read[index] == IND_CONDITION_ALWAYS &&
+        !ind_condition_read(own->set, ind_slice_of(own->config->named_texts[index]), &own->named,
+                            &own->read[index], &mistake))
+        return IND_RESOLVED_BROKEN;
+    *condition = own->read[index];
+    return IND_RESOLVED;
 }
 
 bool ind_config_condition(const struct ind_config *config, struct ind_slice text, struct ind_conditions **set,
                           ind_condition *condition, struct ind_mistake *mistake)
 {
+    *condition = IND_CONDITION_ALWAYS;
     *set = ind_conditions_new(ind_slice_of(config->domain), config->zone, config->patterns);
-    if (!*set)
-        return false;
-    struct own_set own = {config, *set, {config->named.names, config->named.count, resolve_into, &own}};
-    return ind_condition_read(*set, text, &own.named, condition, mistake);
+    ind_condition *read = calloc(config->named.count + 1, sizeof *read);
+    struct own_set own = {config, *set, {config->named.names, config->named.count, resolve_into, &own}, read};
+    bool good = *set && read;
+    if (good && text.length)
+        good = ind_condition_read(*set, text, &own.named, condition, mistake);
+    if (good)
+        (void)ind_conditions_compile(*set); /* without it it is slower, no more */
+    free(read);
+    return good;
 }

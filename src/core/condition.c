@@ -4,7 +4,9 @@
 #include "core/header.h"
 #define PCRE2_CODE_UNIT_WIDTH 8
 #include <pcre2.h>
+#define XXH_INLINE_ALL
 #include <stdlib.h>
+#include <xxhash.h>
 
 /* What is asked of which field; a row is all that a new field needs here. */
 #define OPS_WORDS (OP_IS | OP_CONTAINS | OP_MENTIONS | OP_STARTS | OP_ENDS | OP_MATCHES | OP_PRESENT)
@@ -125,7 +127,7 @@ struct ind_conditions *ind_conditions_new(struct ind_slice domain, const struct 
         return NULL;
     set->zone = zone;
     set->patterns = patterns && ind_patterns_layout_count(patterns) ? patterns : NULL;
-    ind_node_add(set, NODE_ALWAYS, 0, 0, 0);
+    ind_facts_settle(set, ind_node_add(set, NODE_ALWAYS, 0, 0, 0));
     set->domain = ind_set_keep(set, domain.at, domain.length);
     if (set->out_of_memory) {
         ind_conditions_free(set);
@@ -147,13 +149,16 @@ void ind_conditions_free(struct ind_conditions *set)
 {
     if (!set)
         return;
+    ind_indexes_free(set);
     for (size_t i = 0; i < set->test_count; i++)
         ind_test_free(&set->tests[i]);
     for (size_t i = 0; i < set->kept_count; i++)
         free(set->kept[i]);
     free(set->kept);
     free(set->tests);
+    free(set->test_slots);
     free(set->nodes);
+    free(set->facts);
     free(set);
 }
 
@@ -163,13 +168,16 @@ uint32_t ind_node_add(struct ind_conditions *set, enum node_kind kind, uint32_t 
     if (set->node_count == set->node_room) {
         size_t room = set->node_room ? set->node_room * 2 : 32;
         struct node *nodes = realloc(set->nodes, room * sizeof *nodes);
-        if (!nodes) {
+        set->nodes = nodes ? nodes : set->nodes;
+        struct facts *facts = realloc(set->facts, room * sizeof *facts);
+        set->facts = facts ? facts : set->facts;
+        if (!nodes || !facts) {
             set->out_of_memory = true;
             return 0;
         }
-        set->nodes = nodes;
         set->node_room = room;
     }
+    set->facts[set->node_count] = (struct facts){0};
     set->nodes[set->node_count] = (struct node){
         .kind = (uint8_t)kind, .source = source, .at = (uint32_t)at, .length = (uint32_t)length};
     return (uint32_t)set->node_count++;
@@ -193,28 +201,73 @@ static bool same_test(const struct test *a, const struct test *b)
     return true;
 }
 
+static uint32_t hash_test(const struct test *test)
+{
+    XXH64_state_t state;
+    XXH64_reset(&state, test->field * 64u + test->op * 2u + test->nocase);
+    XXH64_update(&state, &test->numbers, sizeof test->numbers);
+    XXH64_update(&state, &test->limit, sizeof test->limit);
+    if (test->id.length)
+        XXH64_update(&state, test->id.at, test->id.length);
+    if (test->name.length)
+        XXH64_update(&state, test->name.at, test->name.length);
+    for (size_t i = 0; test->texts && i < test->count; i++)
+        XXH64_update(&state, test->texts[i].at, test->texts[i].length);
+    for (size_t i = 0; test->networks && i < test->count; i++)
+        XXH64_update(&state, test->networks[i].address.bytes, sizeof test->networks[i].address.bytes);
+    return (uint32_t)XXH64_digest(&state);
+}
+
+/* Where the test is, or is to be. */
+static uint32_t *test_slot(const struct ind_conditions *set, const struct test *test)
+{
+    size_t last = set->test_slot_count - 1, place = test->hash & last;
+    while (set->test_slots[place]) {
+        const struct test *other = &set->tests[set->test_slots[place] - 1];
+        if (other->hash == test->hash && same_test(other, test))
+            break;
+        place = (place + 1) & last;
+    }
+    return &set->test_slots[place];
+}
+
+static bool more_tests(struct ind_conditions *set)
+{
+    size_t room = set->test_room ? set->test_room * 2 : 16;
+    struct test *tests = realloc(set->tests, room * sizeof *tests);
+    if (!tests)
+        return false;
+    set->tests = tests;
+    uint32_t *slots = calloc(room * 2, sizeof *slots);
+    if (!slots)
+        return false;
+    set->test_room = room;
+    free(set->test_slots);
+    set->test_slots = slots;
+    set->test_slot_count = room * 2;
+    for (size_t i = 0; i < set->test_count; i++)
+        *test_slot(set, &set->tests[i]) = (uint32_t)i + 1;
+    return true;
+}
+
 uint32_t ind_test_add(struct ind_conditions *set, struct test *test)
 {
-    for (size_t i = 0; i < set->test_count; i++)
-        if (same_test(&set->tests[i], test)) {
-            ind_test_free(test);
-            return (uint32_t)i;
-        }
-    if (set->test_count == set->test_room) {
-        size_t room = set->test_room ? set->test_room * 2 : 16;
-        struct test *tests = realloc(set->tests, room * sizeof *tests);
-        if (!tests) {
-            ind_test_free(test);
-            set->out_of_memory = true;
-            return 0;
-        }
-        set->tests = tests;
-        set->test_room = room;
+    if (set->test_count == set->test_room && !more_tests(set)) {
+        ind_test_free(test);
+        set->out_of_memory = true;
+        return 0;
+    }
+    test->hash = hash_test(test);
+    uint32_t *slot = test_slot(set, test);
+    if (*slot) {
+        ind_test_free(test);
+        return *slot - 1;
     }
     set->fields |= 1u << test->field;
     set->regexes |= test->op == OP_MATCHES;
-    set->tests[set->test_count] = *test;
-    return (uint32_t)set->test_count++;
+    set->tests[set->test_count++] = *test;
+    *slot = (uint32_t)set->test_count;
+    return *slot - 1;
 }
 
 size_t ind_conditions_tests(const struct ind_conditions *set)
@@ -222,21 +275,39 @@ size_t ind_conditions_tests(const struct ind_conditions *set)
     return set->test_count;
 }
 
+static IND_INLINE bool test_holds(const struct ind_conditions *set, uint32_t number,
+                                  const struct ind_message *message, struct ind_answers *answers)
+{
+    uint32_t *answer = &answers->of_test[number];
+    if ((*answer & ~1u) == answers->round)
+        return *answer & 1;
+    uint32_t index = number < set->indexed ? set->index_of[number] : 0;
+    if (index == 0) {
+        *answer = answers->round | ind_test_ask(set, &set->tests[number], message, answers);
+    } else {
+        if (answers->looked[index - 1] != answers->round)
+            ind_index_look(set, index - 1, message, answers);
+        if ((*answer & ~1u) != answers->round)
+            *answer = answers->round; /* what an index does not find does not hold */
+    }
+    return *answer & 1;
+}
+
 bool ind_condition_holds(const struct ind_conditions *set, ind_condition condition,
                          const struct ind_message *message, struct ind_answers *answers)
 {
     const struct node *node = &set->nodes[condition];
     switch (node->kind) {
-    case NODE_TEST: {
-        uint32_t *answer = &answers->of_test[node->test];
-        if ((*answer & ~1u) != answers->round)
-            *answer = answers->round | ind_test_ask(set, &set->tests[node->test], message, answers);
-        return *answer & 1;
-    }
+    case NODE_TEST:
+        return test_holds(set, node->test, message, answers);
     case NODE_NOT:
         return !ind_condition_holds(set, node->first, message, answers);
-    case NODE_NAME:
-        return ind_condition_holds(set, node->first, message, answers);
+    case NODE_NAME: {
+        uint32_t *answer = &answers->of_name[node->test];
+        if ((*answer & ~1u) != answers->round)
+            *answer = answers->round | ind_condition_holds(set, node->first, message, answers);
+        return *answer & 1;
+    }
     case NODE_ALL:
     case NODE_ANY:
         for (uint32_t part = node->first; part; part = set->nodes[part].next)
@@ -246,77 +317,6 @@ bool ind_condition_holds(const struct ind_conditions *set, ind_condition conditi
     default:
         return true;
     }
-}
-
-enum ind_verdict ind_condition_by_pri(const struct ind_conditions *set, ind_condition condition,
-                                      unsigned facility, unsigned severity)
-{
-    const struct node *node = &set->nodes[condition];
-    switch (node->kind) {
-    case NODE_TEST: {
-        const struct test *test = &set->tests[node->test];
-        if (test->field == IND_FIELD_FACILITY)
-            return test->numbers >> facility & 1 ? IND_YES : IND_NO;
-        if (test->field == IND_FIELD_SEVERITY)
-            return test->numbers >> severity & 1 ? IND_YES : IND_NO;
-        return IND_OPEN;
-    }
-    case NODE_NOT: {
-        enum ind_verdict inner = ind_condition_by_pri(set, node->first, facility, severity);
-        return inner == IND_OPEN ? IND_OPEN : inner == IND_YES ? IND_NO : IND_YES;
-    }
-    case NODE_NAME:
-        return ind_condition_by_pri(set, node->first, facility, severity);
-    case NODE_ALL:
-    case NODE_ANY: {
-        enum ind_verdict decides = node->kind == NODE_ANY ? IND_YES : IND_NO;
-        enum ind_verdict sum = node->kind == NODE_ANY ? IND_NO : IND_YES;
-        for (uint32_t part = node->first; part; part = set->nodes[part].next) {
-            enum ind_verdict verdict = ind_condition_by_pri(set, part, facility, severity);
-            if (verdict == decides)
-                return decides;
-            if (verdict == IND_OPEN)
-                sum = IND_OPEN;
-        }
-        return sum;
-    }
-    default:
-        return IND_YES;
-    }
-}
-
-unsigned ind_condition_fields(const struct ind_conditions *set, ind_condition condition)
-{
-    const struct node *node = &set->nodes[condition];
-    if (node->kind == NODE_TEST)
-        return 1u << set->tests[node->test].field;
-    unsigned fields = 0;
-    uint32_t part = node->kind == NODE_ALWAYS ? 0 : node->first;
-    for (; part; part = node->kind == NODE_ALL || node->kind == NODE_ANY ? set->nodes[part].next : 0)
-        fields |= ind_condition_fields(set, part);
-    return fields;
-}
-
-struct ind_slice ind_condition_literal(const struct ind_conditions *set, ind_condition condition)
-{
-    const struct node *node = &set->nodes[condition];
-    if (node->kind == NODE_NAME)
-        return ind_condition_literal(set, node->first);
-    if (node->kind == NODE_TEST) {
-        const struct test *test = &set->tests[node->test];
-        const unsigned ops = OP_IS | OP_CONTAINS | OP_MENTIONS | OP_STARTS | OP_ENDS;
-        bool literal = (test->field == IND_FIELD_TEXT || test->field == IND_FIELD_APP) && (test->op & ops) &&
-                       test->count == 1 && !test->nocase;
-        return literal ? test->texts[0] : IND_NOTHING;
-    }
-    struct ind_slice longest = IND_NOTHING;
-    if (node->kind == NODE_ALL)
-        for (uint32_t part = node->first; part; part = set->nodes[part].next) {
-            struct ind_slice literal = ind_condition_literal(set, part);
-            if (literal.length > longest.length)
-                longest = literal;
-        }
-    return longest;
 }
 
 struct ind_slice ind_condition_text(const struct ind_conditions *set, ind_condition condition)

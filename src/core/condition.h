@@ -76,11 +76,19 @@ bool ind_condition_doubt(const struct ind_conditions *set, ind_condition conditi
 
 size_t ind_conditions_tests(const struct ind_conditions *set);
 
+/* Once all conditions are read: many tests of one field are from now on answered together. May be called
+ * again after more have been read. False where memory is out; then every test is asked by itself. */
+bool ind_conditions_compile(struct ind_conditions *set);
+
 /* What one thread needs to put messages to a set, and what it found out about the message at hand. */
 struct ind_answers {
-    uint32_t *of_test; /* one for each test of the set */
-    size_t tests;
-    uint32_t round; /* of the message */
+    uint32_t *of_test; /* one for each test of the set, then one for each name, then one for each index */
+    uint32_t *of_name, *looked; /* in it */
+    size_t count;               /* of all of them */
+    uint32_t *hits;             /* tests that an index has found to hold */
+    size_t hit_count;
+    uint64_t *marks; /* a router's, see ind_router_prepare; NULL: none */
+    uint32_t round;  /* of the message */
     uint32_t payload_round, pattern_round;
     struct ind_payload *payload;
     struct ind_matcher *matcher; /* NULL where there are no patterns */
@@ -99,8 +107,9 @@ void ind_answers_free(struct ind_answers *answers);
 static inline void ind_answers_next(struct ind_answers *answers)
 {
     answers->round += 2;
+    answers->hit_count = 0;
     if (answers->round == 0) {
-        memset(answers->of_test, 0, answers->tests * sizeof *answers->of_test);
+        memset(answers->of_test, 0, answers->count * sizeof *answers->of_test);
         answers->payload_round = answers->pattern_round = 0;
         answers->round = 2;
     }
@@ -127,9 +136,10 @@ enum ind_verdict ind_condition_by_pri(const struct ind_conditions *set, ind_cond
 /* Bit 1 << enum ind_field for each field that the condition looks at. */
 unsigned ind_condition_fields(const struct ind_conditions *set, ind_condition condition);
 
-/* The longest literal that the text or the app of every message holds for which the condition holds; empty
- * where there is none. Lives as long as the set. */
-struct ind_slice ind_condition_literal(const struct ind_conditions *set, ind_condition condition);
+/* Literals of which the text or the app of every message holds one for which the condition holds: at most
+ * `room`, as few and as long as can be. 0 where there are none such. They live as long as the set. */
+size_t ind_condition_literals(const struct ind_conditions *set, ind_condition condition,
+                              struct ind_slice *literals, size_t room);
 
 /* "facility" and so on; the field of that name or -1. */
 struct ind_slice ind_field_name(enum ind_field field);

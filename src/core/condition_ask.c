@@ -14,8 +14,13 @@ enum { REGEX_STEPS = 200000 };
 bool ind_answers_begin(struct ind_answers *answers, const struct ind_conditions *set)
 {
     bool undone = (set->fields & (1u << IND_FIELD_DATA)) != 0;
-    *answers = (struct ind_answers){.tests = set->test_count + 1};
-    answers->of_test = calloc(answers->tests, sizeof *answers->of_test);
+    *answers = (struct ind_answers){.count = set->test_count + set->name_count + set->index_count + 1};
+    answers->of_test = calloc(answers->count, sizeof *answers->of_test);
+    answers->hits = calloc(set->test_count + 1, sizeof *answers->hits);
+    if (answers->of_test) {
+        answers->of_name = answers->of_test + set->test_count;
+        answers->looked = answers->of_name + set->name_count;
+    }
     answers->payload = malloc(sizeof *answers->payload);
     answers->scratch = malloc(IND_PAYLOAD_SCRATCH * (undone ? 2 : 1));
     answers->patterns = set->patterns;
@@ -27,13 +32,15 @@ bool ind_answers_begin(struct ind_answers *answers, const struct ind_conditions 
         if (answers->effort)
             pcre2_set_match_limit(answers->effort, REGEX_STEPS);
     }
-    return answers->of_test && answers->payload && answers->scratch &&
+    return answers->of_test && answers->hits && answers->payload && answers->scratch &&
            (!set->regexes || (answers->match && answers->effort));
 }
 
 void ind_answers_free(struct ind_answers *answers)
 {
     free(answers->of_test);
+    free(answers->hits);
+    free(answers->marks);
     free(answers->payload);
     free(answers->scratch);
     ind_matcher_free(answers->matcher);
@@ -175,15 +182,19 @@ static bool in_word(char c)
     return ind_is_alpha(c) || ind_is_digit(c) || (unsigned char)c >= 0x80;
 }
 
+bool ind_is_whole_word(struct ind_slice whole, const char *at, size_t length)
+{
+    const char *behind = at + length;
+    bool begins = at == whole.at || !in_word(at[-1]) || !in_word(*at);
+    return begins && (behind == whole.at + whole.length || !in_word(*behind) || !in_word(behind[-1]));
+}
+
 static bool mentions(const struct test *test, size_t i, struct ind_slice whole)
 {
     const char *end = whole.at + whole.length, *at;
-    struct ind_slice wanted = test->texts[i], rest = whole;
+    struct ind_slice rest = whole;
     while ((at = find(test, i, rest)) != NULL) {
-        const char *behind = at + wanted.length;
-        bool begins = at == whole.at || !in_word(at[-1]) || !in_word(*at);
-        bool ends = behind == end || !in_word(*behind) || !in_word(behind[-1]);
-        if (begins && ends)
+        if (ind_is_whole_word(whole, at, test->texts[i].length))
             return true;
         rest = (struct ind_slice){at + 1, (size_t)(end - at) - 1};
     }

@@ -22,12 +22,15 @@ static void lex_text(struct reader *reader)
     struct ind_slice source = reader->source;
     size_t start = reader->next, at = start + 1;
     char quote = source.at[start];
-    struct ind_slice kept = ind_set_keep(reader->set, source.at + at, source.length - at);
+    size_t end = at, length = 0;
+    while (end < source.length && source.at[end] != quote)
+        end += source.at[end] == '\\' ? 2 : 1;
+    end = end < source.length ? end : source.length;
+    struct ind_slice kept = ind_set_keep(reader->set, source.at + at, end - at);
     char *value = kept.at ? reader->set->kept[reader->set->kept_count - 1] : NULL;
-    size_t length = 0;
     reader->now.kind = TOKEN_TEXT;
-    for (; value && at < source.length && source.at[at] != quote; at++) {
-        if (source.at[at] == '\\' && at + 1 < source.length &&
+    for (; value && at < end; at++) {
+        if (source.at[at] == '\\' && at + 1 < end &&
             (source.at[at + 1] == quote || source.at[at + 1] == '\\'))
             at++;
         value[length++] = source.at[at];

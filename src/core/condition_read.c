@@ -60,7 +60,11 @@ static uint32_t name(struct reader *reader)
         if (ind_lex_stopped(reader))
             return 0;
         uint32_t node = ind_node_add(reader->set, NODE_NAME, reader->kept, token.at, token.length);
+        struct facts *facts = &reader->set->facts[inner];
+        if (facts->name == 0)
+            facts->name = (uint32_t)++reader->set->name_count;
         reader->set->nodes[node].first = inner;
+        reader->set->nodes[node].test = facts->name - 1;
         ind_lex_advance(reader);
         return node;
     }
@@ -185,5 +189,8 @@ bool ind_condition_read(struct ind_conditions *set, struct ind_slice text, const
     if (set->out_of_memory)
         ind_mistake_say(mistake, 0, 0, "out of memory", IND_NOTHING, "", IND_NOTHING, "");
     *condition = root;
-    return !ind_lex_stopped(&reader);
+    if (ind_lex_stopped(&reader))
+        return false;
+    ind_facts_settle(set, root);
+    return true;
 }

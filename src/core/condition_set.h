@@ -60,6 +60,7 @@ struct test {
     struct ind_network *networks;
     struct span *spans;
     void *regex; /* OP_MATCHES: compiled from the one text */
+    uint32_t hash;
 };
 
 enum node_kind { NODE_ALWAYS, NODE_TEST, NODE_NOT, NODE_ALL, NODE_ANY, NODE_NAME };
@@ -67,17 +68,34 @@ enum node_kind { NODE_ALWAYS, NODE_TEST, NODE_NOT, NODE_ALL, NODE_ANY, NODE_NAME
 /* NODE_ALL and NODE_ANY have any number of parts, NODE_NOT and NODE_NAME one. */
 struct node {
     uint8_t kind;
-    uint32_t test;        /* NODE_TEST */
+    uint32_t test;        /* NODE_TEST: which; NODE_NAME: its number among the names that are used */
     uint32_t first, next; /* first part; next part of the node above; 0: none */
     uint32_t source;      /* its text */
     uint32_t at, length;  /* where it stands in it */
 };
 
+enum { PRI_WORDS = IND_PRIS / 64 };
+
+/* What is known of a node without a message, worked out once from its parts: named conditions may be used by
+ * many others, and are not to be gone through again for each. */
+struct facts {
+    uint64_t yes[PRI_WORDS], no[PRI_WORDS]; /* a bit for each PRI that decides it alone */
+    unsigned fields;                        /* 1 << enum ind_field */
+    uint32_t name;                          /* its number + 1, where it is used by name */
+};
+
 struct ind_conditions {
     struct node *nodes;
+    struct facts *facts; /* of each node */
     size_t node_count, node_room;
     struct test *tests;
     size_t test_count, test_room;
+    uint32_t *test_slots; /* by hash: index + 1 */
+    size_t test_slot_count, name_count;
+    struct ind_index *indexes; /* condition_index.c */
+    size_t index_count;
+    uint32_t *index_of; /* each test's: index + 1; 0: it is asked by itself */
+    size_t indexed;     /* tests for which index_of holds */
     struct ind_slice domain;
     const struct ind_zone *zone;
     const struct ind_patterns *patterns; /* or NULL */
@@ -95,6 +113,26 @@ void ind_test_free(struct test *test);
 uint32_t ind_test_add(struct ind_conditions *set, struct test *test);
 /* A terminated copy that lives as long as the set: kept[kept_count - 1]. */
 struct ind_slice ind_set_keep(struct ind_conditions *set, const char *at, size_t length);
+
+/* condition_facts.c: for a condition that has just been read. */
+void ind_facts_settle(struct ind_conditions *set, uint32_t node);
+
+/* condition_index.c: many tests of one field answered at once. */
+struct ind_index;
+void ind_indexes_free(struct ind_conditions *set);
+/* Answers all tests of an index. */
+void ind_index_look(const struct ind_conditions *set, size_t index, const struct ind_message *message,
+                    struct ind_answers *answers);
+/* How often its tests are met, roughly, for whoever may choose: small is seldom. */
+unsigned ind_index_weight(const struct ind_conditions *set, uint32_t test);
+
+/* condition_cover.c: the tests, all of them with an index, of which one holds wherever the condition does and
+ * PRI alone does not decide it. How many; 0: there are none such, or more than `room`. */
+size_t ind_condition_cover(const struct ind_conditions *set, ind_condition condition, uint32_t *tests,
+                           size_t room);
+
+/* Whether the literal at `at` in `whole` is a word: no letter or digit goes on where it ends. */
+bool ind_is_whole_word(struct ind_slice whole, const char *at, size_t length);
 
 /* condition_ask.c: one test put to one message. */
 bool ind_test_ask(const struct ind_conditions *set, const struct test *test,

@@ -81,6 +81,8 @@ static void look(struct search *search, ind_condition condition, struct ind_slic
 {
     const struct ind_conditions *set = search->set;
     const struct node *node = &set->nodes[condition];
+    if (search->count == search->room)
+        return; /* a name may be used by many others: not for ever */
     bool held = ind_condition_holds(set, condition, search->message, search->answers);
     switch (node->kind) {
     case NODE_TEST:

@@ -12,7 +12,7 @@
 
 /* How common a byte is in logs, roughly: 0 rare, 255 common. Digits and small letters by their frequency in
  * such text; only the order matters. */
-static unsigned commonness(unsigned char c)
+unsigned ind_byte_commonness(unsigned char c)
 {
     static const char by_frequency[] = " 0123e.-ti4ano5r:67s8d9l=cpufmhTbgkyvwZx_/,[]()jzq";
     const char *found = c ? strchr(by_frequency, c) : NULL;
@@ -25,14 +25,15 @@ struct ind_finder ind_finder_for(struct ind_slice literal)
 {
     struct ind_finder finder = {literal, 0, literal.length - 1};
     for (size_t i = 0; i < literal.length; i++)
-        if (commonness((unsigned char)literal.at[i]) < commonness((unsigned char)literal.at[finder.first]))
+        if (ind_byte_commonness((unsigned char)literal.at[i]) <
+            ind_byte_commonness((unsigned char)literal.at[finder.first]))
             finder.first = i;
     bool chosen = false;
     for (size_t i = 0; i < literal.length; i++) {
         if (i == finder.first || literal.at[i] == literal.at[finder.first])
             continue;
-        if (!chosen ||
-            commonness((unsigned char)literal.at[i]) < commonness((unsigned char)literal.at[finder.second]))
+        if (!chosen || ind_byte_commonness((unsigned char)literal.at[i]) <
+                           ind_byte_commonness((unsigned char)literal.at[finder.second]))
             finder.second = i;
         chosen = true;
     }

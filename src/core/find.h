@@ -9,6 +9,9 @@ struct ind_finder {
     size_t first, second;     /* places in it of the two bytes that are rarest in logs */
 };
 
+/* How common a byte is in logs, roughly: 0 rare, 255 common. */
+unsigned ind_byte_commonness(unsigned char c);
+
 /* `literal` is borrowed and not empty. */
 struct ind_finder ind_finder_for(struct ind_slice literal);
 

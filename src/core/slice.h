@@ -45,6 +45,14 @@ static inline bool ind_slice_equal(struct ind_slice a, struct ind_slice b)
     return a.length == b.length && (a.length == 0 || memcmp(a.at, b.at, a.length) == 0);
 }
 
+/* As memcmp orders them; of two of which one begins the other, the shorter comes first. */
+static inline int ind_slice_compare(struct ind_slice a, struct ind_slice b)
+{
+    size_t shorter = a.length < b.length ? a.length : b.length;
+    int order = shorter ? memcmp(a.at, b.at, shorter) : 0;
+    return order ? order : (a.length > b.length) - (a.length < b.length);
+}
+
 static inline bool ind_slice_starts(struct ind_slice whole, struct ind_slice start)
 {
     return whole.length >= start.length &&

@@ -7,6 +7,7 @@
 #include "core/find.h"
 #include "core/header.h"
 #include "core/line.h"
+#include "core/literals.h"
 #include "store/json_line.h"
 #include "store/reader.h"
 #include "store/sorter.h"
@@ -19,7 +20,14 @@
 #include <unistd.h>
 #include <uthash.h>
 
-enum { PIECE = 16 << 20, SORT_MEMORY = 24 << 20, GROUPS = 1000000, LINE_ROOM = 512 << 10, KEY_ROOM = 4096 };
+enum {
+    PIECE = 16 << 20,
+    SORT_MEMORY = 24 << 20,
+    GROUPS = 1000000,
+    LINE_ROOM = 512 << 10,
+    KEY_ROOM = 4096,
+    LITERALS = 256
+};
 
 struct piece {
     size_t file;
@@ -40,10 +48,12 @@ struct ind_search {
     atomic_size_t next;
     atomic_uint_fast64_t bytes;
     unsigned fields;
-    bool labels; /* something asks for labels: they come from the present configuration */
-    struct ind_slice literal;
-    struct ind_finder finder;
-    bool literal_in_json; /* stands in JSON as it is */
+    bool labels;                     /* something asks for labels: they come from the present configuration */
+    struct ind_slice list[LITERALS]; /* every answer holds one of these */
+    size_t literal_count, shortest_literal;
+    struct ind_finder finder;      /* where there is one */
+    struct ind_literals *literals; /* where there are several */
+    bool literals_in_json;         /* they stand in JSON as they are */
     struct ind_sorter **sorters;
     size_t worker_count;
     struct group *groups;
@@ -244,7 +254,7 @@ static void take_line(struct worker *worker, struct ind_slice line, uint64_t at)
     if (worker->search->labels && !message.configured)
         message.configured = ind_devices_by_name(settings->config->devices, message.device);
     ind_answers_next(&worker->answers);
-    if (!ind_condition_holds(settings->config->conditions, settings->when, &message, &worker->answers))
+    if (!ind_condition_holds(settings->conditions, settings->when, &message, &worker->answers))
         return;
     worker->found++;
     if (settings->by_count)
@@ -278,12 +288,15 @@ static bool take_lines(struct worker *worker, struct ind_slice block, uint64_t a
     return true;
 }
 
-/* The same, but only lines that hold the literal. */
+/* The same, but only lines that hold one of the literals. */
 static bool take_lines_with_literal(struct worker *worker, struct ind_slice block, uint64_t at, uint64_t stop)
 {
     const char *here = block.at, *end = block.at + block.length;
+    const struct ind_search *search = worker->search;
+    struct ind_literals_walk walk = {{NULL}};
     while (here < end) {
-        const char *hit = ind_find(&worker->search->finder, here, (size_t)(end - here));
+        const char *hit = search->literals ? ind_literals_next(search->literals, &walk, here, end)
+                                           : ind_find(&search->finder, here, (size_t)(end - here));
         if (!hit)
             break;
         const char *start = line_start(here, hit);
@@ -301,10 +314,10 @@ static bool take_lines_with_literal(struct worker *worker, struct ind_slice bloc
 /* Lines without a time of their own need the lines before them; so do counts of what a layout lacks. */
 static bool may_skip(const struct worker *worker, struct ind_slice block)
 {
-    if (worker->search->literal.length < 2 || worker->raw)
+    if (worker->search->shortest_literal < 2 || worker->raw)
         return false;
     if (block.at[0] == '{')
-        return worker->search->literal_in_json;
+        return worker->search->literals_in_json;
     return is_plain(worker, block) || (block.length > 8 && block.at[0] == '<' && memchr(block.at, '>', 6) &&
                                        ((const char *)memchr(block.at, '>', 6))[1] == '1');
 }
@@ -472,7 +485,7 @@ static bool prepare(struct worker *worker, struct ind_search *search)
     const struct ind_search_settings *settings = search->settings;
     worker->search = search;
     worker->sorter = ind_sorter_new(SORT_MEMORY);
-    bool answers = ind_answers_begin(&worker->answers, settings->config->conditions);
+    bool answers = ind_answers_begin(&worker->answers, settings->conditions);
     worker->json = ind_json_line_new();
     worker->clock.zone = settings->config->zone;
     worker->line = malloc(LINE_ROOM);
@@ -588,6 +601,26 @@ static void run_workers(struct ind_search *search, struct ind_search_result *res
     free(lacks);
 }
 
+/* Without a table of several, every line is taken apart. */
+static void find_literals(struct ind_search *search)
+{
+    const struct ind_search_settings *settings = search->settings;
+    search->literal_count =
+        ind_condition_literals(settings->conditions, settings->when, search->list, LITERALS);
+    search->literals_in_json = true;
+    for (size_t i = 0; i < search->literal_count; i++) {
+        size_t length = search->list[i].length;
+        if (i == 0 || length < search->shortest_literal)
+            search->shortest_literal = length;
+        search->literals_in_json &= stands_in_json(search->list[i]);
+    }
+    if (search->literal_count == 1)
+        search->finder = ind_finder_for(search->list[0]);
+    else if (search->literal_count > 1 &&
+             !(search->literals = ind_literals_new(search->list, search->literal_count, false)))
+        search->shortest_literal = 0;
+}
+
 void ind_search_run(const struct ind_search_settings *settings, struct ind_search_result *result)
 {
     *result = (struct ind_search_result){0};
@@ -598,16 +631,13 @@ void ind_search_run(const struct ind_search_settings *settings, struct ind_searc
     }
     result->inside = search;
     search->settings = settings;
-    search->fields = ind_condition_fields(settings->config->conditions, settings->when);
+    search->fields = ind_condition_fields(settings->conditions, settings->when);
     for (size_t i = 0; i < settings->by_count; i++)
         if (settings->by[i].what < IND_FIELDS)
             search->fields |= 1u << settings->by[i].what;
     search->labels = (search->fields & 1u << IND_FIELD_LABEL) ||
                      (settings->line ? settings->line->has_label : settings->layout == IND_LAYOUT_JSON);
-    search->literal = ind_condition_literal(settings->config->conditions, settings->when);
-    search->literal_in_json = stands_in_json(search->literal);
-    if (search->literal.length)
-        search->finder = ind_finder_for(search->literal);
+    find_literals(search);
     for (size_t i = 0; i < settings->file_count; i++)
         result->failed |= !cut_file(search, i);
     run_workers(search, result);
@@ -652,6 +682,7 @@ void ind_search_free(struct ind_search_result *result)
         ind_sorter_free(search->sorters[i]);
     free(search->sorters);
     free(search->pieces);
+    ind_literals_free(search->literals);
     free(search);
     free(result->groups);
     *result = (struct ind_search_result){0};

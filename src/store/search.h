@@ -24,6 +24,7 @@ struct ind_search_file {
 
 struct ind_search_settings {
     const struct ind_config *config;
+    struct ind_conditions *conditions; /* the set of `when` */
     ind_condition when;
     ind_time since, until; /* from `since` on, before `until`; IND_TIME_NONE: open */
     const struct ind_snapshot *snapshot;

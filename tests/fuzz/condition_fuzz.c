@@ -1,4 +1,5 @@
-/* Any text is a condition or has a mistake within it; what is read can be asked. */
+/* Any text is a condition or has a mistake within it; what is read can be asked, and gives the same answer
+ * whether its tests are asked one by one or together. */
 #include "core/condition.h"
 
 #include <stdlib.h>
@@ -25,12 +26,19 @@ int LLVMFuzzerTestOneInput(const uint8_t *bytes, size_t size)
         if ((verdict == IND_YES && !first) || (verdict == IND_NO && first))
             abort();
         (void)ind_condition_doubt(set, condition, true, &mistake);
-        (void)ind_condition_literal(set, condition);
+        struct ind_slice literals[4];
+        (void)ind_condition_literals(set, condition, literals, 4);
         if (ind_condition_text(set, condition).length > size)
             abort();
         for (size_t i = ind_condition_why(set, condition, &message, &answers, reasons, 8); i-- > 0;)
             if (reasons[i].test.length > size || strlen(reasons[i].seen) >= sizeof reasons[i].seen)
                 abort();
+        ind_answers_free(&answers);
+        if (!ind_conditions_compile(set) || !ind_answers_begin(&answers, set))
+            abort();
+        ind_answers_next(&answers);
+        if (ind_condition_holds(set, condition, &message, &answers) != first)
+            abort();
         ind_answers_free(&answers);
     } else if (!mistake.made || mistake.offset + mistake.length > size || !mistake.text[0]) {
         abort();

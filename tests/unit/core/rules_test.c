@@ -117,15 +117,27 @@ static void pri_decides_what_it_can(void **state)
     assert_int_equal(ind_condition_by_pri(set, condition, 19, 0), IND_NO);
 }
 
-static void conditions_know_a_literal_that_all_answers_hold(void **state)
+static void check_literals(const char *text, size_t count, const char *first, const char *second)
+{
+    struct ind_slice found[8];
+    assert_int_equal(ind_condition_literals(set, read(text), found, 8), count);
+    if (count > 0)
+        assert_slice(found[0], first);
+    if (count > 1)
+        assert_slice(found[1], second);
+}
+
+static void conditions_know_literals_of_which_all_answers_hold_one(void **state)
 {
     (void)state;
-    assert_slice(
-        ind_condition_literal(set, read("severity is error and text contains \"needle\" and app is \"a\"")),
-        "needle");
-    assert_slice(ind_condition_literal(set, read("text contains \"needle\" or app is \"a\"")), "");
-    assert_slice(ind_condition_literal(set, read("not text contains \"needle\"")), "");
-    assert_slice(ind_condition_literal(set, read("text contains \"a\" and (text contains \"bcd\")")), "bcd");
+    check_literals("severity is error and text contains \"needle\" and app is \"a\"", 1, "needle", NULL);
+    check_literals("text contains \"needle\" or app is \"a\"", 2, "needle", "a");
+    check_literals("text contains \"needle\" or severity is error", 0, NULL, NULL);
+    check_literals("not text contains \"needle\"", 0, NULL, NULL);
+    check_literals("text contains \"needle\" ignoring case", 0, NULL, NULL);
+    check_literals("text contains \"a\" and (text contains \"bcd\")", 1, "bcd", NULL);
+    check_literals("app in (\"xyz\", \"abc\") and (text contains \"bcd\" or text is \"d\" or app is \"q\")",
+                   2, "xyz", "abc");
 }
 
 static void deep_nesting_is_a_mistake_not_a_crash(void **state)
@@ -275,6 +287,7 @@ static void routes_stop_at_last(void **state)
     (void)state;
     ind_answers_free(&answers);
     assert_true(ind_answers_begin(&answers, set));
+    assert_true(ind_router_prepare(router, &answers));
     assert_int_equal(ind_router_decide(router, &message, &answers, taken), 2);
     assert_int_equal(taken[0], 1);
     assert_int_equal(taken[1], 2);
@@ -389,7 +402,7 @@ int main(void)
         cmocka_unit_test(tests_of_absent_fields_are_false_but_the_negated_ones),
         cmocka_unit_test(equal_tests_are_kept_once),
         cmocka_unit_test(pri_decides_what_it_can),
-        cmocka_unit_test(conditions_know_a_literal_that_all_answers_hold),
+        cmocka_unit_test(conditions_know_literals_of_which_all_answers_hold_one),
         cmocka_unit_test(deep_nesting_is_a_mistake_not_a_crash),
         cmocka_unit_test(paths_are_made_from_messages),
         cmocka_unit_test(paths_survive_hostile_hosts),

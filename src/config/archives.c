@@ -1,12 +1,9 @@
-/* config/rules.c: archive policies and routes. */
+/* config/archives.c: archive policies. */
 #include "config/load.h"
 #include "config/quantity.h"
 #include "core/names.h"
 
-#include <grp.h>
 #include <stdlib.h>
-
-/* ---- archives ---- */
 
 static const struct ind_rotation_rule default_rotation = {IND_PERIOD_DAY, UINT64_C(256) << 20, 0};
 static const struct ind_retention_rule default_retention = {INT64_C(30) * IND_DAY_SECONDS, 0, 0, 80};
@@ -162,7 +159,7 @@ bool ind_default_policy(struct ind_loader *loader)
     return add_policy(loader, IND_SLICE("default")) != NULL;
 }
 
-static struct ind_policy *find_policy(struct ind_config *config, struct ind_slice name)
+struct ind_policy *ind_find_policy(struct ind_config *config, struct ind_slice name)
 {
     for (size_t i = 0; i < config->policy_count; i++)
         if (ind_slice_equal(name, ind_slice_of(config->policies[i].name)))
@@ -186,7 +183,7 @@ void ind_load_archives(struct ind_loader *loader)
     bool default_given = false;
     for (size_t i = 0; i + 1 < loader->archive_count; i += 2) {
         const struct ind_node *key = loader->archives[i], *value = loader->archives[i + 1];
-        struct ind_policy *policy = find_policy(loader->config, key->text);
+        struct ind_policy *policy = ind_find_policy(loader->config, key->text);
         bool is_default = ind_slice_equal(key->text, IND_SLICE("default"));
         if (!is_policy_name(key->text))
             ind_wrong(loader, key, "an archive policy's name is made of letters, digits, - and _");
@@ -262,240 +259,4 @@ void ind_policy_describe(const struct ind_policy *policy, struct ind_buffer *buf
                                                                     : "none");
     if (policy->compress != IND_COMPRESS_NONE)
         ind_buffer_number(buffer, (unsigned long long)policy->level);
-}
-
-/* ---- routes ---- */
-
-struct route_text {
-    struct ind_route *route;
-    const struct ind_node *name, *when, *file, *archive;
-};
-
-static void keep_route_name(struct ind_loader *loader, const struct ind_node *value, void *into)
-{
-    struct route_text *text = into;
-    if (!ind_expect_text(loader, value, "the route's name"))
-        return;
-    text->name = value;
-    text->route->name = ind_keep(loader, value->text);
-}
-
-static void read_when(struct ind_loader *loader, const struct ind_node *value, void *into)
-{
-    struct route_text *text = into;
-    struct ind_config *config = loader->config;
-    struct ind_mistake mistake = {0};
-    if (!ind_expect_text(loader, value, "a condition"))
-        return;
-    text->when = value;
-    text->route->when_text = ind_keep(loader, value->text);
-    bool good =
-        ind_condition_read(config->conditions, value->text, &config->named, &text->route->when, &mistake);
-    bool doubt = good && ind_condition_doubt(config->conditions, text->route->when, true, &mistake);
-    if (mistake.made)
-        ind_wrong_inside(loader, value, &mistake, doubt);
-    /* A condition broken elsewhere is told there, but this route must not be used. */
-    if (!good && !mistake.made && loader->remarks->mistakes == 0)
-        ind_wrong(loader, value, "this condition uses one that cannot be read");
-}
-
-static void read_file(struct ind_loader *loader, const struct ind_node *value, void *into)
-{
-    struct route_text *text = into;
-    struct ind_mistake mistake = {0};
-    text->file = value;
-    if (!ind_expect_text(loader, value, "the file's path"))
-        return;
-    char *kept = ind_keep(loader, value->text);
-    if (kept && !ind_template_read((struct ind_slice){kept, value->text.length}, IND_TEMPLATE_PATH,
-                                   &text->route->file, &mistake))
-        ind_wrong_inside(loader, value, &mistake, false);
-}
-
-static void read_archive(struct ind_loader *loader, const struct ind_node *value, void *into)
-{
-    struct route_text *text = into;
-    struct ind_config *config = loader->config;
-    if (!ind_expect_text(loader, value, "the name of an archive policy"))
-        return;
-    text->archive = value;
-    struct ind_policy *policy = find_policy(config, value->text);
-    if (policy) {
-        text->route->policy = (size_t)(policy - config->policies);
-        return;
-    }
-    const char **names = calloc(config->policy_count, sizeof *names);
-    for (size_t i = 0; names && i < config->policy_count; i++)
-        names[i] = config->policies[i].name;
-    const char *near = names ? ind_near(value->text, names, config->policy_count) : NULL;
-    ind_wrong(loader, value, "unknown archive policy \"%.*s\"; %s%s%s", IND_ARG(value->text),
-              near ? "did you mean \"" : "name it under archives:", near ? near : "", near ? "\"?" : "");
-    free(names);
-}
-
-static void read_layout(struct ind_loader *loader, const struct ind_node *value, void *into)
-{
-    struct route_text *text = into;
-    if (!ind_expect_text(loader, value, "plain, json, rfc5424 or raw"))
-        return;
-    int layout = ind_layout_read(value->text);
-    if (layout < 0)
-        ind_wrong(loader, value, "unknown layout \"%.*s\"; expected plain, json, rfc5424 or raw",
-                  IND_ARG(value->text));
-    else
-        text->route->layout = (enum ind_layout)layout;
-}
-
-static void read_last(struct ind_loader *loader, const struct ind_node *value, void *into)
-{
-    (void)ind_read_yes(loader, value, &((struct route_text *)into)->route->last);
-}
-
-static void read_mode(struct ind_loader *loader, const struct ind_node *value, unsigned needed,
-                      const char *example, unsigned *mode)
-{
-    if (!ind_expect_text(loader, value, "permissions in octal"))
-        return;
-    if (!ind_read_mode(value->text, mode))
-        ind_wrong(loader, value, "\"%.*s\" is no mode; write permissions in octal, such as \"%s\"",
-                  IND_ARG(value->text), example);
-    else if ((*mode & needed) != needed)
-        ind_wrong(loader, value,
-                  "with this mode the collector could not write there itself; write one such as \"%s\"",
-                  example);
-}
-
-static void read_file_mode(struct ind_loader *loader, const struct ind_node *value, void *into)
-{
-    read_mode(loader, value, 0600, "0640", &((struct route_text *)into)->route->file_mode);
-}
-
-static void read_folder_mode(struct ind_loader *loader, const struct ind_node *value, void *into)
-{
-    read_mode(loader, value, 0700, "0750", &((struct route_text *)into)->route->folder_mode);
-}
-
-static void read_group(struct ind_loader *loader, const struct ind_node *value, void *into)
-{
-    struct route_text *text = into;
-    uint64_t number;
-    if (!ind_expect_text(loader, value, "the name of a group"))
-        return;
-    const struct group *group = getgrnam(value->text.at);
-    if (group)
-        text->route->group = group->gr_gid;
-    else if (ind_read_count(value->text, 0, UINT32_MAX - 1, &number))
-        text->route->group = (int64_t)number;
-    else
-        ind_wrong(loader, value, "this machine has no group \"%.*s\"", IND_ARG(value->text));
-}
-
-static void check_same_file(struct ind_loader *loader, const struct route_text *texts, size_t count)
-{
-    for (size_t i = 0; i < count; i++)
-        for (size_t j = 0; j < i; j++) {
-            const struct ind_route *a = texts[i].route, *b = texts[j].route;
-            if (!a->file.count || !ind_slice_equal(a->file.source, b->file.source))
-                continue;
-            const char *what = a->layout != b->layout   ? "layout"
-                               : a->policy != b->policy ? "archive policy"
-                               : a->file_mode != b->file_mode || a->folder_mode != b->folder_mode ? "mode"
-                               : a->group != b->group                                             ? "group"
-                                                                                                  : NULL;
-            if (what) {
-                ind_wrong(loader, texts[i].file,
-                          "the route \"%s\" writes the same file with another %s; make them agree, or write "
-                          "two files",
-                          b->name, what);
-                break;
-            }
-        }
-}
-
-static void check_names(struct ind_loader *loader, const struct route_text *texts, size_t count)
-{
-    for (size_t i = 0; i < count; i++)
-        for (size_t j = 0; j < i && texts[i].name; j++)
-            if (texts[j].name && ind_slice_equal(texts[i].name->text, texts[j].name->text)) {
-                ind_wrong(loader, texts[i].name,
-                          "the route \"%s\" stands here twice; give this one another name",
-                          texts[i].route->name);
-                break;
-            }
-}
-
-static void load_route(struct ind_loader *loader, const struct ind_node *node, struct route_text *text)
-{
-    static const struct ind_key keys[] = {{"name", keep_route_name}, {"when", read_when},
-                                          {"file", read_file},       {"archive", read_archive},
-                                          {"layout", read_layout},   {"last", read_last},
-                                          {"mode", read_file_mode},  {"folder mode", read_folder_mode},
-                                          {"group", read_group}};
-    struct ind_route *route = text->route;
-    *route = (struct ind_route){
-        .name = "", .when = IND_CONDITION_ALWAYS, .file_mode = 0640, .folder_mode = 0750, .group = -1};
-    if (!ind_read_map(loader, node, keys, sizeof keys / sizeof *keys, text))
-        return;
-    if (!text->name)
-        ind_wrong(loader, node, "a route without a name; add \"name: …\"");
-    if (!text->file)
-        ind_wrong(loader, node, "a route without a file; add \"file: '{facility}/{severity}.log'\"");
-}
-
-static void add_default_route(struct ind_loader *loader)
-{
-    struct ind_config *config = loader->config;
-    struct ind_mistake mistake = {0};
-    config->routes[0] = (struct ind_route){.name = "everything",
-                                           .when = IND_CONDITION_ALWAYS,
-                                           .file_mode = 0640,
-                                           .folder_mode = 0750,
-                                           .group = -1};
-    (void)ind_template_read(IND_SLICE("{facility}/{severity}.log"), IND_TEMPLATE_PATH,
-                            &config->routes[0].file, &mistake);
-}
-
-static void check_reachable(struct ind_loader *loader, const struct route_text *texts)
-{
-    struct ind_config *config = loader->config;
-    for (size_t i = 0; i < config->route_count; i++) {
-        size_t above;
-        const struct ind_node *node = texts[i].when ? texts[i].when : texts[i].name;
-        if (!node || !ind_router_unreachable(config->router, i, &above))
-            continue;
-        if (above == i)
-            ind_doubt(loader, node, "no message can fulfil this condition; the route \"%s\" stays empty",
-                      config->routes[i].name);
-        else
-            ind_doubt(loader, node,
-                      "no message comes this far: the route \"%s\" takes them all and is \"last\"; put this "
-                      "route above it",
-                      config->routes[above].name);
-    }
-}
-
-void ind_load_routes(struct ind_loader *loader)
-{
-    struct ind_config *config = loader->config;
-    size_t count = loader->route_count;
-    config->routes = calloc(count ? count : 1, sizeof *config->routes);
-    struct route_text *texts = calloc(count ? count : 1, sizeof *texts);
-    if (!config->routes || !texts) {
-        free(texts);
-        return;
-    }
-    config->route_count = count ? count : 1;
-    if (count == 0)
-        add_default_route(loader);
-    for (size_t i = 0; i < count; i++) {
-        texts[i].route = &config->routes[i];
-        load_route(loader, loader->routes[i], &texts[i]);
-    }
-    check_names(loader, texts, count);
-    check_same_file(loader, texts, count);
-    if (loader->remarks->mistakes == 0)
-        config->router = ind_router_new(config->conditions, config->routes, config->route_count);
-    if (config->router && count)
-        check_reachable(loader, texts);
-    free(texts);
 }

@@ -1,0 +1,360 @@
+/* config/routes.c: routes, and what of them cannot be meant. */
+#include "config/load.h"
+#include "config/quantity.h"
+#include "core/names.h"
+
+#include <errno.h>
+#include <grp.h>
+#include <stdlib.h>
+#include <unistd.h>
+
+struct route_text {
+    struct ind_route *route;
+    const struct ind_node *name, *when, *file, *to, *archive, *mode, *folder_mode, *group;
+};
+
+static void keep_route_name(struct ind_loader *loader, const struct ind_node *value, void *into)
+{
+    struct route_text *text = into;
+    if (!ind_expect_text(loader, value, "the route's name"))
+        return;
+    text->name = value;
+    text->route->name = ind_keep(loader, value->text);
+}
+
+static void read_when(struct ind_loader *loader, const struct ind_node *value, void *into)
+{
+    struct route_text *text = into;
+    struct ind_config *config = loader->config;
+    struct ind_mistake mistake = {0};
+    if (!ind_expect_text(loader, value, "a condition"))
+        return;
+    text->when = value;
+    text->route->when_text = ind_keep(loader, value->text);
+    bool good =
+        ind_condition_read(config->conditions, value->text, &config->named, &text->route->when, &mistake);
+    bool doubt = good && ind_condition_doubt(config->conditions, text->route->when, true, &mistake);
+    if (mistake.made)
+        ind_wrong_inside(loader, value, &mistake, doubt);
+    /* A condition broken elsewhere is told there, but this route must not be used. */
+    if (!good && !mistake.made && loader->remarks->mistakes == 0)
+        ind_wrong(loader, value, "this condition uses one that cannot be read");
+}
+
+static void read_file(struct ind_loader *loader, const struct ind_node *value, void *into)
+{
+    struct route_text *text = into;
+    struct ind_mistake mistake = {0};
+    text->file = value;
+    if (!ind_expect_text(loader, value, "the file's path"))
+        return;
+    char *kept = ind_keep(loader, value->text);
+    if (kept && !ind_template_read((struct ind_slice){kept, value->text.length}, IND_TEMPLATE_PATH,
+                                   &text->route->file, &mistake))
+        ind_wrong_inside(loader, value, &mistake, false);
+}
+
+/* A name without a slash is looked for where the system looks for programs; with one it is a path, relative
+ * to the file that holds it. */
+static char *program_path(struct ind_loader *loader, const struct ind_node *node)
+{
+    if (!memchr(node->text.at, '/', node->text.length))
+        return ind_keep(loader, node->text);
+    char *path = ind_resolve_path(loader, node);
+    if (path && access(path, X_OK) != 0)
+        ind_doubt(loader, node, "\"%s\" cannot be run here: %s", path, strerror(errno));
+    return path;
+}
+
+static void read_program(struct ind_loader *loader, const struct ind_node *value, void *into)
+{
+    struct ind_route *route = ((struct route_text *)into)->route;
+    bool list = value->kind == IND_NODE_LIST;
+    if (!list || value->part_count == 0) {
+        ind_wrong(
+            loader, value,
+            "expected the program and its arguments as a list, such as [/usr/local/bin/page, --urgent]; "
+            "no shell reads it");
+        return;
+    }
+    char **program = ind_keep_list(loader, value->part_count + 1);
+    for (size_t i = 0; program && i < value->part_count; i++) {
+        const struct ind_node *part = value->parts[i];
+        if (!ind_expect_text(loader, part, "an argument"))
+            return;
+        if ((i == 0 && part->text.length == 0) || memchr(part->text.at, '\0', part->text.length)) {
+            ind_wrong(loader, part, "no program has such a name");
+            return;
+        }
+        program[i] = i ? ind_keep(loader, part->text) : program_path(loader, part);
+    }
+    route->program = program;
+    route->to = IND_TO_PROGRAM;
+}
+
+static void read_to(struct ind_loader *loader, const struct ind_node *value, void *into)
+{
+    static const struct ind_key keys[] = {{"program", read_program}};
+    struct route_text *text = into;
+    text->to = value;
+    if (value->kind == IND_NODE_MAP) {
+        ind_read_map(loader, value, keys, 1, into);
+        return;
+    }
+    if (!ind_expect_text(loader, value, "output, or a program such as {program: [/usr/local/bin/page]}"))
+        return;
+    if (ind_slice_equal(value->text, IND_SLICE("output")))
+        text->route->to = IND_TO_OUTPUT;
+    else
+        ind_wrong(
+            loader, value,
+            "unknown \"%.*s\"; expected output (standard output), or {program: [PROGRAM, ARGUMENT, …]}; "
+            "a file is named with file:",
+            IND_ARG(value->text));
+}
+
+static void read_archive(struct ind_loader *loader, const struct ind_node *value, void *into)
+{
+    struct route_text *text = into;
+    struct ind_config *config = loader->config;
+    if (!ind_expect_text(loader, value, "the name of an archive policy"))
+        return;
+    text->archive = value;
+    struct ind_policy *policy = ind_find_policy(config, value->text);
+    if (policy) {
+        text->route->policy = (size_t)(policy - config->policies);
+        return;
+    }
+    const char **names = calloc(config->policy_count, sizeof *names);
+    for (size_t i = 0; names && i < config->policy_count; i++)
+        names[i] = config->policies[i].name;
+    const char *near = names ? ind_near(value->text, names, config->policy_count) : NULL;
+    ind_wrong(loader, value, "unknown archive policy \"%.*s\"; %s%s%s", IND_ARG(value->text),
+              near ? "did you mean \"" : "name it under archives:", near ? near : "", near ? "\"?" : "");
+    free(names);
+}
+
+static void read_layout(struct ind_loader *loader, const struct ind_node *value, void *into)
+{
+    struct route_text *text = into;
+    if (!ind_expect_text(loader, value, "plain, json, rfc5424 or raw"))
+        return;
+    int layout = ind_layout_read(value->text);
+    if (layout < 0)
+        ind_wrong(loader, value, "unknown layout \"%.*s\"; expected plain, json, rfc5424 or raw",
+                  IND_ARG(value->text));
+    else
+        text->route->layout = (enum ind_layout)layout;
+}
+
+static void read_last(struct ind_loader *loader, const struct ind_node *value, void *into)
+{
+    (void)ind_read_yes(loader, value, &((struct route_text *)into)->route->last);
+}
+
+static void read_otherwise(struct ind_loader *loader, const struct ind_node *value, void *into)
+{
+    (void)ind_read_yes(loader, value, &((struct route_text *)into)->route->otherwise);
+}
+
+static void read_mode(struct ind_loader *loader, const struct ind_node *value, unsigned needed,
+                      const char *example, unsigned *mode)
+{
+    if (!ind_expect_text(loader, value, "permissions in octal"))
+        return;
+    if (!ind_read_mode(value->text, mode))
+        ind_wrong(loader, value, "\"%.*s\" is no mode; write permissions in octal, such as \"%s\"",
+                  IND_ARG(value->text), example);
+    else if ((*mode & needed) != needed)
+        ind_wrong(loader, value,
+                  "with this mode the collector could not write there itself; write one such as \"%s\"",
+                  example);
+}
+
+static void read_file_mode(struct ind_loader *loader, const struct ind_node *value, void *into)
+{
+    ((struct route_text *)into)->mode = value;
+    read_mode(loader, value, 0600, "0640", &((struct route_text *)into)->route->file_mode);
+}
+
+static void read_folder_mode(struct ind_loader *loader, const struct ind_node *value, void *into)
+{
+    ((struct route_text *)into)->folder_mode = value;
+    read_mode(loader, value, 0700, "0750", &((struct route_text *)into)->route->folder_mode);
+}
+
+static void read_group(struct ind_loader *loader, const struct ind_node *value, void *into)
+{
+    struct route_text *text = into;
+    uint64_t number;
+    text->group = value;
+    if (!ind_expect_text(loader, value, "the name of a group"))
+        return;
+    const struct group *group = getgrnam(value->text.at);
+    if (group)
+        text->route->group = group->gr_gid;
+    else if (ind_read_count(value->text, 0, UINT32_MAX - 1, &number))
+        text->route->group = (int64_t)number;
+    else
+        ind_wrong(loader, value, "this machine has no group \"%.*s\"", IND_ARG(value->text));
+}
+
+/* Routes in an order that brings together those which are to be compared. */
+static const struct route_text **sorted(const struct route_text *texts, size_t count,
+                                        int (*compare)(const void *, const void *))
+{
+    const struct route_text **list = calloc(count + 1, sizeof *list);
+    for (size_t i = 0; list && i < count; i++)
+        list[i] = &texts[i];
+    if (list)
+        qsort(list, count, sizeof *list, compare);
+    return list;
+}
+
+static int in_order(const struct route_text *a, const struct route_text *b)
+{
+    return (a > b) - (a < b);
+}
+
+static int by_file(const void *a, const void *b)
+{
+    const struct route_text *x = *(const struct route_text *const *)a,
+                            *y = *(const struct route_text *const *)b;
+    int order = ind_slice_compare(x->route->file.source, y->route->file.source);
+    return order ? order : in_order(x, y);
+}
+
+static int by_name(const void *a, const void *b)
+{
+    const struct route_text *x = *(const struct route_text *const *)a,
+                            *y = *(const struct route_text *const *)b;
+    int order = strcmp(x->route->name, y->route->name);
+    return order ? order : in_order(x, y);
+}
+
+/* Each with the first of those that write the same file. */
+static void check_same_file(struct ind_loader *loader, const struct route_text *texts, size_t count)
+{
+    const struct route_text **list = sorted(texts, count, by_file), *first = NULL;
+    for (size_t i = 0; list && i < count; i++) {
+        const struct ind_route *a = list[i]->route;
+        if (!first || !ind_slice_equal(first->route->file.source, a->file.source))
+            first = list[i];
+        if (!a->file.count || first == list[i])
+            continue;
+        const struct ind_route *b = first->route;
+        const char *what = a->layout != b->layout   ? "layout"
+                           : a->policy != b->policy ? "archive policy"
+                           : a->file_mode != b->file_mode || a->folder_mode != b->folder_mode ? "mode"
+                           : a->group != b->group                                             ? "group"
+                                                                                              : NULL;
+        if (what)
+            ind_wrong(
+                loader, list[i]->file,
+                "the route \"%s\" writes the same file with another %s; make them agree, or write two files",
+                b->name, what);
+    }
+    free(list);
+}
+
+static void check_names(struct ind_loader *loader, const struct route_text *texts, size_t count)
+{
+    const struct route_text **list = sorted(texts, count, by_name);
+    for (size_t i = 1; list && i < count; i++)
+        if (list[i]->name && list[i - 1]->name && strcmp(list[i]->route->name, list[i - 1]->route->name) == 0)
+            ind_wrong(loader, list[i]->name, "the route \"%s\" stands here twice; give this one another name",
+                      list[i]->route->name);
+    free(list);
+}
+
+/* What goes with files only. */
+static void check_to(struct ind_loader *loader, const struct route_text *text)
+{
+    const struct ind_node *of_files[] = {text->archive, text->mode, text->folder_mode, text->group};
+    static const char *const names[] = {"archive", "mode", "folder mode", "group"};
+    if (text->file)
+        ind_wrong(loader, text->file, "a route has \"file\" or \"to\", not both; write two routes");
+    for (size_t i = 0; i < 4; i++)
+        if (of_files[i])
+            ind_wrong(loader, of_files[i], "\"%s\" goes with \"file\", not with \"to\"; leave it out",
+                      names[i]);
+}
+
+static void load_route(struct ind_loader *loader, const struct ind_node *node, struct route_text *text)
+{
+    static const struct ind_key keys[] = {{"name", keep_route_name},    {"when", read_when},
+                                          {"file", read_file},          {"archive", read_archive},
+                                          {"layout", read_layout},      {"last", read_last},
+                                          {"mode", read_file_mode},     {"folder mode", read_folder_mode},
+                                          {"group", read_group},        {"to", read_to},
+                                          {"otherwise", read_otherwise}};
+    struct ind_route *route = text->route;
+    *route = (struct ind_route){
+        .name = "", .when = IND_CONDITION_ALWAYS, .file_mode = 0640, .folder_mode = 0750, .group = -1};
+    if (!ind_read_map(loader, node, keys, sizeof keys / sizeof *keys, text))
+        return;
+    if (!text->name)
+        ind_wrong(loader, node, "a route without a name; add \"name: …\"");
+    if (text->to)
+        check_to(loader, text);
+    else if (!text->file)
+        ind_wrong(loader, node, "a route without a file; add \"file: '{facility}/{severity}.log'\"");
+}
+
+static void add_default_route(struct ind_loader *loader)
+{
+    struct ind_config *config = loader->config;
+    struct ind_mistake mistake = {0};
+    config->routes[0] = (struct ind_route){.name = "everything",
+                                           .when = IND_CONDITION_ALWAYS,
+                                           .file_mode = 0640,
+                                           .folder_mode = 0750,
+                                           .group = -1};
+    (void)ind_template_read(IND_SLICE("{facility}/{severity}.log"), IND_TEMPLATE_PATH,
+                            &config->routes[0].file, &mistake);
+}
+
+static void check_reachable(struct ind_loader *loader, const struct route_text *texts)
+{
+    struct ind_config *config = loader->config;
+    for (size_t i = 0; i < config->route_count; i++) {
+        size_t above;
+        const struct ind_node *node = texts[i].when ? texts[i].when : texts[i].name;
+        if (!node || !ind_router_unreachable(config->router, i, &above))
+            continue;
+        if (above == i)
+            ind_doubt(loader, node, "no message can fulfil this condition; the route \"%s\" stays empty",
+                      config->routes[i].name);
+        else
+            ind_doubt(loader, node,
+                      "no message comes this far: the route \"%s\" takes them all and is \"last\"; put this "
+                      "route above it",
+                      config->routes[above].name);
+    }
+}
+
+void ind_load_routes(struct ind_loader *loader)
+{
+    struct ind_config *config = loader->config;
+    size_t count = loader->route_count;
+    config->routes = calloc(count ? count : 1, sizeof *config->routes);
+    struct route_text *texts = calloc(count ? count : 1, sizeof *texts);
+    if (!config->routes || !texts) {
+        free(texts);
+        return;
+    }
+    config->route_count = count ? count : 1;
+    if (count == 0)
+        add_default_route(loader);
+    for (size_t i = 0; i < count; i++) {
+        texts[i].route = &config->routes[i];
+        load_route(loader, loader->routes[i], &texts[i]);
+    }
+    check_names(loader, texts, count);
+    check_same_file(loader, texts, count);
+    if (loader->remarks->mistakes == 0 && ind_conditions_compile(config->conditions))
+        config->router = ind_router_new(config->conditions, config->routes, config->route_count);
+    if (config->router && count)
+        check_reachable(loader, texts);
+    free(texts);
+}
