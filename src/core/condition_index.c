@@ -41,7 +41,7 @@ enum { LONGEST_FOLDED = 200, FAMILY_AND_ADDRESS = 17 };
 /* Fewer tests are quicker asked one by one. */
 static size_t fewest(enum kind kind)
 {
-    return kind == INDEX_NETWORK ? 2 : 3;
+    return kind == INDEX_LITERAL ? 3 : 2;
 }
 
 static enum kind kind_of(const struct test *test)

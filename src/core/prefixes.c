@@ -5,6 +5,12 @@
 static uint64_t head_of(struct ind_slice bytes)
 {
     uint64_t head = 0;
+#if defined(__GNUC__) && __BYTE_ORDER__ == __ORDER_LITTLE_ENDIAN__
+    if (bytes.length >= 8) {
+        memcpy(&head, bytes.at, sizeof head);
+        return __builtin_bswap64(head);
+    }
+#endif
     for (size_t i = 0; i < 8; i++)
         head = head << 8 | (i < bytes.length ? (unsigned char)bytes.at[i] : 0u);
     return head;
