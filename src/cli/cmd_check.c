@@ -50,19 +50,21 @@ static void write_when(const struct ind_route *route, char *text, size_t room)
 
 static void print_routes(const struct ind_config *config)
 {
-    static const struct ind_column columns[] = {{"route", false},  {"when", false},    {"file", false},
+    static const struct ind_column columns[] = {{"route", false},  {"when", false},    {"to", false},
                                                 {"layout", false}, {"archive", false}, {"last", false}};
     struct ind_table *table = ind_table_new(columns, 6);
     for (size_t i = 0; i < config->route_count; i++) {
         const struct ind_route *route = &config->routes[i];
-        char file[IND_PATH], when[72];
-        snprintf(file, sizeof file, "%.*s", IND_ARG(route->file.source));
+        char to[IND_PATH + 1], when[72];
+        struct ind_buffer buffer = ind_buffer_on(to, sizeof to - 1);
+        ind_route_describe(route, &buffer);
+        to[buffer.length] = '\0';
         write_when(route, when, sizeof when);
         ind_table_text(table, route->name);
         ind_table_text(table, when);
-        ind_table_text(table, file);
+        ind_table_text(table, to);
         ind_table_text(table, ind_layout_name(route->layout).at);
-        ind_table_text(table, config->policies[route->policy].name);
+        ind_table_text(table, route->to == IND_TO_FILE ? config->policies[route->policy].name : "-");
         ind_table_text(table, route->last ? "yes" : "no");
     }
     ind_table_print(table, false, stdout);

@@ -28,7 +28,7 @@ static struct poptOption *options(void)
     return table;
 }
 
-static void print_result(const struct ind_collect_result *result, bool json)
+static void print_result(const struct ind_collect_result *result, bool json, FILE *out)
 {
     const struct {
         const char *what;
@@ -37,11 +37,13 @@ static void print_result(const struct ind_collect_result *result, bool json)
     } rows[] = {
         {"messages received", result->ledger.received, true},
         {"messages stored", result->ledger.ended[IND_END_STORED], true},
+        {"messages handed on", result->ledger.ended[IND_END_HANDED], false},
         {"messages unrouted", result->ledger.ended[IND_END_UNROUTED], true},
         {"refused: sender not allowed", result->ledger.ended[IND_END_REFUSED_SENDER], false},
         {"refused: empty", result->ledger.ended[IND_END_REFUSED_EMPTY], false},
         {"lost: buffer full", result->ledger.ended[IND_END_LOST_BUFFER], false},
         {"lost: disk", result->ledger.ended[IND_END_LOST_DISK], false},
+        {"lost: not taken by a program or standard output", result->ledger.ended[IND_END_LOST_TAKER], false},
         {"dropped by the kernel before us", result->kernel_dropped, false},
         {"malformed headers", result->ledger.malformed, false},
         {"cut at the size limit", result->ledger.cut, false},
@@ -59,8 +61,17 @@ static void print_result(const struct ind_collect_result *result, bool json)
             ind_table_number(table, rows[i].count);
             ind_table_text(table, rows[i].what);
         }
-    ind_table_print(table, json, stdout);
+    ind_table_print(table, json, out);
     ind_table_free(table);
+}
+
+/* Then it belongs to the messages. */
+static bool uses_output(const struct ind_config *config)
+{
+    for (size_t i = 0; i < config->route_count; i++)
+        if (config->routes[i].to == IND_TO_OUTPUT)
+            return true;
+    return false;
 }
 
 static bool read_form(const char *text, enum ind_line_form *form)
@@ -119,7 +130,7 @@ static int run(struct ind_call *call)
         status = ind_collect(&settings, &result);
         ind_progress_end();
         if (status == IND_COLLECT_DONE || status == IND_COLLECT_PART)
-            print_result(&result, call->json);
+            print_result(&result, call->json, uses_output(loaded.config) ? stderr : stdout);
     }
     ind_loaded_free(&loaded);
     return status == IND_COLLECT_DONE   ? IND_EXIT_DONE

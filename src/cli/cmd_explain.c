@@ -248,9 +248,14 @@ static void print_routes(struct explaining *run, const struct ind_explanation *e
             printf("not asked: \"%s\" took it, and is last\n", verdict->above->name);
             continue;
         }
+        if (verdict->taken == IND_NOT_NEEDED) {
+            printf("no   only for what no other route takes: \"%s\" took it\n", verdict->above->name);
+            continue;
+        }
         printf("%-3s  ", verdict->taken == IND_TAKEN ? "yes" : "no");
         if (verdict->taken == IND_TAKEN)
-            printf("into %s\n%*s", verdict->path, verdict->reason_count ? width + 8 : 0, "");
+            printf("%s %s\n%*s", verdict->route->to == IND_TO_FILE ? "into" : "to", verdict->path,
+                   verdict->reason_count ? width + 8 : 0, "");
         if (explanation->message.original.length == 0)
             printf("nothing to file\n");
         else if (verdict->reason_count || verdict->taken != IND_TAKEN)
@@ -262,7 +267,8 @@ static const char *end_of(const struct ind_explanation *explanation)
 {
     return explanation->message.original.length == 0 ? "refused: empty"
            : !explanation->allowed                   ? "refused: its sender is not under allow:"
-           : explanation->taken                      ? "stored"
+           : explanation->filed                      ? "stored"
+           : explanation->taken                      ? "handed on, in no file"
                                                      : "unrouted: no route takes it";
 }
 
@@ -293,8 +299,8 @@ static void print_for_people(struct explaining *run, const struct ind_explanatio
         print_routes(run, explanation);
     heading(run, "It ends", false);
     printf("%s", end_of(explanation));
-    if (explanation->taken && explanation->allowed)
-        printf(", in %zu file%s", explanation->taken, explanation->taken == 1 ? "" : "s");
+    if (explanation->filed && explanation->allowed)
+        printf(", in %zu file%s", explanation->filed, explanation->filed == 1 ? "" : "s");
     printf("\n");
 }
 
@@ -371,7 +377,7 @@ static json_t *conditions_json(struct explaining *run, const struct ind_explanat
 
 static json_t *routes_json(struct explaining *run, const struct ind_explanation *explanation)
 {
-    static const char *const words[] = {"yes", "no", "not asked"};
+    static const char *const words[] = {"yes", "no", "not asked", "not needed"};
     json_t *list = json_array();
     for (size_t i = 0; i < explanation->route_count; i++) {
         const struct ind_route_verdict *verdict = &explanation->routes[i];
@@ -379,9 +385,12 @@ static json_t *routes_json(struct explaining *run, const struct ind_explanation 
         json_object_set_new(object, "route", json_string(verdict->route->name));
         json_object_set_new(object, "takes", json_string(words[verdict->taken]));
         if (verdict->taken == IND_TAKEN)
-            json_object_set_new(object, "file", json_string(verdict->path));
+            json_object_set_new(object, verdict->route->to == IND_TO_FILE ? "file" : "to",
+                                json_string(verdict->path));
         if (verdict->taken == IND_NOT_ASKED)
             json_object_set_new(object, "last_above", json_string(verdict->above->name));
+        else if (verdict->taken == IND_NOT_NEEDED)
+            json_object_set_new(object, "taken_by", json_string(verdict->above->name));
         else
             json_object_set_new(object, "because",
                                 reasons_json(run, verdict->reasons, verdict->reason_count));

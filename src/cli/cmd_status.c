@@ -63,24 +63,32 @@ static void heading(const char *text)
     printf("\n%s%s%s\n", colour ? "\033[1m" : "", text, colour ? "\033[0m" : "");
 }
 
+static uint64_t lost_of(const json_t *ledger)
+{
+    return number_of(ledger, "lost_buffer") + number_of(ledger, "lost_disk") +
+           number_of(ledger, "lost_not_taken");
+}
+
 static void add_ledger(struct ind_table *table, const char *name, const json_t *ledger)
 {
     ind_table_text(table, name);
     ind_table_number(table, number_of(ledger, "received"));
     ind_table_number(table, number_of(ledger, "stored"));
+    ind_table_number(table, number_of(ledger, "handed_on"));
     ind_table_number(table, number_of(ledger, "unrouted"));
     ind_table_number(table, number_of(ledger, "refused_sender") + number_of(ledger, "refused_empty"));
-    ind_table_number(table, number_of(ledger, "lost_buffer") + number_of(ledger, "lost_disk"));
+    ind_table_number(table, lost_of(ledger));
     ind_table_number(table, number_of(ledger, "waiting"));
 }
 
 static void show_ledger(const json_t *status)
 {
     static const struct ind_column columns[] = {
-        {"listener", false}, {"received", true}, {"stored", true},  {"unrouted", true},
-        {"refused", true},   {"lost", true},     {"waiting", true}, {"dropped by kernel", true}};
+        {"listener", false}, {"received", true}, {"stored", true},
+        {"handed on", true}, {"unrouted", true}, {"refused", true},
+        {"lost", true},      {"waiting", true},  {"dropped by kernel", true}};
     const json_t *total = json_object_get(status, "ledger"), *listener;
-    struct ind_table *table = ind_table_new(columns, 8);
+    struct ind_table *table = ind_table_new(columns, 9);
     uint64_t dropped = 0;
     size_t i;
     json_array_foreach(json_object_get(status, "listeners"), i, listener)
@@ -111,6 +119,7 @@ static void show_details(const json_t *status)
         {"refused_empty", "refused, because they were empty"},
         {"lost_buffer", "lost, because there was no room for them in memory"},
         {"lost_disk", "lost, because they could not be written"},
+        {"lost_not_taken", "lost, because neither a program nor standard output took them"},
         {"malformed", "with a header that is not as its standard says (stored all the same)"},
         {"cut", "longer than the size limit, or broken off (stored as far as they came)"},
         {"gave_up", "times a regular expression or pattern took too long and was taken not to match"}};
@@ -140,6 +149,32 @@ static void show_routes(const json_t *status)
         ind_table_text(table, ind_size_text(number_of(route, "bytes"), size));
     }
     heading("Taken by the routes (one that two take counts twice)");
+    ind_table_print(table, false, stdout);
+    ind_table_free(table);
+}
+
+static void show_takers(const json_t *status)
+{
+    static const struct ind_column columns[] = {{"program", false}, {"process", false}, {"starts", true},
+                                                {"taken", true},    {"lost", true},     {"waiting", true}};
+    const json_t *taker, *takers = json_object_get(status, "handed_on");
+    char process[32];
+    size_t i;
+    if (json_array_size(takers) == 0)
+        return;
+    struct ind_table *table = ind_table_new(columns, 6);
+    json_array_foreach(takers, i, taker)
+    {
+        bool runs = json_is_true(json_object_get(taker, "runs"));
+        snprintf(process, sizeof process, "%llu", (unsigned long long)number_of(taker, "process"));
+        ind_table_text(table, text_of(taker, "to"));
+        ind_table_text(table, !runs ? "none" : number_of(taker, "process") ? process : "-");
+        ind_table_number(table, number_of(taker, "starts"));
+        ind_table_number(table, number_of(taker, "taken"));
+        ind_table_number(table, number_of(taker, "lost"));
+        ind_table_number(table, number_of(taker, "waiting"));
+    }
+    heading("Handed on to programs and standard output");
     ind_table_print(table, false, stdout);
     ind_table_free(table);
 }
@@ -187,7 +222,7 @@ static void show_devices(const json_t *status)
         ind_table_text(table, text_of(device, "device"));
         ind_table_number(table, number_of(device, "received"));
         ind_table_number(table, number_of(device, "stored"));
-        ind_table_number(table, number_of(device, "lost_buffer") + number_of(device, "lost_disk"));
+        ind_table_number(table, lost_of(device));
         ind_table_number(table, number_of(device, "malformed"));
         ind_table_text(table, forms);
         ind_table_text(table, last);
@@ -306,6 +341,7 @@ static void show(const json_t *status)
     show_ledger(status);
     show_details(status);
     show_routes(status);
+    show_takers(status);
     show_devices(status);
     show_files(status);
     show_strangers(status);

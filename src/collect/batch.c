@@ -1,6 +1,8 @@
 #include "collect/batch.h"
 
 #include "collect/book.h"
+#include "collect/clock.h"
+#include "collect/takers.h"
 #include <stdlib.h>
 
 struct ind_batch *ind_batch_new(void)
@@ -48,8 +50,17 @@ static void prefetch_next(const struct ind_batch *batch, const struct ind_batch_
 #endif
 }
 
-static bool store_group(struct ind_batch *batch, const struct ind_batch_group *group, unsigned intake,
-                        struct ind_book *book, struct ind_store *store, ind_time now)
+/* From the first line that has not been passed on yet. */
+static void begin_group(struct ind_batch *batch, const struct ind_batch_group *group)
+{
+    if (!batch->within)
+        batch->next_line = group->first;
+    batch->within = true;
+}
+
+static enum ind_batch_stored store_group(struct ind_batch *batch, const struct ind_batch_group *group,
+                                         unsigned intake, struct ind_book *book, struct ind_store *store,
+                                         ind_time now)
 {
     struct ind_target target = {.path = {batch->arena + group->path, group->path_length},
                                 .series = {batch->arena + group->series, group->series_length},
@@ -58,22 +69,33 @@ static bool store_group(struct ind_batch *batch, const struct ind_batch_group *g
                                 .made_up = group->made_up};
     struct ind_live *live = ind_store_file(store, &target, now);
     if (!live)
-        return false;
-    if (!batch->within)
-        batch->next_line = group->first;
-    batch->within = true;
+        return IND_BATCH_FULL;
+    begin_group(batch, group);
     while (batch->next_line) {
         const struct ind_batch_line *line = &batch->lines[batch->next_line - 1];
         prefetch_next(batch, line);
         struct ind_slice bytes = {batch->arena + line->offset, line->length};
         uint32_t owner = ind_book_owner(book, intake, batch, line);
         if (ind_store_append(store, live, bytes, line->time, owner, now) == IND_APPEND_FULL)
-            return false;
+            return IND_BATCH_FULL;
         batch->next_line = line->next;
     }
-    batch->within = false;
-    ind_book_route(book, group->route, group->lines, group->bytes);
-    return true;
+    return IND_BATCH_STORED;
+}
+
+static enum ind_batch_stored hand_group(struct ind_batch *batch, const struct ind_batch_group *group,
+                                        unsigned intake, struct ind_book *book, struct ind_takers *takers)
+{
+    const ind_time now = ind_steady_now();
+    begin_group(batch, group);
+    while (batch->next_line) {
+        const struct ind_batch_line *line = &batch->lines[batch->next_line - 1];
+        struct ind_slice bytes = {batch->arena + line->offset, line->length};
+        if (!ind_takers_add(takers, group->route, bytes, ind_book_owner(book, intake, batch, line), now))
+            return IND_BATCH_HELD;
+        batch->next_line = line->next;
+    }
+    return IND_BATCH_STORED;
 }
 
 static void book_once(struct ind_batch *batch, unsigned intake, struct ind_book *book)
@@ -83,17 +105,23 @@ static void book_once(struct ind_batch *batch, unsigned intake, struct ind_book 
     batch->booked = true;
 }
 
-bool ind_batch_store(struct ind_batch *batch, unsigned intake, struct ind_book *book, struct ind_store *store,
-                     ind_time now)
+enum ind_batch_stored ind_batch_store(struct ind_batch *batch, unsigned intake, struct ind_book *book,
+                                      struct ind_store *store, struct ind_takers *takers, ind_time now)
 {
     book_once(batch, intake, book);
     while (batch->stored_groups < batch->group_count) {
-        if (!store_group(batch, &batch->groups[batch->stored_groups], intake, book, store, now))
-            return false;
+        const struct ind_batch_group *group = &batch->groups[batch->stored_groups];
+        enum ind_batch_stored stored = ind_takers_have(takers, group->route)
+                                           ? hand_group(batch, group, intake, book, takers)
+                                           : store_group(batch, group, intake, book, store, now);
+        if (stored != IND_BATCH_STORED)
+            return stored;
+        batch->within = false;
+        ind_book_route(book, group->route, group->lines, group->bytes);
         batch->stored_groups++;
     }
     ind_book_turn(book, intake, batch);
-    return true;
+    return IND_BATCH_STORED;
 }
 
 /* The first line that is not in the store yet, of the group; index + 1. */
@@ -102,12 +130,18 @@ static uint32_t first_left(const struct ind_batch *batch, size_t group)
     return group == batch->stored_groups && batch->within ? batch->next_line : batch->groups[group].first;
 }
 
-void ind_batch_lose(struct ind_batch *batch, unsigned intake, struct ind_book *book)
+void ind_batch_lose(struct ind_batch *batch, unsigned intake, struct ind_book *book,
+                    struct ind_takers *takers)
 {
     book_once(batch, intake, book);
     for (size_t g = batch->stored_groups; g < batch->group_count; g++)
-        for (uint32_t line = first_left(batch, g); line; line = batch->lines[line - 1].next)
-            ind_book_settle(book, ind_book_owner(book, intake, batch, &batch->lines[line - 1]), 1, false);
+        for (uint32_t line = first_left(batch, g); line; line = batch->lines[line - 1].next) {
+            uint32_t owner = ind_book_owner(book, intake, batch, &batch->lines[line - 1]);
+            if (ind_takers_have(takers, batch->groups[g].route))
+                ind_takers_lose(takers, batch->groups[g].route, owner);
+            else
+                ind_book_settle(book, owner, 1, false);
+        }
     ind_book_turn(book, intake, batch);
 }
 

@@ -20,7 +20,7 @@ struct ind_batch_line {
 };
 
 struct ind_batch_group {
-    uint32_t path, path_length, series, series_length; /* in the arena */
+    uint32_t path, path_length, series, series_length; /* in the arena; none where it is no file's */
     uint32_t route, first, last;                       /* lines, index + 1 */
     uint32_t lines;
     uint64_t hash, bytes;
@@ -53,6 +53,7 @@ enum {
 };
 
 struct ind_book;
+struct ind_takers;
 
 struct ind_batch {
     struct ind_batch *next_free;
@@ -80,13 +81,20 @@ static inline bool ind_batch_is_empty(const struct ind_batch *batch)
     return batch->tally_count == 0 && batch->line_count == 0;
 }
 
-/* Adds what the batch, of the given intake, holds to the book and to the store. False where the store is
- * full: call again later, it goes on where it stopped. True: the batch may be cleared. */
-bool ind_batch_store(struct ind_batch *batch, unsigned intake, struct ind_book *book, struct ind_store *store,
-                     ind_time now);
+enum ind_batch_stored {
+    IND_BATCH_STORED, /* all of it: the batch may be cleared */
+    IND_BATCH_FULL,   /* the store is full: call again later, it goes on where it stopped */
+    IND_BATCH_HELD    /* a taker is: the same after ind_takers_wait */
+};
+
+/* Adds what the batch, of the given intake, holds to the book, and to the store or (unless NULL) the takers.
+ */
+enum ind_batch_stored ind_batch_store(struct ind_batch *batch, unsigned intake, struct ind_book *book,
+                                      struct ind_store *store, struct ind_takers *takers, ind_time now);
 
 /* Gives up what of the batch is not in the store yet: it is lost, and counted so. */
-void ind_batch_lose(struct ind_batch *batch, unsigned intake, struct ind_book *book);
+void ind_batch_lose(struct ind_batch *batch, unsigned intake, struct ind_book *book,
+                    struct ind_takers *takers);
 
 /* Adds to the ledgers (one for each account of the intake, by its number) what the batch would bring if it
  * waited for ever: what it has received and ended, and what of it is not in the store yet. */

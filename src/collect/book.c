@@ -1,15 +1,22 @@
 #include "collect/book.h"
 
+#include "collect/takers.h"
 #include <stdlib.h>
+#include <uthash.h>
 
 /* An owner is the number of an account with its intake above it, or a token. */
 #define OWNER_TOKEN UINT32_C(0x80000000)
 #define OWNER_NOBODY UINT32_C(0xffffffff)
-enum { ACCOUNT_BITS = 24 };
+enum { ACCOUNT_BITS = 24, MOST_LEFT = (1 << 28) - 1 };
 
 struct token {
     uint32_t account; /* with its intake; of a free one: the next free one */
-    uint32_t left : 31, stored : 1;
+    uint32_t left : 28, stored : 1, handed : 1, lost_on_disk : 1;
+};
+
+struct route_place {
+    UT_hash_handle hh; /* by the name in `routes` */
+    uint32_t place;
 };
 
 struct ind_book {
@@ -20,6 +27,7 @@ struct ind_book {
     uint32_t carried[IND_MOST_INTAKES];
     struct ind_route_count *routes;
     size_t route_count;
+    struct route_place *places;
     uint32_t *place_of_route; /* in `routes`, by route of the present rules */
     size_t rule_count;
 };
@@ -37,8 +45,14 @@ struct ind_book *ind_book_new(struct ind_accounts *const *accounts)
 
 void ind_book_free(struct ind_book *book)
 {
+    struct route_place *place, *next;
     if (!book)
         return;
+    HASH_ITER(hh, book->places, place, next)
+    {
+        HASH_DEL(book->places, place);
+        free(place);
+    }
     for (size_t i = 0; i < book->route_count; i++)
         free(book->routes[i].name);
     free(book->routes);
@@ -49,19 +63,24 @@ void ind_book_free(struct ind_book *book)
 
 static bool place_route(struct ind_book *book, const char *name, uint32_t *place)
 {
-    for (size_t i = 0; i < book->route_count; i++)
-        if (strcmp(book->routes[i].name, name) == 0) {
-            *place = (uint32_t)i;
-            return true;
-        }
+    struct route_place *known;
+    HASH_FIND_STR(book->places, name, known);
+    if (known) {
+        *place = known->place;
+        return true;
+    }
     struct ind_route_count *grown = realloc(book->routes, (book->route_count + 1) * sizeof *grown);
     char *copy = strdup(name);
+    known = calloc(1, sizeof *known);
     if (grown)
         book->routes = grown;
-    if (!grown || !copy) {
+    if (!grown || !copy || !known) {
         free(copy);
+        free(known);
         return false;
     }
+    known->place = (uint32_t)book->route_count;
+    HASH_ADD_KEYPTR(hh, book->places, copy, strlen(copy), known);
     *place = (uint32_t)book->route_count;
     book->routes[book->route_count++] = (struct ind_route_count){copy, 0, 0};
     return true;
@@ -132,7 +151,7 @@ static uint32_t new_token(struct ind_book *book, uint32_t account, uint32_t coun
     }
     uint32_t number = book->token_free - 1;
     book->token_free = book->tokens[number].account;
-    book->tokens[number] = (struct token){.account = account, .left = count & 0x7fffffffu};
+    book->tokens[number] = (struct token){.account = account, .left = count & MOST_LEFT};
     return number;
 }
 
@@ -141,32 +160,45 @@ static struct ind_account *owner_account(const struct ind_book *book, uint32_t o
     return ind_account_at(book->accounts[owner >> ACCOUNT_BITS], owner & ((1u << ACCOUNT_BITS) - 1));
 }
 
-static void settle_token(struct ind_book *book, uint32_t number, uint32_t lines, bool written)
+static void settle_token(struct ind_book *book, uint32_t number, uint32_t lines, enum ind_end end)
 {
     struct token *token = &book->tokens[number];
     struct ind_account *account = owner_account(book, token->account);
-    if (written && !token->stored) {
+    if (end == IND_END_STORED && !token->stored) {
         token->stored = 1;
         account->ledger.ended[IND_END_STORED]++;
     }
-    token->left = (token->left - lines) & 0x7fffffffu;
+    token->handed |= end == IND_END_HANDED;
+    token->lost_on_disk |= end == IND_END_LOST_DISK;
+    token->left = (token->left - lines) & MOST_LEFT;
     if (token->left > 0)
         return;
     if (!token->stored)
-        account->ledger.ended[IND_END_LOST_DISK]++;
+        account->ledger.ended[token->handed         ? IND_END_HANDED
+                              : token->lost_on_disk ? IND_END_LOST_DISK
+                                                    : IND_END_LOST_TAKER]++;
     token->account = book->token_free;
     book->token_free = number + 1;
 }
 
-void ind_book_settle(void *context, uint32_t owner, uint32_t lines, bool written)
+static void settle(struct ind_book *book, uint32_t owner, uint32_t lines, enum ind_end end)
 {
-    struct ind_book *book = context;
     if (owner == OWNER_NOBODY)
         return;
     if (owner & OWNER_TOKEN)
-        settle_token(book, owner & ~OWNER_TOKEN, lines, written);
+        settle_token(book, owner & ~OWNER_TOKEN, lines, end);
     else
-        owner_account(book, owner)->ledger.ended[written ? IND_END_STORED : IND_END_LOST_DISK] += lines;
+        owner_account(book, owner)->ledger.ended[end] += lines;
+}
+
+void ind_book_settle(void *context, uint32_t owner, uint32_t lines, bool written)
+{
+    settle(context, owner, lines, written ? IND_END_STORED : IND_END_LOST_DISK);
+}
+
+void ind_book_settle_taken(void *context, uint32_t owner, bool taken)
+{
+    settle(context, owner, 1, taken ? IND_END_HANDED : IND_END_LOST_TAKER);
 }
 
 uint32_t ind_book_owner(struct ind_book *book, unsigned intake, struct ind_batch *batch,
@@ -207,12 +239,14 @@ static void weigh_run(void *context, uint32_t owner, uint32_t lines)
 }
 
 void ind_book_weigh(const struct ind_book *book, unsigned intake, struct ind_store *store,
-                    struct ind_ledger *ledgers, uint32_t count)
+                    const struct ind_takers *takers, struct ind_ledger *ledgers, uint32_t count)
 {
     struct weighing weighing = {intake, ledgers, count};
     for (uint32_t i = 0; i < count; i++)
         ledgers[i] = ind_account_at(book->accounts[intake], i)->ledger;
     ind_store_waiting(store, weigh_run, &weighing);
+    if (takers)
+        ind_takers_waiting(takers, weigh_run, &weighing);
     for (uint32_t i = 0; i < book->token_room; i++)
         if (book->tokens[i].left > 0 && !book->tokens[i].stored)
             weigh_run(&weighing, book->tokens[i].account, 1);
@@ -222,7 +256,7 @@ void ind_book_close(struct ind_book *book)
 {
     for (uint32_t i = 0; i < book->token_room; i++)
         if (book->tokens[i].left > 0)
-            settle_token(book, i, book->tokens[i].left, false);
+            settle_token(book, i, book->tokens[i].left, IND_END_LOST_DISK);
 }
 
 const struct ind_route_count *ind_book_routes(const struct ind_book *book, size_t *count)

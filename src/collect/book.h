@@ -1,7 +1,8 @@
 /* collect/book.h: the ledger as the writer keeps it, exact to the message.
  *
- * The writer alone writes in it. A message is stored when the first of its lines is written, and lost when
- * the last of them is lost and none was written; one with several lines has a token, which knows how many of
+ * The writer alone writes in it. A message is stored when the first of its lines is written to a file; it is
+ * handed on when the last of them is settled, none was written and one was taken by standard output or a
+ * program; and it is lost when all of them are. One with several lines has a token, which knows how many of
  * them are still to come. */
 #ifndef IND_COLLECT_BOOK_H
 #define IND_COLLECT_BOOK_H
@@ -40,11 +41,13 @@ void ind_book_route(struct ind_book *book, uint32_t route, uint64_t lines, uint6
 
 /* For the store: `book` as context. */
 void ind_book_settle(void *book, uint32_t owner, uint32_t lines, bool written);
+/* For what goes into no file: a line was taken, or never will be. */
+void ind_book_settle_taken(void *book, uint32_t owner, bool taken);
 
 /* Copies the ledgers of the first `count` accounts of an intake into `ledgers`, with what waits in the
- * store. */
+ * store and (unless NULL) for the takers. */
 void ind_book_weigh(const struct ind_book *book, unsigned intake, struct ind_store *store,
-                    struct ind_ledger *ledgers, uint32_t count);
+                    const struct ind_takers *takers, struct ind_ledger *ledgers, uint32_t count);
 
 /* At the end, once the store is closed: messages of which no line was written, and none ever will be. */
 void ind_book_close(struct ind_book *book);

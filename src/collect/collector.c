@@ -52,7 +52,7 @@ void ind_collect_tell(struct ind_collector *collector, unsigned severity, const 
     tell(collector, severity, text);
 }
 
-/* The store's and the book's context is the collector. */
+/* The store's, the takers' and the book's context is the collector. */
 static void store_tells(void *context, const char *text)
 {
     tell(context, IND_SEVERITY_WARNING, text);
@@ -61,6 +61,11 @@ static void store_tells(void *context, const char *text)
 static void store_settles(void *context, uint32_t owner, uint32_t lines, bool written)
 {
     ind_book_settle(((struct ind_collector *)context)->book, owner, lines, written);
+}
+
+static void taker_settles(void *context, uint32_t owner, bool taken)
+{
+    ind_book_settle_taken(((struct ind_collector *)context)->book, owner, taken);
 }
 
 uint16_t ind_listener_number(struct ind_collector *collector, const char *text)
@@ -128,6 +133,13 @@ static bool make_parts(struct ind_collector *collector)
     collector->book = ind_book_new(collector->accounts);
     collector->tap = ind_tap_new(knock_control, collector);
     collector->control = ind_control_new(collector);
+    const struct ind_takers_settings takers = {.helper = collector->helper,
+                                               .hold = files,
+                                               .tell = store_tells,
+                                               .settle = taker_settles,
+                                               .context = collector};
+    collector->takers = ind_takers_new(&takers);
+    good &= collector->takers && ind_takers_adopt(collector->takers, collector->settings->config);
     good &= collector->rings && collector->book && collector->tap && collector->control &&
             ind_book_adopt(collector->book, collector->settings->config);
     if (good && !files) {
@@ -284,8 +296,19 @@ static void fill_result(struct ind_collector *collector, struct ind_collect_resu
                          "the ledger does not add up: this is a fault of ours; please report it");
 }
 
+static bool has_programs(const struct ind_config *config)
+{
+    for (size_t i = 0; i < config->route_count; i++)
+        if (config->routes[i].to == IND_TO_PROGRAM)
+            return true;
+    return false;
+}
+
 static enum ind_collect_status run(struct ind_collector *collector, struct ind_collect_result *result)
 {
+    /* Before there is a thread, a socket or a file. A reload may bring programs that are not there yet. */
+    if (collector->settings->file_count == 0 || has_programs(collector->settings->config))
+        collector->helper = ind_helper_new();
     ind_fs_raise_file_limit(); /* live files, sockets, connections, what a search holds open */
     if (!make_parts(collector))
         return IND_COLLECT_FAILED;
@@ -319,6 +342,8 @@ enum ind_collect_status ind_collect(const struct ind_collect_settings *settings,
     ind_store_close(collector->store);
     ind_rules_free(collector, collector->rules);
     ind_ports_close_old(collector, NULL);
+    ind_takers_free(collector->takers);
+    ind_helper_free(collector->helper);
     ind_rings_free(collector->rings);
     ind_book_free(collector->book);
     ind_tap_free(collector->tap);

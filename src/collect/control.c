@@ -128,6 +128,7 @@ static void give_status(struct ind_control *control)
         free(control->sheets[i].last);
         free(control->sheets[i].lags);
         free(control->sheets[i].routes);
+        free(control->sheets[i].takers);
     }
 }
 

@@ -146,11 +146,15 @@ static void judge_conditions(struct ind_explainer *explainer)
 static void take(struct ind_explainer *explainer, struct ind_route_verdict *verdict)
 {
     struct ind_buffer path = ind_buffer_on(verdict->path, sizeof verdict->path - 1);
-    ind_template_path(&verdict->route->file, &explainer->explanation.message, &explainer->clock, false,
-                      &path);
+    if (verdict->route->to == IND_TO_FILE)
+        ind_template_path(&verdict->route->file, &explainer->explanation.message, &explainer->clock, false,
+                          &path);
+    else
+        ind_route_describe(verdict->route, &path);
     verdict->path[path.length] = '\0';
     verdict->taken = IND_TAKEN;
     explainer->explanation.taken++;
+    explainer->explanation.filed += verdict->route->to == IND_TO_FILE;
 }
 
 /* What the router decided, and for each route why: its condition, or what keeps the message from it. */
@@ -161,7 +165,7 @@ static void judge_routes(struct ind_explainer *explainer, size_t taken)
     const struct ind_route *last = NULL;
     const struct ind_route *first = taken ? &config->routes[explainer->taken[0]] : NULL;
     size_t next = 0;
-    explanation->taken = 0;
+    explanation->taken = explanation->filed = 0;
     for (size_t i = 0; i < config->route_count; i++) {
         struct ind_route_verdict *verdict = &explanation->routes[i];
         const struct ind_route *route = &config->routes[i];

@@ -40,7 +40,7 @@ struct ind_route_verdict {
     const struct ind_route *route;
     enum ind_taken taken;
     const struct ind_route *above; /* IND_NOT_ASKED, IND_NOT_NEEDED: the route that took it */
-    char path[IND_PATH + 1];       /* IND_TAKEN: the file, below the store; terminated */
+    char path[IND_PATH + 1]; /* IND_TAKEN: the file, below the store, or what else takes it; terminated */
     struct ind_reason reasons[IND_REASONS];
     size_t reason_count;
 };
@@ -57,7 +57,7 @@ struct ind_explanation {
     struct ind_condition_verdict *conditions;
     size_t condition_count;
     struct ind_route_verdict *routes;
-    size_t route_count, taken;
+    size_t route_count, taken, filed; /* filed: of those that took it, the ones with a file */
 };
 
 struct ind_explainer;

@@ -12,6 +12,7 @@
 #include "collect/burst.h"
 #include "collect/collector.h"
 #include "collect/ring.h"
+#include "collect/takers.h"
 
 #include <pthread.h>
 #include <stdatomic.h>
@@ -55,6 +56,8 @@ struct ind_sheet {
     uint64_t ring_waiting, store_waiting; /* messages, of `waiting` in the ledgers */
     struct ind_route_count *routes;       /* names are borrowed */
     size_t route_count;
+    struct ind_taker_count *takers; /* likewise */
+    size_t taker_count;
 };
 
 struct ind_mark {
@@ -72,6 +75,8 @@ struct ind_collector {
     struct ind_rules *rules; /* the control thread's */
     struct ind_store *store;
     struct ind_book *book;
+    struct ind_helper *helper; /* NULL: there are no programs to be started */
+    struct ind_takers *takers; /* the writer's */
     struct ind_rings *rings;
     struct ind_slabs *slabs;
     struct ind_accounts *accounts[IND_MOST_INTAKES];

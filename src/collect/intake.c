@@ -8,6 +8,13 @@
 
 enum { RECENT = 1024 };
 
+/* All its messages are of one group. */
+static bool is_constant(const struct ind_route *route)
+{
+    return route->to != IND_TO_FILE ||
+           (route->file.count == 1 && route->file.parts[0].put == IND_PUT_LITERAL);
+}
+
 struct ind_intake {
     const struct ind_config *config;
     struct ind_accounts *accounts;
@@ -17,13 +24,14 @@ struct ind_intake {
     size_t next_copy; /* of a message whose lines did not all fit into the last batch */
     struct ind_path_clock clock;
     struct ind_line_clock line_clock;
-    /* Of routes whose path is made of facility and severity alone: the group in the present batch, by route
-     * and PRI. */
+    /* Of routes whose path is made of facility and severity alone, or is always the same: the group in the
+     * present batch. */
     struct known_group {
         uint64_t round; /* of the batch for which it is known */
         struct ind_batch_group *group;
     } * groups;
-    struct known_tally { /* of an account, in the present batch */
+    uint32_t *first_group; /* by route: its first in `groups`; NO_GROUP: what its paths are made of is more */
+    struct known_tally {   /* of an account, in the present batch */
         uint64_t round;
         uint32_t tally;
     } * tallies;
@@ -39,6 +47,24 @@ struct ind_intake {
     char device[IND_DEVICE_SCRATCH];
 };
 
+#define NO_GROUP UINT32_MAX
+
+/* A place for each path that facility and severity can make. */
+static bool make_groups(struct ind_intake *intake)
+{
+    const struct ind_config *config = intake->config;
+    uint32_t count = 0;
+    intake->first_group = calloc(config->route_count + 1, sizeof *intake->first_group);
+    for (size_t i = 0; intake->first_group && i < config->route_count; i++) {
+        const struct ind_route *route = &config->routes[i];
+        bool known = route->to != IND_TO_FILE || route->file.only_pri;
+        intake->first_group[i] = known ? count : NO_GROUP;
+        count += !known ? 0 : is_constant(route) ? 1 : IND_PRIS;
+    }
+    intake->groups = calloc(count + 1, sizeof *intake->groups);
+    return intake->first_group && intake->groups;
+}
+
 struct ind_intake *ind_intake_new(const struct ind_config *config, struct ind_accounts *accounts)
 {
     struct ind_intake *intake = calloc(1, sizeof *intake);
@@ -50,7 +76,7 @@ struct ind_intake *ind_intake_new(const struct ind_config *config, struct ind_ac
     bool answers = ind_answers_begin(&intake->answers, config->conditions) &&
                    ind_router_prepare(config->router, &intake->answers);
     intake->taken = calloc(config->route_count, sizeof *intake->taken);
-    intake->groups = calloc(config->route_count * IND_PRIS, sizeof *intake->groups);
+    bool groups = make_groups(intake);
     intake->json = ind_json_line_new();
     intake->senders = ind_senders_new();
     intake->clock.zone = config->zone;
@@ -59,7 +85,7 @@ struct ind_intake *ind_intake_new(const struct ind_config *config, struct ind_ac
     intake->local.name = intake->host;
     intake->local.name_length = strlen(intake->host);
     memset(intake->recent, 0xff, sizeof intake->recent);
-    if (answers && intake->taken && intake->groups && intake->json && intake->senders)
+    if (answers && intake->taken && groups && intake->json && intake->senders)
         return intake;
     ind_intake_free(intake);
     return NULL;
@@ -74,6 +100,7 @@ void ind_intake_free(struct ind_intake *intake)
     ind_answers_free(&intake->answers);
     free(intake->taken);
     free(intake->groups);
+    free(intake->first_group);
     free(intake->tallies);
     free(intake);
 }
@@ -331,7 +358,8 @@ static struct ind_batch_group *add_group(struct ind_intake *intake, const struct
 {
     const struct ind_template *template = &intake->config->routes[index].file;
     struct ind_buffer series = ind_buffer_on(batch->arena + batch->used + path.length, IND_PATH);
-    ind_template_path(template, message, &intake->clock, true, &series);
+    if (intake->config->routes[index].to == IND_TO_FILE)
+        ind_template_path(template, message, &intake->clock, true, &series);
     struct ind_batch_group *group = &batch->groups[batch->group_count++];
     *group = (struct ind_batch_group){.path = (uint32_t)batch->used,
                                       .path_length = (uint32_t)path.length,
@@ -348,23 +376,28 @@ static struct ind_batch_group *add_group(struct ind_intake *intake, const struct
 static struct ind_batch_group *group_for(struct ind_intake *intake, const struct ind_message *message,
                                          uint32_t index, struct ind_batch *batch)
 {
-    const struct ind_template *template = &intake->config->routes[index].file;
-    struct known_group *known =
-        &intake->groups[index * IND_PRIS + message->facility * 8u + message->severity];
+    const struct ind_route *route = &intake->config->routes[index];
+    const struct ind_template *template = &route->file;
+    struct known_group *known = NULL;
     size_t slot;
-    if (known->round == intake->round)
-        return known->group;
+    if (intake->first_group[index] != NO_GROUP) {
+        unsigned pri = message->facility * 8u + message->severity;
+        known = &intake->groups[intake->first_group[index] + (is_constant(route) ? 0 : pri)];
+        if (known->round == intake->round)
+            return known->group;
+    }
     if (IND_BATCH_BYTES - batch->used < 2 * IND_PATH || batch->group_count == IND_BATCH_GROUPS)
         return NULL;
     struct ind_buffer path = ind_buffer_on(batch->arena + batch->used, IND_PATH);
-    ind_template_path(template, message, &intake->clock, false, &path);
+    if (route->to == IND_TO_FILE)
+        ind_template_path(template, message, &intake->clock, false, &path);
     uint64_t hash = ind_path_hash(ind_buffer_view(&path));
     struct ind_batch_group *group = find_group(batch, ind_buffer_view(&path), hash, index, &slot);
     if (!group) {
         group = add_group(intake, message, index, batch, ind_buffer_view(&path), hash);
         batch->slots[slot] = (uint16_t)batch->group_count;
     }
-    if (template->only_pri)
+    if (known)
         *known = (struct known_group){intake->round, group};
     return group;
 }

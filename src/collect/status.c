@@ -279,6 +279,27 @@ static json_t *routes_array(const struct ind_sheet *sheet)
     return array;
 }
 
+static json_t *takers_array(const struct ind_sheet *sheet)
+{
+    json_t *array = json_array();
+    for (size_t i = 0; i < sheet->taker_count && sheet->takers; i++) {
+        const struct ind_taker_count *taker = &sheet->takers[i];
+        if (!taker->present && taker->waiting == 0)
+            continue;
+        json_t *object = json_object();
+        json_object_set_new(object, "to", json_string(taker->name));
+        json_object_set_new(object, "runs", json_boolean(taker->runs));
+        if (taker->process)
+            set_number(object, "process", (uint64_t)taker->process);
+        set_number(object, "starts", taker->starts);
+        set_number(object, "taken", taker->taken);
+        set_number(object, "lost", taker->lost);
+        set_number(object, "waiting", taker->waiting);
+        json_array_append_new(array, object);
+    }
+    return array;
+}
+
 static json_t *files_object(const struct ind_collector *collector)
 {
     uint64_t size, room;
@@ -336,6 +357,7 @@ char *ind_status_text(const struct ind_collector *collector, const struct ind_sh
     json_object_set_new(object, "devices", devices_array(rows));
     json_object_set_new(object, "unknown_senders", strangers_array(rows));
     json_object_set_new(object, "routes", routes_array(&sheets[0]));
+    json_object_set_new(object, "handed_on", takers_array(&sheets[0]));
     set_number(waiting, "burst_buffer", rows->burst);
     set_number(waiting, "rings", rows->rings);
     set_number(waiting, "files", rows->files);

@@ -16,7 +16,7 @@
 #endif
 
 #define FLUSH_AFTER (IND_SECOND / 5)
-enum { TICK_MILLISECONDS = 100, RETRY_MILLISECONDS = 100, PATIENCE_SECONDS = 5 };
+enum { TICK_MILLISECONDS = 100, HANDING_MILLISECONDS = 2, RETRY_MILLISECONDS = 100, PATIENCE_SECONDS = 5 };
 
 struct writer {
     struct ind_collector *collector;
@@ -60,7 +60,7 @@ static void fill_sheet(struct ind_collector *collector, unsigned ring, struct in
         sheet->ledgers = NULL;
         return;
     }
-    ind_book_weigh(collector->book, ring, collector->store, sheet->ledgers, sheet->count);
+    ind_book_weigh(collector->book, ring, collector->store, collector->takers, sheet->ledgers, sheet->count);
     for (uint32_t i = 0; i < sheet->count; i++) {
         const struct ind_account *account = ind_account_at(collector->accounts[ring], i);
         sheet->last[i] = account->last;
@@ -73,6 +73,7 @@ static void fill_sheet(struct ind_collector *collector, unsigned ring, struct in
         memcpy(sheet->routes, counts, routes * sizeof *counts);
         sheet->route_count = routes;
     }
+    sheet->taker_count = ind_takers_count(collector->takers, &sheet->takers);
 }
 
 static void sheet_done(struct ind_collector *collector)
@@ -141,20 +142,56 @@ static bool wait_for_disk(struct writer *writer, ind_time *stuck_since)
     return true;
 }
 
+/* Only messages from files wait for standard output or a program. */
+static void wait_for_takers(struct writer *writer)
+{
+    struct ind_collector *collector = writer->collector;
+    fill_sheets_while_stuck(writer);
+    publish(collector);
+    if (atomic_load(&collector->stop))
+        ind_takers_hurry(collector->takers);
+    (void)ind_takers_wait(collector->takers, RETRY_MILLISECONDS);
+    (void)ind_store_tick(collector->store, ind_now(), FLUSH_AFTER);
+}
+
 static void store_batch(struct writer *writer, unsigned ring, struct ind_batch *batch)
 {
     struct ind_collector *collector = writer->collector;
     ind_time stuck_since = IND_TIME_NONE;
     writer->batch = batch;
     writer->ring = ring;
+    enum ind_batch_stored stored = IND_BATCH_FULL;
     while (!atomic_load(&collector->give_up) &&
-           !ind_batch_store(batch, ring, collector->book, collector->store, ind_now()))
-        if (!wait_for_disk(writer, &stuck_since))
+           (stored = ind_batch_store(batch, ring, collector->book, collector->store, collector->takers,
+                                     ind_now())) != IND_BATCH_STORED)
+        if (stored == IND_BATCH_HELD)
+            wait_for_takers(writer);
+        else if (!wait_for_disk(writer, &stuck_since))
             break;
     if (atomic_load(&collector->give_up))
-        ind_batch_lose(batch, ring, collector->book);
+        ind_batch_lose(batch, ring, collector->book, collector->takers);
     writer->batch = NULL;
     ind_ring_give_back(collector->rings, ring, batch);
+}
+
+/* At the end what is queued for standard output and programs is still handed out, as long as it is taken. */
+static void hand_out(struct ind_collector *collector)
+{
+    ind_time progress = ind_steady_now();
+    size_t left = ind_takers_run(collector->takers, progress), before = left;
+    bool files = collector->settings->file_count > 0;
+    while (left > 0 && !atomic_load(&collector->give_up)) {
+        bool hurry = !files || atomic_load(&collector->stop);
+        if (hurry)
+            ind_takers_hurry(collector->takers);
+        left = ind_takers_wait(collector->takers, RETRY_MILLISECONDS);
+        if (left < before || ind_takers_worth_waiting(collector->takers))
+            progress = ind_steady_now();
+        before = left;
+        if (ind_steady_now() - progress > PATIENCE_SECONDS * IND_SECOND)
+            break;
+    }
+    ind_takers_give_up(collector->takers);
 }
 
 /* What still waits when patience ends is lost; closing the store tells the book so. */
@@ -164,6 +201,7 @@ static void flush_all(struct writer *writer)
     while (!ind_store_flush(writer->collector->store, ind_now()) && !atomic_load(&writer->collector->give_up))
         if (!wait_for_disk(writer, &stuck_since))
             break;
+    hand_out(writer->collector);
 }
 
 /* ---- Marks and orders ---- */
@@ -178,6 +216,9 @@ static void take_rules(struct writer *writer, unsigned ring, struct ind_rules *r
     ind_store_adopt(collector->store, rules->plan);
     if (!ind_book_adopt(collector->book, rules->config))
         ind_collect_tell(collector, IND_SEVERITY_WARNING, "out of memory: routes are not counted any more");
+    if (!ind_takers_adopt(collector->takers, rules->config))
+        ind_collect_tell(collector, IND_SEVERITY_WARNING,
+                         "out of memory: some routes to programs or standard output lose their messages");
     for (unsigned i = 0; i < collector->intakes; i++)
         writer->held[i] = false;
     writer->held_count = 0;
@@ -219,7 +260,9 @@ void *ind_writer(void *argument)
     struct writer writer = {.collector = collector};
     bool ended = false;
     while (!ended) {
-        struct ind_ring_item item = ind_rings_take(collector->rings, writer.held, TICK_MILLISECONDS, &ended);
+        bool handing = ind_takers_run(collector->takers, ind_steady_now()) > 0;
+        struct ind_ring_item item = ind_rings_take(
+            collector->rings, writer.held, handing ? HANDING_MILLISECONDS : TICK_MILLISECONDS, &ended);
         if (item.batch)
             store_batch(&writer, item.ring, item.batch);
         if (item.mark)

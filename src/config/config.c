@@ -319,6 +319,7 @@ static void config_free(struct ind_config *config)
     free(config->listeners);
     free(config->allow);
     free(config->routes);
+    free(config->routes_by_name);
     free(config->policies);
     free(config);
 }

@@ -57,6 +57,7 @@ struct ind_config {
     const char **named_texts; /* as written; for sets of conditions of their own */
     struct ind_route *routes;
     size_t route_count;
+    uint32_t *routes_by_name;    /* in the order of their names */
     struct ind_policy *policies; /* the first is "default" */
     size_t policy_count;
     struct ind_router *router;
@@ -92,6 +93,13 @@ void ind_config_compare_patterns(struct ind_loaded *loaded);
  * memory is out. */
 bool ind_config_condition(const struct ind_config *config, struct ind_slice text, struct ind_conditions **set,
                           ind_condition *condition, struct ind_mistake *mistake);
+
+/* Where a route's messages go, for people: the path with its placeholders, "standard output", or "program"
+ * and its words. */
+void ind_route_describe(const struct ind_route *route, struct ind_buffer *buffer);
+
+/* The route of that name; NULL where there is none. */
+const struct ind_route *ind_config_route(const struct ind_config *config, const char *name);
 
 /* Whether messages from this address are taken. */
 bool ind_config_allows(const struct ind_config *config, const struct ind_address *sender);

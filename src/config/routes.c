@@ -257,14 +257,47 @@ static void check_same_file(struct ind_loader *loader, const struct route_text *
     free(list);
 }
 
-static void check_names(struct ind_loader *loader, const struct route_text *texts, size_t count)
+/* Twice the same name is a mistake; the order stays with the configuration. */
+static void order_names(struct ind_loader *loader, const struct route_text *texts, size_t count)
 {
+    struct ind_config *config = loader->config;
     const struct route_text **list = sorted(texts, count, by_name);
-    for (size_t i = 1; list && i < count; i++)
-        if (list[i]->name && list[i - 1]->name && strcmp(list[i]->route->name, list[i - 1]->route->name) == 0)
+    config->routes_by_name = calloc(count + 1, sizeof *config->routes_by_name);
+    for (size_t i = 0; list && config->routes_by_name && i < count; i++) {
+        config->routes_by_name[i] = (uint32_t)(list[i] - texts);
+        if (i > 0 && list[i]->name && list[i - 1]->name &&
+            strcmp(list[i]->route->name, list[i - 1]->route->name) == 0)
             ind_wrong(loader, list[i]->name, "the route \"%s\" stands here twice; give this one another name",
                       list[i]->route->name);
+    }
     free(list);
+}
+
+void ind_route_describe(const struct ind_route *route, struct ind_buffer *buffer)
+{
+    if (route->to == IND_TO_FILE)
+        ind_buffer_slice(buffer, route->file.source);
+    else
+        ind_buffer_text(buffer, route->to == IND_TO_OUTPUT ? "standard output" : "program");
+    for (size_t i = 0; route->program && route->program[i]; i++) {
+        ind_buffer_byte(buffer, ' ');
+        ind_buffer_text(buffer, route->program[i]);
+    }
+}
+
+const struct ind_route *ind_config_route(const struct ind_config *config, const char *name)
+{
+    size_t from = 0, to = config->route_count;
+    while (from < to) {
+        size_t middle = from + (to - from) / 2;
+        const struct ind_route *route = &config->routes[config->routes_by_name[middle]];
+        int order = strcmp(name, route->name);
+        if (order == 0)
+            return route;
+        from = order > 0 ? middle + 1 : from;
+        to = order > 0 ? to : middle;
+    }
+    return NULL;
 }
 
 /* What goes with files only. */
@@ -350,9 +383,10 @@ void ind_load_routes(struct ind_loader *loader)
         texts[i].route = &config->routes[i];
         load_route(loader, loader->routes[i], &texts[i]);
     }
-    check_names(loader, texts, count);
+    order_names(loader, texts, count);
     check_same_file(loader, texts, count);
-    if (loader->remarks->mistakes == 0 && ind_conditions_compile(config->conditions))
+    if (loader->remarks->mistakes == 0 && config->routes_by_name &&
+        ind_conditions_compile(config->conditions))
         config->router = ind_router_new(config->conditions, config->routes, config->route_count);
     if (config->router && count)
         check_reachable(loader, texts);

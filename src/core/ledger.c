@@ -3,11 +3,13 @@
 static const struct {
     const char *name, *key;
 } ends[IND_ENDS] = {{"stored", "stored"},
+                    {"handed on", "handed_on"},
                     {"unrouted", "unrouted"},
                     {"refused: not allowed", "refused_sender"},
                     {"refused: empty", "refused_empty"},
                     {"lost: buffer full", "lost_buffer"},
-                    {"lost: disk", "lost_disk"}};
+                    {"lost: disk", "lost_disk"},
+                    {"lost: not taken", "lost_not_taken"}};
 
 const char *ind_end_name(enum ind_end end)
 {
@@ -43,5 +45,6 @@ uint64_t ind_ledger_accounted(const struct ind_ledger *ledger)
 
 uint64_t ind_ledger_lost(const struct ind_ledger *ledger)
 {
-    return ledger->ended[IND_END_LOST_BUFFER] + ledger->ended[IND_END_LOST_DISK];
+    return ledger->ended[IND_END_LOST_BUFFER] + ledger->ended[IND_END_LOST_DISK] +
+           ledger->ended[IND_END_LOST_TAKER];
 }

@@ -10,11 +10,13 @@
 
 enum ind_end {
     IND_END_STORED,         /* in at least one file, its write done */
+    IND_END_HANDED,         /* to standard output or a program, and in no file */
     IND_END_UNROUTED,       /* no route took it */
     IND_END_REFUSED_SENDER, /* its sender is not under allow: */
     IND_END_REFUSED_EMPTY,  /* nothing but line ends */
     IND_END_LOST_BUFFER,    /* by us: there was no room for it in memory */
     IND_END_LOST_DISK,      /* by us: it could not be written */
+    IND_END_LOST_TAKER,     /* by us: neither standard output nor a program took it, and no file has it */
     IND_ENDS
 };
 

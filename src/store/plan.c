@@ -62,10 +62,8 @@ static void set_policies(const struct ind_plan *plan, const struct ind_policy **
 
 static size_t same_route(const struct ind_config *config, const char *name)
 {
-    for (size_t i = 0; i < config->route_count; i++)
-        if (strcmp(config->routes[i].name, name) == 0)
-            return i;
-    return IND_NO_POLICY;
+    const struct ind_route *route = ind_config_route(config, name);
+    return route ? (size_t)(route - config->routes) : IND_NO_POLICY;
 }
 
 void ind_store_adopt(struct ind_store *store, struct ind_plan *plan)

@@ -118,12 +118,12 @@ static void replace(struct surveyor *surveyor, char **text, const char *with)
 static void find_policy(const struct ind_config *config, const struct ind_record *record,
                         struct ind_filed *filed)
 {
-    for (size_t i = 0; record->route && i < config->route_count; i++)
-        if (strcmp(config->routes[i].name, record->route) == 0) {
-            filed->route = i;
-            filed->policy = config->routes[i].policy;
-            return;
-        }
+    const struct ind_route *route = record->route ? ind_config_route(config, record->route) : NULL;
+    if (route) {
+        filed->route = (size_t)(route - config->routes);
+        filed->policy = route->policy;
+        return;
+    }
     for (size_t i = 0; record->policy && i < config->policy_count; i++)
         if (strcmp(config->policies[i].name, record->policy) == 0)
             filed->policy = i;

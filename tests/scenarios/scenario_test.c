@@ -164,7 +164,7 @@ static struct ind_ledger weigh(struct player *player)
     struct ind_ledger ledgers[64] = {{0}}, sum = {0};
     uint32_t count = ind_accounts_count(player->accounts);
     assert_true(count <= 64);
-    ind_book_weigh(player->book, 0, player->store, ledgers, count);
+    ind_book_weigh(player->book, 0, player->store, NULL, ledgers, count);
     for (size_t i = 0; i < player->batch_count; i++)
         ind_batch_weigh(player->batches[i], ledgers);
     for (uint32_t i = 0; i < count; i++)
@@ -213,7 +213,8 @@ static void close_engine(struct player *player)
 static void apply_batch(struct player *player)
 {
     while (player->batch_count > 0) {
-        if (!ind_batch_store(player->batches[0], 0, player->book, player->store, player->now))
+        if (ind_batch_store(player->batches[0], 0, player->book, player->store, NULL, player->now) !=
+            IND_BATCH_STORED)
             return; /* the disk is full: what is left of the batch waits */
         ind_batch_free(player->batches[0]);
         memmove(player->batches, player->batches + 1, --player->batch_count * sizeof *player->batches);

@@ -1,0 +1,50 @@
+/* collect/helper.h: a small process of ours that starts programs.
+ *
+ * It is forked before there are threads, sockets or files, while the collector still has the rights it was
+ * started with, and does nothing but start programs and see them end: a collector with threads could not fork
+ * safely, and one that has given up its rights could not start every program. No shell is involved. Programs
+ * have their standard input from the collector; what they print goes to its standard error.
+ *
+ * To be used by one thread. Nothing here waits but ind_helper_free. */
+#ifndef IND_COLLECT_HELPER_H
+#define IND_COLLECT_HELPER_H
+
+#include <stdbool.h>
+#include <stddef.h>
+#include <stdint.h>
+
+struct ind_helper;
+
+/* All of a program and its arguments together. */
+enum { IND_HELPER_ARGUMENTS = 16384 };
+
+/* Forks it. NULL where that cannot be done. */
+struct ind_helper *ind_helper_new(void);
+
+/* Sees all programs end: those that do not within some seconds of the end of their input are told to, and
+ * then made to. Accepts NULL. */
+void ind_helper_free(struct ind_helper *helper);
+
+/* Asks for a program to be started; what comes of it is told under `id`. False where it could not be asked.
+ */
+bool ind_helper_start(struct ind_helper *helper, uint32_t id, char *const *program);
+
+/* The program's input has ended: it is to end too, as above. */
+void ind_helper_stop(struct ind_helper *helper, uint32_t id);
+
+enum ind_helper_news_kind {
+    IND_HELPER_STARTED, /* `fd`: writes to its standard input; the caller's. `value`: its process id */
+    IND_HELPER_FAILED,  /* `value`: errno */
+    IND_HELPER_ENDED    /* `value`: as from waitpid */
+};
+
+struct ind_helper_news {
+    enum ind_helper_news_kind kind;
+    uint32_t id;
+    int value, fd;
+};
+
+/* The next piece of news; false where there is none. */
+bool ind_helper_next(struct ind_helper *helper, struct ind_helper_news *news);
+
+#endif

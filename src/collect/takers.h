@@ -1,0 +1,75 @@
+/* collect/takers.h: where lines go that go into no file: standard output, and programs.
+ *
+ * Each has a bounded queue of its own. The writer's thread adds to it and writes on without ever waiting: a
+ * program that reads nothing, dies, or cannot be started holds nobody up. A program is started when the first
+ * line for it comes, and again, after growing pauses, when it has ended. Routes that name the same program
+ * with the same arguments share it. All of it belongs to the writer's thread. */
+#ifndef IND_COLLECT_TAKERS_H
+#define IND_COLLECT_TAKERS_H
+
+#include "collect/helper.h"
+#include "config/config.h"
+
+struct ind_takers;
+struct ind_taker;
+
+struct ind_takers_settings {
+    struct ind_helper *helper; /* borrowed; NULL: no program can be started */
+    bool hold; /* messages from files: where a queue is full they wait, as long as something is still taken */
+    void (*tell)(void *context, const char *text);
+    /* The end of a line of an owner: taken, or lost. */
+    void (*settle)(void *context, uint32_t owner, bool taken);
+    void *context;
+};
+
+/* New; NULL where memory is out. */
+struct ind_takers *ind_takers_new(const struct ind_takers_settings *settings);
+/* What still waits is not settled any more: see ind_takers_give_up. Accepts NULL. */
+void ind_takers_free(struct ind_takers *takers);
+
+/* The routes by whose numbers lines come from now on. Those that no route names any more get what is queued,
+ * for some seconds. False where memory is out: then lines for some routes are lost. */
+bool ind_takers_adopt(struct ind_takers *takers, const struct ind_config *config);
+
+/* Whether the route's lines are for a taker. */
+bool ind_takers_have(const struct ind_takers *takers, uint32_t route);
+
+/* Adds a line with its end; where there is no room it is lost, and settled so. False: the queue is full, and
+ * it is to be tried again after ind_takers_wait. */
+bool ind_takers_add(struct ind_takers *takers, uint32_t route, struct ind_slice line, uint32_t owner,
+                    ind_time now);
+
+/* A line that will never come. */
+void ind_takers_lose(struct ind_takers *takers, uint32_t route, uint32_t owner);
+
+/* Starts, writes on, hears of ends. `now`: of a clock that only goes forward. Returns how many lines wait. */
+size_t ind_takers_run(struct ind_takers *takers, ind_time now);
+
+/* The same after waiting until something more can be written, so long at most. */
+size_t ind_takers_wait(struct ind_takers *takers, int milliseconds);
+
+/* Whether somebody may still take what waits for standard output, however long it takes. */
+bool ind_takers_worth_waiting(const struct ind_takers *takers);
+
+/* From now on nothing is waited for that takes nothing for some seconds. */
+void ind_takers_hurry(struct ind_takers *takers);
+
+/* Everything that waits is lost. */
+void ind_takers_give_up(struct ind_takers *takers);
+
+/* The owner of every line that waits. */
+void ind_takers_waiting(const struct ind_takers *takers,
+                        void (*take)(void *context, uint32_t owner, uint32_t lines), void *context);
+
+struct ind_taker_count {
+    const char *name; /* "output", or the program and its arguments; as long as the takers */
+    bool present;     /* some route names it */
+    bool runs;        /* standard output: nobody has closed it */
+    int process;      /* 0: none */
+    uint64_t starts, taken, lost, waiting; /* taken, lost, waiting: lines */
+};
+
+/* How many there are; fills *counts (new, to be freed; NULL where memory is out or there are none). */
+size_t ind_takers_count(const struct ind_takers *takers, struct ind_taker_count **counts);
+
+#endif
