@@ -1,9 +1,15 @@
 #include "cli/cli.h"
 #include "cli/table.h"
 
+static struct {
+    int order;
+} given;
+
 static struct poptOption *options(void)
 {
-    static struct poptOption table[] = {POPT_TABLEEND};
+    static struct poptOption table[] = {{"order", '\0', POPT_ARG_NONE, &given.order, 0,
+                                         "prints the rules in the order in which they act", NULL},
+                                        POPT_TABLEEND};
     return table;
 }
 
@@ -71,6 +77,80 @@ static void print_routes(const struct ind_config *config)
     ind_table_free(table);
 }
 
+/* ---- The order in which rules act ---- */
+
+/* A row: what acts, where it is written, on which messages, and what it does. */
+static void add_step(struct ind_table *table, size_t *step, const char *rule, const char *at,
+                     const char *when, const char *then)
+{
+    ind_table_number(table, ++*step);
+    ind_table_text(table, rule);
+    ind_table_text(table, at);
+    ind_table_text(table, when);
+    ind_table_text(table, then);
+}
+
+static void add_allow(struct ind_table *table, size_t *step, const struct ind_config *config)
+{
+    char when[512] = "from a sender outside ";
+    struct ind_buffer buffer = ind_buffer_on(when, sizeof when - 8);
+    buffer.length = strlen(when);
+    for (size_t i = 0; i < config->allow_count; i++) {
+        struct ind_buffer whole = buffer;
+        ind_buffer_text(&buffer, i ? ", " : "");
+        ind_address_write(&buffer, &config->allow[i].address);
+        ind_buffer_byte(&buffer, '/');
+        ind_buffer_number(&buffer, config->allow[i].prefix);
+        if (buffer.full) {
+            buffer = whole;
+            break;
+        }
+    }
+    strcpy(when + buffer.length, buffer.full ? ", …" : "");
+    add_step(table, step, "allow", "-", config->allow_count ? when : "from any sender", "refused");
+}
+
+static void add_route(struct ind_table *table, size_t *step, const struct ind_config *config, size_t i)
+{
+    const struct ind_route *route = &config->routes[i];
+    const struct ind_place *place = &config->route_places[i];
+    char rule[200], at[512] = "-", when[72], text[120] = "", then[IND_PATH + 80];
+    struct ind_buffer buffer = ind_buffer_on(then, sizeof then - 60);
+    snprintf(rule, sizeof rule, "route %s", route->name);
+    if (place->source)
+        snprintf(at, sizeof at, "%s:%zu", place->source->path, place->line);
+    write_when(route, when, sizeof when);
+    if (route->otherwise)
+        snprintf(text, sizeof text, "taken by no other%s%s", route->when_text ? ", and " : "",
+                 route->when_text ? when : "");
+    ind_buffer_text(&buffer, route->to == IND_TO_FILE ? "into " : "to ");
+    ind_route_describe(route, &buffer);
+    strcpy(then + buffer.length, route->last ? "; goes no further" : "");
+    add_step(table, step, rule, at, route->otherwise ? text : when, then);
+}
+
+static void print_order(const struct ind_config *config, bool json)
+{
+    static const struct ind_column columns[] = {
+        {"step", true}, {"rule", false}, {"at", false}, {"a message that is", false}, {"is then", false}};
+    static const struct ind_column keys[] = {
+        {"step", true}, {"rule", false}, {"at", false}, {"when", false}, {"then", false}};
+    struct ind_table *table = ind_table_new(json ? keys : columns, 5);
+    size_t step = 0;
+    if (config->allow_given)
+        add_allow(table, &step, config);
+    add_step(table, &step, "(always)", "-", "empty", "refused");
+    for (size_t i = 0; i < config->route_count; i++)
+        if (!config->routes[i].otherwise)
+            add_route(table, &step, config, i);
+    for (size_t i = 0; i < config->route_count; i++)
+        if (config->routes[i].otherwise)
+            add_route(table, &step, config, i);
+    add_step(table, &step, "(always)", "-", "taken by no route", "counted as unrouted");
+    ind_table_print(table, json, stdout);
+    ind_table_free(table);
+}
+
 static int print_remarks_json(const struct ind_loaded *loaded)
 {
     static const struct ind_column columns[] = {
@@ -106,7 +186,10 @@ static int run(struct ind_call *call)
     ind_config_load(path, &loaded);
     ind_config_compare_patterns(&loaded);
     int status = loaded.config ? IND_EXIT_DONE : IND_EXIT_NO;
-    if (call->json) {
+    if (given.order && loaded.config) {
+        ind_print_remarks(&loaded, true, stderr);
+        print_order(loaded.config, call->json != 0);
+    } else if (call->json) {
         status = print_remarks_json(&loaded);
     } else {
         ind_print_remarks(&loaded, true, stderr);
@@ -128,11 +211,12 @@ static int run(struct ind_call *call)
 const struct ind_command ind_command_check = {
     .name = "check",
     .summary = "tells every mistake of the configuration, with place and remedy",
-    .arguments = "[-c FILE] [--json]",
+    .arguments = "[-c FILE] [--order] [--json]",
     .about = "Reads the configuration as collect does, tells every mistake and every doubt, and shows\n"
              "what would act. Touches nothing. Exit code 1 where there is a mistake.\n\n"
              "Example:\n"
-             "  indagator check -c indagator.yaml\n",
+             "  indagator check -c indagator.yaml\n"
+             "  indagator check -c indagator.yaml --order\n",
     .options = options,
     .run = run,
 };

@@ -197,6 +197,24 @@ void ind_load_archives(struct ind_loader *loader)
     }
 }
 
+void ind_finish_archives(struct ind_loader *loader)
+{
+    const struct ind_config *config = loader->config;
+    bool *used = calloc(config->policy_count + 1, sizeof *used);
+    for (size_t i = 0; used && i < config->route_count; i++)
+        used[config->routes[i].policy] = true;
+    for (size_t i = 0; used && i + 1 < loader->archive_count; i += 2) {
+        const struct ind_node *key = loader->archives[i];
+        const struct ind_policy *policy = ind_find_policy(loader->config, key->text);
+        if (policy && policy != config->policies && !used[policy - config->policies])
+            ind_doubt(loader, key,
+                      "no route names the archive policy \"%.*s\"; leave it out, or add \"archive: %.*s\" to "
+                      "a route",
+                      IND_ARG(key->text), IND_ARG(key->text));
+    }
+    free(used);
+}
+
 static void describe_size(struct ind_buffer *buffer, uint64_t size)
 {
     static const char *const units[] = {" bytes", " KiB", " MiB", " GiB", " TiB"};

@@ -294,6 +294,9 @@ static void compile(struct ind_loader *loader)
     ind_load_conditions(loader);
     ind_load_archives(loader);
     ind_load_routes(loader);
+    ind_finish_conditions(loader);
+    if (loader->remarks->mistakes == 0)
+        ind_finish_archives(loader);
     warn_of_open_listeners(loader);
 }
 
@@ -320,6 +323,7 @@ static void config_free(struct ind_config *config)
     free(config->allow);
     free(config->routes);
     free(config->routes_by_name);
+    free(config->route_places);
     free(config->policies);
     free(config);
 }

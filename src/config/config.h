@@ -57,8 +57,9 @@ struct ind_config {
     const char **named_texts; /* as written; for sets of conditions of their own */
     struct ind_route *routes;
     size_t route_count;
-    uint32_t *routes_by_name;    /* in the order of their names */
-    struct ind_policy *policies; /* the first is "default" */
+    struct ind_place *route_places; /* where they are written; source NULL: nowhere */
+    uint32_t *routes_by_name;       /* in the order of their names */
+    struct ind_policy *policies;    /* the first is "default" */
     size_t policy_count;
     struct ind_router *router;
     char **kept; /* texts that the above borrow */

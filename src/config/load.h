@@ -7,6 +7,7 @@
 
 struct ind_named_text {
     const struct ind_node *key, *value;
+    bool used;
     enum { IND_NAMED_UNREAD, IND_NAMED_READING, IND_NAMED_READ, IND_NAMED_BROKEN } state;
 };
 
@@ -94,8 +95,12 @@ bool ind_read_network(struct ind_loader *loader, const struct ind_node *node, st
 void ind_load_devices(struct ind_loader *loader);
 bool ind_load_patterns(struct ind_loader *loader); /* false where memory is out */
 void ind_load_conditions(struct ind_loader *loader);
+/* Once all that may use them is read. */
+void ind_finish_conditions(struct ind_loader *loader);
 void ind_load_archives(struct ind_loader *loader);
 void ind_load_routes(struct ind_loader *loader);
+/* Archive policies that no route names. */
+void ind_finish_archives(struct ind_loader *loader);
 void ind_load_listen(struct ind_loader *loader, const struct ind_node *value, void *into);
 void ind_load_allow(struct ind_loader *loader, const struct ind_node *value, void *into);
 

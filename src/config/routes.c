@@ -347,23 +347,70 @@ static void add_default_route(struct ind_loader *loader)
                             &config->routes[0].file, &mistake);
 }
 
+enum { MOST_COMPARED = 1000000 };
+
+/* A route above that is last and takes all that this one could, or, for one with `otherwise`, any other that
+ * does. NULL where none is known. */
+static const struct ind_route *in_the_way(const struct ind_config *config, const bool *always, size_t i,
+                                          size_t *compared)
+{
+    const struct ind_route *route = &config->routes[i];
+    unsigned fields = ind_condition_fields(config->conditions, route->when);
+    for (size_t k = 0; k < (route->otherwise ? config->route_count : i); k++) {
+        const struct ind_route *other = &config->routes[k];
+        bool comes_first =
+            route->otherwise ? !other->otherwise || (k < i && other->last) : !other->otherwise && other->last;
+        if (!comes_first || k == i)
+            continue;
+        if (always[k])
+            return other;
+        /* What asks for nothing that this one asks for cannot follow from it. */
+        unsigned others = ind_condition_fields(config->conditions, other->when);
+        if (others && !(others & fields))
+            continue;
+        if (++*compared > MOST_COMPARED)
+            return NULL;
+        if (ind_condition_implies(config->conditions, route->when, other->when))
+            return other;
+    }
+    return NULL;
+}
+
 static void check_reachable(struct ind_loader *loader, const struct route_text *texts)
 {
     struct ind_config *config = loader->config;
-    for (size_t i = 0; i < config->route_count; i++) {
+    size_t compared = 0;
+    bool *always = calloc(config->route_count + 1, sizeof *always);
+    for (size_t i = 0; always && i < config->route_count; i++)
+        always[i] = ind_condition_always(config->conditions, config->routes[i].when);
+    for (size_t i = 0; always && i < config->route_count; i++) {
         size_t above;
+        const struct ind_route *route = &config->routes[i], *other = NULL;
         const struct ind_node *node = texts[i].when ? texts[i].when : texts[i].name;
-        if (!node || !ind_router_unreachable(config->router, i, &above))
+        if (!node)
             continue;
-        if (above == i)
-            ind_doubt(loader, node, "no message can fulfil this condition; the route \"%s\" stays empty",
-                      config->routes[i].name);
-        else
+        if (ind_router_unreachable(config->router, i, &above)) {
+            if (above == i)
+                continue; /* told of the condition itself */
+            other = &config->routes[above];
+        } else {
+            other = in_the_way(config, always, i, &compared);
+        }
+        if (other && route->otherwise)
+            ind_doubt(loader, node,
+                      "nothing is left for this route: the route \"%s\" takes all that it could take",
+                      other->name);
+        else if (other)
             ind_doubt(loader, node,
                       "no message comes this far: the route \"%s\" takes them all and is \"last\"; put this "
                       "route above it",
-                      config->routes[above].name);
+                      other->name);
     }
+    free(always);
+    if (compared > MOST_COMPARED)
+        ind_remark_add(loader->remarks, true, NULL, 0, 0,
+                       "the routes are too many to compare each with those above it: some that no message "
+                       "reaches may not be told");
 }
 
 void ind_load_routes(struct ind_loader *loader)
@@ -371,8 +418,9 @@ void ind_load_routes(struct ind_loader *loader)
     struct ind_config *config = loader->config;
     size_t count = loader->route_count;
     config->routes = calloc(count ? count : 1, sizeof *config->routes);
+    config->route_places = calloc(count ? count : 1, sizeof *config->route_places);
     struct route_text *texts = calloc(count ? count : 1, sizeof *texts);
-    if (!config->routes || !texts) {
+    if (!config->routes || !config->route_places || !texts) {
         free(texts);
         return;
     }
@@ -381,6 +429,8 @@ void ind_load_routes(struct ind_loader *loader)
         add_default_route(loader);
     for (size_t i = 0; i < count; i++) {
         texts[i].route = &config->routes[i];
+        config->route_places[i] = config->route_places[i ? i - 1 : 0];
+        ind_place_find(&config->route_places[i], loader->routes[i]->source, loader->routes[i]->offset);
         load_route(loader, loader->routes[i], &texts[i]);
     }
     order_names(loader, texts, count);

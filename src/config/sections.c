@@ -177,10 +177,9 @@ static bool check_condition_name(struct ind_loader *loader, const struct ind_nod
 
 enum { DEEPEST_NAMES = 50 };
 
-/* Names are resolved when first used, so that their order does not matter. */
-static enum ind_resolved resolve(void *context, size_t index, ind_condition *condition)
+/* Names are read when first used, so that their order does not matter. */
+static enum ind_resolved read_named(struct ind_loader *loader, size_t index, ind_condition *condition)
 {
-    struct ind_loader *loader = context;
     struct ind_named_text *named = &loader->named[index];
     struct ind_config *config = loader->config;
     if (named->state == IND_NAMED_READING)
@@ -204,6 +203,13 @@ static enum ind_resolved resolve(void *context, size_t index, ind_condition *con
     }
     *condition = config->named_conditions[index];
     return named->state == IND_NAMED_READ ? IND_RESOLVED : IND_RESOLVED_BROKEN;
+}
+
+static enum ind_resolved resolve(void *context, size_t index, ind_condition *condition)
+{
+    struct ind_loader *loader = context;
+    loader->named[index].used = true;
+    return read_named(loader, index, condition);
 }
 
 static enum ind_resolved resolve_loaded(void *context, size_t index, ind_condition *condition)
@@ -244,10 +250,20 @@ void ind_load_conditions(struct ind_loader *loader)
     config->named = (struct ind_named){names, good, resolve, loader};
     for (size_t i = 0; i < good; i++) {
         ind_condition condition;
-        (void)resolve(loader, i, &condition);
+        (void)read_named(loader, i, &condition);
     }
+}
+
+void ind_finish_conditions(struct ind_loader *loader)
+{
+    struct ind_config *config = loader->config;
     config->named.resolve = resolve_loaded;
     config->named.context = config->named_conditions;
+    for (size_t i = 0; i < loader->named_count; i++)
+        if (!loader->named[i].used && loader->remarks->mistakes == 0)
+            ind_doubt(loader, loader->named[i].key,
+                      "no rule uses the condition \"%.*s\"; leave it out, unless you search by it",
+                      IND_ARG(loader->named[i].key->text));
 }
 
 struct own_set {

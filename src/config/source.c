@@ -50,16 +50,16 @@ void ind_source_free(struct ind_source *source)
     free(source);
 }
 
-static void find_place(struct ind_remark *remark)
+void ind_place_find(struct ind_place *place, const struct ind_source *source, size_t offset)
 {
-    const struct ind_source *source = remark->source;
-    remark->line = remark->column = 1;
-    for (size_t i = 0; i < remark->offset && i < source->length; i++) {
-        if (source->bytes[i] == '\n') {
-            remark->line++;
-            remark->column = 1;
-        } else if (((unsigned char)source->bytes[i] & 0xC0) != 0x80) {
-            remark->column++;
+    if (place->source != source || place->offset > offset)
+        *place = (struct ind_place){source, 0, 1, 1};
+    for (; place->offset < offset && place->offset < source->length; place->offset++) {
+        if (source->bytes[place->offset] == '\n') {
+            place->line++;
+            place->column = 1;
+        } else if (((unsigned char)source->bytes[place->offset] & 0xC0) != 0x80) {
+            place->column++;
         }
     }
 }
@@ -84,8 +84,11 @@ void ind_remark_add(struct ind_remarks *remarks, bool doubt, const struct ind_so
     }
     struct ind_remark *remark = &remarks->list[remarks->count++];
     *remark = (struct ind_remark){source, offset, length, 0, 0, doubt, strdup(text)};
-    if (source)
-        find_place(remark);
+    if (source) {
+        ind_place_find(&remarks->last, source, offset);
+        remark->line = remarks->last.line;
+        remark->column = remarks->last.column;
+    }
     remarks->mistakes += !doubt;
 }
 

@@ -17,7 +17,16 @@ struct ind_source {
 struct ind_source *ind_source_read(const char *path);
 void ind_source_free(struct ind_source *source);
 
-/* One mistake or one doubt. `line` and `column` count from 1, columns in characters. */
+/* A byte of a source, with its line and column, which count from 1, columns in characters. */
+struct ind_place {
+    const struct ind_source *source;
+    size_t offset, line, column;
+};
+
+/* Fills in the place of a byte; quick where `place` holds an earlier one of the same source. */
+void ind_place_find(struct ind_place *place, const struct ind_source *source, size_t offset);
+
+/* One mistake or one doubt. */
 struct ind_remark {
     const struct ind_source *source; /* NULL: about no place in a file */
     size_t offset, length, line, column;
@@ -29,6 +38,7 @@ struct ind_remarks {
     struct ind_remark *list;
     size_t count, room;
     size_t mistakes; /* those that are no doubts */
+    struct ind_place last;
 };
 
 /* Adds a remark on bytes `offset` to `offset + length` of a source. `format` as for printf. */

@@ -68,9 +68,10 @@ void ind_conditions_free(struct ind_conditions *set);
 bool ind_condition_read(struct ind_conditions *set, struct ind_slice text, const struct ind_named *named,
                         ind_condition *condition, struct ind_mistake *mistake);
 
-/* Whether something well-formed is most likely not what was meant ("host is not "a" or host is not "b""
- * always holds). `in_route`: "severity is warning" alone leaves out what is worse. False with *mistake unmade
- * where there is no doubt. */
+/* Whether something well-formed is most likely not what was meant: it always holds ("host is not "a" or host
+ * is not "b""), it never can, a field is given by nothing, a pattern would do better than a piece of its
+ * text. `in_route`: "severity is warning" alone leaves out what is worse. False with *mistake unmade where
+ * there is no doubt. */
 bool ind_condition_doubt(const struct ind_conditions *set, ind_condition condition, bool in_route,
                          struct ind_mistake *mistake);
 
@@ -132,6 +133,11 @@ bool ind_condition_holds(const struct ind_conditions *set, ind_condition conditi
 enum ind_verdict { IND_NO, IND_YES, IND_OPEN };
 enum ind_verdict ind_condition_by_pri(const struct ind_conditions *set, ind_condition condition,
                                       unsigned facility, unsigned severity);
+
+/* Whether it is proved that the condition holds for every message. */
+bool ind_condition_always(const struct ind_conditions *set, ind_condition condition);
+/* Whether it is proved that `b` holds wherever `a` does. */
+bool ind_condition_implies(const struct ind_conditions *set, ind_condition a, ind_condition b);
 
 /* Bit 1 << enum ind_field for each field that the condition looks at. */
 unsigned ind_condition_fields(const struct ind_conditions *set, ind_condition condition);

@@ -131,6 +131,15 @@ unsigned ind_index_weight(const struct ind_conditions *set, uint32_t test);
 size_t ind_condition_cover(const struct ind_conditions *set, ind_condition condition, uint32_t *tests,
                            size_t room);
 
+/* condition_logic.c: two parts that exclude each other (or, said of the contrary, of which one always holds);
+ * 0, 0 where it is not as simple. */
+struct ind_clash {
+    uint32_t a, b;
+};
+/* Whether it is proved that the condition (`negated`: its contrary) holds for no message. */
+bool ind_condition_never(const struct ind_conditions *set, ind_condition condition, bool negated,
+                         struct ind_clash *clash);
+
 /* Whether the literal at `at` in `whole` is a word: no letter or digit goes on where it ends. */
 bool ind_is_whole_word(struct ind_slice whole, const char *at, size_t length);
 
