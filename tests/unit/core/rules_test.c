@@ -275,6 +275,107 @@ static void only_relays_speak_for_others(void **state)
     ind_devices_free(devices);
 }
 
+/* A megabyte of tests is read, and each of them can decide. */
+static void a_condition_may_be_very_long(void **state)
+{
+    enum { SIZE = 1 << 20, TESTS = 30000 };
+    char *text = malloc(SIZE), wanted[32];
+    size_t length = 0;
+    (void)state;
+    assert_non_null(text);
+    for (unsigned i = 0; i < TESTS; i++)
+        length += (size_t)snprintf(text + length, SIZE - length, "%stext contains \"reason %05u\"",
+                                   i ? " or " : "", i);
+    ind_condition condition = read(text);
+    struct ind_message message = example();
+    for (int compiled = 0; compiled < 2; compiled++) {
+        if (compiled)
+            assert_true(ind_conditions_compile(set));
+        ind_answers_free(&answers);
+        assert_true(ind_answers_begin(&answers, set));
+        for (unsigned i = 0; i < TESTS; i += 2999) {
+            snprintf(wanted, sizeof wanted, "the reason %05u.", i);
+            message.text = ind_slice_of(wanted);
+            ind_answers_next(&answers);
+            assert_true(ind_condition_holds(set, condition, &message, &answers));
+        }
+        message.text = IND_SLICE("no reason 0000");
+        ind_answers_next(&answers);
+        assert_false(ind_condition_holds(set, condition, &message, &answers));
+    }
+    free(text);
+}
+
+/* Each name is used twice by the next: going through them wherever they are used would never end. */
+static enum ind_resolved doubled(void *context, size_t index, ind_condition *condition)
+{
+    *condition = ((const ind_condition *)context)[index];
+    return IND_RESOLVED;
+}
+
+static void names_that_use_names_are_asked_once(void **state)
+{
+    enum { NAMES = 50 };
+    static char texts[NAMES][8];
+    const char *names[NAMES];
+    ind_condition conditions[NAMES];
+    struct ind_mistake mistake = {0};
+    struct ind_message message = example();
+    struct ind_reason reasons[8];
+    struct ind_slice literals[8];
+    char text[64];
+    (void)state;
+    conditions[0] = read("text contains \"nowhere\"");
+    for (size_t i = 0; i < NAMES; i++) {
+        const struct ind_named named = {names, i, doubled, conditions};
+        snprintf(texts[i], sizeof texts[i], "n%zu", i);
+        names[i] = texts[i];
+        if (i == 0)
+            continue;
+        snprintf(text, sizeof text, "n%zu or not n%zu and n%zu", i - 1, i - 1, i - 1);
+        assert_true(ind_condition_read(set, ind_slice_of(text), &named, &conditions[i], &mistake));
+    }
+    ind_condition last = conditions[NAMES - 1];
+    struct ind_route route = {.when = last};
+    uint32_t taken[1];
+    assert_true(ind_conditions_compile(set));
+    struct ind_router *router = ind_router_new(set, &route, 1);
+    ind_answers_free(&answers);
+    assert_true(ind_answers_begin(&answers, set) && ind_router_prepare(router, &answers));
+    assert_int_equal(ind_router_decide(router, &message, &answers, taken), 0);
+    assert_int_equal(ind_condition_why(set, last, &message, &answers, reasons, 8), 8);
+    (void)ind_condition_literals(set, last, literals, 8);
+    (void)ind_condition_doubt(set, last, true, &mistake);
+    ind_router_free(router);
+}
+
+/* What is asked for and what is there may hold any byte. */
+static void any_byte_may_be_asked_for(void **state)
+{
+    char text[700] = "text contains \"", bytes[256];
+    size_t length = strlen(text);
+    ind_condition condition;
+    struct ind_mistake mistake = {0};
+    struct ind_message message = example();
+    (void)state;
+    for (unsigned i = 0; i < 256; i++) {
+        bytes[i] = (char)i;
+        if (i == '"' || i == '\\')
+            text[length++] = '\\';
+        text[length++] = (char)i;
+    }
+    text[length++] = '"';
+    assert_true(ind_condition_read(set, (struct ind_slice){text, length}, NULL, &condition, &mistake));
+    message.text = (struct ind_slice){bytes, 256};
+    ind_answers_free(&answers);
+    assert_true(ind_conditions_compile(set) && ind_answers_begin(&answers, set));
+    ind_answers_next(&answers);
+    assert_true(ind_condition_holds(set, condition, &message, &answers));
+    message.text.length = 255;
+    ind_answers_next(&answers);
+    assert_false(ind_condition_holds(set, condition, &message, &answers));
+}
+
 static void routes_stop_at_last(void **state)
 {
     struct ind_route routes[3] = {{.when = read("severity at least error"), .last = true},
@@ -408,6 +509,9 @@ int main(void)
         cmocka_unit_test(paths_survive_hostile_hosts),
         cmocka_unit_test(devices_are_found_by_longest_prefix_and_by_name),
         cmocka_unit_test(only_relays_speak_for_others),
+        cmocka_unit_test(a_condition_may_be_very_long),
+        cmocka_unit_test(names_that_use_names_are_asked_once),
+        cmocka_unit_test(any_byte_may_be_asked_for),
         cmocka_unit_test(routes_stop_at_last),
         cmocka_unit_test(lines_are_written_in_every_layout),
         cmocka_unit_test(plain_lines_read_back),
