@@ -2,12 +2,21 @@
  * bytes there. A literal of `width + step - 1` bytes or more covers one such place wholly wherever it stands,
  * so `step` windows of it are enough. A bit filter says for almost all places that no window begins there;
  * what it lets pass is looked up. Literals that share a window ("port 17 down", "port 18 down") are told
- * apart by what follows it, in a sorted table: there may be thousands of them. */
+ * apart by what follows it, in a sorted table: there may be thousands of them.
+ *
+ * Where there are only a few, and the machine can shuffle 32 bytes at once, one window each of three bytes is
+ * enough, and all places are looked at, 32 at a time: for each half byte of each of three bytes a table says
+ * which of eight sets of windows have it there; what all six tables have in common is looked up. */
 #include "core/literals.h"
 
 #include "core/find.h"
 #include "core/prefixes.h"
 #include <stdlib.h>
+
+#if defined(__x86_64__) && (defined(__GNUC__) || defined(__clang__))
+#define IND_X86 1
+#include <immintrin.h>
+#endif
 
 /* Two sizes of filters, so that the compiler knows them: one stays in the nearest cache, the other is for
  * thousands of literals. */
@@ -17,6 +26,9 @@ enum {
     MOST_COMPARED = 8,
     FEW = 4,
     LONGEST_FOLDED = 200,
+    FEW_WIDTH = 3,
+    FEW_LITERALS = 64,
+    FEW_SHAPE = 2,
     SMALL_BITS = 16,
     LARGE_BITS = 20,
     WINDOWS_IN_SMALL = 4096,
@@ -53,6 +65,8 @@ struct group {
     struct ind_prefixes *tables;
     uint32_t table_count;
     char *folded; /* the tables' texts, where case does not matter */
+    bool few;
+    uint8_t low[FEW_WIDTH][16], high[FEW_WIDTH][16]; /* a bit for each of eight sets, by half byte */
 };
 
 struct ind_literals {
@@ -229,6 +243,46 @@ static bool settle(struct ind_literals *literals, struct group *group)
     return good;
 }
 
+static int by_value(const void *a, const void *b)
+{
+    uint32_t x = *(const uint32_t *)a, y = *(const uint32_t *)b;
+    return (x > y) - (x < y);
+}
+
+/* Like windows come into one set. */
+static void make_sets(struct group *group)
+{
+    uint32_t values[FEW_LITERALS];
+    size_t count = 0;
+    for (uint32_t s = 0; s <= UINT32_MAX >> group->slot_shift; s++)
+        if (group->slots[s].first != NOBODY)
+            values[count++] = group->slots[s].value;
+    qsort(values, count, sizeof *values, by_value);
+    for (size_t i = 0; i < count; i++)
+        for (unsigned k = 0; k < FEW_WIDTH; k++) {
+            uint8_t byte = (uint8_t)(values[i] >> 8 * k), set = (uint8_t)(1u << i * 8 / count);
+            group->low[k][byte & 15] |= set;
+            group->high[k][byte >> 4] |= set;
+            if (group->fold)
+                group->high[k][(byte & 0xDF) >> 4] |= set;
+        }
+    group->few = true;
+}
+
+static bool are_few(const struct ind_slice *texts, size_t count)
+{
+#ifdef IND_X86
+    bool few = count <= FEW_LITERALS && __builtin_cpu_supports("avx2");
+    for (size_t i = 0; i < count && few; i++)
+        few = texts[i].length >= FEW_WIDTH;
+    return few;
+#else
+    (void)texts;
+    (void)count;
+    return false;
+#endif
+}
+
 static bool make_group(struct ind_literals *literals, unsigned shape, size_t count, size_t in_group)
 {
     struct group *group = &literals->groups[literals->group_count++];
@@ -248,7 +302,9 @@ static bool make_group(struct ind_literals *literals, unsigned shape, size_t cou
         return false;
     for (size_t i = 0; i < count; i++) {
         size_t length = literals->texts[i].length;
-        if (length >= shapes[shape].shortest && (shape + 1 == GROUPS || length < shapes[shape + 1].shortest))
+        bool of_shape =
+            length >= shapes[shape].shortest && (shape + 1 == GROUPS || length < shapes[shape + 1].shortest);
+        if (of_shape || in_group == count)
             add_literal(literals, group, (uint32_t)i);
     }
     return settle(literals, group);
@@ -267,9 +323,10 @@ struct ind_literals *ind_literals_new(const struct ind_slice *texts, size_t coun
     memcpy(own, texts, count * sizeof *own);
     literals->texts = literals->own = own;
     literals->nocase = nocase;
+    bool few = are_few(texts, count);
     for (size_t i = 0; i < count; i++) {
-        unsigned shape = 0;
-        while (shape + 1 < GROUPS && texts[i].length >= shapes[shape + 1].shortest)
+        unsigned shape = few ? FEW_SHAPE : 0;
+        while (!few && shape + 1 < GROUPS && texts[i].length >= shapes[shape + 1].shortest)
             shape++;
         in_shape[shape]++;
     }
@@ -278,6 +335,8 @@ struct ind_literals *ind_literals_new(const struct ind_slice *texts, size_t coun
             ind_literals_free(literals);
             return NULL;
         }
+    if (few && count > 0)
+        make_sets(&literals->groups[0]);
     return literals;
 }
 
@@ -418,9 +477,47 @@ static bool keep_place(void *context, uint32_t literal, const char *at)
     return false;
 }
 
+#ifdef IND_X86
+__attribute__((target("avx2"))) static bool pass_over_few(const struct pass *pass)
+{
+    const struct group *group = pass->group;
+    const char *text = pass->text.at;
+    const size_t length = pass->text.length, turn = 32 + FEW_WIDTH - 1;
+    const __m256i half = _mm256_set1_epi8(15), none = _mm256_setzero_si256();
+    __m256i low[FEW_WIDTH], high[FEW_WIDTH];
+    for (int k = 0; k < FEW_WIDTH; k++) {
+        low[k] = _mm256_broadcastsi128_si256(_mm_loadu_si128((const __m128i *)(const void *)group->low[k]));
+        high[k] = _mm256_broadcastsi128_si256(_mm_loadu_si128((const __m128i *)(const void *)group->high[k]));
+    }
+    /* The last 32 places end with the text: some are looked at twice, which does no harm. */
+    for (size_t next = 0, place; next + FEW_WIDTH <= length; next = place + 32) {
+        place = next + turn <= length ? next : length - turn;
+        __m256i sets = _mm256_set1_epi8(-1);
+        for (int k = 0; k < FEW_WIDTH; k++) {
+            __m256i bytes = _mm256_loadu_si256((const __m256i *)(const void *)(text + place + k));
+            __m256i upper = _mm256_and_si256(_mm256_srli_epi16(bytes, 4), half);
+            sets = _mm256_and_si256(sets, _mm256_shuffle_epi8(low[k], _mm256_and_si256(bytes, half)));
+            sets = _mm256_and_si256(sets, _mm256_shuffle_epi8(high[k], upper));
+        }
+        uint32_t hits = ~(uint32_t)_mm256_movemask_epi8(_mm256_cmpeq_epi8(sets, none));
+        for (; hits; hits &= hits - 1) {
+            size_t at = place + (size_t)__builtin_ctz(hits);
+            uint32_t value = (load_near_end(text, length, at, FEW_WIDTH) | group->fold) & group->mask;
+            if (passes(group->filter, SMALL_BITS, value) && !look_up(pass, value, at))
+                return false;
+        }
+    }
+    return true;
+}
+#endif
+
 static bool run(const struct pass *pass)
 {
     const struct group *group = pass->group;
+#ifdef IND_X86
+    if (group->few && pass->text.length >= 32 + FEW_WIDTH - 1)
+        return pass_over_few(pass);
+#endif
     /* The common cases with constants for the compiler. */
     if (group->filter_bits == LARGE_BITS)
         return pass_over(pass, group->shape.step, group->mask, group->fold, LARGE_BITS);
