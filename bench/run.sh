@@ -34,6 +34,42 @@ peak() { # peak COMMAND…: highest resident memory in MiB
     awk -v k="$high" 'BEGIN { printf "%.0f", k / 1024 }'
 }
 
+# 10,000 routes of five kinds.
+many_routes() {
+    awk 'BEGIN {
+        print "allow: [10.0.0.0/8]\nconditions: {trouble: severity at least warning}\nroutes:"
+        for (i = 0; i < 10000; i++) {
+            k = i % 5; n = int(i / 5)
+            when = k == 0 ? "facility is local" i % 8 " and severity at least error and host is \"pier" n "-sw1\"" \
+                 : k == 1 ? "host starts with \"pier" n "-\" and severity at most notice" \
+                 : k == 2 ? "text contains \"reason code " i ",\"" \
+                 : k == 3 ? "sender within 10." int(n / 250) "." n % 250 ".0/24" \
+                 : "app is \"job" i "\" and trouble"
+            printf "  - {name: r%d, when: \047%s\047, file: d%d/r%d.log, last: %s}\n", i, when, i % 97, i, i % 2 ? "yes" : "no"
+        }
+    }'
+}
+four_routes() {
+    cat <<'YAML'
+store: store
+state: state
+zone: UTC
+routes:
+  - {name: firewall, when: 'facility is local4 and severity at least warning', file: firewall.log, layout: raw}
+  - {name: stations, when: 'host starts with "mv-" and text contains "associated"', file: stations.log, layout: raw}
+  - {name: logins, when: 'app is "sshd" and text contains "Failed password"', file: logins.log, layout: raw}
+  - {name: grave, when: 'severity at least critical', file: grave.log, layout: raw}
+archives:
+  default: {rotate: {size: 100 GiB}, compress: none}
+YAML
+}
+literals() {
+    printf '%s\n' 'power supply 1 failed' 'fan tray 2' 'duplicate address' 'spanning tree loop' 'withdrawn by peer' \
+        'reason code 4011' 'certificate expired' 'link flap on ge1' 'station denied' 'pool exhausted' 'clock not set' \
+        'memory low' 'login from console' 'session 4711' 'route dampened' 'neighbour 192.0.2.77' 'vlan 999 missing' \
+        'optics 7 hot' 'firmware mismatch' 'port security hit'
+}
+
 echo "making $megabytes MB of messages …" >&2
 mawk -v size="${megabytes}000000" -f "$here/messages.awk" >in.log
 messages=$(wc -l <in.log)
@@ -59,6 +95,27 @@ devices=$("$build/bench/bench_devices" 4)
 echo "patterns …" >&2
 patterns=$("$build/bench/bench_patterns" 5)
 
+echo "rules …" >&2
+rules=$("$build/bench/bench_rules" 3)
+many_routes >many.yaml
+checking=0
+for _ in 1 2 3 4 5; do checking=$(least "$checking" "$(seconds "$program" check -c many.yaml)"); done
+
+echo "four routes …" >&2
+four_routes >four.yaml
+filter=0 mawk=0
+for _ in $(seq "$rounds"); do
+    rm -rf store state out
+    a=$(seconds "$program" collect -c four.yaml --from in.log)
+    mkdir out
+    b=$(seconds mawk -f "$here/four.awk" in.log)
+    for name in firewall stations logins grave; do cmp "store/$name.log" "out/$name.log"; done
+    filter=$(least "$filter" "$a") mawk=$(least "$mawk" "$b")
+    ratio "$b" "$a" >>filter.ratios
+    echo >>filter.ratios
+done
+rm -rf store state out
+
 echo "collect --from …" >&2
 ours=0 theirs=0
 for _ in $(seq "$rounds"); do
@@ -82,6 +139,16 @@ for _ in $(seq "$((rounds * 2))"); do
     ripgrep=$(least "$ripgrep" "$(seconds rg -c 'needle Qx7' plain.log)")
 done
 plain=$(stat -c %s plain.log)
+literals >literals.txt
+condition=$(sed 's/.*/text contains "&"/' literals.txt | paste -sd '|' | sed 's/|/ or /g')
+for n in $(seq 1000); do
+    echo "2026-11-23T04:45:00.123456Z 0.12 pier1-rtr local4 warning kernel - - - optics 7 hot, seen $n times"
+done >>plain.log
+many=0 grepmany=0
+for _ in $(seq "$rounds"); do
+    many=$(least "$many" "$(seconds "$program" search --when "$condition" --count plain.log)")
+    grepmany=$(least "$grepmany" "$(seconds grep -c -F -f literals.txt plain.log)")
+done
 
 echo "a write a line …" >&2
 write=$("$build/bench/bench_write" "$work")
@@ -116,6 +183,14 @@ bench_patterns_rows() {
         /^none fits/ { printf "| texts that none of 1,000 fits | %s million texts/s | that all fit: %s million texts/s | %s | 1 |\n", $2, $3, $4 }
         /^compiling/ { printf "| compiling 1,000 patterns | %s ms | | | 20 ms |\n", $2 }'
 }
+# The rows of bench_rules: name, ns, ns of the other, ratio, routes that took a message.
+bench_rules_rows() {
+    awk -F'\t' '
+        $1 == "1,000 routes" && NR > 4 { printf "| deciding a message (`bench_rules`), 1,000 mixed routes | %s ns | each condition in turn: %s ns | %.0f times | |\n", $2, $3, $3 / $2; next }
+        /routes, one/ || $1 == "1 literal" || $1 == "10 routes" { next }
+        / routes/ { printf "| cost of deciding a message (`bench_rules`), %s of mixed conditions | %s ns, %s of them take it | 10 routes: %s ns | %s | %s |\n", $1, $2, $5, $3, $4, $1 == "1,000 routes" ? "3 at most" : "" }
+        / literals/ { printf "| the same, %s, a route each | %s ns | 1 literal: %s ns | %s | %s |\n", $1, $2, $3, $4, $1 == "50 literals" ? "1.5 at most" : "" }'
+}
 field() { echo "$header" | awk -F'\t' -v row="$1" -v column="$2" '$1 == row { print $column }'; }
 {
     echo "# Benchmarks"
@@ -135,9 +210,13 @@ field() { echo "$header" | awk -F'\t' -v row="$1" -v column="$2" '$1 == row { pr
     echo "$payload" | awk -F'\t' '{ printf "| payload: fields of %s, one core | %s million texts/s | PCRE2-JIT, same fields: %s million texts/s | %s | 3 |\n", $1, $2, $3, $4 }'
     echo "$devices" | awk -F'\t' 'NR == 1 { few = $2 } NR == 2 { printf "| a message from its bytes to its line, 10,000 devices that speak in turn | %s million messages/s | 10 devices: %s million messages/s | %s | 1 |\n", $2, few, $3 }'
     echo "$patterns" | bench_patterns_rows
+    echo "$rules" | bench_rules_rows
+    echo "| \`check\` of 10,000 routes, the whole call (\`indagator check -c many.yaml\`) | $checking s | | | 1 s |"
+    echo "| \`collect -c four.yaml --from in.log\`: $megabytes MB by four conditions into four \`raw\` files | $filter s | \`mawk -f bench/four.awk in.log\`: $mawk s | $(ratio "$mawk" "$filter"), median of the rounds $(median <filter.ratios) | 4 |"
     echo "| \`collect --from\` of $megabytes MB into 192 \`plain\` files, 1 route | $ours s, $(awk -v n="$messages" -v s="$ours" 'BEGIN { printf "%.2f", n / s / 1e6 }') million messages/s | mawk that splits at \`[<>]\` and prints, parsing nothing: $theirs s | $(ratio "$theirs" "$ours"), median of the rounds $(median <collect.ratios) | 5, stretch 8 |"
     echo "| \`search\` of a rare literal in $((plain / 1000000)) MB of plain lines | $mine s, $(awk -v n="$plain" -v s="$mine" 'BEGIN { printf "%.1f", n / s / 1e9 }') GB/s | \`LC_ALL=C grep -cF\`: $grep s | $(ratio "$grep" "$mine") | 1 |"
     echo "| the same | $mine s | ripgrep: $ripgrep s, $(awk -v n="$plain" -v s="$ripgrep" 'BEGIN { printf "%.1f", n / s / 1e9 }') GB/s | $(ratio "$ripgrep" "$mine") | stretch 5 GB/s |"
+    echo "| \`search --when 'text contains … or …' --count plain.log\`, 20 literals | $many s, $(awk -v n="$plain" -v s="$many" 'BEGIN { printf "%.1f", n / s / 1e9 }') GB/s | \`LC_ALL=C grep -c -F -f literals.txt plain.log\`: $grepmany s | $(ratio "$grepmany" "$many") | 1 |"
     echo "$receiving"
     echo "| writes of 256 KiB | $(echo "$write" | cut -f2) MB/s | a write a line of 180 bytes: $(echo "$write" | cut -f1) MB/s | $(echo "$write" | cut -f3) | |"
     echo

@@ -111,8 +111,13 @@ void ind_escape_odd_column(struct ind_buffer *buffer, struct ind_slice text, cha
 void ind_escape_raw(struct ind_buffer *buffer, struct ind_slice bytes)
 {
     size_t from = 0;
+    if (bytes.length && ind_is_clean(bytes.at, bytes.length, ' ', '\0')) {
+        ind_buffer_slice(buffer, bytes);
+        return;
+    }
     for (size_t at = 0; at < bytes.length; at++) {
-        char c = bytes.at[at];
+        at += clean_run(bytes.at + at, bytes.length - at, ' ', '\0');
+        char c = at < bytes.length ? bytes.at[at] : ' ';
         if (c != '\n' && c != '\r' && c != '\0')
             continue;
         ind_buffer_add(buffer, bytes.at + from, at - from);
@@ -142,6 +147,11 @@ static void escape_json_one(struct ind_buffer *buffer, char c)
 
 void ind_escape_json(struct ind_buffer *buffer, struct ind_slice text)
 {
+    if (text.length && ind_is_clean(text.at, text.length, ' ', '"') &&
+        !memchr(text.at, '\\', text.length)) {
+        ind_buffer_slice(buffer, text);
+        return;
+    }
     for (size_t at = 0; at < text.length;) {
         char c = text.at[at];
         bool control;
