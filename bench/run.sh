@@ -56,7 +56,7 @@ state: state
 zone: UTC
 routes:
   - {name: firewall, when: 'facility is local4 and severity at least warning', file: firewall.log, layout: raw}
-  - {name: stations, when: 'host starts with "mv-" and text contains "associated"', file: stations.log, layout: raw}
+  - {name: down, when: 'host starts with "mv-" and text contains "is down"', file: down.log, layout: raw}
   - {name: logins, when: 'app is "sshd" and text contains "Failed password"', file: logins.log, layout: raw}
   - {name: grave, when: 'severity at least critical', file: grave.log, layout: raw}
 archives:
@@ -109,7 +109,7 @@ for _ in $(seq "$rounds"); do
     a=$(seconds "$program" collect -c four.yaml --from in.log)
     mkdir out
     b=$(seconds mawk -f "$here/four.awk" in.log)
-    for name in firewall stations logins grave; do cmp "store/$name.log" "out/$name.log"; done
+    for name in firewall down logins grave; do cmp "store/$name.log" "out/$name.log"; done
     filter=$(least "$filter" "$a") mawk=$(least "$mawk" "$b")
     ratio "$b" "$a" >>filter.ratios
     echo >>filter.ratios

@@ -61,7 +61,7 @@ static void print_routes(const struct ind_config *config)
     struct ind_table *table = ind_table_new(columns, 6);
     for (size_t i = 0; i < config->route_count; i++) {
         const struct ind_route *route = &config->routes[i];
-        char to[IND_PATH + 1], when[72];
+        char to[IND_PATH + 1], when[72], line[72];
         struct ind_buffer buffer = ind_buffer_on(to, sizeof to - 1);
         ind_route_describe(route, &buffer);
         to[buffer.length] = '\0';
@@ -69,7 +69,9 @@ static void print_routes(const struct ind_config *config)
         ind_table_text(table, route->name);
         ind_table_text(table, when);
         ind_table_text(table, to);
-        ind_table_text(table, ind_layout_name(route->layout).at);
+        const struct ind_slice layout = route->line ? route->line->source : ind_layout_name(route->layout);
+        snprintf(line, sizeof line, "%.*s", IND_ARG(layout));
+        ind_table_text(table, line);
         ind_table_text(table, route->to == IND_TO_FILE ? config->policies[route->policy].name : "-");
         ind_table_text(table, route->last ? "yes" : "no");
     }

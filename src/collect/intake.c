@@ -402,6 +402,17 @@ static struct ind_batch_group *group_for(struct ind_intake *intake, const struct
     return group;
 }
 
+static void write_line(struct ind_intake *intake, const struct ind_route *route,
+                       const struct ind_message *message, struct ind_buffer *line)
+{
+    if (!route->line) {
+        ind_line_write(route->layout, message, intake->domain, &intake->line_clock, line);
+        return;
+    }
+    ind_template_line(route->line, message, &intake->clock, line);
+    ind_buffer_byte(line, '\n');
+}
+
 static bool add_line(struct ind_intake *intake, const struct ind_message *message, uint32_t route,
                      uint32_t owner, struct ind_batch *batch)
 {
@@ -411,7 +422,7 @@ static bool add_line(struct ind_intake *intake, const struct ind_message *messag
     if (!group)
         return false;
     struct ind_buffer line = ind_buffer_on(batch->arena + batch->used, IND_BATCH_BYTES - batch->used);
-    ind_line_write(intake->config->routes[route].layout, message, intake->domain, &intake->line_clock, &line);
+    write_line(intake, &intake->config->routes[route], message, &line);
     if (line.full)
         return false;
     struct ind_batch_line *added = &batch->lines[batch->line_count++];
@@ -429,7 +440,8 @@ static bool add_line(struct ind_intake *intake, const struct ind_message *messag
 
 static bool wants_fields(const struct ind_route *route)
 {
-    return route->layout == IND_LAYOUT_JSON || route->file.has_field;
+    return route->layout == IND_LAYOUT_JSON || route->file.has_field ||
+           (route->line && route->line->has_field);
 }
 
 /* Fields are taken out only where a file or a layout asks for them (a condition has asked by itself). */

@@ -107,37 +107,27 @@ static void no_memory(struct ind_loader *loader)
     ind_remark_add(loader->remarks, false, NULL, 0, 0, "out of memory while reading the configuration");
 }
 
-char *ind_keep(struct ind_loader *loader, struct ind_slice text)
+void *ind_keep_room(struct ind_loader *loader, size_t size)
 {
     struct ind_config *config = loader->config;
-    char **kept = realloc(config->kept, (config->kept_count + 1) * sizeof *kept);
-    char *copy = kept ? malloc(text.length + 1) : NULL;
-    if (kept)
-        config->kept = kept;
-    if (!copy) {
-        no_memory(loader);
-        return NULL;
-    }
-    if (text.length)
-        memcpy(copy, text.at, text.length);
-    copy[text.length] = '\0';
-    config->kept[config->kept_count++] = copy;
-    return copy;
-}
-
-char **ind_keep_list(struct ind_loader *loader, size_t count)
-{
-    struct ind_config *config = loader->config;
-    char **list = calloc(count + 1, sizeof *list);
-    char **kept = list ? realloc(config->kept, (config->kept_count + 1) * sizeof *kept) : NULL;
+    void *room = calloc(1, size);
+    char **kept = room ? realloc(config->kept, (config->kept_count + 1) * sizeof *kept) : NULL;
     if (!kept) {
-        free(list);
+        free(room);
         no_memory(loader);
         return NULL;
     }
     config->kept = kept;
-    config->kept[config->kept_count++] = (char *)list;
-    return list;
+    config->kept[config->kept_count++] = room;
+    return room;
+}
+
+char *ind_keep(struct ind_loader *loader, struct ind_slice text)
+{
+    char *copy = ind_keep_room(loader, text.length + 1);
+    if (copy && text.length)
+        memcpy(copy, text.at, text.length);
+    return copy;
 }
 
 bool ind_grow(struct ind_loader *loader, void *array, size_t *count, size_t size)

@@ -82,8 +82,8 @@ char *ind_resolve_path(struct ind_loader *loader, const struct ind_node *node);
 /* A copy that lives as long as the configuration; NULL where memory is out, which is then told. */
 char *ind_keep(struct ind_loader *loader, struct ind_slice text);
 
-/* Room for so many texts, all NULL, that lives as long. */
-char **ind_keep_list(struct ind_loader *loader, size_t count);
+/* Zeroed room of so many bytes, that lives as long. */
+void *ind_keep_room(struct ind_loader *loader, size_t size);
 
 /* Grows an array by one zeroed element; false where memory is out, which is then told. */
 bool ind_grow(struct ind_loader *loader, void *array, size_t *count, size_t size);

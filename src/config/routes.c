@@ -77,7 +77,7 @@ static void read_program(struct ind_loader *loader, const struct ind_node *value
             "no shell reads it");
         return;
     }
-    char **program = ind_keep_list(loader, value->part_count + 1);
+    char **program = ind_keep_room(loader, (value->part_count + 1) * sizeof *program);
     for (size_t i = 0; program && i < value->part_count; i++) {
         const struct ind_node *part = value->parts[i];
         if (!ind_expect_text(loader, part, "an argument"))
@@ -134,14 +134,36 @@ static void read_archive(struct ind_loader *loader, const struct ind_node *value
     free(names);
 }
 
+static void read_line_template(struct ind_loader *loader, const struct ind_node *value,
+                               struct ind_route *route)
+{
+    struct ind_mistake mistake = {0};
+    char *kept = ind_keep(loader, value->text);
+    struct ind_template *line = ind_keep_room(loader, sizeof *line);
+    if (!kept || !line)
+        return;
+    if (!ind_template_read((struct ind_slice){kept, value->text.length}, IND_TEMPLATE_LINE, line, &mistake))
+        ind_wrong_inside(loader, value, &mistake, false);
+    route->line = line;
+    route->layout = IND_LAYOUT_RAW;
+}
+
 static void read_layout(struct ind_loader *loader, const struct ind_node *value, void *into)
 {
     struct route_text *text = into;
-    if (!ind_expect_text(loader, value, "plain, json, rfc5424 or raw"))
+    if (!ind_expect_text(loader, value,
+                         "plain, json, rfc5424, raw, or a template such as \"{time} {device} {text}\""))
         return;
+    if (memchr(value->text.at, '{', value->text.length)) {
+        read_line_template(loader, value, text->route);
+        return;
+    }
     int layout = ind_layout_read(value->text);
     if (layout < 0)
-        ind_wrong(loader, value, "unknown layout \"%.*s\"; expected plain, json, rfc5424 or raw",
+        ind_wrong(loader, value,
+                  "unknown layout \"%.*s\"; expected plain, json, rfc5424, raw, or a template such as "
+                  "\"{time} {device} "
+                  "{text}\"",
                   IND_ARG(value->text));
     else
         text->route->layout = (enum ind_layout)layout;
@@ -232,6 +254,12 @@ static int by_name(const void *a, const void *b)
     return order ? order : in_order(x, y);
 }
 
+static bool same_line(const struct ind_route *a, const struct ind_route *b)
+{
+    return (!a->line && !b->line) ||
+           (a->line && b->line && ind_slice_equal(a->line->source, b->line->source));
+}
+
 /* Each with the first of those that write the same file. */
 static void check_same_file(struct ind_loader *loader, const struct route_text *texts, size_t count)
 {
@@ -243,8 +271,8 @@ static void check_same_file(struct ind_loader *loader, const struct route_text *
         if (!a->file.count || first == list[i])
             continue;
         const struct ind_route *b = first->route;
-        const char *what = a->layout != b->layout   ? "layout"
-                           : a->policy != b->policy ? "archive policy"
+        const char *what = a->layout != b->layout || !same_line(a, b) ? "layout"
+                           : a->policy != b->policy                   ? "archive policy"
                            : a->file_mode != b->file_mode || a->folder_mode != b->folder_mode ? "mode"
                            : a->group != b->group                                             ? "group"
                                                                                               : NULL;

@@ -147,8 +147,7 @@ static void escape_json_one(struct ind_buffer *buffer, char c)
 
 void ind_escape_json(struct ind_buffer *buffer, struct ind_slice text)
 {
-    if (text.length && ind_is_clean(text.at, text.length, ' ', '"') &&
-        !memchr(text.at, '\\', text.length)) {
+    if (text.length && ind_is_clean(text.at, text.length, ' ', '"') && !memchr(text.at, '\\', text.length)) {
         ind_buffer_slice(buffer, text);
         return;
     }

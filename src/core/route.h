@@ -21,8 +21,9 @@ struct ind_route {
     const char *when_text; /* as written; NULL: every message */
     enum ind_to to;
     struct ind_template file;
-    char *const *program; /* IND_TO_PROGRAM: itself and its arguments, NULL behind the last */
-    enum ind_layout layout;
+    char *const *program;   /* IND_TO_PROGRAM: itself and its arguments, NULL behind the last */
+    enum ind_layout layout; /* of a template of its own: raw, which is how such lines are read back */
+    const struct ind_template *line; /* instead; or NULL */
     size_t policy;                   /* which archive policy; an index into whoever keeps them */
     bool last;                       /* messages that it takes are not offered to the routes below */
     bool otherwise;                  /* it is offered only what no other route took */

@@ -89,13 +89,15 @@ static void a_program_that_is_not_there_costs_its_messages_only(void **state)
 {
     (void)state;
     char *folder = folder_with("  - {name: a, when: severity is warning, to: {program: [./nowhere]}}\n"
-                               "  - {name: b, file: all.log}\n");
+                               "  - {name: b, file: all.log, layout: \"{severity} {device}: {text}\"}\n");
     write_messages(folder, 10);
     struct ind_ran ran = ind_run(folder, "collect", "--from", "in.log", NULL);
     assert_int_equal(ran.status, 0); /* every message is in a file */
     assert_non_null(strstr(ran.err, "nowhere cannot be started: No such file or directory"));
     assert_non_null(strstr(ran.out, "10  messages stored"));
     assert_int_equal(lines_of(folder, "log/all.log"), 10);
+    assert_true(
+        ind_file_holds(ind_path(folder, "log/all.log"), "warning harbour-fw: message 9 of the ferry line\n"));
     ind_ran_free(&ran);
     ind_folder_remove(folder);
 }
