@@ -66,6 +66,25 @@ EOF
 shoot demo "indagator demo#!sed -n '/^2\\./,/^5\\./p' demo.txt | head -n 45"
 shoot check "indagator check -c broken.yaml"
 shoot check-good "sed -n '/^conditions/,\$p' indagator.yaml" "indagator check"
+cat >"$work/demo/doubtful.yaml" <<'EOF'
+listen: [{udp: "0.0.0.0:514"}]
+patterns:
+  - name: login-failed
+    app: sshd
+    text: "Failed password for {user:word} from {peer:ip} port {port:int} {:remainder}"
+conditions:
+  trouble: severity at least warning
+  night: time within 22:00-06:00
+routes:
+  - {name: piers, when: 'host starts with "pier" and trouble', file: piers.log, last: yes}
+  - {name: pier3, when: 'host starts with "pier3" and severity at least error', file: pier3.log}
+  - {name: guard, when: 'night and time within 10:00-11:00', file: guard.log}
+  - {name: guesses, when: 'text contains "Failed password for"', file: guesses.log}
+  - {name: page, when: severity is alert, to: {program: [/bin/cat]}, layout: "{device}: {text}"}
+  - {name: rest, otherwise: yes, file: "{facility}/{severity}.log"}
+EOF
+shoot check-doubts "indagator check -c doubtful.yaml --order"
+shoot explain-routes "indagator explain --sender 127.0.3.2 --received 2026-11-23T04:45:02Z '<189>Nov 23 04:45:00 pier3-sw2 ospf[311]: neighbour 192.0.2.131 on ge0/1 is full'"
 shoot search "indagator search --when 'device starts with \"pier3\" and severity at least error'" \
     "indagator search --when 'text contains \"Failed password\"' --by device,severity,hour" \
     "indagator search --when 'facility is local6 and severity at least error' --json"

@@ -19,8 +19,8 @@ static void print_patterns(const struct ind_config *config)
     for (size_t i = 0; i < config->layout_place_count; i++)
         examples += config->layout_places[i].example.length > 0;
     if (count)
-        printf("patterns %zu, in %zu layouts; %zu examples tried, all fit\n", count,
-               config->layout_place_count, examples);
+        printf("patterns %zu, in %zu layouts; %zu example%s tried, all fit\n", count,
+               config->layout_place_count, examples, examples == 1 ? "" : "s");
 }
 
 static void print_summary(const struct ind_config *config)
@@ -45,7 +45,9 @@ static void print_summary(const struct ind_config *config)
 static void write_when(const struct ind_route *route, char *text, size_t room)
 {
     struct ind_buffer buffer = ind_buffer_on(text, room - 4);
-    const char *when = route->when_text ? route->when_text : "everything";
+    const char *when = route->when_text ? route->when_text : route->otherwise ? "" : "everything";
+    if (route->otherwise)
+        ind_buffer_text(&buffer, *when ? "otherwise: " : "otherwise");
     for (; *when && buffer.length < room - 8; when++)
         ind_buffer_byte(&buffer, *when == '\n' ? ' ' : *when);
     while (buffer.length &&
@@ -116,19 +118,16 @@ static void add_route(struct ind_table *table, size_t *step, const struct ind_co
 {
     const struct ind_route *route = &config->routes[i];
     const struct ind_place *place = &config->route_places[i];
-    char rule[200], at[512] = "-", when[72], text[120] = "", then[IND_PATH + 80];
+    char rule[200], at[512] = "-", when[72], then[IND_PATH + 80];
     struct ind_buffer buffer = ind_buffer_on(then, sizeof then - 60);
     snprintf(rule, sizeof rule, "route %s", route->name);
     if (place->source)
         snprintf(at, sizeof at, "%s:%zu", place->source->path, place->line);
     write_when(route, when, sizeof when);
-    if (route->otherwise)
-        snprintf(text, sizeof text, "taken by no other%s%s", route->when_text ? ", and " : "",
-                 route->when_text ? when : "");
     ind_buffer_text(&buffer, route->to == IND_TO_FILE ? "into " : "to ");
     ind_route_describe(route, &buffer);
     strcpy(then + buffer.length, route->last ? "; goes no further" : "");
-    add_step(table, step, rule, at, route->otherwise ? text : when, then);
+    add_step(table, step, rule, at, when, then);
 }
 
 static void print_order(const struct ind_config *config, bool json)
@@ -148,7 +147,7 @@ static void print_order(const struct ind_config *config, bool json)
     for (size_t i = 0; i < config->route_count; i++)
         if (config->routes[i].otherwise)
             add_route(table, &step, config, i);
-    add_step(table, &step, "(always)", "-", "taken by no route", "counted as unrouted");
+    add_step(table, &step, "(always)", "-", "taken by none of these", "counted as unrouted");
     ind_table_print(table, json, stdout);
     ind_table_free(table);
 }
