@@ -84,7 +84,7 @@ routes:
   - {name: rest, otherwise: yes, file: "{facility}/{severity}.log"}
 EOF
 shoot check-doubts "indagator check -c doubtful.yaml --order"
-shoot explain-routes "indagator explain --sender 127.0.3.2 --received 2026-11-23T04:45:02Z '<189>Nov 23 04:45:00 pier3-sw2 ospf[311]: neighbour 192.0.2.131 on ge0/1 is full'"
+shoot explain-routes "indagator explain --sender 127.0.13.2 --received 2026-11-23T04:45:02Z '<189>Nov 23 04:45:00 pier3-sw2 ospf[311]: neighbour 192.0.2.131 on ge0/1 is full'"
 shoot search "indagator search --when 'device starts with \"pier3\" and severity at least error'" \
     "indagator search --when 'text contains \"Failed password\"' --by device,severity,hour" \
     "indagator search --when 'facility is local6 and severity at least error' --json"

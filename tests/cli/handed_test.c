@@ -102,6 +102,32 @@ static void a_program_that_is_not_there_costs_its_messages_only(void **state)
     ind_folder_remove(folder);
 }
 
+/* The order in which rules act, and why a message is not taken. */
+static void rules_are_told_in_the_order_in_which_they_act(void **state)
+{
+    (void)state;
+    char *folder = folder_with("  - {name: rest, otherwise: yes, file: rest.log}\n"
+                               "  - {name: piers, when: 'host starts with \"pier\"', to: output, last: yes}\n"
+                               "  - {name: grave, when: severity at least alert, file: grave.log}\n");
+    struct ind_ran ran = ind_run(folder, "check", "--order", NULL);
+    assert_int_equal(ran.status, 0);
+    const char *piers = strstr(ran.out, "route piers  indagator.yaml:8"),
+               *grave = strstr(ran.out, "route grave"), *rest = strstr(ran.out, "route rest");
+    assert_true(piers && grave && rest && piers < grave && grave < rest);
+    assert_non_null(strstr(ran.out, "to standard output; goes no further"));
+    ind_ran_free(&ran);
+    ran = ind_run(folder, "explain", "<13>1 2026-11-23T04:45:00Z pier1-rtr a - - - up", NULL);
+    assert_non_null(strstr(ran.out, "piers     yes  to standard output"));
+    assert_non_null(strstr(ran.out, "grave     not asked: \"piers\" took it"));
+    assert_non_null(strstr(ran.out, "rest      no   only for what no other route takes: \"piers\" took it"));
+    assert_non_null(strstr(ran.out, "handed on, in no file"));
+    ind_ran_free(&ran);
+    ran = ind_run(folder, "explain", "<13>1 2026-11-23T04:45:00Z harbour-fw a - - - up", NULL);
+    assert_non_null(strstr(ran.out, "rest      yes  into rest.log"));
+    ind_ran_free(&ran);
+    ind_folder_remove(folder);
+}
+
 static bool is_there(void *context)
 {
     return access(context, F_OK) == 0;
@@ -232,6 +258,7 @@ int main(void)
         cmocka_unit_test(standard_output_has_the_lines_and_nothing_else),
         cmocka_unit_test(a_slow_program_gets_every_line_of_files),
         cmocka_unit_test(a_program_that_is_not_there_costs_its_messages_only),
+        cmocka_unit_test(rules_are_told_in_the_order_in_which_they_act),
         cmocka_unit_test(a_program_that_ends_is_started_again),
         cmocka_unit_test(a_program_that_hangs_holds_nobody_up),
         cmocka_unit_test(programs_come_and_go_with_a_reload),
