@@ -1,6 +1,7 @@
 /* Random conditions and routes on random messages, against a second evaluator that walks trees and compares
  * byte by byte: no difference is allowed. More cases than usual: IND_CASES=1000000. */
 #include "support/moment.h"
+#include "support/random.h"
 #include "support/support.h"
 
 #include "core/condition_set.h"
@@ -31,14 +32,11 @@ enum { TREES = 8192, NAMES = 4 };
 static struct tree trees[TREES];
 static size_t used;
 static struct tree *named[NAMES];
-static uint64_t state = 88172645463325252u;
+static uint64_t state = IND_RANDOM_START;
 
 static unsigned any(unsigned below)
 {
-    state ^= state << 13;
-    state ^= state >> 7;
-    state ^= state << 17;
-    return (unsigned)((state >> 20) % below);
+    return ind_random(&state, below);
 }
 
 #define ONE_OF(list) ((list)[any(sizeof(list) / sizeof *(list))])

@@ -1,6 +1,8 @@
 /* Many literals in one pass, and many beginnings at once, against looking for each by itself. */
 #include "support/support.h"
 
+#include "support/random.h"
+
 #include "core/literals.h"
 #include "core/prefixes.h"
 
@@ -8,14 +10,11 @@
 
 enum { MOST = 400, TEXT = 300, ROUNDS = 1500 };
 
-static uint64_t state = 88172645463325252u;
+static uint64_t state = IND_RANDOM_START;
 
 static unsigned any(unsigned below)
 {
-    state ^= state << 13;
-    state ^= state >> 7;
-    state ^= state << 17;
-    return (unsigned)((state >> 20) % below);
+    return ind_random(&state, below);
 }
 
 /* Of few letters, so that much is found, and almost found. */
