@@ -9,6 +9,26 @@ static const struct instead instead_of_joint[] = {
     {"AND", "\"and\""}, {"OR", "\"or\""}, {",", "\"and\" or \"or\""},
 };
 
+/* Names that other languages have for our fields. */
+static const struct instead instead_of_field[] = {
+    {"source", "sender"}, {"ip", "sender"},         {"address", "sender"},     {"from", "sender"},
+    {"message", "text"},  {"msg", "text"},          {"body", "text"},          {"content", "text"},
+    {"raw", "original"},  {"program", "app"},       {"process", "app"},        {"tag", "app"},
+    {"service", "app"},   {"hostname", "host"},     {"node", "host"},          {"level", "severity"},
+    {"prio", "severity"}, {"priority", "severity"}, {"pid", "procid"},         {"hour", "time"},
+    {"weekday", "day"},   {"input", "listener"},    {"protocol", "transport"},
+};
+
+/* People who want every message. */
+static bool means_all(struct ind_slice word)
+{
+    static const char *const words[] = {"true", "all", "any", "everything", "always", "yes"};
+    for (size_t i = 0; i < COUNT(words); i++)
+        if (ind_slice_equal_nocase(word, ind_slice_of(words[i])))
+            return true;
+    return false;
+}
+
 static const char *near_field(struct ind_slice word)
 {
     const char *names[IND_FIELDS];
@@ -31,7 +51,18 @@ static void wrong_word(struct reader *reader)
                         "\" is a severity, not a test; write \"severity at least ", word, "\"");
         return;
     }
-    const char *near = near_field(word);
+    const char *near = ind_lex_remedy(instead_of_field, COUNT(instead_of_field), word);
+    if (near) {
+        ind_mistake_say(reader->mistake, reader->now.at, reader->now.length, "unknown field \"", word,
+                        "\"; here it is called ", ind_slice_of(near), "");
+        return;
+    }
+    if (means_all(word)) {
+        ind_lex_wrong(reader, &reader->now, "unknown condition \"", word,
+                      "\"; for every message leave the condition out");
+        return;
+    }
+    near = near_field(word);
     if (!near && reader->named)
         near = ind_near(word, reader->named->names, reader->named->count);
     if (near)
@@ -41,7 +72,9 @@ static void wrong_word(struct reader *reader)
         ind_lex_wrong(
             reader, &reader->now, "unknown field or condition \"", word,
             "\"; the fields are facility, severity, host, device, sender, listener, transport, app, procid, "
-            "msgid, text, original, lag, label, data, field, time and day");
+            "msgid, text, original, pattern, lag, label, data, field, time and day; what a pattern or a "
+            "payload gives "
+            "is written: field NAME is \"…\"");
 }
 
 static uint32_t name(struct reader *reader)

@@ -45,8 +45,22 @@ static bool is_higher(struct ind_slice word)
     return false;
 }
 
+/* "severity warning", "severity is higher than warning". */
+static bool value_instead(const struct reader *reader, const struct test *test)
+{
+    return reader->now.kind == TOKEN_WORD &&
+           ((test->field == IND_FIELD_FACILITY && ind_facility_read(reader->now.text) >= 0) ||
+            (test->field == IND_FIELD_SEVERITY && ind_severity_read(reader->now.text) >= 0));
+}
+
 static void wrong_operator(struct reader *reader, const struct test *test)
 {
+    if (value_instead(reader, test)) {
+        ind_mistake_say(reader->mistake, reader->now.at, reader->now.length, "expected an operator; write \"",
+                        ind_field_name(test->field),
+                        test->field == IND_FIELD_SEVERITY ? " at least " : " is ", reader->now.text, "\"");
+        return;
+    }
     const char *remedy = ind_lex_remedy(instead_of_operator, COUNT(instead_of_operator), reader->now.text);
     if (reader->now.kind == TOKEN_END || reader->now.kind == TOKEN_CLOSE)
         ind_mistake_say(reader->mistake, reader->now.at, reader->now.length, "after ",
@@ -82,6 +96,12 @@ static void pri_value(struct reader *reader, struct test *test)
     int value = facility ? ind_facility_read(now->text) : ind_severity_read(now->text);
     if (value >= 0) {
         test->numbers |= 1u << value;
+        return;
+    }
+    if (!facility && is_higher(now->text)) {
+        ind_lex_wrong(reader, now,
+                      "\"at least\" is for that: \"severity at least warning\" means warning and all worse",
+                      IND_NOTHING, "");
         return;
     }
     struct ind_slice near = facility ? ind_facility_near(now->text) : ind_severity_near(now->text);
@@ -511,6 +531,7 @@ static void check_bare_value(struct reader *reader, const struct test *test, siz
     if (ind_lex_stopped(reader) || !(ind_lex_word_is(reader, "or") || ind_lex_word_is(reader, "and")))
         return;
     struct reader ahead = *reader;
+    const struct ind_slice joint = reader->now.text;
     struct ind_mistake unused = {0};
     ahead.mistake = &unused;
     ind_lex_advance(&ahead);
@@ -523,7 +544,9 @@ static void check_bare_value(struct reader *reader, const struct test *test, siz
             bare &= !ind_slice_equal(word, ind_slice_of(reader->named->names[i]));
     }
     struct token whole = {TOKEN_WORD, start, ahead.now.at + ahead.now.length - start, IND_NOTHING};
-    if (bare && ahead.now.kind == TOKEN_TEXT)
+    if (bare && ahead.now.kind == TOKEN_TEXT && test->op != OP_IS)
+        ind_lex_wrong(reader, &whole, "each test names its field; write it again behind \"", joint, "\"");
+    else if (bare && ahead.now.kind == TOKEN_TEXT)
         ind_lex_wrong(reader, &whole, "each test names its field; for several values write \"",
                       ind_field_name(test->field), " in (\"…\", \"…\")\"");
     else if (bare)
