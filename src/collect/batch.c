@@ -29,7 +29,7 @@ void ind_batch_clear(struct ind_batch *batch)
     batch->used = batch->line_count = batch->group_count = batch->copies_count = batch->tally_count = 0;
     batch->round = 0;
     batch->stored_groups = 0;
-    batch->within = batch->booked = false;
+    batch->within = batch->booked = batch->last_of_turn = false;
 }
 
 /* Lines of a group lie apart, and were written by another processor: the next is asked for while this one is

@@ -70,6 +70,7 @@ struct ind_batch {
     size_t stored_groups;
     uint32_t next_line;
     bool within, booked;
+    bool last_of_turn; /* the writer goes on with the next ring: messages from files */
 };
 
 struct ind_batch *ind_batch_new(void);

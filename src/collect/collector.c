@@ -12,7 +12,7 @@
 #include <stdlib.h>
 #include <unistd.h>
 
-enum { BATCHES = 12 };
+enum { BATCHES = 12, MOST_FOR_FILES = 4 };
 
 /* ---- Telling ---- */
 
@@ -106,7 +106,9 @@ static unsigned count_intakes(const struct ind_collect_settings *settings)
     long processors = sysconf(_SC_NPROCESSORS_ONLN);
     uint64_t wanted = settings->config->threads ? settings->config->threads
                                                 : (uint64_t)(processors > 2 ? processors - 1 : 1);
-    return settings->file_count > 0 ? 1 : (unsigned)(wanted < IND_MOST_INTAKES ? wanted : IND_MOST_INTAKES);
+    if (settings->file_count > 0 && !settings->config->threads)
+        wanted = processors < 1 ? 1 : processors < MOST_FOR_FILES ? (uint64_t)processors : MOST_FOR_FILES;
+    return (unsigned)(wanted < IND_MOST_INTAKES ? wanted : IND_MOST_INTAKES);
 }
 
 static void wake_receiver(void *context, unsigned ring)

@@ -1,4 +1,8 @@
-/* collect/from_files.c: the intake thread of `collect --from`: every line of the files is a message. */
+/* collect/from_files.c: the intake threads of `collect --from`: every line of the files is a message.
+ *
+ * One thread reads the files and gives their blocks, in turn, to as many as there are intakes. Each takes the
+ * messages of its block apart, and its last batch for it says so: the writer then goes on to the next one's
+ * ring. So all messages are filed in the order in which they stand in the files. */
 #include "collect/clock.h"
 #include "collect/inside.h"
 #include "core/names.h"
@@ -9,39 +13,125 @@
 #include <stdlib.h>
 #include <unistd.h>
 
-struct reading {
+enum { BLOCKS = 2 };
+
+/* What one thread is to take apart next. */
+struct queued_block {
+    char *bytes;
+    size_t room, length;
+};
+
+struct intake_thread {
     struct ind_collector *collector;
+    unsigned number;
+    pthread_t thread;
     struct ind_intake *intake;
     struct ind_batch *batch;
     struct ind_origin origin;
-    uint64_t bytes;
+    /* Between it and the reading thread. */
+    pthread_mutex_t mutex;
+    pthread_cond_t changed;
+    struct queued_block blocks[BLOCKS];
+    size_t first, count;
+    bool ended;
 };
 
-static void next_batch(struct reading *files)
+struct reading {
+    struct ind_collector *collector;
+    struct intake_thread *threads;
+    unsigned count, next;
+    uint64_t bytes;
+    bool out_of_memory;
+};
+
+/* ---- Taking blocks apart ---- */
+
+static void next_batch(struct intake_thread *thread)
 {
-    if (files->batch)
-        ind_ring_put(files->collector->rings, 0, files->batch);
-    while (!(files->batch = ind_ring_empty(files->collector->rings, 0, 500)))
+    struct ind_rings *rings = thread->collector->rings;
+    if (thread->batch)
+        ind_ring_put(rings, thread->number, thread->batch);
+    while (!(thread->batch = ind_ring_empty(rings, thread->number, 500)))
         ; /* the writer takes them, or gives up and takes them as lost */
 }
 
-static void take_line(struct reading *files, struct ind_slice line)
+static void take_line(struct intake_thread *thread, struct ind_slice line)
 {
     bool tallied = false;
-    while (!ind_intake_message(files->intake, files->collector->settings->form, line, &files->origin,
-                               files->batch, &tallied))
-        next_batch(files);
+    while (!ind_intake_message(thread->intake, thread->collector->settings->form, line, &thread->origin,
+                               thread->batch, &tallied))
+        next_batch(thread);
 }
 
-static bool take_block(struct reading *files, struct ind_slice block)
+static void take_block(struct intake_thread *thread, struct ind_slice block)
 {
+    next_batch(thread);
     while (block.length > 0) {
         const char *newline = memchr(block.at, '\n', block.length);
         size_t length = newline ? (size_t)(newline - block.at) : block.length;
-        take_line(files, (struct ind_slice){block.at, length});
+        take_line(thread, (struct ind_slice){block.at, length});
         block = ind_slice_from(block, newline ? length + 1 : length);
     }
-    return !atomic_load(&files->collector->stop) && !atomic_load(&files->collector->give_up);
+    thread->batch->last_of_turn = true;
+    ind_ring_put(thread->collector->rings, thread->number, thread->batch);
+    thread->batch = NULL;
+}
+
+static void *take_blocks(void *argument)
+{
+    struct intake_thread *thread = argument;
+    for (;;) {
+        pthread_mutex_lock(&thread->mutex);
+        while (thread->count == 0 && !thread->ended)
+            pthread_cond_wait(&thread->changed, &thread->mutex);
+        bool done = thread->count == 0;
+        const struct queued_block *block = &thread->blocks[thread->first];
+        pthread_mutex_unlock(&thread->mutex);
+        if (done)
+            break;
+        take_block(thread, (struct ind_slice){block->bytes, block->length});
+        pthread_mutex_lock(&thread->mutex);
+        thread->first = (thread->first + 1) % BLOCKS;
+        thread->count--;
+        pthread_cond_signal(&thread->changed);
+        pthread_mutex_unlock(&thread->mutex);
+    }
+    ind_ring_end(thread->collector->rings, thread->number);
+    return NULL;
+}
+
+/* ---- Reading ---- */
+
+/* The bytes are the reader's, and soon gone: they are copied. False where memory is out. */
+static bool give_block(struct intake_thread *thread, struct ind_slice block)
+{
+    pthread_mutex_lock(&thread->mutex);
+    while (thread->count == BLOCKS)
+        pthread_cond_wait(&thread->changed, &thread->mutex);
+    struct queued_block *to = &thread->blocks[(thread->first + thread->count) % BLOCKS];
+    pthread_mutex_unlock(&thread->mutex);
+    if (to->room < block.length) {
+        free(to->bytes);
+        to->bytes = malloc(block.length);
+        to->room = to->bytes ? block.length : 0;
+        if (!to->bytes)
+            return false;
+    }
+    memcpy(to->bytes, block.at, block.length);
+    to->length = block.length;
+    pthread_mutex_lock(&thread->mutex);
+    thread->count++;
+    pthread_cond_signal(&thread->changed);
+    pthread_mutex_unlock(&thread->mutex);
+    return true;
+}
+
+static bool pass_on(struct reading *files, struct ind_slice block)
+{
+    const struct ind_collector *collector = files->collector;
+    files->out_of_memory |= !give_block(&files->threads[files->next], block);
+    files->next = (files->next + 1) % files->count;
+    return !files->out_of_memory && !atomic_load(&collector->stop) && !atomic_load(&collector->give_up);
 }
 
 static bool take_file(struct reading *files, const char *path)
@@ -61,7 +151,7 @@ static bool take_file(struct reading *files, const char *path)
         return true;
     }
     while (going && (result = ind_reader_next(reader, &block, &at)) == IND_READ_BLOCK) {
-        going = take_block(files, block);
+        going = pass_on(files, block);
         files->bytes += block.length;
         if (settings->progress)
             settings->progress(settings->context, files->bytes);
@@ -75,27 +165,64 @@ static bool take_file(struct reading *files, const char *path)
     return going;
 }
 
+static bool start_thread(struct reading *files, unsigned number)
+{
+    struct ind_collector *collector = files->collector;
+    struct intake_thread *thread = &files->threads[number];
+    thread->collector = collector;
+    thread->number = number;
+    thread->intake = collector->rules->intakes[number];
+    thread->origin =
+        (struct ind_origin){.transport = IND_TRANSPORT_FILE,
+                            .number = IND_NAME_FILES,
+                            .sender = ind_intake_sender_named(thread->intake, collector->settings->sender),
+                            .received = collector->settings->received,
+                            .now = ind_now()};
+    pthread_mutex_init(&thread->mutex, NULL);
+    pthread_cond_init(&thread->changed, NULL);
+    return pthread_create(&thread->thread, NULL, take_blocks, thread) == 0;
+}
+
+static void end_threads(struct reading *files)
+{
+    for (unsigned i = 0; i < files->count; i++) {
+        struct intake_thread *thread = &files->threads[i];
+        pthread_mutex_lock(&thread->mutex);
+        thread->ended = true;
+        pthread_cond_signal(&thread->changed);
+        pthread_mutex_unlock(&thread->mutex);
+        pthread_join(thread->thread, NULL);
+        for (size_t k = 0; k < BLOCKS; k++)
+            free(thread->blocks[k].bytes);
+        pthread_mutex_destroy(&thread->mutex);
+        pthread_cond_destroy(&thread->changed);
+    }
+    /* Those that could not be started. */
+    for (unsigned i = files->count; i < files->collector->intakes; i++)
+        ind_ring_end(files->collector->rings, i);
+    free(files->threads);
+}
+
 void *ind_read_files(void *argument)
 {
     struct ind_collector *collector = argument;
     const struct ind_collect_settings *settings = collector->settings;
-    struct reading files = {.collector = collector, .intake = collector->rules->intakes[0]};
-    files.origin = (struct ind_origin){.transport = IND_TRANSPORT_FILE,
-                                       .number = IND_NAME_FILES,
-                                       .sender = ind_intake_sender_named(files.intake, settings->sender),
-                                       .received = settings->received,
-                                       .now = ind_now()};
-    next_batch(&files);
-    for (size_t i = 0; i < settings->file_count && take_file(&files, settings->files[i]); i++)
+    struct reading files = {.collector = collector};
+    files.threads = calloc(collector->intakes, sizeof *files.threads);
+    while (files.threads && files.count < collector->intakes && start_thread(&files, files.count))
+        files.count++;
+    bool good = files.count == collector->intakes;
+    for (size_t i = 0; good && i < settings->file_count && take_file(&files, settings->files[i]); i++)
         ;
-    if (atomic_load(&collector->stop) || atomic_load(&collector->give_up)) {
-        ind_collect_tell(collector, IND_SEVERITY_ERROR,
-                         atomic_load(&collector->stop)
-                             ? "told to end before all was read: what was read is filed"
-                             : "the disk takes nothing: the rest of the files was not read");
+    end_threads(&files);
+    bool stopped = atomic_load(&collector->stop), full = atomic_load(&collector->give_up);
+    if (stopped || full || !good || files.out_of_memory) {
+        ind_collect_tell(collector, IND_SEVERITY_ERROR, "%s",
+                         !good                 ? "cannot start a thread: nothing was read"
+                         : files.out_of_memory ? "out of memory: the rest of the files was not read"
+                         : stopped             ? "told to end before all was read: what was read is filed"
+                                   : "the disk takes nothing: the rest of the files was not read");
         collector->unread_files++;
     }
-    ind_ring_put(collector->rings, 0, files.batch);
-    ind_ring_end(collector->rings, 0);
     return NULL;
 }

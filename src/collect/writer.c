@@ -227,6 +227,19 @@ static void take_rules(struct writer *writer, unsigned ring, struct ind_rules *r
     ind_control_knock(collector->control);
 }
 
+static void begin_turns(struct writer *writer)
+{
+    bool in_turns = writer->collector->settings->file_count > 0;
+    for (unsigned i = 1; in_turns && i < writer->collector->intakes; i++)
+        writer->held[i] = true;
+}
+
+static void next_turn(struct writer *writer, unsigned ring)
+{
+    writer->held[ring] = true;
+    writer->held[(ring + 1) % writer->collector->intakes] = false;
+}
+
 static void take_mark(struct writer *writer, unsigned ring, struct ind_mark *mark)
 {
     if (mark->kind == IND_MARK_RULES) {
@@ -259,12 +272,16 @@ void *ind_writer(void *argument)
     struct ind_collector *collector = argument;
     struct writer writer = {.collector = collector};
     bool ended = false;
+    begin_turns(&writer);
     while (!ended) {
         bool handing = ind_takers_run(collector->takers, ind_steady_now()) > 0;
         struct ind_ring_item item = ind_rings_take(
             collector->rings, writer.held, handing ? HANDING_MILLISECONDS : TICK_MILLISECONDS, &ended);
+        bool last_of_turn = item.batch && item.batch->last_of_turn;
         if (item.batch)
             store_batch(&writer, item.ring, item.batch);
+        if (last_of_turn)
+            next_turn(&writer, item.ring);
         if (item.mark)
             take_mark(&writer, item.ring, item.mark);
         if (!atomic_load(&collector->give_up))

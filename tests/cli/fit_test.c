@@ -231,7 +231,7 @@ static void check_says_that_all_examples_fit_and_what_overlaps(void **state)
     (void)state;
     struct ind_ran ran = ind_run(folder, "check", NULL);
     assert_int_equal(ran.status, 0);
-    assert_non_null(strstr(ran.out, "patterns 2, in 2 layouts; 1 examples tried, all fit\n"));
+    assert_non_null(strstr(ran.out, "patterns 2, in 2 layouts; 1 example tried, all fit\n"));
     ind_ran_free(&ran);
 }
 
