@@ -118,7 +118,7 @@ static pid_t spawn(char **words, int input, int *error)
 
 static void start(struct side *side, struct request *request, size_t length)
 {
-    static char *words[WORDS + 1];
+    char *words[WORDS + 1];
     size_t count = 0, at = 0;
     for (; at < length && count < request->words && count < WORDS; at += strlen(request->text + at) + 1)
         words[count++] = request->text + at;
@@ -151,7 +151,7 @@ static void stop(struct side *side, uint32_t id)
 
 static void take_request(struct side *side)
 {
-    static struct request request;
+    struct request request;
     ssize_t got = recv(side->socket, &request, sizeof request, 0);
     if (got < 0 && errno == EINTR)
         return;
@@ -194,10 +194,9 @@ static int see_to_children(struct side *side)
 
 static _Noreturn void help(int socket)
 {
-    static struct side side;
+    struct side side = {.socket = socket};
     sigset_t blocked, waiting;
     struct sigaction action = {.sa_handler = on_child};
-    side.socket = socket;
     for (int number = 1; number < 32; number++)
         if (number != SIGCHLD && number != SIGKILL && number != SIGSTOP && number != SIGSEGV &&
             number != SIGBUS && number != SIGILL && number != SIGFPE && number != SIGABRT)
