@@ -1,8 +1,8 @@
 /* collect/from_files.c: the intake threads of `collect --from`: every line of the files is a message.
  *
- * One thread reads the files and gives their blocks, in turn, to as many as there are intakes. Each takes the
- * messages of its block apart, and its last batch for it says so: the writer then goes on to the next one's
- * ring. So all messages are filed in the order in which they stand in the files. */
+ * One thread reads the files and gives pieces of them, in turn, to as many as there are intakes. Each takes
+ * the messages of its piece apart, and its last batch for it says so: the writer then goes on to the next
+ * one's ring. So all messages are filed in the order in which they stand in the files. */
 #include "collect/clock.h"
 #include "collect/inside.h"
 #include "core/names.h"
@@ -13,7 +13,7 @@
 #include <stdlib.h>
 #include <unistd.h>
 
-enum { BLOCKS = 2 };
+enum { BLOCKS = 2, TURN_BYTES = 4 << 20 };
 
 /* What one thread is to take apart next. */
 struct queued_block {
@@ -40,6 +40,7 @@ struct reading {
     struct ind_collector *collector;
     struct intake_thread *threads;
     unsigned count, next;
+    struct queued_block *filling; /* of thread `next`; NULL: none yet */
     uint64_t bytes;
     bool out_of_memory;
 };
@@ -102,35 +103,60 @@ static void *take_blocks(void *argument)
 
 /* ---- Reading ---- */
 
-/* The bytes are the reader's, and soon gone: they are copied. False where memory is out. */
-static bool give_block(struct intake_thread *thread, struct ind_slice block)
+static struct queued_block *free_block(struct intake_thread *thread)
 {
     pthread_mutex_lock(&thread->mutex);
     while (thread->count == BLOCKS)
         pthread_cond_wait(&thread->changed, &thread->mutex);
-    struct queued_block *to = &thread->blocks[(thread->first + thread->count) % BLOCKS];
+    struct queued_block *block = &thread->blocks[(thread->first + thread->count) % BLOCKS];
     pthread_mutex_unlock(&thread->mutex);
-    if (to->room < block.length) {
-        free(to->bytes);
-        to->bytes = malloc(block.length);
-        to->room = to->bytes ? block.length : 0;
-        if (!to->bytes)
+    block->length = 0;
+    return block;
+}
+
+static bool append(struct queued_block *block, struct ind_slice bytes)
+{
+    if (block->room - block->length < bytes.length) {
+        size_t room = block->length + bytes.length > TURN_BYTES ? block->length + bytes.length : TURN_BYTES;
+        char *grown = realloc(block->bytes, room);
+        if (!grown)
             return false;
+        block->bytes = grown;
+        block->room = room;
     }
-    memcpy(to->bytes, block.at, block.length);
-    to->length = block.length;
+    memcpy(block->bytes + block->length, bytes.at, bytes.length);
+    block->length += bytes.length;
+    return true;
+}
+
+/* What is filled goes to its thread; the next will be another's. */
+static void hand_over(struct reading *files)
+{
+    struct intake_thread *thread = &files->threads[files->next];
+    if (!files->filling)
+        return;
     pthread_mutex_lock(&thread->mutex);
     thread->count++;
     pthread_cond_signal(&thread->changed);
     pthread_mutex_unlock(&thread->mutex);
-    return true;
+    files->filling = NULL;
+    files->next = (files->next + 1) % files->count;
 }
 
+/* The bytes are the reader's, and soon gone: they are copied. Turns are long, so that few batches go on their
+ * way half empty. */
 static bool pass_on(struct reading *files, struct ind_slice block)
 {
     const struct ind_collector *collector = files->collector;
-    files->out_of_memory |= !give_block(&files->threads[files->next], block);
-    files->next = (files->next + 1) % files->count;
+    if (files->filling && files->filling->length + block.length > TURN_BYTES)
+        hand_over(files);
+    if (!files->filling)
+        files->filling = free_block(&files->threads[files->next]);
+    const struct queued_block *before = files->filling;
+    /* A file's last line may have no end; the next file's first is another. */
+    if (before->length && before->bytes[before->length - 1] != '\n')
+        files->out_of_memory |= !append(files->filling, IND_SLICE("\n"));
+    files->out_of_memory |= !append(files->filling, block);
     return !files->out_of_memory && !atomic_load(&collector->stop) && !atomic_load(&collector->give_up);
 }
 
@@ -185,6 +211,7 @@ static bool start_thread(struct reading *files, unsigned number)
 
 static void end_threads(struct reading *files)
 {
+    hand_over(files);
     for (unsigned i = 0; i < files->count; i++) {
         struct intake_thread *thread = &files->threads[i];
         pthread_mutex_lock(&thread->mutex);
