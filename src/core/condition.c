@@ -49,6 +49,18 @@ const struct field_row ind_field_rows[IND_FIELDS] = {
     [IND_FIELD_DAY] = {"day", of_facility, OP_IS, KIND_DAY, false},
 };
 
+const size_t ind_place_of_field[IND_FIELDS] = {
+    [IND_FIELD_HOST] = offsetof(struct ind_message, host),
+    [IND_FIELD_DEVICE] = offsetof(struct ind_message, device),
+    [IND_FIELD_SENDER] = offsetof(struct ind_message, sender),
+    [IND_FIELD_LISTENER] = offsetof(struct ind_message, listener),
+    [IND_FIELD_APP] = offsetof(struct ind_message, app),
+    [IND_FIELD_PROCID] = offsetof(struct ind_message, procid),
+    [IND_FIELD_MSGID] = offsetof(struct ind_message, msgid),
+    [IND_FIELD_TEXT] = offsetof(struct ind_message, text),
+    [IND_FIELD_ORIGINAL] = offsetof(struct ind_message, original),
+};
+
 struct ind_slice ind_field_name(enum ind_field field)
 {
     return ind_slice_of(ind_field_rows[field].name);

@@ -316,28 +316,13 @@ static bool ask_time(const struct ind_conditions *set, const struct test *test,
     return false;
 }
 
-/* Fields that a message has once, as it is: where in it they are. */
-static const size_t place_of_field[IND_FIELDS] = {
-    [IND_FIELD_HOST] = offsetof(struct ind_message, host),
-    [IND_FIELD_DEVICE] = offsetof(struct ind_message, device),
-    [IND_FIELD_SENDER] = offsetof(struct ind_message, sender),
-    [IND_FIELD_LISTENER] = offsetof(struct ind_message, listener),
-    [IND_FIELD_APP] = offsetof(struct ind_message, app),
-    [IND_FIELD_PROCID] = offsetof(struct ind_message, procid),
-    [IND_FIELD_MSGID] = offsetof(struct ind_message, msgid),
-    [IND_FIELD_TEXT] = offsetof(struct ind_message, text),
-    [IND_FIELD_ORIGINAL] = offsetof(struct ind_message, original),
-};
-
 bool ind_test_ask(const struct ind_conditions *set, const struct test *test,
                   const struct ind_message *message, struct ind_answers *answers)
 {
     double lag;
-    if (place_of_field[test->field]) {
-        const void *at = (const char *)message + place_of_field[test->field];
-        const struct ind_slice *value = at;
-        return value->length > 0 && value_fits(set, test, *value, answers);
-    }
+    const struct ind_slice *in_place = ind_field_in_place(message, test->field);
+    if (in_place)
+        return in_place->length > 0 && value_fits(set, test, *in_place, answers);
     switch (ind_field_rows[test->field].kind) {
     case KIND_FACILITY:
         return (test->numbers >> message->facility & 1) != 0;

@@ -396,8 +396,15 @@ void ind_index_look(const struct ind_conditions *set, size_t number, const struc
 {
     struct look look = {set, &set->indexes[number], answers, IND_NOTHING};
     const struct test *like = &set->tests[look.index->like];
+    const struct ind_slice *in_place = ind_field_in_place(message, like->field);
     size_t state = 0;
     answers->looked[number] = answers->round;
+    if (in_place) {
+        look.value = *in_place;
+        if (look.value.length)
+            look_at(&look);
+        return;
+    }
     while (ind_test_value(like, message, answers, &state, &look.value))
         look_at(&look);
 }

@@ -147,6 +147,16 @@ bool ind_is_whole_word(struct ind_slice whole, const char *at, size_t length);
 bool ind_test_ask(const struct ind_conditions *set, const struct test *test,
                   const struct ind_message *message, struct ind_answers *answers);
 
+/* Fields that a message has once, as they are: where in it; 0: all others. */
+extern const size_t ind_place_of_field[IND_FIELDS];
+
+/* The value of such a field; NULL for all others. */
+static inline const struct ind_slice *ind_field_in_place(const struct ind_message *message, unsigned field)
+{
+    const void *at = (const char *)message + ind_place_of_field[field];
+    return ind_place_of_field[field] ? at : NULL;
+}
+
 /* The next value as text of a field that has one; *state begins as 0. False where there is none (left). */
 bool ind_test_value(const struct test *test, const struct ind_message *message, struct ind_answers *answers,
                     size_t *state, struct ind_slice *value);
