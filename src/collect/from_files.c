@@ -140,7 +140,7 @@ static void hand_over(struct reading *files)
     pthread_cond_signal(&thread->changed);
     pthread_mutex_unlock(&thread->mutex);
     files->filling = NULL;
-    files->next = (files->next + 1) % files->count;
+    files->next = files->next + 1 < files->count ? files->next + 1 : 0;
 }
 
 /* The bytes are the reader's, and soon gone: they are copied. Turns are long, so that few batches go on their
