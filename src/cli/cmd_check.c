@@ -110,7 +110,7 @@ static void add_allow(struct ind_table *table, size_t *step, const struct ind_co
             break;
         }
     }
-    strcpy(when + buffer.length, buffer.full ? ", …" : "");
+    snprintf(when + buffer.length, sizeof when - buffer.length, "%s", buffer.full ? ", …" : "");
     add_step(table, step, "allow", "-", config->allow_count ? when : "from any sender", "refused");
 }
 
@@ -126,7 +126,7 @@ static void add_route(struct ind_table *table, size_t *step, const struct ind_co
     write_when(route, when, sizeof when);
     ind_buffer_text(&buffer, route->to == IND_TO_FILE ? "into " : "to ");
     ind_route_describe(route, &buffer);
-    strcpy(then + buffer.length, route->last ? "; goes no further" : "");
+    snprintf(then + buffer.length, sizeof then - buffer.length, "%s", route->last ? "; goes no further" : "");
     add_step(table, step, rule, at, when, then);
 }
 

@@ -409,15 +409,16 @@ void ind_takers_waiting(const struct ind_takers *takers,
 
 static char *name_of(const struct ind_route *route)
 {
-    size_t length = 8;
+    size_t room = 8;
     for (size_t i = 0; route->program && route->program[i]; i++)
-        length += strlen(route->program[i]) + 1;
-    char *name = calloc(length, 1);
-    if (name && !route->program)
-        strcpy(name, "output");
-    for (size_t i = 0; name && route->program && route->program[i]; i++) {
-        strcat(name, i ? " " : "");
-        strcat(name, route->program[i]);
+        room += strlen(route->program[i]) + 1;
+    char *name = calloc(room, 1);
+    struct ind_buffer buffer = ind_buffer_on(name, name ? room - 1 : 0);
+    if (!route->program)
+        ind_buffer_text(&buffer, "output");
+    for (size_t i = 0; route->program && route->program[i]; i++) {
+        ind_buffer_text(&buffer, i ? " " : "");
+        ind_buffer_text(&buffer, route->program[i]);
     }
     return name;
 }

@@ -169,10 +169,12 @@ static bool make_keys(const struct ind_conditions *set, struct ind_index *index,
         qsort(pairs, values, sizeof *pairs, compare_pairs);
     }
     for (size_t i = 0; good && i < values; i++) {
-        struct key *key = index->key_count ? &index->keys[index->key_count - 1] : NULL;
-        if (!key || key->bits != pairs[i].bits || !ind_slice_equal(key->bytes, pairs[i].bytes)) {
-            key = &index->keys[index->key_count++];
+        struct key *key = index->keys + index->key_count;
+        if (i > 0 && key[-1].bits == pairs[i].bits && ind_slice_equal(key[-1].bytes, pairs[i].bytes)) {
+            key--;
+        } else {
             *key = (struct key){pairs[i].bytes, pairs[i].bits, (uint32_t)index->member_count, 0};
+            index->key_count++;
         }
         if (key->count == 0 || index->members[index->member_count - 1] != pairs[i].test) {
             index->members[index->member_count++] = pairs[i].test;

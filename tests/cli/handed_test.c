@@ -171,6 +171,13 @@ static void send_one(unsigned port, const char *text)
     close(fd);
 }
 
+static void end_collector(struct ind_running *running)
+{
+    assert_int_equal(ind_collect_stop(running, SIGTERM), 0);
+    free(running->out);
+    free(running->err);
+}
+
 /* It takes one line and ends: the next line starts it again, and none is lost. */
 static void a_program_that_ends_is_started_again(void **state)
 {
@@ -183,7 +190,7 @@ static void a_program_that_ends_is_started_again(void **state)
     wait_for_status(folder, "\"runs\":false,\"starts\":1,\"taken\":1");
     send_one(port, "<164>second");
     wait_for_status(folder, "\"starts\":2,\"taken\":2,\"lost\":0");
-    assert_int_equal(ind_collect_stop(&running, SIGTERM), 0);
+    end_collector(&running);
     assert_int_equal(lines_of(folder, "taken.log"), 2);
     ind_folder_remove(folder);
 }
@@ -221,6 +228,8 @@ static void a_program_that_hangs_holds_nobody_up(void **state)
     assert_true(lines_of(folder, "log/all.log") > COUNT); /* and what was told of the program */
     assert_true(ind_file_holds(running.err, "does not take what it is given"));
     assert_int_not_equal(kill(process, 0), 0);
+    free(running.out);
+    free(running.err);
     ind_folder_remove(folder);
 }
 
@@ -245,7 +254,7 @@ static void programs_come_and_go_with_a_reload(void **state)
     kill(running.process, SIGHUP);
     wait_for_file(folder, "ended");
     assert_int_equal(lines_of(folder, "taken.log"), 1);
-    assert_int_equal(ind_collect_stop(&running, SIGTERM), 0);
+    end_collector(&running);
     free(without);
     free(config);
     ind_folder_remove(with);
