@@ -264,7 +264,7 @@ static void heard(struct ind_takers *takers, struct ind_taker *taker, const stru
 
 static void hear(struct ind_takers *takers, ind_time now)
 {
-    struct ind_helper_news news;
+    struct ind_helper_news news = {.fd = -1};
     while (takers->settings.helper && ind_helper_next(takers->settings.helper, &news)) {
         struct ind_taker *taker = takers->list;
         while (taker && (taker->id != news.id || !taker->program || taker->state == CLOSED))
