@@ -65,15 +65,6 @@ static void print_result(const struct ind_collect_result *result, bool json, FIL
     ind_table_free(table);
 }
 
-/* Then it belongs to the messages. */
-static bool uses_output(const struct ind_config *config)
-{
-    for (size_t i = 0; i < config->route_count; i++)
-        if (config->routes[i].to == IND_TO_OUTPUT)
-            return true;
-    return false;
-}
-
 static bool read_form(const char *text, enum ind_line_form *form)
 {
     static const char *const names[] = {"raw", "plain", "json", "rfc5424"};
@@ -130,7 +121,9 @@ static int run(struct ind_call *call)
         status = ind_collect(&settings, &result);
         ind_progress_end();
         if (status == IND_COLLECT_DONE || status == IND_COLLECT_PART)
-            print_result(&result, call->json, uses_output(loaded.config) ? stderr : stdout);
+            /* Where messages go to standard output, it is theirs. */
+            print_result(&result, call->json,
+                         ind_config_has_to(loaded.config, IND_TO_OUTPUT) ? stderr : stdout);
     }
     ind_loaded_free(&loaded);
     return status == IND_COLLECT_DONE   ? IND_EXIT_DONE

@@ -298,18 +298,11 @@ static void fill_result(struct ind_collector *collector, struct ind_collect_resu
                          "the ledger does not add up: this is a fault of ours; please report it");
 }
 
-static bool has_programs(const struct ind_config *config)
-{
-    for (size_t i = 0; i < config->route_count; i++)
-        if (config->routes[i].to == IND_TO_PROGRAM)
-            return true;
-    return false;
-}
-
 static enum ind_collect_status run(struct ind_collector *collector, struct ind_collect_result *result)
 {
     /* Before there is a thread, a socket or a file. A reload may bring programs that are not there yet. */
-    if (collector->settings->file_count == 0 || has_programs(collector->settings->config))
+    if (collector->settings->file_count == 0 ||
+        ind_config_has_to(collector->settings->config, IND_TO_PROGRAM))
         collector->helper = ind_helper_new();
     ind_fs_raise_file_limit(); /* live files, sockets, connections, what a search holds open */
     if (!make_parts(collector))

@@ -25,7 +25,7 @@ struct queued {
 };
 
 enum state {
-    IDLE,     /* a program that has not been asked for, or has ended in peace */
+    IDLE,     /* a program that has not been asked for */
     STARTING, /* asked for */
     OPEN,     /* `fd` takes lines */
     ENDING,   /* it takes no more; its end has not been told yet */
@@ -309,6 +309,8 @@ static void see_to(struct ind_takers *takers, struct ind_taker *taker, ind_time 
 size_t ind_takers_run(struct ind_takers *takers, ind_time now)
 {
     size_t waiting = 0;
+    if (!takers->list)
+        return 0; /* the rule: no route needs one */
     hear(takers, now);
     for (struct ind_taker *taker = takers->list; taker; taker = taker->next) {
         see_to(takers, taker, now);

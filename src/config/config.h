@@ -99,6 +99,9 @@ bool ind_config_condition(const struct ind_config *config, struct ind_slice text
  * and its words. */
 void ind_route_describe(const struct ind_route *route, struct ind_buffer *buffer);
 
+/* Whether some route's messages go there. */
+bool ind_config_has_to(const struct ind_config *config, enum ind_to to);
+
 /* The route of that name; NULL where there is none. */
 const struct ind_route *ind_config_route(const struct ind_config *config, const char *name);
 

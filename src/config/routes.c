@@ -313,6 +313,14 @@ void ind_route_describe(const struct ind_route *route, struct ind_buffer *buffer
     }
 }
 
+bool ind_config_has_to(const struct ind_config *config, enum ind_to to)
+{
+    for (size_t i = 0; i < config->route_count; i++)
+        if (config->routes[i].to == to)
+            return true;
+    return false;
+}
+
 const struct ind_route *ind_config_route(const struct ind_config *config, const char *name)
 {
     size_t from = 0, to = config->route_count;

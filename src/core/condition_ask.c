@@ -230,8 +230,6 @@ static bool text_fits(const struct ind_conditions *set, const struct test *test,
     switch (test->op) {
     case OP_IS:
         return is_equal(set, test, value, wanted);
-    case OP_CONTAINS:
-        return find(test, i, value) != NULL;
     case OP_STARTS:
         return starts(test, value, wanted);
     case OP_ENDS:
@@ -262,8 +260,8 @@ static bool number_fits(const struct test *test, double number)
     return test->op == OP_AT_LEAST ? number >= test->limit : number <= test->limit;
 }
 
-static bool value_fits(const struct ind_conditions *set, const struct test *test, struct ind_slice value,
-                       struct ind_answers *answers)
+bool ind_value_fits(const struct ind_conditions *set, const struct test *test, struct ind_slice value,
+                    struct ind_answers *answers)
 {
     double number;
     if (test->op == OP_PRESENT)
@@ -280,10 +278,15 @@ static bool value_fits(const struct ind_conditions *set, const struct test *test
 
 /* ---- Times ---- */
 
-static bool in_span(const struct span *span, unsigned minute)
+bool ind_in_spans(const struct test *test, unsigned minute)
 {
-    return span->from <= span->to ? minute >= span->from && minute < span->to
-                                  : minute >= span->from || minute < span->to;
+    for (size_t i = 0; i < test->count; i++) {
+        const struct span *span = &test->spans[i];
+        bool begun = minute >= span->from, not_over = minute < span->to;
+        if (span->from <= span->to ? begun && not_over : begun || not_over)
+            return true;
+    }
+    return false;
 }
 
 const char *const ind_day_names[7] = {"monday", "tuesday",  "wednesday", "thursday",
@@ -310,10 +313,7 @@ static bool ask_time(const struct ind_conditions *set, const struct test *test,
     if (test->field == IND_FIELD_DAY)
         return (test->numbers >> local.weekday & 1) != 0;
     unsigned minute = (unsigned)(local.hour * 60 + local.minute);
-    for (size_t i = 0; i < test->count; i++)
-        if (in_span(&test->spans[i], minute))
-            return true;
-    return false;
+    return ind_in_spans(test, minute);
 }
 
 bool ind_test_ask(const struct ind_conditions *set, const struct test *test,
@@ -322,7 +322,7 @@ bool ind_test_ask(const struct ind_conditions *set, const struct test *test,
     double lag;
     const struct ind_slice *in_place = ind_field_in_place(message, test->field);
     if (in_place)
-        return in_place->length > 0 && value_fits(set, test, *in_place, answers);
+        return in_place->length > 0 && ind_value_fits(set, test, *in_place, answers);
     switch (ind_field_rows[test->field].kind) {
     case KIND_FACILITY:
         return (test->numbers >> message->facility & 1) != 0;
@@ -339,7 +339,7 @@ bool ind_test_ask(const struct ind_conditions *set, const struct test *test,
     size_t state = 0;
     struct ind_slice value;
     while (ind_test_value(test, message, answers, &state, &value))
-        if (value_fits(set, test, value, answers))
+        if (ind_value_fits(set, test, value, answers))
             return true;
     return false;
 }

@@ -1,7 +1,6 @@
 /* What follows from what, without a message: that one condition holds wherever another does, that a condition
  * can never hold, or always does. What is claimed is proved; what cannot be told is not claimed. */
 #include "core/condition_set.h"
-#include "core/device.h"
 
 enum { MOST_STEPS = 20000, MINUTES = 24 * 60 };
 
@@ -39,11 +38,6 @@ static bool same_field(const struct test *a, const struct test *b)
     return a->field == b->field && ind_slice_equal(a->id, b->id) && ind_slice_equal(a->name, b->name);
 }
 
-static bool equal(struct ind_slice a, struct ind_slice b, bool nocase)
-{
-    return nocase ? ind_slice_equal_nocase(a, b) : ind_slice_equal(a, b);
-}
-
 static bool stands_at(struct ind_slice whole, size_t at, struct ind_slice part, bool nocase)
 {
     struct ind_slice rest = ind_slice_from(whole, at);
@@ -55,58 +49,16 @@ static bool ends(struct ind_slice whole, struct ind_slice part, bool nocase)
     return whole.length >= part.length && stands_at(whole, whole.length - part.length, part, nocase);
 }
 
-static bool holds(struct ind_slice whole, struct ind_slice part, bool nocase, bool word)
-{
-    for (size_t at = 0; at + part.length <= whole.length; at++)
-        if (stands_at(whole, at, part, nocase) &&
-            (!word || ind_is_whole_word(whole, whole.at + at, part.length)))
-            return true;
-    return false;
-}
-
-static bool in_networks(const struct test *test, struct ind_slice text)
-{
-    struct ind_address address;
-    for (size_t i = 0; ind_address_read(text, &address) && i < test->count; i++)
-        if (ind_network_holds(&test->networks[i], &address))
-            return true;
-    return false;
-}
-
 /* Whether a value of that text fits; `unknown` where that cannot be told here. */
 static bool value_fits(const struct ind_conditions *set, const struct test *test, struct ind_slice value,
                        bool nocase, bool unknown)
 {
-    bool host = ind_field_rows[test->field].kind == KIND_NAME;
-    if (test->op == OP_PRESENT)
-        return true;
-    if (test->op == OP_WITHIN)
-        return in_networks(test, value);
-    if (!test->texts || test->op == OP_MATCHES)
+    struct test asked = *test;
+    bool text = test->texts && test->op != OP_MATCHES;
+    if (!text && test->op != OP_PRESENT && test->op != OP_WITHIN)
         return unknown;
-    for (size_t i = 0; i < test->count; i++) {
-        struct ind_slice wanted = test->texts[i];
-        bool fits = test->op == OP_IS       ? host ? equal(ind_without_domain(value, set->domain),
-                                                           ind_without_domain(wanted, set->domain), true)
-                                                   : equal(value, wanted, nocase)
-                          : test->op == OP_STARTS ? stands_at(value, 0, wanted, nocase)
-                    : test->op == OP_ENDS   ? ends(value, wanted, nocase)
-                                            : holds(value, wanted, nocase, test->op == OP_MENTIONS);
-        if (fits)
-            return true;
-    }
-    return false;
-}
-
-static bool in_some_span(const struct test *test, unsigned minute)
-{
-    for (size_t i = 0; i < test->count; i++) {
-        const struct span *span = &test->spans[i];
-        bool in = minute >= span->from, before = minute < span->to;
-        if (span->from <= span->to ? in && before : in || before)
-            return true;
-    }
-    return false;
+    asked.nocase = nocase;
+    return ind_value_fits(set, &asked, value, NULL);
 }
 
 /* Every text of `a` makes `b` true. The values of a host may have their domain or not, so that only equality
@@ -118,12 +70,11 @@ static bool texts_imply(const struct ind_conditions *set, const struct test *a, 
         return false;
     for (size_t i = 0; i < a->count; i++) {
         struct ind_slice text = a->texts[i];
-        struct test one = *b;
         bool follows = false;
         if (a->op == OP_IS && (!host || b->op == OP_IS))
             follows = value_fits(set, b, text, b->nocase, false);
         else if (b->op == OP_CONTAINS || (a->op == b->op && (b->op == OP_STARTS || b->op == OP_ENDS)))
-            follows = a->op != OP_MATCHES && a->op != OP_IS && value_fits(set, &one, text, b->nocase, false);
+            follows = a->op != OP_MATCHES && a->op != OP_IS && value_fits(set, b, text, b->nocase, false);
         if (!follows)
             return false;
     }
@@ -146,7 +97,7 @@ static bool networks_imply(const struct test *a, const struct test *b)
 static bool spans_imply(const struct test *a, const struct test *b)
 {
     for (unsigned minute = 0; minute < MINUTES; minute++)
-        if (in_some_span(a, minute) && !in_some_span(b, minute))
+        if (ind_in_spans(a, minute) && !ind_in_spans(b, minute))
             return false;
     return true;
 }
@@ -214,7 +165,7 @@ static bool tests_exclude(const struct ind_conditions *set, const struct test *a
         return false;
     if (a->op == OP_DURING) {
         for (unsigned minute = 0; minute < MINUTES; minute++)
-            if (in_some_span(a, minute) && in_some_span(b, minute))
+            if (ind_in_spans(a, minute) && ind_in_spans(b, minute))
                 return false;
         return true;
     }

@@ -143,6 +143,12 @@ bool ind_condition_never(const struct ind_conditions *set, ind_condition conditi
 /* Whether the literal at `at` in `whole` is a word: no letter or digit goes on where it ends. */
 bool ind_is_whole_word(struct ind_slice whole, const char *at, size_t length);
 
+/* Whether a value fits a test of texts, networks or numbers. `answers` is for regular expressions only. */
+bool ind_value_fits(const struct ind_conditions *set, const struct test *test, struct ind_slice value,
+                    struct ind_answers *answers);
+/* Whether a minute of the day is in one of the test's spans. */
+bool ind_in_spans(const struct test *test, unsigned minute);
+
 /* condition_ask.c: one test put to one message. */
 bool ind_test_ask(const struct ind_conditions *set, const struct test *test,
                   const struct ind_message *message, struct ind_answers *answers);

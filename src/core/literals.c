@@ -221,7 +221,7 @@ struct ind_literals *ind_literals_new(const struct ind_slice *texts, size_t coun
         return NULL;
     }
     memcpy(own, texts, count * sizeof *own);
-    literals->texts = literals->own = own;
+    literals->texts = own;
     literals->nocase = nocase;
     bool few = are_few(texts, count);
     for (size_t i = 0; i < count; i++) {
@@ -253,6 +253,6 @@ void ind_literals_free(struct ind_literals *literals)
         free(literals->groups[i].tables);
         free(literals->groups[i].folded);
     }
-    free(literals->own);
+    free(literals->texts);
     free(literals);
 }

@@ -61,8 +61,7 @@ struct group {
 };
 
 struct ind_literals {
-    const struct ind_slice *texts;
-    struct ind_slice *own; /* what `texts` is */
+    struct ind_slice *texts;
     bool nocase;
     unsigned group_count;
     struct group groups[GROUPS];
