@@ -142,10 +142,11 @@ static void start(struct side *side, struct request *request, size_t length)
     close(input[1]);
 }
 
+/* One program, or (`id` 0, which none has) all of them. */
 static void stop(struct side *side, uint32_t id)
 {
     for (struct child *child = side->children; child < side->children + PROGRAMS; child++)
-        if (child->process && child->id == id && child->end_at == IND_TIME_NONE)
+        if (child->process && (id == 0 || child->id == id) && child->end_at == IND_TIME_NONE)
             child->end_at = ind_steady_now() + GRACE;
 }
 
@@ -157,9 +158,7 @@ static void take_request(struct side *side)
         return;
     if (got < (ssize_t)REQUEST_HEAD) { /* the collector has ended, one way or another */
         side->ending = true;
-        for (struct child *child = side->children; child < side->children + PROGRAMS; child++)
-            if (child->process && child->end_at == IND_TIME_NONE)
-                child->end_at = ind_steady_now() + GRACE;
+        stop(side, 0);
         return;
     }
     request.text[sizeof request.text - 1] = '\0';

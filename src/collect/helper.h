@@ -9,6 +9,8 @@
 #ifndef IND_COLLECT_HELPER_H
 #define IND_COLLECT_HELPER_H
 
+#include "config/config.h"
+
 #include <stdbool.h>
 #include <stddef.h>
 #include <stdint.h>
@@ -16,7 +18,7 @@
 struct ind_helper;
 
 /* All of a program and its arguments together. */
-enum { IND_HELPER_ARGUMENTS = 16384 };
+enum { IND_HELPER_ARGUMENTS = IND_PROGRAM_BYTES };
 
 /* Forks it. NULL where that cannot be done. */
 struct ind_helper *ind_helper_new(void);

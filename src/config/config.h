@@ -66,7 +66,12 @@ struct ind_config {
     size_t kept_count;
 };
 
-enum { IND_OPEN_FILES = 4096, IND_BURST_BUFFER = 64 << 20, IND_MOST_LISTENERS = 64 };
+enum {
+    IND_OPEN_FILES = 4096,
+    IND_BURST_BUFFER = 64 << 20,
+    IND_MOST_LISTENERS = 64,
+    IND_PROGRAM_BYTES = 16384
+};
 
 struct ind_loaded {
     struct ind_config *config;  /* NULL where there are mistakes */

@@ -70,6 +70,7 @@ static void read_program(struct ind_loader *loader, const struct ind_node *value
 {
     struct ind_route *route = ((struct route_text *)into)->route;
     bool list = value->kind == IND_NODE_LIST;
+    size_t bytes = 0;
     if (!list || value->part_count == 0) {
         ind_wrong(
             loader, value,
@@ -87,7 +88,11 @@ static void read_program(struct ind_loader *loader, const struct ind_node *value
             return;
         }
         program[i] = i ? ind_keep(loader, part->text) : program_path(loader, part);
+        bytes += program[i] ? strlen(program[i]) + 1 : 0;
     }
+    if (bytes > IND_PROGRAM_BYTES)
+        ind_wrong(loader, value, "a program and its arguments have %d bytes at most; give it a file to read",
+                  IND_PROGRAM_BYTES);
     route->program = program;
     route->to = IND_TO_PROGRAM;
 }

@@ -105,12 +105,6 @@ static int compare_pairs(const void *a, const void *b)
     return order ? order : (x->test > y->test) - (x->test < y->test);
 }
 
-static void fold(char *to, struct ind_slice text)
-{
-    for (size_t i = 0; i < text.length; i++)
-        to[i] = ind_lower(text.at[i]);
-}
-
 static void put_address(char to[FAMILY_AND_ADDRESS], const struct ind_address *address)
 {
     to[0] = (char)address->bits;
@@ -143,7 +137,7 @@ static size_t fill_pairs(const struct ind_conditions *set, struct ind_index *ind
             }
             struct ind_slice text = value_to_compare(set, test, test->texts[k]);
             if (index->nocase) {
-                fold(at, text);
+                ind_lower_all(at, text);
                 used += text.length;
                 text.at = at;
             }
@@ -364,7 +358,7 @@ static void look_at(const struct look *look)
         if (value.length < index->shortest || value.length > index->longest)
             return;
         if (index->nocase) {
-            fold(scratch, value);
+            ind_lower_all(scratch, value);
             value.at = scratch;
         }
         uint32_t key = *slot_of(index, value);
@@ -383,7 +377,7 @@ static void look_at(const struct look *look)
     default:
         value.length = value.length < index->longest ? value.length : index->longest;
         if (index->nocase) {
-            fold(scratch, value);
+            ind_lower_all(scratch, value);
             value.at = scratch;
         }
         break;

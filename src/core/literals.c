@@ -121,7 +121,7 @@ static bool settle(struct ind_literals *literals, struct group *group)
             struct placed *here = &placed[count++];
             *here = (struct placed){behind(literals, &group->entries[next - 1]), group->entries[next - 1]};
             if (literals->nocase) {
-                fold(group->folded + folded, here->behind);
+                ind_lower_all(group->folded + folded, here->behind);
                 here->behind.at = group->folded + folded;
                 folded += here->behind.length;
             }

@@ -99,10 +99,4 @@ static inline struct slot *slot_of(const struct group *group, uint32_t value)
     return &group->slots[place];
 }
 
-static inline void fold(char *to, struct ind_slice text)
-{
-    for (size_t i = 0; i < text.length; i++)
-        to[i] = ind_lower(text.at[i]);
-}
-
 #endif

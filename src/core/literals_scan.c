@@ -35,7 +35,7 @@ static bool look_up_many(const struct pass *pass, const struct slot *slot, size_
     char folded[LONGEST_FOLDED];
     if (pass->literals->nocase) {
         here.length = here.length < LONGEST_FOLDED ? here.length : LONGEST_FOLDED;
-        fold(folded, here);
+        ind_lower_all(folded, here);
         here.at = folded;
     }
     for (uint32_t at = ind_prefixes_find(table, here); at; at = table->list[at - 1].above) {

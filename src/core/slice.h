@@ -65,6 +65,12 @@ static inline char ind_lower(char c)
     return c >= 'A' && c <= 'Z' ? (char)(c + 32) : c;
 }
 
+static inline void ind_lower_all(char *to, struct ind_slice text)
+{
+    for (size_t i = 0; i < text.length; i++)
+        to[i] = ind_lower(text.at[i]);
+}
+
 static inline bool ind_is_digit(char c)
 {
     return c >= '0' && c <= '9';

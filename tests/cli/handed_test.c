@@ -102,6 +102,21 @@ static void a_program_that_is_not_there_costs_its_messages_only(void **state)
     ind_folder_remove(folder);
 }
 
+static void too_long_a_call_of_a_program_is_a_mistake(void **state)
+{
+    (void)state;
+    char *folder = folder_with("");
+    FILE *file = fopen(ind_path(folder, "indagator.yaml"), "a");
+    assert_non_null(file);
+    fprintf(file, "  - {name: a, to: {program: [cat, %017000d]}}\n", 1);
+    fclose(file);
+    struct ind_ran ran = ind_run(folder, "check", NULL);
+    assert_int_equal(ran.status, 1);
+    assert_non_null(strstr(ran.err, "have 16384 bytes at most"));
+    ind_ran_free(&ran);
+    ind_folder_remove(folder);
+}
+
 /* The order in which rules act, and why a message is not taken. */
 static void rules_are_told_in_the_order_in_which_they_act(void **state)
 {
@@ -267,6 +282,7 @@ int main(void)
         cmocka_unit_test(standard_output_has_the_lines_and_nothing_else),
         cmocka_unit_test(a_slow_program_gets_every_line_of_files),
         cmocka_unit_test(a_program_that_is_not_there_costs_its_messages_only),
+        cmocka_unit_test(too_long_a_call_of_a_program_is_a_mistake),
         cmocka_unit_test(rules_are_told_in_the_order_in_which_they_act),
         cmocka_unit_test(a_program_that_ends_is_started_again),
         cmocka_unit_test(a_program_that_hangs_holds_nobody_up),
