@@ -53,7 +53,7 @@ static void set_up(struct setting *setting, unsigned count)
         exit(1);
     }
     setting->accounts = ind_accounts_new();
-    setting->intake = ind_intake_new(setting->loaded.config, setting->accounts);
+    setting->intake = ind_intake_new(setting->loaded.config, setting->accounts, NULL);
     setting->batch = ind_batch_new();
     setting->senders = calloc(MESSAGES, sizeof *setting->senders);
     for (unsigned i = 0; i < MESSAGES; i++)

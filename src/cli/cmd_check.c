@@ -32,6 +32,9 @@ static void print_summary(const struct ind_config *config)
         printf("listen   %s\n", config->listeners[i].text);
     printf("devices  %zu\n", ind_devices_count(config->devices));
     print_patterns(config);
+    if (config->edits.count)
+        printf("edits    %zu; see what they do with check --order, and what they would do with rehearse\n",
+               config->edits.count);
     for (size_t i = 0; i < config->policy_count; i++) {
         struct ind_buffer buffer = ind_buffer_on(text, sizeof text - 1);
         ind_policy_describe(&config->policies[i], &buffer);
@@ -42,18 +45,22 @@ static void print_summary(const struct ind_config *config)
 }
 
 /* A condition on one line, cut where it is long. */
-static void write_when(const struct ind_route *route, char *text, size_t room)
+static void shorten(const char *when, const char *before, char *text, size_t room)
 {
     struct ind_buffer buffer = ind_buffer_on(text, room - 4);
-    const char *when = route->when_text ? route->when_text : route->otherwise ? "" : "everything";
-    if (route->otherwise)
-        ind_buffer_text(&buffer, *when ? "otherwise: " : "otherwise");
+    ind_buffer_text(&buffer, before);
     for (; *when && buffer.length < room - 8; when++)
         ind_buffer_byte(&buffer, *when == '\n' ? ' ' : *when);
     while (buffer.length &&
            (buffer.at[buffer.length - 1] == ' ' || (*when && (buffer.at[buffer.length - 1] & 0x80))))
         buffer.length--; /* no half of a character at the cut */
     snprintf(text + buffer.length, 4, "%s", *when ? "…" : "");
+}
+
+static void write_when(const struct ind_route *route, char *text, size_t room)
+{
+    const char *when = route->when_text ? route->when_text : route->otherwise ? "" : "everything";
+    shorten(when, !route->otherwise ? "" : *when ? "otherwise: " : "otherwise", text, room);
 }
 
 static void print_routes(const struct ind_config *config)
@@ -114,6 +121,21 @@ static void add_allow(struct ind_table *table, size_t *step, const struct ind_co
     add_step(table, step, "allow", "-", config->allow_count ? when : "from any sender", "refused");
 }
 
+static void add_edit(struct ind_table *table, size_t *step, const struct ind_config *config, size_t i)
+{
+    const struct ind_edit *edit = &config->edits.list[i];
+    const struct ind_place *place = &config->edit_places[i];
+    char rule[200], at[512] = "-", when[72], then[400];
+    struct ind_buffer buffer = ind_buffer_on(then, sizeof then - 8);
+    snprintf(rule, sizeof rule, "edit %s", edit->name);
+    if (place->source)
+        snprintf(at, sizeof at, "%s:%zu", place->source->path, place->line);
+    shorten(edit->when_text ? edit->when_text : "everything", "", when, sizeof when);
+    ind_edit_describe(edit, &buffer);
+    snprintf(then + buffer.length, sizeof then - buffer.length, "%s", buffer.full ? "…" : "");
+    add_step(table, step, rule, at, when, then);
+}
+
 static void add_route(struct ind_table *table, size_t *step, const struct ind_config *config, size_t i)
 {
     const struct ind_route *route = &config->routes[i];
@@ -141,6 +163,8 @@ static void print_order(const struct ind_config *config, bool json)
     if (config->allow_given)
         add_allow(table, &step, config);
     add_step(table, &step, "(always)", "-", "empty", "refused");
+    for (size_t i = 0; i < config->edits.count; i++)
+        add_edit(table, &step, config, i);
     for (size_t i = 0; i < config->route_count; i++)
         if (!config->routes[i].otherwise)
             add_route(table, &step, config, i);

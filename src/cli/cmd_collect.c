@@ -1,4 +1,5 @@
 #include "cli/cli.h"
+#include "cli/lines.h"
 #include "cli/table.h"
 #include "collect/collector.h"
 
@@ -6,7 +7,7 @@
 
 static struct {
     int from;
-    char *received, *sender, *as;
+    struct ind_line_options lines;
 } given;
 
 static struct poptOption *options(void)
@@ -14,18 +15,19 @@ static struct poptOption *options(void)
     static struct poptOption table[] = {{"from", '\0', POPT_ARG_NONE, &given.from, 0,
                                          "take messages from the files named (- is standard input), then end",
                                          NULL},
-                                        {"received", '\0', POPT_ARG_STRING, &given.received, 0,
-                                         "when the messages of the files were received: settles the year, "
-                                         "and stands in where they tell no time",
-                                         "TIME"},
-                                        {"sender", '\0', POPT_ARG_STRING, &given.sender, 0,
-                                         "the address that the messages of the files came from", "ADDRESS"},
-                                        {"as", '\0', POPT_ARG_STRING, &given.as, 0,
-                                         "what the lines are: raw (messages as they were sent; the default), "
-                                         "or stored lines in plain, json or rfc5424",
-                                         "LAYOUT"},
+                                        IND_LINE_OPTIONS(given.lines),
                                         POPT_TABLEEND};
     return table;
+}
+
+static void add_edit(struct ind_table *table, uint64_t count, const char *what, const char *name)
+{
+    char text[400];
+    if (count == 0)
+        return;
+    snprintf(text, sizeof text, "%s by the edit \"%s\"", what, name);
+    ind_table_number(table, count);
+    ind_table_text(table, text);
 }
 
 static void print_result(const struct ind_collect_result *result, bool json, FILE *out)
@@ -38,6 +40,7 @@ static void print_result(const struct ind_collect_result *result, bool json, FIL
         {"messages received", result->ledger.received, true},
         {"messages stored", result->ledger.ended[IND_END_STORED], true},
         {"messages handed on", result->ledger.ended[IND_END_HANDED], false},
+        {"messages dropped by edits", result->ledger.ended[IND_END_DROPPED], false},
         {"messages unrouted", result->ledger.ended[IND_END_UNROUTED], true},
         {"refused: sender not allowed", result->ledger.ended[IND_END_REFUSED_SENDER], false},
         {"refused: empty", result->ledger.ended[IND_END_REFUSED_EMPTY], false},
@@ -61,26 +64,18 @@ static void print_result(const struct ind_collect_result *result, bool json, FIL
             ind_table_number(table, rows[i].count);
             ind_table_text(table, rows[i].what);
         }
+    for (size_t i = 0; i < result->edit_count; i++) {
+        const struct ind_edit_count *edit = &result->edits[i];
+        add_edit(table, edit->dropped, "dropped", edit->name);
+        add_edit(table, edit->changed, "changed", edit->name);
+    }
     ind_table_print(table, json, out);
     ind_table_free(table);
-}
-
-static bool read_form(const char *text, enum ind_line_form *form)
-{
-    static const char *const names[] = {"raw", "plain", "json", "rfc5424"};
-    for (int i = 0; i < 4; i++)
-        if (!text || strcmp(text, names[i]) == 0) {
-            *form = (enum ind_line_form)i;
-            return true;
-        }
-    ind_complain("--as: unknown layout \"%s\"; expected raw, plain, json or rfc5424", text);
-    return false;
 }
 
 static bool read_settings(const struct ind_call *call, const struct ind_config *config,
                           struct ind_collect_settings *settings)
 {
-    struct ind_address address;
     while (call->rest[settings->file_count])
         settings->file_count++;
     settings->files = call->rest;
@@ -92,17 +87,12 @@ static bool read_settings(const struct ind_call *call, const struct ind_config *
         ind_complain("--from: which files? \"-\" is standard input");
         return false;
     }
-    if (!given.from && (given.received || given.sender || given.as)) {
+    if (!given.from && (given.lines.received || given.lines.sender || given.lines.as)) {
         ind_complain("--received, --sender and --as go with --from");
         return false;
     }
-    if (given.sender && !ind_address_read(ind_slice_of(given.sender), &address)) {
-        ind_complain("--sender: \"%s\" is no address; write one such as 192.0.2.9", given.sender);
-        return false;
-    }
-    settings->sender = ind_slice_of(given.sender);
-    return ind_moment_option("received", given.received, config->zone, false, &settings->received) &&
-           read_form(given.as, &settings->form);
+    return ind_line_options_read(&given.lines, config, &settings->form, &settings->sender,
+                                 &settings->received);
 }
 
 static int run(struct ind_call *call)
@@ -124,6 +114,7 @@ static int run(struct ind_call *call)
             /* Where messages go to standard output, it is theirs. */
             print_result(&result, call->json,
                          ind_config_has_to(loaded.config, IND_TO_OUTPUT) ? stderr : stdout);
+        ind_collect_result_free(&result);
     }
     ind_loaded_free(&loaded);
     return status == IND_COLLECT_DONE   ? IND_EXIT_DONE

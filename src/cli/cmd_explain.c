@@ -136,15 +136,37 @@ static const char *whose_text(const struct ind_explanation *explanation)
     return texts[explanation->whose];
 }
 
+static void print_label(struct explaining *run, struct ind_slice name, struct ind_slice value, bool *begun)
+{
+    if (value.length == 0)
+        return;
+    printf("  %-*s %s", NAME_WIDTH - 3, *begun ? "" : "labels", escaped(run, name));
+    printf(" is \"%s\"\n", escaped(run, value));
+    *begun = true;
+}
+
+/* The device's, and what edits made of them. */
+static void print_labels(struct explaining *run, const struct ind_message *m)
+{
+    const struct ind_additions *added = m->additions;
+    bool begun = false;
+    for (size_t i = 0; m->configured && i < m->configured->label_count; i++) {
+        struct ind_slice name = ind_slice_of(m->configured->labels[i].name);
+        print_label(run, name, ind_message_label(m, name), &begun);
+    }
+    for (size_t i = 0; added && i < added->count; i++)
+        if (added->list[i].kind == IND_ADDED_LABEL &&
+            ind_device_label(m->configured, added->list[i].name).length == 0)
+            print_label(run, added->list[i].name, added->list[i].value, &begun);
+}
+
 static void print_device(struct explaining *run, const struct ind_explanation *explanation)
 {
     const struct ind_message *m = &explanation->message;
     heading(run, "Device", false);
     printf("%s: %s\n", escaped(run, m->device), whose_text(explanation));
     row(run, "sender", m->sender);
-    for (size_t i = 0; m->configured && i < m->configured->label_count; i++)
-        printf("  %-*s %s is \"%s\"\n", NAME_WIDTH - 3, i ? "" : "labels", m->configured->labels[i].name,
-               m->configured->labels[i].value);
+    print_labels(run, m);
 }
 
 static const struct {
@@ -218,6 +240,9 @@ static size_t name_width(const struct ind_explanation *explanation)
     for (size_t i = 0; i < explanation->condition_count; i++)
         if (strlen(explanation->conditions[i].name) > width)
             width = strlen(explanation->conditions[i].name);
+    for (size_t i = 0; i < explanation->edit_count; i++)
+        if (strlen(explanation->edits[i].edit->name) > width)
+            width = strlen(explanation->edits[i].edit->name);
     for (size_t i = 0; i < explanation->route_count; i++)
         if (strlen(explanation->routes[i].route->name) > width)
             width = strlen(explanation->routes[i].route->name);
@@ -237,6 +262,62 @@ static void print_conditions(struct explaining *run, const struct ind_explanatio
     }
 }
 
+static void print_change(const struct ind_edit_verdict *verdict, const struct ind_explained_change *change)
+{
+    const char *blank = change->name[0] ? " " : "";
+    if (verdict->edit->kind == IND_EDIT_MASK)
+        printf("hides %zu place%s in %s", change->places, change->places == 1 ? "" : "s",
+               ind_place_name(change->in));
+    else if (change->after[0])
+        printf("%s%s%s: %s%s%s", ind_place_name(change->in), blank, change->name, change->before,
+               change->before[0] ? " -> " : "", change->after);
+    else
+        printf("%s%s%s is gone", ind_place_name(change->in), blank, change->name);
+}
+
+static void print_edits(struct explaining *run, const struct ind_explanation *explanation)
+{
+    int width = (int)name_width(explanation);
+    bool changed = false;
+    for (size_t i = 0; i < explanation->edit_count; i++)
+        changed |= explanation->edits[i].change_count > 0;
+    if (explanation->edit_count == 0)
+        return;
+    heading(run, "Edits", true);
+    if (changed)
+        printf("  (the message is shown as they left it)\n");
+    for (size_t i = 0; i < explanation->edit_count; i++) {
+        const struct ind_edit_verdict *verdict = &explanation->edits[i];
+        char what[400];
+        struct ind_buffer text = ind_buffer_on(what, sizeof what - 1);
+        ind_edit_describe(verdict->edit, &text);
+        what[text.length] = '\0';
+        printf("  %-*s ", width, verdict->edit->name);
+        if (verdict->acts == IND_ACTS_TOO_LATE) {
+            printf("not asked: \"%s\" dropped it\n", explanation->dropped->name);
+            continue;
+        }
+        printf("%-3s  ", verdict->acts == IND_ACTS_NOT ? "no" : "yes");
+        if (verdict->acts == IND_ACTS_BY_OTHERS)
+            printf("%s: messages before it decide\n", what);
+        else if (verdict->acts == IND_ACTS_ON_NOTHING)
+            printf("%s: there is nothing to change\n", what);
+        else if (verdict->acts == IND_ACTS && verdict->edit->kind == IND_EDIT_DROP)
+            printf("dropped\n");
+        for (size_t k = 0; k < verdict->change_count; k++) {
+            printf("%*s", k ? width + 8 : 0, "");
+            print_change(verdict, &verdict->changes[k]);
+            printf("\n");
+        }
+        if (verdict->reason_count && verdict->acts != IND_ACTS_NOT)
+            printf("%*s", width + 8, "");
+        if (verdict->reason_count)
+            print_reasons(run, verdict->reasons, verdict->reason_count, (size_t)width + 8);
+        else if (verdict->acts == IND_ACTS_NOT)
+            printf("\n");
+    }
+}
+
 static void print_routes(struct explaining *run, const struct ind_explanation *explanation)
 {
     int width = (int)name_width(explanation);
@@ -244,6 +325,10 @@ static void print_routes(struct explaining *run, const struct ind_explanation *e
     for (size_t i = 0; i < explanation->route_count; i++) {
         const struct ind_route_verdict *verdict = &explanation->routes[i];
         printf("  %-*s ", width, verdict->route->name);
+        if (verdict->taken == IND_DROPPED) {
+            printf("not asked: the edit \"%s\" dropped it\n", explanation->dropped->name);
+            continue;
+        }
         if (verdict->taken == IND_NOT_ASKED) {
             printf("not asked: \"%s\" took it, and is last\n", verdict->above->name);
             continue;
@@ -267,6 +352,7 @@ static const char *end_of(const struct ind_explanation *explanation)
 {
     return explanation->message.original.length == 0 ? "refused: empty"
            : !explanation->allowed                   ? "refused: its sender is not under allow:"
+           : explanation->dropped                    ? "dropped"
            : explanation->filed                      ? "stored"
            : explanation->taken                      ? "handed on, in no file"
                                                      : "unrouted: no route takes it";
@@ -292,6 +378,7 @@ static void print_for_people(struct explaining *run, const struct ind_explanatio
     print_marks(explanation);
     print_header(run, explanation);
     print_device(run, explanation);
+    print_edits(run, explanation);
     print_pattern(run, explanation->message.payload);
     print_payload(run, explanation->message.payload);
     print_conditions(run, explanation);
@@ -375,9 +462,47 @@ static json_t *conditions_json(struct explaining *run, const struct ind_explanat
     return list;
 }
 
+static json_t *changes_json(struct explaining *run, const struct ind_edit_verdict *verdict)
+{
+    json_t *list = json_array();
+    for (size_t i = 0; i < verdict->change_count; i++) {
+        const struct ind_explained_change *change = &verdict->changes[i];
+        json_t *object = json_object();
+        json_object_set_new(object, "in", json_string(ind_place_name(change->in)));
+        if (change->name[0])
+            json_object_set_new(object, "name", text_json(run, ind_slice_of(change->name)));
+        if (verdict->edit->kind == IND_EDIT_MASK) {
+            json_object_set_new(object, "places", json_integer((json_int_t)change->places));
+        } else {
+            json_object_set_new(object, "before", text_json(run, ind_slice_of(change->before)));
+            json_object_set_new(object, "after", text_json(run, ind_slice_of(change->after)));
+        }
+        json_array_append_new(list, object);
+    }
+    return list;
+}
+
+static json_t *edits_json(struct explaining *run, const struct ind_explanation *explanation)
+{
+    static const char *const words[] = {"no", "yes", "on nothing", "by messages before", "not asked"};
+    json_t *list = json_array();
+    for (size_t i = 0; i < explanation->edit_count; i++) {
+        const struct ind_edit_verdict *verdict = &explanation->edits[i];
+        json_t *object = json_object();
+        json_object_set_new(object, "edit", json_string(verdict->edit->name));
+        json_object_set_new(object, "acts", json_string(words[verdict->acts]));
+        json_object_set_new(object, "changes", changes_json(run, verdict));
+        if (verdict->acts != IND_ACTS_TOO_LATE)
+            json_object_set_new(object, "because",
+                                reasons_json(run, verdict->reasons, verdict->reason_count));
+        json_array_append_new(list, object);
+    }
+    return list;
+}
+
 static json_t *routes_json(struct explaining *run, const struct ind_explanation *explanation)
 {
-    static const char *const words[] = {"yes", "no", "not asked", "not needed"};
+    static const char *const words[] = {"yes", "no", "not asked", "not needed", "dropped"};
     json_t *list = json_array();
     for (size_t i = 0; i < explanation->route_count; i++) {
         const struct ind_route_verdict *verdict = &explanation->routes[i];
@@ -410,6 +535,9 @@ static void print_json(struct explaining *run, const struct ind_explanation *exp
     json_object_set_new(object, "parts", parts_json(explanation));
     json_object_set_new(object, "device_because", json_string(whose_text(explanation)));
     json_object_set_new(object, "payload", payload_json(explanation->message.payload));
+    json_object_set_new(object, "edits", edits_json(run, explanation));
+    if (explanation->dropped)
+        json_object_set_new(object, "dropped_by", json_string(explanation->dropped->name));
     json_object_set_new(object, "conditions", conditions_json(run, explanation));
     json_object_set_new(object, "routes", routes_json(run, explanation));
     json_object_set_new(object, "ends", json_string(end_of(explanation)));
@@ -479,11 +607,13 @@ const struct ind_command ind_command_explain = {
     .name = "explain",
     .summary = "what a message is understood as, and which routes take it, step by step",
     .arguments = "[-c FILE] [--sender ADDRESS] [--received TIME] MESSAGE | --from FILE…",
-    .about = "Shows what becomes of a message, and why: the parts of its header, whose it is, the fields of\n"
-             "its payload, the conditions, and for each route whether it takes it, or the test that failed\n"
-             "and what it saw. Stores nothing. Without a configuration only the message is explained.\n\n"
-             "Example:\n"
-             "  indagator explain '<189>29: pier1-rtr: Nov 23 04:44:59: %LINK-3-UPDOWN: ge0/1 is down'\n",
+    .about =
+        "Shows what becomes of a message, and why: the parts of its header, whose it is, what the edits\n"
+        "make of it, the fields of its payload, the conditions, and for each route whether it takes it, or "
+        "the test that failed\n"
+        "and what it saw. Stores nothing. Without a configuration only the message is explained.\n\n"
+        "Example:\n"
+        "  indagator explain '<189>29: pier1-rtr: Nov 23 04:44:59: %LINK-3-UPDOWN: ge0/1 is down'\n",
     .options = options,
     .run = run,
 };

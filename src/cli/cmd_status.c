@@ -153,6 +153,32 @@ static void show_routes(const json_t *status)
     ind_table_free(table);
 }
 
+static void show_edits(const json_t *status)
+{
+    static const struct ind_column columns[] = {
+        {"edit", false}, {"changed", true}, {"dropped", true}, {"size", false}};
+    const json_t *edit, *edits = json_object_get(status, "edits"),
+                        *remembered = json_object_get(status, "remembered");
+    char size[32];
+    size_t i;
+    if (json_array_size(edits) == 0)
+        return;
+    struct ind_table *table = ind_table_new(columns, 4);
+    json_array_foreach(edits, i, edit)
+    {
+        ind_table_text(table, text_of(edit, "edit"));
+        ind_table_number(table, number_of(edit, "changed"));
+        ind_table_number(table, number_of(edit, "dropped"));
+        ind_table_text(table, ind_size_text(number_of(edit, "dropped_bytes"), size));
+    }
+    heading("Changed and dropped by the edits (one that two change counts twice)");
+    ind_table_print(table, false, stdout);
+    ind_table_free(table);
+    if (number_of(remembered, "evicted"))
+        printf("forgotten for want of room: %s devices or texts; their counts began anew\n",
+               ind_grouped(number_of(remembered, "evicted"), size));
+}
+
 static void show_takers(const json_t *status)
 {
     static const struct ind_column columns[] = {{"program", false}, {"process", false}, {"starts", true},
@@ -340,6 +366,7 @@ static void show(const json_t *status)
            text_of(json_object_get(status, "files"), "store"));
     show_ledger(status);
     show_details(status);
+    show_edits(status);
     show_routes(status);
     show_takers(status);
     show_devices(status);

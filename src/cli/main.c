@@ -6,8 +6,9 @@
 #include <stdlib.h>
 
 static const struct ind_command *const commands[] = {
-    &ind_command_collect, &ind_command_check,  &ind_command_explain, &ind_command_fit,    &ind_command_emit,
-    &ind_command_search,  &ind_command_follow, &ind_command_status,  &ind_command_rotate, &ind_command_demo};
+    &ind_command_collect, &ind_command_check,  &ind_command_explain, &ind_command_rehearse,
+    &ind_command_fit,     &ind_command_emit,   &ind_command_search,  &ind_command_follow,
+    &ind_command_status,  &ind_command_rotate, &ind_command_demo};
 enum { COMMANDS = sizeof commands / sizeof *commands };
 
 static void print_usage(FILE *out)

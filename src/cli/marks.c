@@ -118,3 +118,49 @@ void ind_print_marked(struct ind_slice bytes, const struct ind_marked_part *part
             break;
     }
 }
+
+void ind_print_indented(struct ind_slice bytes, const struct ind_marked_part *parts, size_t count,
+                        size_t indent, size_t width, FILE *out)
+{
+    const struct marked marked = {bytes, parts, count < IND_MOST_MARKS ? count : IND_MOST_MARKS};
+    struct row row;
+    width = width < WIDEST ? width : WIDEST;
+    width = width > indent + 20 ? width - indent : 20;
+    for (size_t at = 0; at < bytes.length; at = row.to) {
+        fill_row(&marked, at, width, &row);
+        fprintf(out, "%*s%s\n", (int)indent, "", row.text);
+        if (row.marks[0])
+            fprintf(out, "%*s%s\n", (int)indent, "", row.marks);
+        if (row.to == at)
+            break;
+    }
+}
+
+void ind_print_begun(struct ind_slice bytes, size_t indent, size_t width, FILE *out)
+{
+    const struct marked marked = {.bytes = bytes};
+    struct row row;
+    width = width < WIDEST ? width : WIDEST;
+    fill_row(&marked, 0, width > indent + 20 ? width - indent - 1 : 20, &row);
+    fprintf(out, "%*s%s%s\n", (int)indent, "", row.text, row.to < bytes.length ? "…" : "");
+}
+
+static void print_part(struct ind_slice text, size_t same_before, size_t same_behind, size_t width, FILE *out)
+{
+    const struct ind_marked_part part = {"", same_before, text.length - same_before - same_behind};
+    ind_print_indented(text, &part, part.length > 0, 4, width, out);
+}
+
+void ind_print_both(struct ind_slice one, struct ind_slice other, size_t width, FILE *out)
+{
+    size_t shorter = one.length < other.length ? one.length : other.length, before = 0, behind = 0;
+    while (before < shorter && one.at[before] == other.at[before])
+        before++;
+    while (before > 0 && before < shorter && ((unsigned char)one.at[before] & 0xc0) == 0x80)
+        before--; /* characters are marked whole */
+    while (behind < shorter - before &&
+           one.at[one.length - 1 - behind] == other.at[other.length - 1 - behind])
+        behind++;
+    print_part(one, before, behind, width, out);
+    print_part(other, before, behind, width, out);
+}

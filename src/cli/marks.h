@@ -20,4 +20,14 @@ enum { IND_MOST_MARKS = 40 };
 void ind_print_marked(struct ind_slice bytes, const struct ind_marked_part *parts, size_t count, int cut,
                       size_t width, FILE *out);
 
+/* The same, each row `indent` columns to the right, and without names. */
+void ind_print_indented(struct ind_slice bytes, const struct ind_marked_part *parts, size_t count,
+                        size_t indent, size_t width, FILE *out);
+
+/* The first row of it only. */
+void ind_print_begun(struct ind_slice bytes, size_t indent, size_t width, FILE *out);
+
+/* Two texts under each other, with what is different in them marked. */
+void ind_print_both(struct ind_slice one, struct ind_slice other, size_t width, FILE *out);
+
 #endif

@@ -26,7 +26,8 @@ void ind_batch_clear(struct ind_batch *batch)
 {
     if (batch->group_count)
         memset(batch->slots, 0, sizeof batch->slots);
-    batch->used = batch->line_count = batch->group_count = batch->copies_count = batch->tally_count = 0;
+    batch->used = batch->line_count = batch->group_count = 0;
+    batch->copies_count = batch->tally_count = batch->edit_tally_count = 0;
     batch->round = 0;
     batch->stored_groups = 0;
     batch->within = batch->booked = batch->last_of_turn = false;

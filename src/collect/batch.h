@@ -8,6 +8,7 @@
 #define IND_COLLECT_BATCH_H
 
 #include "collect/accounts.h"
+#include "core/edit.h"
 #include "store/store.h"
 
 /* The owner of a line whose message has others: IND_OWNER_COPIES + the number of its entry in `copies`. */
@@ -44,6 +45,13 @@ struct ind_tally {
     bool unset;         /* it says that its device's clock is not set */
 };
 
+/* What one edit did to the messages in it. */
+struct ind_edit_tally {
+    const char *edit; /* its name; the configuration's */
+    uint32_t changed, dropped;
+    uint64_t dropped_bytes; /* of messages as they were received */
+};
+
 enum {
     IND_BATCH_BYTES = 1 << 20,
     IND_BATCH_LINES = 8192,
@@ -59,12 +67,13 @@ struct ind_batch {
     struct ind_batch *next_free;
     char *arena;
     size_t used;
-    size_t line_count, group_count, copies_count, tally_count;
+    size_t line_count, group_count, copies_count, tally_count, edit_tally_count;
     uint64_t round; /* the intake's number for it; 0: it has not seen it yet */
     struct ind_batch_line lines[IND_BATCH_LINES];
     struct ind_batch_copies copies[IND_BATCH_LINES];
     struct ind_batch_group groups[IND_BATCH_GROUPS];
     struct ind_tally tallies[IND_BATCH_TALLIES];
+    struct ind_edit_tally edit_tallies[IND_MOST_EDITS];
     uint16_t slots[IND_BATCH_SLOTS]; /* group + 1, by hash of the path */
     /* How far ind_batch_store has come. */
     size_t stored_groups;

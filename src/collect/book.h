@@ -17,6 +17,12 @@ struct ind_route_count {
     uint64_t lines, bytes;
 };
 
+/* What an edit did to messages; one that several change counts at each. */
+struct ind_edit_count {
+    char *name;
+    uint64_t changed, dropped, dropped_bytes; /* bytes: of the messages as they were received */
+};
+
 struct ind_book;
 
 /* New; borrows the accounts of each intake. NULL where memory is out. */
@@ -51,6 +57,14 @@ void ind_book_weigh(const struct ind_book *book, unsigned intake, struct ind_sto
 
 /* At the end, once the store is closed: messages of which no line was written, and none ever will be. */
 void ind_book_close(struct ind_book *book);
+
+/* What edits did to the messages of one intake; names live as long as the book. */
+const struct ind_edit_count *ind_book_edits(const struct ind_book *book, unsigned intake, size_t *count);
+/* Of all intakes together, in the order in which they first acted. New, with copies of the names; *edits is
+ * NULL where there are none (or memory is out). */
+void ind_book_edits_all(const struct ind_book *book, unsigned intakes, struct ind_edit_count **edits,
+                        size_t *count);
+void ind_edit_counts_free(struct ind_edit_count *edits, size_t count);
 
 const struct ind_route_count *ind_book_routes(const struct ind_book *book, size_t *count);
 

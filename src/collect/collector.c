@@ -2,7 +2,9 @@
 #include "collect/collector.h"
 
 #include "collect/clock.h"
+#include "collect/feed.h"
 #include "collect/inside.h"
+#include "collect/own.h"
 #include "collect/tap.h"
 #include "core/names.h"
 #include "store/fs.h"
@@ -12,26 +14,28 @@
 #include <stdlib.h>
 #include <unistd.h>
 
-enum { BATCHES = 12, MOST_FOR_FILES = 4 };
+enum { BATCHES = 12 };
 
 /* ---- Telling ---- */
 
-/* As a sender would send it (RFC 5424 section 6). */
 static void say(struct ind_collector *collector, unsigned severity, const char *text)
 {
-    char message[2200], host[256] = "-";
+    char message[IND_OWN_MESSAGE];
     struct ind_buffer buffer = ind_buffer_on(message, sizeof message);
-    (void)gethostname(host, sizeof host - 1);
-    ind_buffer_byte(&buffer, '<');
-    ind_buffer_number(&buffer, IND_FACILITY_SYSLOG * 8u + severity);
-    ind_buffer_text(&buffer, ">1 ");
-    ind_time_write(&buffer, ind_now());
-    ind_buffer_byte(&buffer, ' ');
-    ind_buffer_text(&buffer, host);
-    ind_buffer_text(&buffer, " indagator ");
-    ind_buffer_number(&buffer, (unsigned long long)getpid());
-    ind_buffer_text(&buffer, " - - ");
-    ind_buffer_text(&buffer, text);
+    ind_own_write(&buffer, severity, ind_now(), ind_slice_of(text));
+    ind_receiver_say(collector->receivers[0], ind_buffer_view(&buffer));
+}
+
+void ind_collect_tell_news(void *context, const struct ind_recall_news *news)
+{
+    struct ind_collector *collector = context;
+    char message[IND_OWN_MESSAGE];
+    struct ind_buffer buffer = ind_buffer_on(message, sizeof message);
+    if (collector->news_feed) {
+        ind_feed_news(collector->news_feed, news);
+        return;
+    }
+    ind_own_write_news(&buffer, ind_now(), news);
     ind_receiver_say(collector->receivers[0], ind_buffer_view(&buffer));
 }
 
@@ -106,8 +110,8 @@ static unsigned count_intakes(const struct ind_collect_settings *settings)
     long processors = sysconf(_SC_NPROCESSORS_ONLN);
     uint64_t wanted = settings->config->threads ? settings->config->threads
                                                 : (uint64_t)(processors > 2 ? processors - 1 : 1);
-    if (settings->file_count > 0 && !settings->config->threads)
-        wanted = processors < 1 ? 1 : processors < MOST_FOR_FILES ? (uint64_t)processors : MOST_FOR_FILES;
+    if (settings->file_count > 0)
+        return ind_feed_threads(settings->config);
     return (unsigned)(wanted < IND_MOST_INTAKES ? wanted : IND_MOST_INTAKES);
 }
 
@@ -285,6 +289,7 @@ static void fill_result(struct ind_collector *collector, struct ind_collect_resu
     for (const struct ind_port *port = collector->ports; port; port = port->next)
         for (unsigned i = 0; i < port->socket_count; i++)
             result->kernel_dropped += atomic_load(&port->kernel_dropped[i]);
+    ind_book_edits_all(collector->book, collector->intakes, &result->edits, &result->edit_count);
     ind_store_close(collector->store); /* what still waits is lost now, and the book hears of it */
     collector->store = NULL;
     ind_book_close(collector->book);
@@ -342,6 +347,7 @@ enum ind_collect_status ind_collect(const struct ind_collect_settings *settings,
     ind_rings_free(collector->rings);
     ind_book_free(collector->book);
     ind_tap_free(collector->tap);
+    ind_recalls_free(collector->recalls);
     ind_slabs_free(collector->slabs);
     for (unsigned i = 0; i < IND_MOST_INTAKES; i++)
         ind_accounts_free(collector->accounts[i]);
@@ -352,4 +358,11 @@ enum ind_collect_status ind_collect(const struct ind_collect_settings *settings,
     pthread_cond_destroy(&collector->ended);
     free(collector);
     return status;
+}
+
+void ind_collect_result_free(struct ind_collect_result *result)
+{
+    ind_edit_counts_free(result->edits, result->edit_count);
+    result->edits = NULL;
+    result->edit_count = 0;
 }

@@ -2,6 +2,7 @@
 #ifndef IND_COLLECT_COLLECTOR_H
 #define IND_COLLECT_COLLECTOR_H
 
+#include "collect/book.h"
 #include "collect/intake.h"
 
 /* The control socket, in the state folder: HTTP over a local stream socket (docs/formats.md). */
@@ -31,6 +32,8 @@ struct ind_collect_result {
     struct ind_keeper_counts keeper;
     uint64_t kernel_dropped, longest_pause; /* datagrams; ns */
     uint64_t unread_files;                  /* of --from */
+    struct ind_edit_count *edits;           /* ind_collect_result_free */
+    size_t edit_count;
 };
 
 enum ind_collect_status {
@@ -44,5 +47,6 @@ enum ind_collect_status {
  * What went wrong has been told. */
 enum ind_collect_status ind_collect(const struct ind_collect_settings *settings,
                                     struct ind_collect_result *result);
+void ind_collect_result_free(struct ind_collect_result *result);
 
 #endif

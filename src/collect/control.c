@@ -36,7 +36,7 @@ struct pending {
 struct ind_control {
     struct ind_collector *collector;
     struct event_base *base;
-    struct event *on_knock, *on_signal[SIGNALS];
+    struct event *on_knock, *on_second, *on_signal[SIGNALS];
     int knock[2];
     struct evhttp *http;
     char *path; /* of the control socket */
@@ -129,6 +129,7 @@ static void give_status(struct ind_control *control)
         free(control->sheets[i].lags);
         free(control->sheets[i].routes);
         free(control->sheets[i].takers);
+        free(control->sheets[i].edits);
     }
 }
 
@@ -375,6 +376,17 @@ static void on_knock(evutil_socket_t socket, short what, void *context)
         event_base_loopbreak(control->base);
 }
 
+/* So many at once that they find room; the others have their turn a second later. */
+static void on_second(evutil_socket_t socket, short what, void *context)
+{
+    enum { MOST_NEWS = 256 };
+    const struct ind_control *control = context;
+    (void)socket;
+    (void)what;
+    if (control->collector->recalls && control->collector->settings->file_count == 0)
+        (void)ind_recalls_tell(control->collector->recalls, ind_now(), false, MOST_NEWS);
+}
+
 static void on_signal(evutil_socket_t number, short what, void *context)
 {
     struct ind_control *control = context;
@@ -456,7 +468,10 @@ static bool make(struct ind_control *control)
     if (!control->base || !control->sheets || !control->sheet_marks || !control->rule_marks)
         return false;
     control->on_knock = event_new(control->base, control->knock[0], EV_READ | EV_PERSIST, on_knock, control);
-    bool good = control->on_knock && event_add(control->on_knock, NULL) == 0;
+    static const struct timeval second = {1, 0};
+    control->on_second = event_new(control->base, -1, EV_PERSIST, on_second, control);
+    bool good = control->on_knock && event_add(control->on_knock, NULL) == 0 && control->on_second &&
+                event_add(control->on_second, &second) == 0;
     for (int i = 0; i < SIGNALS; i++) {
         control->on_signal[i] = evsignal_new(control->base, signals[i], on_signal, control);
         good &= control->on_signal[i] && event_add(control->on_signal[i], NULL) == 0;
@@ -489,6 +504,8 @@ void ind_control_free(struct ind_control *control)
             event_free(control->on_signal[i]);
     if (control->on_knock)
         event_free(control->on_knock);
+    if (control->on_second)
+        event_free(control->on_second);
     if (control->base)
         event_base_free(control->base);
     if (control->path)

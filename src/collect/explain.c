@@ -1,11 +1,13 @@
 #include "collect/explain.h"
 
 #include "collect/intake.h"
+#include "core/escape.h"
 #include <stdlib.h>
 
 struct ind_explainer {
     const struct ind_config *config;
     struct ind_answers answers;
+    struct ind_editor *editor; /* NULL: there are no edits */
     uint32_t *taken;
     struct ind_path_clock clock;
     struct ind_explanation explanation;
@@ -22,13 +24,19 @@ struct ind_explainer *ind_explainer_new(const struct ind_config *config)
     explainer->config = config;
     explainer->clock.zone = config->zone;
     explanation->route_count = config->route_count;
+    explanation->edit_count = config->edits.count;
     explanation->condition_count = config->named.count;
     explanation->routes = calloc(config->route_count + 1, sizeof *explanation->routes);
     explanation->conditions = calloc(config->named.count + 1, sizeof *explanation->conditions);
+    explanation->edits = calloc(config->edits.count + 1, sizeof *explanation->edits);
     explainer->taken = calloc(config->route_count + 1, sizeof *explainer->taken);
+    if (config->edits.count && !(explainer->editor = ind_editor_new(&config->edits))) {
+        ind_explainer_free(explainer);
+        return NULL;
+    }
     if (ind_answers_begin(&explainer->answers, config->conditions) &&
         ind_router_prepare(config->router, &explainer->answers) && explanation->routes &&
-        explanation->conditions && explainer->taken)
+        explanation->edits && explanation->conditions && explainer->taken)
         return explainer;
     ind_explainer_free(explainer);
     return NULL;
@@ -40,6 +48,8 @@ void ind_explainer_free(struct ind_explainer *explainer)
         return;
     ind_answers_free(&explainer->answers);
     free(explainer->taken);
+    ind_editor_free(explainer->editor);
+    free(explainer->explanation.edits);
     free(explainer->explanation.routes);
     free(explainer->explanation.conditions);
     free(explainer);
@@ -126,6 +136,96 @@ static enum ind_whose whose(const struct ind_devices *devices, const struct ind_
     return message->host.length ? IND_WHOSE_CLAIM : IND_WHOSE_ADDRESS;
 }
 
+/* ---- Edits ---- */
+
+static void copy(char *to, size_t room, struct ind_slice text)
+{
+    struct ind_buffer out = ind_buffer_on(to, room - 4);
+    struct ind_slice begun = {text.at, text.length < room / 4 ? text.length : room / 4};
+    ind_escape_text(&out, begun);
+    to[out.length] = '\0';
+    if (begun.length < text.length)
+        strcpy(to + out.length, "…");
+}
+
+static void on_asked(void *context, uint32_t edit, bool holds, const struct ind_message *message,
+                     struct ind_answers *answers)
+{
+    struct ind_explainer *explainer = context;
+    struct ind_explanation *explanation = &explainer->explanation;
+    const struct ind_edits *edits = &explainer->config->edits;
+    struct ind_edit_verdict *verdict = &explanation->edits[edit];
+    verdict->edit = &edits->list[edit];
+    verdict->change_count = 0;
+    verdict->acts = explanation->dropped                   ? IND_ACTS_TOO_LATE
+                    : !holds                               ? IND_ACTS_NOT
+                    : ind_edit_remembers(verdict->edit)    ? IND_ACTS_BY_OTHERS
+                    : verdict->edit->kind == IND_EDIT_DROP ? IND_ACTS
+                                                           : IND_ACTS_ON_NOTHING;
+    if (verdict->acts == IND_ACTS && !explanation->dropped)
+        explanation->dropped = verdict->edit;
+    verdict->reason_count = ind_condition_why(edits->set, edits->rules[edit].when, message, answers,
+                                              verdict->reasons, IND_REASONS);
+}
+
+static void on_change(void *context, const struct ind_change *change)
+{
+    struct ind_explainer *explainer = context;
+    struct ind_explanation *explanation = &explainer->explanation;
+    struct ind_edit_verdict *verdict = &explanation->edits[change->edit];
+    bool is_mask = verdict->edit->kind == IND_EDIT_MASK;
+    explanation->hidden |= is_mask;
+    if (verdict->acts == IND_ACTS_TOO_LATE)
+        return;
+    verdict->acts = IND_ACTS;
+    if (verdict->change_count == IND_EXPLAINED_CHANGES)
+        return;
+    struct ind_explained_change *kept = &verdict->changes[verdict->change_count++];
+    *kept = (struct ind_explained_change){.in = change->in, .places = change->mark_count};
+    copy(kept->name, sizeof kept->name, change->name);
+    if (is_mask)
+        return;
+    copy(kept->before, sizeof kept->before, change->before);
+    copy(kept->after, sizeof kept->after, change->after);
+}
+
+/* What was seen, or was there, before a mask hid it is not shown either. */
+static void hide_seen(struct ind_explanation *explanation)
+{
+    size_t last = 0;
+    for (size_t i = 0; i < explanation->edit_count; i++)
+        if (explanation->edits[i].edit->kind == IND_EDIT_MASK)
+            last = i + 1;
+    for (size_t i = 0; i < last && explanation->hidden; i++) {
+        struct ind_edit_verdict *verdict = &explanation->edits[i];
+        for (size_t k = 0; k < verdict->reason_count; k++)
+            strcpy(verdict->reasons[k].seen, "hidden");
+        for (size_t k = 0; k < verdict->change_count; k++)
+            if (verdict->edit->kind != IND_EDIT_MASK && verdict->changes[k].in != IND_IN_FACILITY &&
+                verdict->changes[k].in != IND_IN_SEVERITY && verdict->changes[k].in != IND_IN_TIME) {
+                strcpy(verdict->changes[k].before, verdict->changes[k].before[0] ? "hidden" : "");
+                strcpy(verdict->changes[k].after, verdict->changes[k].after[0] ? "hidden" : "");
+            }
+    }
+}
+
+static void judge_edits(struct ind_explainer *explainer, ind_time reference)
+{
+    struct ind_explanation *explanation = &explainer->explanation;
+    const struct ind_edit_call call = {
+        .changed = on_change, .asked = on_asked, .context = explainer, .go_on = true, .keep_original = true};
+    explanation->dropped = NULL;
+    explanation->hidden = false;
+    if (!explainer->editor || explanation->message.original.length == 0) {
+        explanation->edit_count = 0;
+        return;
+    }
+    explanation->edit_count = explainer->config->edits.count;
+    (void)ind_edits_apply(&explainer->config->edits, explainer->editor, &explanation->message,
+                          &explainer->answers, reference, &call);
+    hide_seen(explanation);
+}
+
 /* ---- Rules ---- */
 
 static void judge_conditions(struct ind_explainer *explainer)
@@ -172,6 +272,10 @@ static void judge_routes(struct ind_explainer *explainer, size_t taken)
         bool takes = next < taken && explainer->taken[next] == i;
         bool needless = route->otherwise && first && !first->otherwise;
         *verdict = (struct ind_route_verdict){.route = route, .taken = IND_NOT_TAKEN};
+        if (explanation->dropped) {
+            verdict->taken = IND_DROPPED;
+            continue;
+        }
         if (last || needless) {
             verdict->taken = last ? IND_NOT_ASKED : IND_NOT_NEEDED;
             verdict->above = last ? last : first;
@@ -210,11 +314,12 @@ const struct ind_explanation *ind_explain(struct ind_explainer *explainer, struc
     explanation->form_because = form_because(message);
     explanation->malformed_because = malformed_because(message);
     explanation->whose = whose(config->devices, message, who.device);
-    find_parts(explanation);
     if (from_file)
         message->received = received;
     ind_answers_next(&explainer->answers);
-    size_t taken = message->original.length
+    judge_edits(explainer, received != IND_TIME_NONE ? received : now);
+    find_parts(explanation);
+    size_t taken = message->original.length && !explanation->dropped
                        ? ind_router_decide(config->router, message, &explainer->answers, explainer->taken)
                        : 0;
     message->payload = ind_answers_payload(&explainer->answers, message);

@@ -1,4 +1,4 @@
-/* collect/explain.h: what a message is understood as, and why, step by step: header, device, payload,
+/* collect/explain.h: what a message is understood as, and why, step by step: header, device, edits, payload,
  * conditions, routes. The same core code as collect, on the same configuration; nothing is stored. */
 #ifndef IND_COLLECT_EXPLAIN_H
 #define IND_COLLECT_EXPLAIN_H
@@ -31,9 +31,36 @@ struct ind_condition_verdict {
 
 enum ind_taken {
     IND_TAKEN,
-    IND_NOT_TAKEN, /* its condition does not hold */
-    IND_NOT_ASKED, /* a route above is `last` and took it */
-    IND_NOT_NEEDED /* it is `otherwise`, and another route took it */
+    IND_NOT_TAKEN,  /* its condition does not hold */
+    IND_NOT_ASKED,  /* a route above is `last` and took it */
+    IND_NOT_NEEDED, /* it is `otherwise`, and another route took it */
+    IND_DROPPED     /* an edit dropped the message */
+};
+
+enum ind_acts {
+    IND_ACTS_NOT,        /* its condition does not hold */
+    IND_ACTS,            /* it changed something, or dropped the message */
+    IND_ACTS_ON_NOTHING, /* its condition holds, but there is nothing for it to change */
+    IND_ACTS_BY_OTHERS,  /* messages before decide */
+    IND_ACTS_TOO_LATE    /* an edit above dropped the message */
+};
+
+enum { IND_EXPLAINED_CHANGES = 8 };
+
+/* Texts are cut and terminated. What a mask hid is in none of them. */
+struct ind_explained_change {
+    enum ind_place_in_message in;
+    size_t places; /* that a mask hid */
+    char name[64], before[160], after[160];
+};
+
+struct ind_edit_verdict {
+    const struct ind_edit *edit;
+    enum ind_acts acts;
+    struct ind_explained_change changes[IND_EXPLAINED_CHANGES];
+    size_t change_count;
+    struct ind_reason reasons[IND_REASONS];
+    size_t reason_count;
 };
 
 struct ind_route_verdict {
@@ -45,7 +72,8 @@ struct ind_route_verdict {
     size_t reason_count;
 };
 
-/* Borrowed from the explainer, until its next message. */
+/* The message as the edits left it: what masks hide is shown nowhere. Borrowed from the explainer, until its
+ * next message. */
 struct ind_explanation {
     struct ind_message message; /* with its payload */
     const char *form_because;
@@ -53,7 +81,11 @@ struct ind_explanation {
     enum ind_whose whose;
     bool allowed; /* its sender is under allow: */
     struct ind_part parts[IND_PARTS];
-    size_t part_count; /* in the order in which they stand */
+    size_t part_count;              /* in the order in which they stand */
+    const struct ind_edit *dropped; /* by which edit; or NULL */
+    bool hidden;                    /* a mask hid something */
+    struct ind_edit_verdict *edits;
+    size_t edit_count;
     struct ind_condition_verdict *conditions;
     size_t condition_count;
     struct ind_route_verdict *routes;

@@ -38,6 +38,9 @@ struct ind_followers {
     struct ind_device local; /* this machine */
     char host[256];
     char scratch[IND_DEVICE_SCRATCH];
+    /* Messages are shown as the edits of the present rules leave them. */
+    struct ind_editor *editor; /* NULL: not made yet */
+    struct ind_answers answers;
 };
 
 struct ind_followers *ind_followers_new(struct ind_collector *collector)
@@ -74,6 +77,35 @@ static void leave(struct follower *follower)
     follower_free(follower);
 }
 
+static void forget_edits(struct ind_followers *followers)
+{
+    ind_editor_free(followers->editor);
+    followers->editor = NULL;
+    ind_answers_free(&followers->answers);
+}
+
+/* All edits but those that remember, and past a drop: whoever follows sees what arrives, but nothing that a
+ * mask hides. False where memory is out; then nothing is shown. */
+static bool apply_edits(struct ind_followers *followers, const struct ind_config *config,
+                        struct ind_message *message)
+{
+    const struct ind_edit_call call = {.go_on = true, .keep_original = true};
+    if (config->edits.count == 0)
+        return true;
+    if (!followers->editor) {
+        bool good = ind_answers_begin(&followers->answers, config->conditions) &&
+                    ind_router_prepare(config->edits.router, &followers->answers);
+        followers->editor = good ? ind_editor_new(&config->edits) : NULL;
+        if (!followers->editor) {
+            forget_edits(followers);
+            return false;
+        }
+    }
+    (void)ind_edits_apply(&config->edits, followers->editor, message, &followers->answers, message->time,
+                          &call);
+    return true;
+}
+
 /* A request whose answer was under way is ours once libevent has taken it off its connection. */
 static void on_close(struct evhttp_connection *connection, void *context)
 {
@@ -94,6 +126,7 @@ void ind_followers_free(struct ind_followers *followers)
         evhttp_send_reply_end(follower->request);
         leave(follower);
     }
+    forget_edits(followers);
     free(followers->room);
     free(followers);
 }
@@ -248,7 +281,7 @@ static void take(void *context, const struct ind_record *record, const char *byt
                                       .now = record->received};
     ind_intake_read_raw(config, (struct ind_slice){bytes, record->length}, &origin, followers->scratch,
                         &message);
-    if (message.original.length == 0)
+    if (message.original.length == 0 || !apply_edits(followers, config, &message))
         return;
     struct follower *follower;
     DL_FOREACH(followers->list, follower)
@@ -290,6 +323,7 @@ void ind_followers_feed(struct ind_followers *followers)
 
 void ind_followers_turn(struct ind_followers *followers)
 {
+    forget_edits(followers);
     struct follower *follower, *next;
     DL_FOREACH_SAFE(followers->list, follower, next)
     {

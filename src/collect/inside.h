@@ -58,6 +58,8 @@ struct ind_sheet {
     size_t route_count;
     struct ind_taker_count *takers; /* likewise */
     size_t taker_count;
+    struct ind_edit_count *edits; /* of this intake; likewise */
+    size_t edit_count;
 };
 
 struct ind_mark {
@@ -68,6 +70,7 @@ struct ind_mark {
 
 struct ind_receiver;
 struct ind_control;
+struct ind_feed;
 struct ind_tap;
 
 struct ind_collector {
@@ -83,6 +86,8 @@ struct ind_collector {
     struct ind_receiver *receivers[IND_MOST_INTAKES];
     struct ind_control *control;
     struct ind_tap *tap;
+    struct ind_recalls *recalls; /* NULL as long as no edit remembers anything */
+    struct ind_feed *news_feed;  /* with --from: where what they have to tell goes */
     struct ind_port *ports;
     const char *names[IND_LISTENER_NAMES]; /* listeners by their number; the control thread's */
     ind_time began;
@@ -103,6 +108,7 @@ struct ind_collector {
     unsigned intakes;
     atomic_uint receivers_behind; /* that have not taken the new rules yet */
     atomic_uint sheets_out;
+    atomic_uint drained; /* receivers that have nothing left, but for what is our own */
     uint16_t name_count;
     atomic_bool stop;    /* asked to end */
     atomic_bool give_up; /* the writer has waited long enough at the end */
@@ -115,6 +121,9 @@ struct ind_collector {
  */
 void ind_collect_tell(struct ind_collector *collector, unsigned severity, const char *format, ...)
     __attribute__((format(printf, 3, 4)));
+
+/* News of edits, as a message of our own; from any thread. `collector` as context. */
+void ind_collect_tell_news(void *collector, const struct ind_recall_news *news);
 
 /* The number of a listener's name, which it keeps. 0 where there are too many. The control thread only. */
 uint16_t ind_listener_number(struct ind_collector *collector, const char *text);

@@ -6,7 +6,7 @@
 #include <stdlib.h>
 #include <unistd.h>
 
-enum { RECENT = 1024 };
+enum { RECENT = 1024, MOST_BEGUN = 16 };
 
 /* All its messages are of one group. */
 static bool is_constant(const struct ind_route *route)
@@ -15,9 +15,28 @@ static bool is_constant(const struct ind_route *route)
            (route->file.count == 1 && route->file.parts[0].put == IND_PUT_LITERAL);
 }
 
+/* The message at hand. It is kept while its lines do not all fit into a batch: what edits remember of it must
+ * not be asked twice. */
+struct at_hand {
+    struct ind_message message;
+    struct ind_slice bytes; /* as the caller knows it */
+    bool under_way;
+    const struct ind_edit *dropped;
+    size_t routes; /* of `taken` */
+    uint64_t gave_up;
+};
+
 struct ind_intake {
     const struct ind_config *config;
     struct ind_accounts *accounts;
+    struct ind_recalls *recalls; /* or NULL */
+    struct ind_editor *editor;   /* NULL: there are no edits */
+    struct at_hand at_hand;
+    uint64_t begun[MOST_BEGUN]; /* what edits remember that begins with this message */
+    size_t begun_count;
+    uint64_t *edit_round; /* by edit: the batch in which it has the tally edit_place */
+    uint32_t *edit_place;
+    struct ind_onlooker onlooker;
     struct ind_slice domain;
     struct ind_answers answers;
     uint32_t *taken;
@@ -65,16 +84,31 @@ static bool make_groups(struct ind_intake *intake)
     return intake->first_group && intake->groups;
 }
 
-struct ind_intake *ind_intake_new(const struct ind_config *config, struct ind_accounts *accounts)
+/* Without edits a message passes none of this. */
+static bool make_editor(struct ind_intake *intake)
+{
+    const struct ind_edits *edits = &intake->config->edits;
+    if (edits->count == 0)
+        return true;
+    intake->editor = ind_editor_new(edits);
+    intake->edit_round = calloc(edits->count, sizeof *intake->edit_round);
+    intake->edit_place = calloc(edits->count, sizeof *intake->edit_place);
+    return intake->editor && intake->edit_round && intake->edit_place &&
+           ind_router_prepare(edits->router, &intake->answers);
+}
+
+struct ind_intake *ind_intake_new(const struct ind_config *config, struct ind_accounts *accounts,
+                                  struct ind_recalls *recalls)
 {
     struct ind_intake *intake = calloc(1, sizeof *intake);
     if (!intake)
         return NULL;
     intake->config = config;
     intake->accounts = accounts;
+    intake->recalls = recalls;
     intake->domain = ind_devices_domain(config->devices);
     bool answers = ind_answers_begin(&intake->answers, config->conditions) &&
-                   ind_router_prepare(config->router, &intake->answers);
+                   ind_router_prepare(config->router, &intake->answers) && make_editor(intake);
     intake->taken = calloc(config->route_count, sizeof *intake->taken);
     bool groups = make_groups(intake);
     intake->json = ind_json_line_new();
@@ -98,6 +132,9 @@ void ind_intake_free(struct ind_intake *intake)
     ind_senders_free(intake->senders);
     ind_json_line_free(intake->json);
     ind_answers_free(&intake->answers);
+    ind_editor_free(intake->editor);
+    free(intake->edit_round);
+    free(intake->edit_place);
     free(intake->taken);
     free(intake->groups);
     free(intake->first_group);
@@ -264,11 +301,11 @@ bool ind_intake_refuse(struct ind_intake *intake, struct ind_slice bytes, const 
 }
 
 /* The whole message is in the account from here on. */
-static void tally_message(struct ind_tally *tally, const struct ind_message *message, size_t length,
-                          size_t routes, uint64_t gave_up)
+static void tally_message(struct ind_tally *tally, const struct at_hand *at_hand, size_t length)
 {
+    const struct ind_message *message = &at_hand->message;
     tally->received++;
-    tally->gave_up += (uint32_t)gave_up;
+    tally->gave_up += (uint32_t)at_hand->gave_up;
     tally->bytes += length;
     tally->malformed += message->malformed != IND_MALFORMED_NOT;
     tally->cut += message->malformed == IND_MALFORMED_CUT;
@@ -280,8 +317,37 @@ static void tally_message(struct ind_tally *tally, const struct ind_message *mes
     }
     if (message->original.length == 0)
         tally->ended[IND_END_REFUSED_EMPTY]++;
-    else if (routes == 0)
+    else if (at_hand->dropped)
+        tally->ended[IND_END_DROPPED]++;
+    else if (at_hand->routes == 0)
         tally->ended[IND_END_UNROUTED]++;
+}
+
+static struct ind_edit_tally *edit_tally_of(struct ind_intake *intake, size_t edit, struct ind_batch *batch)
+{
+    if (intake->edit_round[edit] == batch->round)
+        return &batch->edit_tallies[intake->edit_place[edit]];
+    intake->edit_round[edit] = batch->round;
+    intake->edit_place[edit] = (uint32_t)batch->edit_tally_count;
+    struct ind_edit_tally *tally = &batch->edit_tallies[batch->edit_tally_count++];
+    *tally = (struct ind_edit_tally){.edit = intake->config->edits.list[edit].name};
+    return tally;
+}
+
+/* A batch has room for all the edits that there can be. */
+static void tally_edits(struct ind_intake *intake, size_t length, struct ind_batch *batch)
+{
+    size_t count;
+    const struct ind_edit *dropped = intake->at_hand.dropped;
+    const uint32_t *changed = ind_editor_changed(intake->editor, &count);
+    for (size_t i = 0; i < count; i++)
+        edit_tally_of(intake, changed[i], batch)->changed++;
+    if (!dropped)
+        return;
+    struct ind_edit_tally *tally =
+        edit_tally_of(intake, (size_t)(dropped - intake->config->edits.list), batch);
+    tally->dropped++;
+    tally->dropped_bytes += length;
 }
 
 static bool read_stored(struct ind_intake *intake, enum ind_line_form form, struct ind_slice line,
@@ -307,13 +373,18 @@ static void settle_time(const struct ind_origin *origin, struct ind_message *mes
                                                         : origin->now;
 }
 
+/* Settles the year of dates that have none. */
+static ind_time reference_of(const struct ind_origin *origin)
+{
+    return origin->received != IND_TIME_NONE ? origin->received : origin->now;
+}
+
 void ind_intake_read_raw(const struct ind_config *config, struct ind_slice bytes,
                          const struct ind_origin *origin, char scratch[IND_DEVICE_SCRATCH],
                          struct ind_message *message)
 {
-    ind_time reference = origin->received != IND_TIME_NONE ? origin->received : origin->now;
     ind_header_read_with_device(config->devices, origin->sender->device, origin->sender->text, bytes,
-                                reference, config->zone, scratch, message);
+                                reference_of(origin), config->zone, scratch, message);
     message->transport = (uint8_t)origin->transport;
     message->listener = origin->listener;
     if (origin->cut)
@@ -335,7 +406,7 @@ static void read_message(struct ind_intake *intake, enum ind_line_form form, str
 static bool is_made_up(const struct ind_template *template, const struct ind_message *message)
 {
     if (template->has_message)
-        return !(template->only_device && message->configured);
+        return !(template->only_device && message->configured && !message->additions);
     return template->has_time && message->transport == IND_TRANSPORT_FILE;
 }
 
@@ -477,30 +548,130 @@ static bool add_copies(struct ind_intake *intake, const struct ind_message *mess
     return true;
 }
 
+/* ---- Edits ---- */
+
+static bool remember(void *context, const struct ind_edit *edit, const struct ind_message *message)
+{
+    struct ind_intake *intake = context;
+    uint64_t key;
+    bool goes_on = ind_recalls_ask(intake->recalls, edit, message, &key);
+    if (goes_on && key && edit->kind != IND_EDIT_KEEP && intake->begun_count < MOST_BEGUN)
+        intake->begun[intake->begun_count++] = key;
+    return goes_on;
+}
+
+static void on_change(void *context, const struct ind_change *change)
+{
+    const struct ind_intake *intake = context;
+    intake->onlooker.changed(intake->onlooker.context, change, &intake->at_hand.message);
+}
+
+static void apply_edits(struct ind_intake *intake, const struct ind_origin *origin)
+{
+    const struct ind_edit_call call = {.remember = intake->recalls ? remember : NULL,
+                                       .changed = intake->onlooker.changed ? on_change : NULL,
+                                       .context = intake};
+    struct at_hand *at_hand = &intake->at_hand;
+    ind_time reference = reference_of(origin);
+    uint64_t before = ind_editor_gave_up(intake->editor);
+    intake->begun_count = 0;
+    at_hand->dropped = ind_edits_apply(&intake->config->edits, intake->editor, &at_hand->message,
+                                       &intake->answers, reference, &call);
+    at_hand->gave_up += ind_editor_gave_up(intake->editor) - before;
+    for (size_t i = 0; i < intake->begun_count && !at_hand->dropped; i++)
+        ind_recalls_settle(intake->recalls, intake->begun[i], &at_hand->message);
+}
+
+static void tell_decided(struct ind_intake *intake)
+{
+    struct at_hand *at_hand = &intake->at_hand;
+    struct ind_decided decided = {.message = &at_hand->message,
+                                  .dropped = at_hand->dropped,
+                                  .taken = intake->taken,
+                                  .taken_count = at_hand->routes,
+                                  .answers = &intake->answers};
+    if (intake->editor && at_hand->message.original.length)
+        decided.changed = ind_editor_changed(intake->editor, &decided.changed_count);
+    intake->onlooker.decided(intake->onlooker.context, &decided);
+}
+
+void ind_intake_look_on(struct ind_intake *intake, const struct ind_onlooker *onlooker)
+{
+    intake->onlooker = *onlooker;
+}
+
+ind_time ind_intake_time(const struct ind_intake *intake)
+{
+    return intake->at_hand.message.time;
+}
+
+/* ---- A message ---- */
+
+/* Everything but its lines. */
+static void take_in_hand(struct ind_intake *intake, enum ind_line_form form, struct ind_slice bytes,
+                         const struct ind_origin *origin)
+{
+    struct at_hand *at_hand = &intake->at_hand;
+    struct ind_message *message = &at_hand->message;
+    bool cut = origin->cut || bytes.length > IND_MESSAGE_LIMIT;
+    at_hand->bytes = bytes;
+    at_hand->under_way = true;
+    at_hand->routes = 0;
+    at_hand->gave_up = 0;
+    at_hand->dropped = NULL;
+    if (bytes.length > IND_MESSAGE_LIMIT)
+        bytes.length = IND_MESSAGE_LIMIT;
+    read_message(intake, form, bytes, origin, message);
+    if (cut)
+        message->malformed = IND_MALFORMED_CUT;
+    if (message->original.length > 0) {
+        const uint64_t gave_up = ind_answers_gave_up(&intake->answers);
+        if (intake->editor)
+            apply_edits(intake, origin);
+        else
+            ind_answers_next(&intake->answers);
+        if (!at_hand->dropped)
+            at_hand->routes =
+                ind_router_decide(intake->config->router, message, &intake->answers, intake->taken);
+        at_hand->gave_up += ind_answers_gave_up(&intake->answers) - gave_up;
+    }
+    read_fields(intake, message, at_hand->routes);
+    if (intake->onlooker.decided)
+        tell_decided(intake);
+}
+
+const struct ind_message *ind_intake_view(struct ind_intake *intake, enum ind_line_form form,
+                                          struct ind_slice bytes, const struct ind_origin *origin)
+{
+    const struct ind_edit_call call = {.go_on = true};
+    struct ind_message *message = &intake->at_hand.message;
+    bytes.length = bytes.length < IND_MESSAGE_LIMIT ? bytes.length : IND_MESSAGE_LIMIT;
+    read_message(intake, form, bytes, origin, message);
+    if (intake->editor && message->original.length)
+        (void)ind_edits_apply(&intake->config->edits, intake->editor, message, &intake->answers,
+                              reference_of(origin), &call);
+    return message;
+}
+
 bool ind_intake_message(struct ind_intake *intake, enum ind_line_form form, struct ind_slice bytes,
                         const struct ind_origin *origin, struct ind_batch *batch, bool *tallied)
 {
-    struct ind_message message;
-    size_t length = bytes.length, count = 0;
+    struct at_hand *at_hand = &intake->at_hand;
     meet(intake, batch);
-    bool cut = origin->cut || length > IND_MESSAGE_LIMIT;
-    if (length > IND_MESSAGE_LIMIT)
-        bytes.length = IND_MESSAGE_LIMIT;
-    read_message(intake, form, bytes, origin, &message);
-    if (cut)
-        message.malformed = IND_MALFORMED_CUT;
-    uint32_t account = account_of(intake, origin, &message);
+    if (!at_hand->under_way || at_hand->bytes.at != bytes.at || at_hand->bytes.length != bytes.length)
+        take_in_hand(intake, form, bytes, origin);
+    const struct ind_message *message = &at_hand->message;
+    uint32_t account = account_of(intake, origin, message);
     struct ind_tally *tally = *tallied ? NULL : tally_of(intake, account, batch);
     if (!tally && !*tallied)
         return false;
-    const uint64_t gave_up = ind_answers_gave_up(&intake->answers);
-    if (message.original.length > 0)
-        count = ind_router_decide(intake->config->router, &message, &intake->answers, intake->taken);
-    read_fields(intake, &message, count);
-    bool whole = add_copies(intake, &message, account, count, batch);
+    bool whole = add_copies(intake, message, account, at_hand->routes, batch);
     if (!*tallied && (whole || intake->next_copy > 0)) {
-        tally_message(tally, &message, length, count, ind_answers_gave_up(&intake->answers) - gave_up);
+        tally_message(tally, at_hand, bytes.length);
+        if (intake->editor && message->original.length)
+            tally_edits(intake, bytes.length, batch);
         *tallied = true;
     }
+    at_hand->under_way = !whole;
     return whole;
 }

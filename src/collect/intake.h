@@ -6,6 +6,7 @@
 #define IND_COLLECT_INTAKE_H
 
 #include "collect/batch.h"
+#include "collect/recalls.h"
 #include "core/framing.h"
 
 /* Where messages come from. Everything is borrowed for the call. */
@@ -22,7 +23,10 @@ struct ind_origin {
 enum ind_line_form { IND_LINES_RAW, IND_LINES_PLAIN, IND_LINES_JSON, IND_LINES_RFC5424 };
 
 struct ind_intake;
-struct ind_intake *ind_intake_new(const struct ind_config *config, struct ind_accounts *accounts);
+/* New; borrows all of it. `recalls`: for edits that remember; NULL: they let all messages go on. NULL where
+ * memory is out. */
+struct ind_intake *ind_intake_new(const struct ind_config *config, struct ind_accounts *accounts,
+                                  struct ind_recalls *recalls);
 void ind_intake_free(struct ind_intake *intake);
 
 /* Reads one message, or one stored line of the given form, and adds a line for each route that takes it.
@@ -31,6 +35,36 @@ void ind_intake_free(struct ind_intake *intake);
  * the message is in the tallies of a batch. */
 bool ind_intake_message(struct ind_intake *intake, enum ind_line_form form, struct ind_slice bytes,
                         const struct ind_origin *origin, struct ind_batch *batch, bool *tallied);
+
+/* What became of a message, for whoever looks on. Borrowed for the call. */
+struct ind_decided {
+    const struct ind_message *message; /* as the edits left it */
+    const struct ind_edit *dropped;    /* by which edit; or NULL */
+    const uint32_t *changed;           /* the edits that changed it */
+    size_t changed_count;
+    const uint32_t *taken; /* the routes that take it */
+    size_t taken_count;
+    struct ind_answers *answers; /* for this message */
+};
+
+struct ind_onlooker {
+    /* Called for each message, before its lines are written. */
+    void (*decided)(void *context, const struct ind_decided *decided);
+    /* Called for each change that an edit makes; or NULL. */
+    void (*changed)(void *context, const struct ind_change *change, const struct ind_message *message);
+    void *context;
+};
+
+/* From now on; *onlooker is copied. */
+void ind_intake_look_on(struct ind_intake *intake, const struct ind_onlooker *onlooker);
+
+/* Reads a message and applies all edits but those that remember, past a drop: as it may be shown. Borrowed
+ * until the next call. The intake is used for nothing else. */
+const struct ind_message *ind_intake_view(struct ind_intake *intake, enum ind_line_form form,
+                                          struct ind_slice bytes, const struct ind_origin *origin);
+
+/* The time by which the last message is filed. */
+ind_time ind_intake_time(const struct ind_intake *intake);
 
 /* Reads one message as it was received, whole or cut, and says whose it is: all but the fields of its
  * payload. `scratch` as for ind_device_resolve. */

@@ -244,6 +244,28 @@ void ind_receiver_begin(struct ind_receiver *receiver, struct ind_rules *rules)
     receiver->intake = rules->intakes[receiver->number];
 }
 
+/* The first receiver, which has our own messages, waits for the others: what edits dropped to the very end is
+ * to be told. */
+static void tell_rest(struct ind_receiver *receiver)
+{
+    struct ind_collector *collector = receiver->collector;
+    const struct timespec pause = {0, 1000000};
+    size_t told = 0;
+    atomic_fetch_add(&collector->drained, 1);
+    while (receiver->number == 0 && atomic_load(&collector->drained) < collector->intakes) {
+        take_orders(receiver); /* others may wait for new rules to be everywhere */
+        nanosleep(&pause, NULL);
+    }
+    do {
+        if (receiver->number == 0 && collector->recalls)
+            told = ind_recalls_tell(collector->recalls, ind_now(), true, IND_OWN_MESSAGES / 2);
+        if (told > 0) {
+            take_own_messages(receiver);
+            finish_burst(receiver);
+        }
+    } while (told == IND_OWN_MESSAGES / 2);
+}
+
 void *ind_receive(void *argument)
 {
     static const struct timeval second = {1, 0};
@@ -255,6 +277,7 @@ void *ind_receive(void *argument)
         turn(receiver);
     drain(receiver);
     finish_burst(receiver);
+    tell_rest(receiver);
     for (size_t i = 0; i < receiver->watched_count; i++) {
         ind_look_for_drops(receiver, &receiver->watched[i], true);
         event_free(receiver->watched[i].event);

@@ -11,7 +11,7 @@
 
 enum {
     IND_SCRATCH = 256 << 10,
-    IND_OWN_MESSAGES = 64,
+    IND_OWN_MESSAGES = 1024,
     IND_TELL_AGAIN = 60, /* seconds */
     IND_PRIORITY_DATAGRAMS = 0,
     IND_PRIORITY_STREAMS = 1,

@@ -132,8 +132,12 @@ static bool open_ports(struct ind_collector *collector, struct ind_rules *rules,
 
 static bool make_intakes(struct ind_collector *collector, struct ind_rules *rules)
 {
+    if (rules->config->edits.remember && !collector->recalls)
+        collector->recalls = ind_recalls_new(ind_collect_tell_news, collector);
+    if (rules->config->edits.remember && !collector->recalls)
+        return false;
     for (unsigned i = 0; i < collector->intakes; i++)
-        if (!(rules->intakes[i] = ind_intake_new(rules->config, collector->accounts[i])))
+        if (!(rules->intakes[i] = ind_intake_new(rules->config, collector->accounts[i], collector->recalls)))
             return false;
     return true;
 }

@@ -279,6 +279,43 @@ static json_t *routes_array(const struct ind_sheet *sheet)
     return array;
 }
 
+/* Each intake's own, by the name. */
+static json_t *edits_array(const struct ind_collector *collector, const struct ind_sheet *sheets)
+{
+    static const char *const keys[] = {"changed", "dropped", "dropped_bytes"};
+    json_t *array = json_array(), *object = NULL;
+    for (unsigned i = 0; i < collector->intakes; i++)
+        for (size_t k = 0; k < sheets[i].edit_count; k++) {
+            const struct ind_edit_count *edit = &sheets[i].edits[k];
+            const uint64_t counts[] = {edit->changed, edit->dropped, edit->dropped_bytes};
+            size_t at;
+            json_array_foreach(array, at,
+                               object) if (strcmp(json_string_value(json_object_get(object, "edit")),
+                                                  edit->name) == 0) break;
+            if (at == json_array_size(array)) {
+                object = json_object();
+                json_object_set_new(object, "edit", json_string(edit->name));
+                json_array_append_new(array, object);
+            }
+            for (size_t n = 0; n < 3; n++)
+                set_number(object, keys[n],
+                           (uint64_t)json_integer_value(json_object_get(object, keys[n])) + counts[n]);
+        }
+    return array;
+}
+
+/* What edits remember. */
+static json_t *remembered_object(const struct ind_collector *collector)
+{
+    json_t *object = json_object();
+    uint64_t entries = 0, evicted = 0;
+    if (collector->recalls)
+        ind_recalls_count(collector->recalls, &entries, &evicted);
+    set_number(object, "entries", entries);
+    set_number(object, "evicted", evicted);
+    return object;
+}
+
 static json_t *takers_array(const struct ind_sheet *sheet)
 {
     json_t *array = json_array();
@@ -356,6 +393,8 @@ char *ind_status_text(const struct ind_collector *collector, const struct ind_sh
     json_object_set_new(object, "listeners", listeners_array(collector, rows));
     json_object_set_new(object, "devices", devices_array(rows));
     json_object_set_new(object, "unknown_senders", strangers_array(rows));
+    json_object_set_new(object, "edits", edits_array(collector, sheets));
+    json_object_set_new(object, "remembered", remembered_object(collector));
     json_object_set_new(object, "routes", routes_array(&sheets[0]));
     json_object_set_new(object, "handed_on", takers_array(&sheets[0]));
     set_number(waiting, "burst_buffer", rows->burst);

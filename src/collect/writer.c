@@ -74,6 +74,12 @@ static void fill_sheet(struct ind_collector *collector, unsigned ring, struct in
         sheet->route_count = routes;
     }
     sheet->taker_count = ind_takers_count(collector->takers, &sheet->takers);
+    size_t edits;
+    const struct ind_edit_count *edit_counts = ind_book_edits(collector->book, ring, &edits);
+    if (edits > 0 && (sheet->edits = calloc(edits, sizeof *edit_counts))) {
+        memcpy(sheet->edits, edit_counts, edits * sizeof *edit_counts);
+        sheet->edit_count = edits;
+    }
 }
 
 static void sheet_done(struct ind_collector *collector)

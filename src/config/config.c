@@ -131,6 +131,12 @@ static void gather_routes(struct ind_loader *loader, const struct ind_node *valu
     gather_list(loader, value, "routes", &loader->routes, &loader->route_count);
 }
 
+static void gather_edits(struct ind_loader *loader, const struct ind_node *value, void *into)
+{
+    (void)into;
+    gather_list(loader, value, "edits", &loader->edits, &loader->edit_count);
+}
+
 static void gather_patterns(struct ind_loader *loader, const struct ind_node *value, void *into)
 {
     (void)into;
@@ -204,7 +210,8 @@ static const struct ind_key top_keys[] = {
     {"domain", read_domain},     {"open files", read_open_files}, {"burst buffer", read_burst_buffer},
     {"threads", read_threads},   {"listen", ind_load_listen},     {"allow", read_allow},
     {"devices", gather_devices}, {"patterns", gather_patterns},   {"conditions", gather_conditions},
-    {"routes", gather_routes},   {"archives", gather_archives},   {"include", read_include},
+    {"edits", gather_edits},     {"routes", gather_routes},       {"archives", gather_archives},
+    {"include", read_include},
 };
 
 const struct ind_source *ind_load_source(struct ind_loader *loader, const char *path,
@@ -293,6 +300,7 @@ static void compile(struct ind_loader *loader)
     ind_load_devices(loader);
     ind_load_conditions(loader);
     ind_load_archives(loader);
+    ind_load_edits(loader);
     ind_load_routes(loader);
     ind_finish_conditions(loader);
     if (loader->remarks->mistakes == 0)
@@ -305,6 +313,7 @@ static void config_free(struct ind_config *config)
     if (!config)
         return;
     ind_router_free(config->router);
+    ind_edits_free(config);
     ind_conditions_free(config->conditions);
     ind_patterns_free(config->patterns);
     free(config->layout_places);
@@ -348,6 +357,7 @@ static void load(const char *path, struct ind_loaded *loaded)
     free(loader.devices);
     free(loader.routes);
     free(loader.patterns);
+    free(loader.edits);
     free(loader.archives);
     free(loader.named);
     free(loader.seen);

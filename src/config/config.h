@@ -8,6 +8,7 @@
 #include "config/source.h"
 #include "core/archive_name.h"
 #include "core/device.h"
+#include "core/edit.h"
 #include "core/pattern.h"
 #include "core/retention.h"
 #include "core/rotation.h"
@@ -55,6 +56,8 @@ struct ind_config {
     struct ind_named named; /* the named conditions, for conditions given elsewhere */
     ind_condition *named_conditions;
     const char **named_texts; /* as written; for sets of conditions of their own */
+    struct ind_edits edits;
+    struct ind_place *edit_places; /* where they are written */
     struct ind_route *routes;
     size_t route_count;
     struct ind_place *route_places; /* where they are written; source NULL: nowhere */
@@ -103,6 +106,9 @@ bool ind_config_condition(const struct ind_config *config, struct ind_slice text
 /* Where a route's messages go, for people: the path with its placeholders, "standard output", or "program"
  * and its words. */
 void ind_route_describe(const struct ind_route *route, struct ind_buffer *buffer);
+
+/* What an edit does, for people: "mask phone, email". */
+void ind_edit_describe(const struct ind_edit *edit, struct ind_buffer *buffer);
 
 /* Whether some route's messages go there. */
 bool ind_config_has_to(const struct ind_config *config, enum ind_to to);

@@ -24,8 +24,8 @@ struct ind_loader {
     struct ind_node **trees; /* kept until the end: sections point into them */
     size_t tree_count;
     /* Items of the sections in the order in which they act, over all files. */
-    const struct ind_node **devices, **patterns, **routes;
-    size_t device_count, pattern_count, route_count;
+    const struct ind_node **devices, **patterns, **edits, **routes;
+    size_t device_count, pattern_count, edit_count, route_count;
     const struct ind_node **archives; /* key, value, key, value */
     size_t archive_count;
     struct ind_named_text *named;
@@ -69,6 +69,10 @@ bool ind_expect_text(struct ind_loader *loader, const struct ind_node *node, con
 bool ind_expect_list(struct ind_loader *loader, const struct ind_node *node, const char *what);
 /* A zone by its name or offset. New; NULL, told, where there is none of that name. */
 struct ind_zone *ind_read_zone(struct ind_loader *loader, const struct ind_node *node);
+/* The condition of a rule, told where it is none, or most likely not what was meant (`in_route` as for
+ * ind_condition_doubt). Returns its text, which is kept. */
+const char *ind_read_when(struct ind_loader *loader, const struct ind_node *node, bool in_route,
+                          ind_condition *when);
 bool ind_read_yes(struct ind_loader *loader, const struct ind_node *node, bool *yes);
 
 /* Reads a file, which `from` names (NULL: the call), and keeps it for remarks. NULL, told, where it cannot be
@@ -98,6 +102,8 @@ void ind_load_conditions(struct ind_loader *loader);
 /* Once all that may use them is read. */
 void ind_finish_conditions(struct ind_loader *loader);
 void ind_load_archives(struct ind_loader *loader);
+void ind_load_edits(struct ind_loader *loader);
+void ind_edits_free(struct ind_config *config);
 void ind_load_routes(struct ind_loader *loader);
 /* Archive policies that no route names. */
 void ind_finish_archives(struct ind_loader *loader);

@@ -25,20 +25,8 @@ static void keep_route_name(struct ind_loader *loader, const struct ind_node *va
 static void read_when(struct ind_loader *loader, const struct ind_node *value, void *into)
 {
     struct route_text *text = into;
-    struct ind_config *config = loader->config;
-    struct ind_mistake mistake = {0};
-    if (!ind_expect_text(loader, value, "a condition"))
-        return;
     text->when = value;
-    text->route->when_text = ind_keep(loader, value->text);
-    bool good =
-        ind_condition_read(config->conditions, value->text, &config->named, &text->route->when, &mistake);
-    bool doubt = good && ind_condition_doubt(config->conditions, text->route->when, true, &mistake);
-    if (mistake.made)
-        ind_wrong_inside(loader, value, &mistake, doubt);
-    /* A condition broken elsewhere is told there, but this route must not be used. */
-    if (!good && !mistake.made && loader->remarks->mistakes == 0)
-        ind_wrong(loader, value, "this condition uses one that cannot be read");
+    text->route->when_text = ind_read_when(loader, value, true, &text->route->when);
 }
 
 static void read_file(struct ind_loader *loader, const struct ind_node *value, void *into)
@@ -454,6 +442,21 @@ static void check_reachable(struct ind_loader *loader, const struct route_text *
                        "reaches may not be told");
 }
 
+/* Whether some route writes messages as they were received, or some rule asks for them. */
+static bool wants_original(const struct ind_config *config)
+{
+    unsigned fields = 0;
+    for (size_t i = 0; i < config->edits.count; i++)
+        fields |= ind_condition_fields(config->conditions, config->edits.rules[i].when);
+    for (size_t i = 0; i < config->route_count; i++) {
+        const struct ind_route *route = &config->routes[i];
+        fields |= ind_condition_fields(config->conditions, route->when);
+        if (route->layout == IND_LAYOUT_RAW && !route->line)
+            return true;
+    }
+    return (fields >> IND_FIELD_ORIGINAL & 1) != 0;
+}
+
 void ind_load_routes(struct ind_loader *loader)
 {
     struct ind_config *config = loader->config;
@@ -478,8 +481,11 @@ void ind_load_routes(struct ind_loader *loader)
     check_same_file(loader, texts, count);
     if (loader->remarks->mistakes == 0 && config->routes_by_name &&
         ind_conditions_compile(config->conditions))
-        config->router = ind_router_new(config->conditions, config->routes, config->route_count);
+        config->router = ind_edits_compile(&config->edits, config->conditions)
+                             ? ind_router_new(config->conditions, config->routes, config->route_count)
+                             : NULL;
     if (config->router && count)
         check_reachable(loader, texts);
+    config->edits.wants_original = wants_original(config);
     free(texts);
 }

@@ -254,6 +254,23 @@ void ind_load_conditions(struct ind_loader *loader)
     }
 }
 
+const char *ind_read_when(struct ind_loader *loader, const struct ind_node *node, bool in_route,
+                          ind_condition *when)
+{
+    struct ind_config *config = loader->config;
+    struct ind_mistake mistake = {0};
+    if (!ind_expect_text(loader, node, "a condition"))
+        return NULL;
+    bool good = ind_condition_read(config->conditions, node->text, &config->named, when, &mistake);
+    bool doubt = good && ind_condition_doubt(config->conditions, *when, in_route, &mistake);
+    if (mistake.made)
+        ind_wrong_inside(loader, node, &mistake, doubt);
+    /* A condition broken elsewhere is told there, but this rule must not be used. */
+    if (!good && !mistake.made && loader->remarks->mistakes == 0)
+        ind_wrong(loader, node, "this condition uses one that cannot be read");
+    return ind_keep(loader, node->text);
+}
+
 void ind_finish_conditions(struct ind_loader *loader)
 {
     struct ind_config *config = loader->config;

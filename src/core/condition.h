@@ -88,8 +88,9 @@ struct ind_answers {
     size_t count;               /* of all of them */
     uint32_t *hits;             /* tests that an index has found to hold */
     size_t hit_count;
-    uint64_t *marks; /* a router's, see ind_router_prepare; NULL: none */
-    uint32_t round;  /* of the message */
+    uint64_t *marks; /* the routers', see ind_router_prepare; NULL: none */
+    size_t mark_words;
+    uint32_t round; /* of the message */
     uint32_t payload_round, pattern_round;
     struct ind_payload *payload;
     struct ind_matcher *matcher; /* NULL where there are no patterns */

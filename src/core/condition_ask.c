@@ -87,7 +87,8 @@ uint64_t ind_answers_gave_up(const struct ind_answers *answers)
 static bool field_value(const struct test *test, const struct ind_message *message,
                         struct ind_answers *answers, size_t *state, struct ind_slice *value)
 {
-    const struct ind_pattern_layout *layout = *state == 0 ? match(answers, message) : NULL;
+    const struct ind_pattern_layout *layout =
+        *state == 0 && !message->additions ? match(answers, message) : NULL;
     for (size_t i = 0; layout && i < layout->field_count; i++)
         if (ind_slice_equal(layout->fields[i].name, test->name)) {
             *state = SIZE_MAX;
@@ -152,7 +153,7 @@ bool ind_test_value(const struct test *test, const struct ind_message *message, 
         *value = *state == 0 ? ind_answers_pattern(answers, message) : IND_NOTHING;
         return (*state)++ == 0 && value->length > 0;
     default:
-        *value = test->field == IND_FIELD_LABEL ? ind_device_label(message->configured, test->name)
+        *value = test->field == IND_FIELD_LABEL ? ind_message_label(message, test->name)
                                                 : ind_field_text(message, test->field);
         return (*state)++ == 0 && value->length > 0;
     }

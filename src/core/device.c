@@ -284,6 +284,15 @@ const struct ind_device *ind_devices_by_name(const struct ind_devices *devices, 
     return named ? named->device : NULL;
 }
 
+struct ind_slice ind_message_label(const struct ind_message *message, struct ind_slice name)
+{
+    const struct ind_additions *added = message->additions;
+    for (size_t i = 0; added && i < added->count; i++)
+        if (added->list[i].kind == IND_ADDED_LABEL && ind_slice_equal(name, added->list[i].name))
+            return added->list[i].value;
+    return ind_device_label(message->configured, name);
+}
+
 struct ind_slice ind_device_label(const struct ind_device *device, struct ind_slice name)
 {
     for (size_t i = 0; device && i < device->label_count; i++)

@@ -51,6 +51,8 @@ const struct ind_device *ind_devices_by_name(const struct ind_devices *devices, 
 
 /* The label's value, empty where the device (or NULL) has none of that name. */
 struct ind_slice ind_device_label(const struct ind_device *device, struct ind_slice name);
+/* The message's: one that an edit gave it, or its device's. */
+struct ind_slice ind_message_label(const struct ind_message *message, struct ind_slice name);
 
 /* `name` without a final dot and without `domain`, where it ends in it. */
 static inline struct ind_slice ind_without_domain(struct ind_slice name, struct ind_slice domain)

@@ -29,6 +29,25 @@ static void hide(struct ind_payload *payload, size_t given)
     payload->count = kept;
 }
 
+/* Fields that edits gave or took: nobody else's of that name is left. */
+static void edit_fields(const struct ind_additions *additions, struct ind_payload *payload)
+{
+    for (size_t i = 0; i < additions->count; i++) {
+        const struct ind_addition *addition = &additions->list[i];
+        size_t kept = 0, from_pattern = payload->from_pattern;
+        if (addition->kind == IND_ADDED_LABEL)
+            continue;
+        for (size_t k = 0; k < payload->count; k++)
+            if (!ind_slice_equal(payload->fields[k].name, addition->name))
+                payload->fields[kept++] = payload->fields[k];
+            else
+                payload->from_pattern -= k < from_pattern;
+        payload->count = kept;
+        if (addition->kind == IND_ADDED_FIELD)
+            (void)ind_payload_add(payload, addition->name, addition->value);
+    }
+}
+
 void ind_fields_read(const struct ind_message *message, const struct ind_matcher *matcher,
                      const struct ind_pattern_layout *layout, struct ind_slice pattern, char *scratch,
                      size_t room, struct ind_payload *payload)
@@ -43,4 +62,6 @@ void ind_fields_read(const struct ind_message *message, const struct ind_matcher
     ind_payload_add_known(message, payload);
     if (given)
         hide(payload, given);
+    if (message->additions)
+        edit_fields(message->additions, payload);
 }

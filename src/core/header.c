@@ -229,6 +229,7 @@ static void begin(struct ind_message *message, struct ind_slice original)
     message->sender = message->device = message->listener = IND_NOTHING;
     message->configured = NULL;
     message->payload = NULL;
+    message->additions = NULL;
 }
 
 void ind_header_read(const char *bytes, size_t length, ind_time reference, const struct ind_zone *zone,

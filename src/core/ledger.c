@@ -4,6 +4,7 @@ static const struct {
     const char *name, *key;
 } ends[IND_ENDS] = {{"stored", "stored"},
                     {"handed on", "handed_on"},
+                    {"dropped", "dropped"},
                     {"unrouted", "unrouted"},
                     {"refused: not allowed", "refused_sender"},
                     {"refused: empty", "refused_empty"},

@@ -11,6 +11,7 @@
 enum ind_end {
     IND_END_STORED,         /* in at least one file, its write done */
     IND_END_HANDED,         /* to standard output or a program, and in no file */
+    IND_END_DROPPED,        /* by an edit */
     IND_END_UNROUTED,       /* no route took it */
     IND_END_REFUSED_SENDER, /* its sender is not under allow: */
     IND_END_REFUSED_EMPTY,  /* nothing but line ends */

@@ -301,6 +301,34 @@ static void write_fields(const struct ind_payload *payload, struct ind_buffer *b
     ind_buffer_text(buffer, cut ? ",\"fields_cut\":true" : "");
 }
 
+static void write_label(struct ind_slice name, struct ind_slice value, bool *begun, struct ind_buffer *buffer)
+{
+    if (value.length == 0)
+        return;
+    ind_buffer_text(buffer, *begun ? "," : ",\"labels\":{");
+    *begun = true;
+    write_text(buffer, name);
+    ind_buffer_byte(buffer, ':');
+    write_text(buffer, value);
+}
+
+static void write_labels(const struct ind_message *message, struct ind_buffer *buffer)
+{
+    const struct ind_additions *added = message->additions;
+    const struct ind_device *device = message->configured;
+    bool begun = false;
+    for (size_t i = 0; device && i < device->label_count; i++) {
+        struct ind_slice name = ind_slice_of(device->labels[i].name);
+        write_label(name, ind_message_label(message, name), &begun, buffer);
+    }
+    for (size_t i = 0; added && i < added->count; i++)
+        if (added->list[i].kind == IND_ADDED_LABEL &&
+            ind_device_label(device, added->list[i].name).length == 0)
+            write_label(added->list[i].name, added->list[i].value, &begun, buffer);
+    if (begun)
+        ind_buffer_byte(buffer, '}');
+}
+
 static void write_json(const struct ind_message *message, struct ind_buffer *buffer)
 {
     ind_buffer_byte(buffer, '{');
@@ -328,14 +356,7 @@ static void write_json(const struct ind_message *message, struct ind_buffer *buf
         member(buffer, "pattern", message->payload->pattern);
     if (message->payload && message->payload->count)
         write_fields(message->payload, buffer);
-    for (size_t i = 0; message->configured && i < message->configured->label_count; i++) {
-        const struct ind_label *label = &message->configured->labels[i];
-        ind_buffer_text(buffer, i == 0 ? ",\"labels\":{\"" : ",\"");
-        ind_escape_json(buffer, ind_slice_of(label->name));
-        ind_buffer_text(buffer, "\":\"");
-        ind_escape_json(buffer, ind_slice_of(label->value));
-        ind_buffer_text(buffer, i + 1 == message->configured->label_count ? "\"}" : "\"");
-    }
+    write_labels(message, buffer);
     ind_buffer_text(buffer, "}\n");
 }
 

@@ -42,6 +42,22 @@ enum ind_transport {
     IND_TRANSPORT_UNKNOWN
 };
 
+/* What edits gave to a message, or took from it, beyond what it says itself. */
+enum ind_added { IND_ADDED_LABEL, IND_ADDED_FIELD, IND_FORGOTTEN_FIELD };
+
+struct ind_addition {
+    struct ind_slice name, value;
+    enum ind_added kind;
+};
+
+/* For all edits of one configuration, by their names. */
+enum { IND_MOST_ADDITIONS = 128 };
+
+struct ind_additions {
+    size_t count;
+    struct ind_addition list[IND_MOST_ADDITIONS]; /* each name once, among labels and among fields */
+};
+
 struct ind_message {
     ind_time received; /* at the collector, or IND_TIME_NONE */
     ind_time sent;     /* as the device claims, or IND_TIME_NONE */
@@ -56,14 +72,15 @@ struct ind_message {
     struct ind_slice host, app, procid, msgid;
     struct ind_slice data; /* structured data in RFC 5424's form */
     struct ind_slice text;
-    struct ind_slice timestamp;          /* as written; the one that `sent` comes from */
-    struct ind_slice sequence;           /* the number that the device gave its message, in digits */
-    struct ind_slice location;           /* the part of the device that speaks: "RP/0/RP0/CPU0" */
-    struct ind_slice sender;             /* the address in text */
-    struct ind_slice device;             /* never empty once ind_device_resolve has run */
-    struct ind_slice listener;           /* as configured: "udp 0.0.0.0:514" */
-    const struct ind_device *configured; /* the configured device, or NULL */
-    const struct ind_payload *payload;   /* its fields, where somebody asked for them; or NULL */
+    struct ind_slice timestamp;            /* as written; the one that `sent` comes from */
+    struct ind_slice sequence;             /* the number that the device gave its message, in digits */
+    struct ind_slice location;             /* the part of the device that speaks: "RP/0/RP0/CPU0" */
+    struct ind_slice sender;               /* the address in text */
+    struct ind_slice device;               /* never empty once ind_device_resolve has run */
+    struct ind_slice listener;             /* as configured: "udp 0.0.0.0:514" */
+    const struct ind_device *configured;   /* the configured device, or NULL */
+    const struct ind_payload *payload;     /* its fields, where somebody asked for them; or NULL */
+    const struct ind_additions *additions; /* or NULL */
 };
 
 /* "rfc5424", "rfc3164", "bare", and short English for the reasons ("structured data"); borrowed for ever. */

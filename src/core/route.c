@@ -185,8 +185,12 @@ static size_t mark_words(const struct ind_router *router)
 
 bool ind_router_prepare(const struct ind_router *router, struct ind_answers *answers)
 {
+    size_t words = mark_words(router);
+    if (words <= answers->mark_words)
+        return true;
     free(answers->marks);
-    answers->marks = calloc(mark_words(router), sizeof *answers->marks);
+    answers->marks = calloc(words, sizeof *answers->marks);
+    answers->mark_words = answers->marks ? words : 0;
     return answers->marks != NULL;
 }
 
@@ -208,7 +212,8 @@ static void mark_driven(const struct ind_router *router, unsigned pri, const str
 {
     uint64_t *marks = answers->marks, *above = marks + router->words;
     for (size_t i = router->look_start[pri]; i < router->look_start[pri + 1]; i++)
-        ind_index_look(router->set, router->looks[i], message, answers);
+        if (answers->looked[router->looks[i]] != answers->round)
+            ind_index_look(router->set, router->looks[i], message, answers);
     for (size_t h = 0; h < answers->hit_count; h++) {
         uint32_t test = answers->hits[h];
         for (uint32_t i = router->driven_start[test]; i < router->driven_start[test + 1]; i++) {
@@ -258,7 +263,6 @@ size_t ind_router_decide(const struct ind_router *router, const struct ind_messa
     const unsigned pri = message->facility * 8u + message->severity;
     const size_t last_candidate = router->start[pri + 1];
     size_t count = 0, from = 0, next = router->start[pri], marked = router->count;
-    ind_answers_next(answers);
     bool driven = router->look_start[pri] < router->look_start[pri + 1];
     if (driven) {
         mark_driven(router, pri, message, answers);

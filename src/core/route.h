@@ -39,11 +39,12 @@ struct ind_router *ind_router_new(const struct ind_conditions *set, const struct
                                   size_t count);
 void ind_router_free(struct ind_router *router);
 
-/* Gives the answers (of the router's set) what it needs to decide with them. False where memory is out. */
+/* Gives the answers (of the router's set) what it needs to decide with them; several routers may share them.
+ * False where memory is out. */
 bool ind_router_prepare(const struct ind_router *router, struct ind_answers *answers);
 
 /* Writes the indices of the routes that take the message into `taken` (room for all routes), in their order,
- * and returns how many. The answers are then those for this message. */
+ * and returns how many. The answers were begun for this message (ind_answers_next). */
 size_t ind_router_decide(const struct ind_router *router, const struct ind_message *message,
                          struct ind_answers *answers, uint32_t *taken);
 

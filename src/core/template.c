@@ -237,7 +237,7 @@ static struct ind_slice value_of(const struct ind_template_part *part, const str
     case IND_PUT_LISTENER:
         return message->listener;
     case IND_PUT_LABEL:
-        return ind_device_label(message->configured, part->text);
+        return ind_message_label(message, part->text);
     case IND_PUT_FIELD:
         return field_of(message, part->text);
     case IND_PUT_PROCID:
@@ -305,6 +305,33 @@ void ind_template_path(const struct ind_template *template, const struct ind_mes
             add_date_part((enum ind_placeholder)part->put, &clock->local, buffer);
     }
     not_an_archive(buffer, start);
+}
+
+/* As much as there is room for. */
+static void add_cut(struct ind_buffer *buffer, struct ind_slice value)
+{
+    size_t room = buffer->capacity - buffer->length;
+    if (!buffer->full)
+        ind_buffer_add(buffer, value.at, value.length < room ? value.length : room);
+    buffer->full |= value.length > room;
+}
+
+void ind_template_value(const struct ind_template *template, const struct ind_message *message,
+                        struct ind_path_clock *clock, struct ind_buffer *buffer)
+{
+    char date[32];
+    if (template->has_time)
+        set_clock(clock, message->time);
+    for (size_t i = 0; i < template->count; i++) {
+        const struct ind_template_part *part = &template->parts[i];
+        struct ind_buffer out = ind_buffer_on(date, sizeof date);
+        struct ind_slice value = value_of(part, message);
+        if (is_date_part(part->put))
+            add_date_part((enum ind_placeholder)part->put, &clock->local, &out);
+        else if (part->put == IND_PUT_TIME)
+            ind_time_write(&out, message->time);
+        add_cut(buffer, out.length ? ind_buffer_view(&out) : value);
+    }
 }
 
 void ind_template_line(const struct ind_template *template, const struct ind_message *message,

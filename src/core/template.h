@@ -76,4 +76,9 @@ void ind_template_path(const struct ind_template *template, const struct ind_mes
 void ind_template_line(const struct ind_template *template, const struct ind_message *message,
                        struct ind_path_clock *clock, struct ind_buffer *buffer);
 
+/* Adds the values as they are: nothing is escaped, an absent one is nothing. What there is no room for is
+ * cut, and buffer->full then set. */
+void ind_template_value(const struct ind_template *template, const struct ind_message *message,
+                        struct ind_path_clock *clock, struct ind_buffer *buffer);
+
 #endif

@@ -193,7 +193,7 @@ static void open_engine(struct player *player)
                                           .context = player};
     if (ind_store_open(&settings, &player->store, reason, sizeof reason) != IND_STORE_OK)
         wrong(player, "%s", reason);
-    player->intake = ind_intake_new(player->loaded.config, player->accounts);
+    player->intake = ind_intake_new(player->loaded.config, player->accounts, NULL);
     assert_non_null(player->intake);
     assert_true(ind_book_adopt(player->book, player->loaded.config));
 }

@@ -119,7 +119,7 @@ static void no_message_makes_the_intake_allocate(void **state)
     ind_config_load(path, &loaded);
     assert_non_null(loaded.config);
     struct ind_accounts *accounts = ind_accounts_new();
-    struct ind_intake *intake = ind_intake_new(loaded.config, accounts);
+    struct ind_intake *intake = ind_intake_new(loaded.config, accounts, NULL);
     struct ind_batch *batch = ind_batch_new();
     assert_non_null(intake);
     assert_non_null(batch);

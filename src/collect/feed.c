@@ -1,0 +1,124 @@
+#include "collect/feed.h"
+
+#include "collect/clock.h"
+#include "collect/inside.h"
+#include "collect/own.h"
+#include <stdlib.h>
+#include <unistd.h>
+
+enum { LOOK_SECONDS = 15, MOST_THREADS = 4, MOST_AT_ONCE = 1 << 20 };
+
+struct ind_origin ind_feed_origin(struct ind_intake *intake, struct ind_slice sender, ind_time received)
+{
+    return (struct ind_origin){.transport = IND_TRANSPORT_FILE,
+                               .number = IND_NAME_FILES,
+                               .sender = ind_intake_sender_named(intake, sender),
+                               .received = received,
+                               .now = ind_now()};
+}
+
+unsigned ind_feed_threads(const struct ind_config *config)
+{
+    long processors = sysconf(_SC_NPROCESSORS_ONLN);
+    if (config->edits.remember)
+        return 1;
+    if (config->threads)
+        return (unsigned)(config->threads < IND_MOST_INTAKES ? config->threads : IND_MOST_INTAKES);
+    return (unsigned)(processors < 1 ? 1 : processors < MOST_THREADS ? processors : MOST_THREADS);
+}
+
+static void take(struct ind_feed *feed, enum ind_line_form form, struct ind_slice line,
+                 const struct ind_origin *origin)
+{
+    bool tallied = false;
+    while (!ind_intake_message(feed->intake, form, line, origin, feed->batch, &tallied))
+        feed->batch = feed->pass_on(feed->context, feed->batch);
+}
+
+/* Filing them can make no more of them: messages of our own are always let through. */
+static void tell_news(struct ind_feed *feed, ind_time now)
+{
+    static const struct ind_address this_machine = {.bits = 0};
+    char text[IND_OWN_MESSAGE];
+    for (size_t i = 0; i < feed->news_count; i++) {
+        struct ind_buffer message = ind_buffer_on(text, sizeof text);
+        const struct ind_sender *before = feed->origin.sender;
+        const struct ind_sender sender = *ind_intake_sender(feed->intake, &this_machine);
+        const struct ind_origin origin = {.transport = IND_TRANSPORT_INTERNAL,
+                                          .number = IND_NAME_INTERNAL,
+                                          .listener = IND_SLICE("internal"),
+                                          .sender = &sender,
+                                          .received = now,
+                                          .now = now};
+        ind_own_write_news(&message, now, &feed->news[i]);
+        take(feed, IND_LINES_RAW, ind_buffer_view(&message), &origin);
+        feed->origin.sender = before;
+        feed->own++;
+    }
+    feed->news_count = 0;
+}
+
+void ind_feed_news(void *context, const struct ind_recall_news *news)
+{
+    struct ind_feed *feed = context;
+    if (feed->news_count == feed->news_room) {
+        size_t room = feed->news_room ? feed->news_room * 2 : 64;
+        struct ind_recall_news *grown = realloc(feed->news, room * sizeof *grown);
+        if (!grown)
+            return; /* what was dropped is in the ledger all the same */
+        feed->news = grown;
+        feed->news_room = room;
+    }
+    feed->news[feed->news_count++] = *news;
+}
+
+static void look_for_news(struct ind_feed *feed)
+{
+    ind_time now = ind_intake_time(feed->intake);
+    if (feed->looked == 0)
+        feed->looked = now;
+    if (now - feed->looked >= LOOK_SECONDS * IND_SECOND) {
+        feed->looked = now;
+        (void)ind_recalls_tell(feed->recalls, now, false, MOST_AT_ONCE);
+    }
+    if (feed->news_count > 0)
+        tell_news(feed, now);
+}
+
+void ind_feed_line(struct ind_feed *feed, struct ind_slice line)
+{
+    take(feed, feed->form, line, &feed->origin);
+    if (feed->recalls)
+        look_for_news(feed);
+}
+
+void ind_feed_lines(struct ind_feed *feed, struct ind_slice lines)
+{
+    if (!feed->batch)
+        feed->batch = feed->pass_on(feed->context, NULL);
+    while (lines.length > 0) {
+        const char *newline = memchr(lines.at, '\n', lines.length);
+        size_t length = newline ? (size_t)(newline - lines.at) : lines.length;
+        ind_feed_line(feed, (struct ind_slice){lines.at, length});
+        lines = ind_slice_from(lines, newline ? length + 1 : length);
+    }
+}
+
+void ind_feed_end(struct ind_feed *feed)
+{
+    if (!feed->recalls)
+        return;
+    (void)ind_recalls_tell(feed->recalls, ind_intake_time(feed->intake), true, MOST_AT_ONCE);
+    if (feed->news_count == 0)
+        return;
+    if (!feed->batch)
+        feed->batch = feed->pass_on(feed->context, NULL);
+    tell_news(feed, ind_intake_time(feed->intake));
+}
+
+void ind_feed_free(struct ind_feed *feed)
+{
+    free(feed->news);
+    feed->news = NULL;
+    feed->news_count = feed->news_room = 0;
+}

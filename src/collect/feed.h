@@ -1,0 +1,41 @@
+/* collect/feed.h: lines of files fed to an intake, one after the other; and between them the messages of our
+ * own that edits which remember call for, at the time that the lines have come to. */
+#ifndef IND_COLLECT_FEED_H
+#define IND_COLLECT_FEED_H
+
+#include "collect/intake.h"
+
+struct ind_feed {
+    struct ind_intake *intake;
+    enum ind_line_form form;
+    struct ind_origin origin; /* of the lines */
+    /* Takes a full batch (NULL at first) and gives an empty one. */
+    struct ind_batch *(*pass_on)(void *context, struct ind_batch *full);
+    void *context;
+    struct ind_batch *batch;
+    /* For edits that remember; NULL: there are none. ind_feed_news is to be its `tell`, the feed its context.
+     */
+    struct ind_recalls *recalls;
+    struct ind_recall_news *news; /* still to be told */
+    size_t news_count, news_room;
+    ind_time looked; /* for news, by the time of the lines */
+    uint64_t own;    /* messages of our own */
+};
+
+/* One line without its end; `batch` has been given. */
+void ind_feed_line(struct ind_feed *feed, struct ind_slice line);
+/* Whole lines (the last may have no end). */
+void ind_feed_lines(struct ind_feed *feed, struct ind_slice lines);
+/* All news that are left. */
+void ind_feed_end(struct ind_feed *feed);
+/* As ind_recalls_new's `tell`; `feed` as context. */
+void ind_feed_news(void *feed, const struct ind_recall_news *news);
+void ind_feed_free(struct ind_feed *feed);
+
+/* Where messages from files come from. `received` may be IND_TIME_NONE, `sender` empty. */
+struct ind_origin ind_feed_origin(struct ind_intake *intake, struct ind_slice sender, ind_time received);
+
+/* The threads that should take files apart: edits that remember see all messages in their order, on one. */
+unsigned ind_feed_threads(const struct ind_config *config);
+
+#endif

@@ -1,0 +1,16 @@
+/* collect/own.h: messages of our own, as a sender would send them (RFC 5424 section 6). */
+#ifndef IND_COLLECT_OWN_H
+#define IND_COLLECT_OWN_H
+
+#include "core/civil.h"
+#include "core/recall.h"
+
+enum { IND_OWN_MESSAGE = 2200 };
+
+/* Facility syslog, this host, app indagator. */
+void ind_own_write(struct ind_buffer *buffer, unsigned severity, ind_time time, struct ind_slice text);
+
+/* What an edit that remembers has dropped. */
+void ind_own_write_news(struct ind_buffer *buffer, ind_time time, const struct ind_recall_news *news);
+
+#endif

@@ -1,0 +1,194 @@
+#include "collect/reading.h"
+
+#include "store/reader.h"
+
+#include <errno.h>
+#include <fcntl.h>
+#include <pthread.h>
+#include <stdlib.h>
+#include <unistd.h>
+
+enum { BLOCKS = 2, TURN_BYTES = 4 << 20 };
+
+/* What one thread is to take apart next. */
+struct queued_block {
+    char *bytes;
+    size_t room, length;
+    uint64_t turn;
+};
+
+struct taker_thread {
+    const struct ind_reading *reading;
+    unsigned number;
+    pthread_t thread;
+    /* Between it and the reading thread. */
+    pthread_mutex_t mutex;
+    pthread_cond_t changed;
+    struct queued_block blocks[BLOCKS];
+    size_t first, count;
+    bool ended;
+};
+
+struct reading {
+    const struct ind_reading *call;
+    struct taker_thread *threads;
+    unsigned count, next;
+    struct queued_block *filling; /* of thread `next`; NULL: none yet */
+    uint64_t bytes, turn;
+    bool out_of_memory;
+};
+
+static void *take_blocks(void *argument)
+{
+    struct taker_thread *thread = argument;
+    const struct ind_reading *call = thread->reading;
+    for (;;) {
+        pthread_mutex_lock(&thread->mutex);
+        while (thread->count == 0 && !thread->ended)
+            pthread_cond_wait(&thread->changed, &thread->mutex);
+        bool done = thread->count == 0;
+        const struct queued_block *block = &thread->blocks[thread->first];
+        pthread_mutex_unlock(&thread->mutex);
+        if (done)
+            break;
+        call->take(call->context, thread->number, block->turn,
+                   (struct ind_slice){block->bytes, block->length});
+        pthread_mutex_lock(&thread->mutex);
+        thread->first = (thread->first + 1) % BLOCKS;
+        thread->count--;
+        pthread_cond_signal(&thread->changed);
+        pthread_mutex_unlock(&thread->mutex);
+    }
+    call->end(call->context, thread->number);
+    return NULL;
+}
+
+static struct queued_block *free_block(struct taker_thread *thread)
+{
+    pthread_mutex_lock(&thread->mutex);
+    while (thread->count == BLOCKS)
+        pthread_cond_wait(&thread->changed, &thread->mutex);
+    struct queued_block *block = &thread->blocks[(thread->first + thread->count) % BLOCKS];
+    pthread_mutex_unlock(&thread->mutex);
+    block->length = 0;
+    return block;
+}
+
+static bool append(struct queued_block *block, struct ind_slice bytes)
+{
+    if (block->room - block->length < bytes.length) {
+        size_t room = block->length + bytes.length > TURN_BYTES ? block->length + bytes.length : TURN_BYTES;
+        char *grown = realloc(block->bytes, room);
+        if (!grown)
+            return false;
+        block->bytes = grown;
+        block->room = room;
+    }
+    memcpy(block->bytes + block->length, bytes.at, bytes.length);
+    block->length += bytes.length;
+    return true;
+}
+
+/* What is filled goes to its thread; the next will be another's. */
+static void hand_over(struct reading *reading)
+{
+    struct taker_thread *thread = &reading->threads[reading->next];
+    if (!reading->filling)
+        return;
+    reading->filling->turn = reading->turn++;
+    pthread_mutex_lock(&thread->mutex);
+    thread->count++;
+    pthread_cond_signal(&thread->changed);
+    pthread_mutex_unlock(&thread->mutex);
+    reading->filling = NULL;
+    reading->next = reading->next + 1 < reading->count ? reading->next + 1 : 0;
+}
+
+/* The bytes are the reader's, and soon gone: they are copied. Turns are long, so that few batches go on their
+ * way half empty. */
+static bool pass_on(struct reading *reading, struct ind_slice block)
+{
+    const struct ind_reading *call = reading->call;
+    if (reading->filling && reading->filling->length + block.length > TURN_BYTES)
+        hand_over(reading);
+    if (!reading->filling)
+        reading->filling = free_block(&reading->threads[reading->next]);
+    const struct queued_block *before = reading->filling;
+    /* A file's last line may have no end; the next file's first is another. */
+    if (before->length && before->bytes[before->length - 1] != '\n')
+        reading->out_of_memory |= !append(reading->filling, IND_SLICE("\n"));
+    reading->out_of_memory |= !append(reading->filling, block);
+    reading->bytes += block.length;
+    return !reading->out_of_memory && call->goes_on(call->context, reading->bytes);
+}
+
+static bool take_file(struct reading *reading, const char *path)
+{
+    const struct ind_reading *call = reading->call;
+    bool standard = strcmp(path, "-") == 0;
+    int file = standard ? dup(STDIN_FILENO) : open(path, O_RDONLY | O_CLOEXEC);
+    struct ind_reader *reader =
+        file < 0 ? NULL : ind_reader_open(file, ind_compression_of(path), 0, UINT64_MAX);
+    struct ind_slice block;
+    uint64_t at;
+    enum ind_read result = IND_READ_FAILED;
+    bool going = true;
+    if (!reader) {
+        call->unread(call->context, path, true, strerror(errno));
+        return true;
+    }
+    while (going && (result = ind_reader_next(reader, &block, &at)) == IND_READ_BLOCK)
+        going = pass_on(reading, block);
+    if (result == IND_READ_FAILED)
+        call->unread(call->context, path, false, ind_reader_reason(reader));
+    ind_reader_close(reader);
+    return going;
+}
+
+static bool start_thread(struct reading *reading, unsigned number)
+{
+    struct taker_thread *thread = &reading->threads[number];
+    thread->reading = reading->call;
+    thread->number = number;
+    pthread_mutex_init(&thread->mutex, NULL);
+    pthread_cond_init(&thread->changed, NULL);
+    return pthread_create(&thread->thread, NULL, take_blocks, thread) == 0;
+}
+
+static void end_threads(struct reading *reading)
+{
+    hand_over(reading);
+    for (unsigned i = 0; i < reading->count; i++) {
+        struct taker_thread *thread = &reading->threads[i];
+        pthread_mutex_lock(&thread->mutex);
+        thread->ended = true;
+        pthread_cond_signal(&thread->changed);
+        pthread_mutex_unlock(&thread->mutex);
+        pthread_join(thread->thread, NULL);
+        for (size_t k = 0; k < BLOCKS; k++)
+            free(thread->blocks[k].bytes);
+        pthread_mutex_destroy(&thread->mutex);
+        pthread_cond_destroy(&thread->changed);
+    }
+    /* Those that could not be started. */
+    for (unsigned i = reading->count; i < reading->call->threads; i++)
+        reading->call->end(reading->call->context, i);
+    free(reading->threads);
+}
+
+enum ind_reading_end ind_read_in_turns(const struct ind_reading *call)
+{
+    struct reading reading = {.call = call};
+    bool going = true;
+    reading.threads = calloc(call->threads, sizeof *reading.threads);
+    while (reading.threads && reading.count < call->threads && start_thread(&reading, reading.count))
+        reading.count++;
+    bool good = reading.count == call->threads;
+    for (size_t i = 0; good && going && i < call->file_count; i++)
+        going = take_file(&reading, call->files[i]);
+    end_threads(&reading);
+    return !good                   ? IND_READING_NO_THREAD
+           : reading.out_of_memory ? IND_READING_NO_MEMORY
+           : !going                ? IND_READING_STOPPED
+                                   : IND_READING_DONE;
+}

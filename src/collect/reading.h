@@ -1,0 +1,28 @@
+/* collect/reading.h: files read by one thread and given in pieces, in turn, to several. */
+#ifndef IND_COLLECT_READING_H
+#define IND_COLLECT_READING_H
+
+#include "core/slice.h"
+#include <stdint.h>
+
+struct ind_reading {
+    const char *const *files; /* "-" is standard input; compressed by their names */
+    size_t file_count;
+    unsigned threads;
+    /* On thread `thread`: whole lines; the last of a file may have no end. `turn` counts the pieces. */
+    void (*take)(void *context, unsigned thread, uint64_t turn, struct ind_slice lines);
+    /* On each thread, once it is through. */
+    void (*end)(void *context, unsigned thread);
+    /* On the reading thread: whether to go on; told how many bytes were read. */
+    bool (*goes_on)(void *context, uint64_t bytes);
+    /* A file that cannot be read, or not to its end (`all` is false then). */
+    void (*unread)(void *context, const char *path, bool all, const char *reason);
+    void *context;
+};
+
+enum ind_reading_end { IND_READING_DONE, IND_READING_STOPPED, IND_READING_NO_MEMORY, IND_READING_NO_THREAD };
+
+/* Reads all of them on the calling thread; returns once all that was read is taken. */
+enum ind_reading_end ind_read_in_turns(const struct ind_reading *reading);
+
+#endif

@@ -1,0 +1,30 @@
+/* collect/recalls.h: core/recall.h for several threads: tables that are each locked for a moment, and only
+ * where an edit that remembers acts. They outlive reloads: an edit is known by its name. */
+#ifndef IND_COLLECT_RECALLS_H
+#define IND_COLLECT_RECALLS_H
+
+#include "core/recall.h"
+
+/* Devices (and texts) that are known at once, over all edits. */
+enum { IND_RECALLED = 65536 };
+
+struct ind_recalls;
+
+/* New. `tell` is called with news that are due, from whichever thread found that out, with no lock held. NULL
+ * where memory is out. */
+struct ind_recalls *ind_recalls_new(void (*tell)(void *context, const struct ind_recall_news *news),
+                                    void *context);
+void ind_recalls_free(struct ind_recalls *recalls);
+
+/* Whether the message may go on; any thread. Messages of our own always may. *key is for settling. */
+bool ind_recalls_ask(struct ind_recalls *recalls, const struct ind_edit *edit,
+                     const struct ind_message *message, uint64_t *key);
+/* See ind_recall_settle. */
+void ind_recalls_settle(struct ind_recalls *recalls, uint64_t key, const struct ind_message *message);
+
+/* Tells news that are due at `now` (`all`: or would be later), so many at most. Returns how many. */
+size_t ind_recalls_tell(struct ind_recalls *recalls, ind_time now, bool all, size_t most);
+
+void ind_recalls_count(struct ind_recalls *recalls, uint64_t *entries, uint64_t *evicted);
+
+#endif

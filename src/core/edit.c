@@ -1,0 +1,494 @@
+#include "core/edit.h"
+
+#include "core/framing.h"
+#include "core/names.h"
+#include "core/stamp.h"
+#include "core/structured_data.h"
+#include <stdlib.h>
+
+/* Places where a message's bytes lie that point into `original`: what is moved when that is written anew. */
+enum { ROOM = IND_MESSAGE_LIMIT, ORIGINAL_ROOM = 2 * IND_MESSAGE_LIMIT, ADDED_ROOM = 2 * IND_MESSAGE_LIMIT };
+
+struct ind_editor {
+    struct ind_masker masker;
+    uint32_t *passed; /* edits whose conditions hold, from the router */
+    uint32_t *changed;
+    size_t changed_count;
+    uint32_t *of_message; /* by edit: the round in which it changed something */
+    uint32_t round;
+    char *room;     /* two for each text */
+    char *original; /* two */
+    unsigned turn[IND_IN_TEXTS], original_turn;
+    struct ind_additions additions;
+    struct ind_buffer added; /* values of labels and fields */
+    struct ind_path_clock clock;
+    char device[256];
+};
+
+/* One message on its way through the edits. */
+struct run {
+    const struct ind_edits *edits;
+    struct ind_editor *editor;
+    struct ind_message *message;
+    struct ind_answers *answers;
+    const struct ind_edit_call *call;
+    ind_time reference;
+    uint32_t number; /* of the edit at hand */
+    bool did;        /* it changed something */
+};
+
+static const char *const place_names[IND_IN_PLACES] = {
+    "text", "data", "app", "procid", "msgid", "host", "facility", "severity", "label", "field", "time"};
+
+const char *ind_place_name(enum ind_place_in_message place)
+{
+    return place_names[place];
+}
+
+bool ind_edits_compile(struct ind_edits *edits, const struct ind_conditions *set)
+{
+    edits->set = set;
+    if (edits->count > 0)
+        edits->router = ind_router_new(set, edits->rules, edits->count);
+    return edits->count == 0 || edits->router;
+}
+
+struct ind_editor *ind_editor_new(const struct ind_edits *edits)
+{
+    struct ind_editor *editor = calloc(1, sizeof *editor);
+    if (!editor)
+        return NULL;
+    editor->clock.zone = edits->default_zone;
+    bool good = ind_masker_begin(&editor->masker);
+    editor->passed = calloc(edits->count + 1, sizeof *editor->passed);
+    editor->changed = calloc(edits->count + 1, sizeof *editor->changed);
+    editor->of_message = calloc(edits->count + 1, sizeof *editor->of_message);
+    editor->room = malloc((size_t)2 * IND_IN_TEXTS * ROOM); /* what nothing is written to takes no memory */
+    editor->original = malloc((size_t)2 * ORIGINAL_ROOM);
+    editor->added = ind_buffer_on(malloc(ADDED_ROOM), ADDED_ROOM);
+    if (good && editor->passed && editor->changed && editor->of_message && editor->room && editor->original &&
+        editor->added.at)
+        return editor;
+    ind_editor_free(editor);
+    return NULL;
+}
+
+void ind_editor_free(struct ind_editor *editor)
+{
+    if (!editor)
+        return;
+    ind_masker_end(&editor->masker);
+    free(editor->passed);
+    free(editor->changed);
+    free(editor->of_message);
+    free(editor->room);
+    free(editor->original);
+    free(editor->added.at);
+    free(editor);
+}
+
+const uint32_t *ind_editor_changed(const struct ind_editor *editor, size_t *count)
+{
+    *count = editor->changed_count;
+    return editor->changed;
+}
+
+uint64_t ind_editor_gave_up(const struct ind_editor *editor)
+{
+    return editor->masker.gave_up;
+}
+
+/* ---- Writing into a message ---- */
+
+static struct ind_slice *text_of(struct ind_message *message, enum ind_place_in_message in)
+{
+    struct ind_slice *const all[IND_IN_TEXTS] = {&message->text,   &message->data,  &message->app,
+                                                 &message->procid, &message->msgid, &message->host};
+    return all[in];
+}
+
+static bool lies_in(struct ind_slice part, struct ind_slice whole)
+{
+    return part.at >= whole.at && part.at + part.length <= whole.at + whole.length && part.length > 0;
+}
+
+static void move(struct ind_slice *slice, struct ind_slice old, char *to, size_t behind, ptrdiff_t by)
+{
+    if (!lies_in(*slice, old))
+        return;
+    size_t at = (size_t)(slice->at - old.at);
+    slice->at = to + (at >= behind ? (size_t)((ptrdiff_t)at + by) : at);
+}
+
+/* The message's bytes with a part of them replaced; all that points into them goes along. */
+static void splice(struct run *run, struct ind_slice *part, struct ind_slice value)
+{
+    struct ind_editor *editor = run->editor;
+    struct ind_message *message = run->message;
+    const struct ind_slice old = message->original, gone = *part;
+    if (gone.length == 0) { /* it stands nowhere */
+        *part = value;
+        return;
+    }
+    if (!lies_in(gone, old) || old.length - gone.length + value.length + 1 > ORIGINAL_ROOM) {
+        *part = value;
+        message->original = message->text.length ? message->text : IND_SLICE("-");
+        return;
+    }
+    struct ind_slice put = value.length || part == &message->text ? value : IND_SLICE("-");
+    size_t before = (size_t)(gone.at - old.at), behind = before + gone.length;
+    char *to = editor->original + (size_t)editor->original_turn * ORIGINAL_ROOM;
+    editor->original_turn ^= 1;
+    memcpy(to, old.at, before);
+    if (put.length)
+        memcpy(to + before, put.at, put.length);
+    memcpy(to + before + put.length, old.at + behind, old.length - behind);
+    ptrdiff_t by = (ptrdiff_t)put.length - (ptrdiff_t)gone.length;
+    struct ind_slice *const all[] = {
+        &message->host, &message->app,       &message->procid,   &message->msgid,    &message->data,
+        &message->text, &message->timestamp, &message->sequence, &message->location, &message->device};
+    for (size_t i = 0; i < sizeof all / sizeof *all; i++)
+        move(all[i], old, to, behind, by);
+    *part = (struct ind_slice){to + before, value.length};
+    message->original = (struct ind_slice){to, old.length - gone.length + put.length};
+    if (message->original.length == 0)
+        message->original = IND_SLICE("-");
+}
+
+static struct ind_buffer room_for(struct run *run, enum ind_place_in_message in)
+{
+    unsigned *turn = &run->editor->turn[in];
+    *turn ^= 1;
+    return ind_buffer_on(run->editor->room + ((size_t)in * 2 + *turn) * ROOM, ROOM);
+}
+
+static void changed(struct run *run, enum ind_place_in_message in, struct ind_slice name,
+                    struct ind_slice before, struct ind_slice after, size_t marks)
+{
+    struct ind_editor *editor = run->editor;
+    if (editor->of_message[run->number] != editor->round) {
+        editor->of_message[run->number] = editor->round;
+        editor->changed[editor->changed_count++] = run->number;
+    }
+    run->did = true;
+    if (!run->call->changed)
+        return;
+    const struct ind_change change = {run->number, in, name, before, after, editor->masker.put, marks};
+    run->call->changed(run->call->context, &change);
+}
+
+/* A text of the message becomes what is in `value`, which lies in its room. */
+static void replace(struct run *run, enum ind_place_in_message in, const struct ind_buffer *value,
+                    bool is_mask)
+{
+    struct ind_message *message = run->message;
+    struct ind_slice *text = text_of(message, in), after = ind_buffer_view(value), before = *text;
+    size_t marks = is_mask ? run->editor->masker.spans.count : 0;
+    while (marks > 0 && run->editor->masker.put[marks - 1].to > after.length)
+        marks--;
+    if (value->full)
+        message->malformed = IND_MALFORMED_CUT;
+    changed(run, in, IND_NOTHING, is_mask ? IND_NOTHING : before, after, marks);
+    if (run->call->keep_original || run->edits->wants_original)
+        splice(run, text, after);
+    else
+        *text = after;
+}
+
+/* ---- The kinds of edits ---- */
+
+/* A device that is no configured one is what it calls itself. */
+static void follow_host(struct run *run, bool claimed)
+{
+    struct ind_message *message = run->message;
+    struct ind_buffer name = ind_buffer_on(run->editor->device, sizeof run->editor->device);
+    if (!claimed)
+        return;
+    for (size_t i = 0; i < message->host.length && i < name.capacity; i++)
+        ind_buffer_byte(&name, ind_lower(message->host.at[i]));
+    message->device = ind_buffer_view(&name);
+}
+
+static void mask(struct run *run, const struct ind_edit *edit)
+{
+    enum { ALWAYS = 1u << IND_IN_TEXTS };
+    const unsigned by_itself = (ALWAYS - 1) & (edit->kinds ? ~0u : ~(1u << IND_IN_HOST));
+    unsigned places = edit->places ? edit->places : by_itself;
+    for (unsigned in = 0; in < IND_IN_TEXTS; in++) {
+        struct ind_slice text = *text_of(run->message, in);
+        if (!(places >> in & 1) || text.length == 0)
+            continue;
+        bool claimed = in == IND_IN_HOST && !run->message->configured;
+        struct ind_buffer out = room_for(run, in);
+        if (!ind_mask_text(edit, in, text, &run->editor->masker, &out))
+            continue;
+        replace(run, in, &out, true);
+        follow_host(run, claimed);
+    }
+}
+
+/* What a template gives for this message; its fields are read where it names any. */
+static void evaluate(struct run *run, const struct ind_template *template, struct ind_buffer *out)
+{
+    struct ind_message *message = run->message;
+    if (template->has_field)
+        message->payload = ind_answers_payload(run->answers, message);
+    ind_template_value(template, message, &run->editor->clock, out);
+    message->payload = NULL;
+}
+
+static void add(struct run *run, const struct ind_change_text *change, enum ind_added kind)
+{
+    struct ind_editor *editor = run->editor;
+    struct ind_additions *additions = &editor->additions;
+    struct ind_addition *at = additions->list, *end = at + additions->count;
+    struct ind_buffer value = editor->added;
+    size_t start = value.length;
+    if (change->template)
+        evaluate(run, change->template, &value);
+    struct ind_slice after = {value.at + start, value.length - start}, before = IND_NOTHING;
+    while (at < end && ((at->kind == IND_ADDED_LABEL) != (kind == IND_ADDED_LABEL) ||
+                        !ind_slice_equal(at->name, change->name)))
+        at++;
+    if (kind == IND_ADDED_LABEL)
+        before = ind_message_label(run->message, change->name);
+    if (kind == IND_FORGOTTEN_FIELD || run->call->changed) {
+        size_t from = 0;
+        const struct ind_payload *payload =
+            kind == IND_ADDED_LABEL ? NULL : ind_answers_payload(run->answers, run->message);
+        if (payload && !ind_payload_find(payload, change->name, &from, &before) &&
+            kind == IND_FORGOTTEN_FIELD)
+            return;
+    }
+    if ((kind == IND_ADDED_LABEL && ind_slice_equal(before, after)) ||
+        (at == end && additions->count == IND_MOST_ADDITIONS))
+        return;
+    changed(run, change->in, change->name, before, after, 0);
+    editor->added = value;
+    editor->added.full = false;
+    additions->count += at == end;
+    *at = (struct ind_addition){change->name, after, kind};
+    run->message->additions = additions;
+}
+
+static void set_number(struct run *run, const struct ind_change_text *change)
+{
+    char text[64];
+    struct ind_message *message = run->message;
+    struct ind_buffer out = ind_buffer_on(text, sizeof text);
+    evaluate(run, change->template, &out);
+    bool facility = change->in == IND_IN_FACILITY;
+    int number =
+        facility ? ind_facility_read(ind_buffer_view(&out)) : ind_severity_read(ind_buffer_view(&out));
+    uint8_t *now = facility ? &message->facility : &message->severity;
+    if (number < 0 || number == *now)
+        return;
+    struct ind_slice before = facility ? ind_facility_name(*now) : ind_severity_name(*now);
+    *now = (uint8_t)number;
+    changed(run, change->in, IND_NOTHING, before,
+            facility ? ind_facility_name(*now) : ind_severity_name(*now), 0);
+}
+
+static void set(struct run *run, const struct ind_change_text *change)
+{
+    if (change->in == IND_IN_LABEL || change->in == IND_IN_FIELD) {
+        add(run, change, change->in == IND_IN_LABEL ? IND_ADDED_LABEL : IND_ADDED_FIELD);
+    } else if (change->in == IND_IN_FACILITY || change->in == IND_IN_SEVERITY) {
+        set_number(run, change);
+    } else {
+        struct ind_buffer out = room_for(run, change->in);
+        evaluate(run, change->template, &out);
+        if (!ind_slice_equal(ind_buffer_view(&out), *text_of(run->message, change->in)))
+            replace(run, change->in, &out, false);
+    }
+}
+
+/* The structured data without an element, or without a parameter of it. */
+static void write_without(const struct ind_change_text *change, struct ind_slice data, struct ind_buffer *out)
+{
+    struct ind_slice id;
+    struct ind_param param;
+    size_t params, after = 0;
+    for (size_t at = 0; ind_data_element(data, at, &id, &params); at = after) {
+        bool meant = ind_slice_equal(id, change->name);
+        struct ind_buffer before = *out;
+        ind_buffer_byte(out, '[');
+        ind_buffer_slice(out, id);
+        for (; ind_data_param(data, params, &param, &after); params = param.next)
+            if (!meant || !ind_slice_equal(param.name, change->param)) {
+                ind_buffer_byte(out, ' ');
+                ind_buffer_slice(out, param.name);
+                ind_buffer_text(out, "=\"");
+                ind_buffer_slice(out, param.value);
+                ind_buffer_byte(out, '"');
+            }
+        ind_buffer_byte(out, ']');
+        if (meant && change->param.length == 0)
+            *out = before;
+    }
+}
+
+static void forget(struct run *run, const struct ind_change_text *change)
+{
+    if (change->in == IND_IN_FIELD) {
+        add(run, change, IND_FORGOTTEN_FIELD);
+        return;
+    }
+    struct ind_slice text = *text_of(run->message, change->in);
+    struct ind_buffer out = room_for(run, change->in);
+    bool claimed = change->in == IND_IN_HOST && !run->message->configured;
+    if (change->in == IND_IN_DATA && change->name.length)
+        write_without(change, text, &out);
+    if (out.length == text.length)
+        return;
+    replace(run, change->in, &out, false);
+    if (claimed) /* what is left is where it came from */
+        run->message->device = run->message->sender.length ? run->message->sender : IND_SLICE("-");
+}
+
+/* Seconds, milliseconds, microseconds or nanoseconds since 1970, told apart by their size; or any form that
+ * a header may have. */
+static bool read_time(struct ind_slice text, ind_time reference, const struct ind_zone *zone, ind_time *time)
+{
+    struct ind_stamp stamp;
+    size_t digits = 0;
+    ind_time number = 0;
+    while (digits < text.length && digits < 19 && ind_is_digit(text.at[digits]))
+        number = number * 10 + (text.at[digits++] - '0');
+    if (digits >= 9 && digits <= 11 && (digits == text.length || text.at[digits] == '.')) {
+        ind_time part = 0, unit = IND_SECOND / 10;
+        for (size_t i = digits + 1; i < text.length && ind_is_digit(text.at[i]); i++, unit /= 10)
+            part += unit * (text.at[i] - '0');
+        *time = number * IND_SECOND + part;
+        return true;
+    }
+    if (digits == text.length && (digits == 13 || digits == 16 || digits == 19)) {
+        for (size_t i = digits; i < 19; i++)
+            number *= 10;
+        *time = number;
+        return true;
+    }
+    if (ind_stamp_read(text.at, text.at + text.length, reference, zone, &stamp) == 0 ||
+        stamp.sent == IND_TIME_NONE)
+        return false;
+    *time = stamp.sent;
+    return true;
+}
+
+static void retime(struct run *run, const struct ind_edit *edit)
+{
+    struct ind_message *message = run->message;
+    struct ind_slice text = message->timestamp;
+    char before[IND_TIME_WIDTH], after[IND_TIME_WIDTH];
+    struct ind_buffer old = ind_buffer_on(before, sizeof before), new = ind_buffer_on(after, sizeof after);
+    const struct ind_zone *zone = edit->zone ? edit->zone
+                                  : message->configured && message->configured->zone
+                                      ? message->configured->zone
+                                      : run->edits->default_zone;
+    size_t from = 0;
+    ind_time sent;
+    if (edit->field.length &&
+        !ind_payload_find(ind_answers_payload(run->answers, message), edit->field, &from, &text))
+        return;
+    if (text.length == 0 || !read_time(text, run->reference, zone, &sent) || sent == message->sent)
+        return;
+    if (message->sent != IND_TIME_NONE)
+        ind_time_write(&old, message->sent);
+    ind_time_write(&new, sent);
+    message->sent = sent;
+    if (edit->field.length)
+        message->mark = IND_MARK_NONE;
+    if (message->transport == IND_TRANSPORT_FILE)
+        message->time = sent;
+    changed(run, IND_IN_TIME, IND_NOTHING, ind_buffer_view(&old), ind_buffer_view(&new), 0);
+}
+
+/* False where the message goes no further. */
+static bool apply(struct run *run, const struct ind_edit *edit)
+{
+    switch (edit->kind) {
+    case IND_EDIT_MASK:
+        mask(run, edit);
+        return true;
+    case IND_EDIT_TIME:
+        retime(run, edit);
+        return true;
+    case IND_EDIT_DROP:
+        return false;
+    case IND_EDIT_LABEL:
+    case IND_EDIT_SET:
+    case IND_EDIT_FORGET:
+        for (size_t i = 0; i < edit->change_count; i++) {
+            (edit->kind == IND_EDIT_FORGET ? forget : set)(run, &edit->changes[i]);
+            if (run->did) /* each sees what the ones before it did */
+                ind_answers_next(run->answers);
+        }
+        return true;
+    default:
+        return !run->call->remember || run->call->remember(run->call->context, edit, run->message);
+    }
+}
+
+static void begin(struct ind_editor *editor, struct ind_message *message)
+{
+    message->additions = NULL;
+    editor->additions.count = 0;
+    editor->added.length = 0;
+    editor->changed_count = 0;
+    editor->round++;
+    if (editor->round == 0)
+        editor->round = 1;
+}
+
+/* One after the other, with somebody looking on. */
+static const struct ind_edit *apply_all(struct run *run)
+{
+    const struct ind_edits *edits = run->edits;
+    const struct ind_edit *dropped = NULL;
+    for (run->number = 0; run->number < edits->count; run->number++) {
+        bool holds =
+            ind_condition_holds(edits->set, edits->rules[run->number].when, run->message, run->answers);
+        run->call->asked(run->call->context, run->number, holds, run->message, run->answers);
+        run->did = false;
+        if (holds && !apply(run, &edits->list[run->number])) {
+            dropped = dropped ? dropped : &edits->list[run->number];
+            if (!run->call->go_on)
+                break;
+        }
+        if (run->did)
+            ind_answers_next(run->answers);
+    }
+    return dropped;
+}
+
+const struct ind_edit *ind_edits_apply(const struct ind_edits *edits, struct ind_editor *editor,
+                                       struct ind_message *message, struct ind_answers *answers,
+                                       ind_time reference, const struct ind_edit_call *call)
+{
+    struct run run = {edits, editor, message, answers, call, reference, 0, false};
+    const struct ind_edit *dropped = NULL;
+    begin(editor, message);
+    ind_answers_next(answers);
+    if (call->asked)
+        return apply_all(&run);
+    size_t count = ind_router_decide(edits->router, message, answers, editor->passed);
+    for (size_t i = 0; i < count;) {
+        run.number = editor->passed[i++];
+        run.did = false;
+        if (!apply(&run, &edits->list[run.number])) {
+            dropped = dropped ? dropped : &edits->list[run.number];
+            if (!call->go_on)
+                return dropped;
+        }
+        if (!run.did)
+            continue;
+        /* What was found out about it may hold no more; edits above have had their turn. */
+        ind_answers_next(answers);
+        if (i == count && run.number + 1 == edits->count)
+            break;
+        count = ind_router_decide(edits->router, message, answers, editor->passed);
+        for (i = 0; i < count && editor->passed[i] <= run.number;)
+            i++;
+    }
+    return dropped;
+}

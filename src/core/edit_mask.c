@@ -1,0 +1,212 @@
+/* What a mask puts in the place of what it found. */
+#include "core/edit.h"
+#include "core/structured_data.h"
+#define PCRE2_CODE_UNIT_WIDTH 8
+#include <pcre2.h>
+#include <stdlib.h>
+
+/* Beyond so many steps an expression has not found its way, and nothing of the text is shown. */
+enum { MASK_STEPS = 200000, MASK_SPANS = 32768 };
+
+/* In a host name stand addresses and numbers that tell devices apart: those go only where `in:` says so. */
+enum { KINDS_IN_HOST = IND_MASK_PHONE | IND_MASK_EMAIL | IND_MASK_CARD | IND_MASK_SECRET };
+
+bool ind_mask_regex_read(struct ind_slice text, void **regex, struct ind_mistake *mistake)
+{
+    int error;
+    uint32_t empty = 0;
+    PCRE2_SIZE offset;
+    pcre2_code *code = pcre2_compile((PCRE2_SPTR)text.at, text.length, 0, &error, &offset, NULL);
+    *regex = code;
+    if (!code) {
+        PCRE2_UCHAR reason[120] = "";
+        pcre2_get_error_message(error, reason, sizeof reason);
+        ind_mistake_say(mistake, offset < text.length ? offset : text.length, 1,
+                        "no regular expression: ", ind_slice_of((const char *)reason), "", IND_NOTHING, "");
+        return false;
+    }
+    (void)pcre2_jit_compile(code, PCRE2_JIT_COMPLETE); /* without it, it is slower, no more */
+    if (pcre2_pattern_info(code, PCRE2_INFO_MATCHEMPTY, &empty) == 0 && empty) {
+        ind_mistake_say(mistake, 0, text.length,
+                        "this expression also fits nothing at all, and would hide that; write + where "
+                        "there is *, or name what must be there",
+                        IND_NOTHING, "", IND_NOTHING, "");
+        return false;
+    }
+    return true;
+}
+
+void ind_mask_regex_free(void *regex)
+{
+    pcre2_code_free(regex);
+}
+
+bool ind_masker_begin(struct ind_masker *masker)
+{
+    *masker =
+        (struct ind_masker){.spans = {malloc(MASK_SPANS * sizeof(struct ind_span)), 0, MASK_SPANS, false},
+                            .put = malloc(MASK_SPANS * sizeof(struct ind_span)),
+                            .match = pcre2_match_data_create(1, NULL),
+                            .effort = pcre2_match_context_create(NULL)};
+    if (masker->effort)
+        pcre2_set_match_limit(masker->effort, MASK_STEPS);
+    return masker->spans.list && masker->put && masker->match && masker->effort;
+}
+
+void ind_masker_end(struct ind_masker *masker)
+{
+    free(masker->spans.list);
+    free(masker->put);
+    pcre2_match_data_free(masker->match);
+    pcre2_match_context_free(masker->effort);
+}
+
+static bool goes_on(char c)
+{
+    return ((unsigned char)c & 0xc0) == 0x80;
+}
+
+/* Characters are hidden whole, though the expression counts bytes. */
+static void add_whole(struct ind_spans *spans, struct ind_slice text, size_t from, size_t to)
+{
+    for (int i = 0; i < 3 && from > 0 && goes_on(text.at[from]); i++)
+        from--;
+    for (int i = 0; i < 3 && to < text.length && goes_on(text.at[to]); i++)
+        to++;
+    ind_spans_add(spans, from, to);
+}
+
+static void find_regex(void *regex, struct ind_slice text, struct ind_masker *masker)
+{
+    size_t from = 0;
+    while (from < text.length) {
+        int found = pcre2_match(regex, (PCRE2_SPTR)text.at, text.length, from, from ? PCRE2_NOTBOL : 0,
+                                masker->match, masker->effort);
+        if (found == PCRE2_ERROR_NOMATCH)
+            return;
+        if (found < 0) { /* it is not known what would have been hidden */
+            masker->gave_up++;
+            masker->spans.full = true;
+            return;
+        }
+        const PCRE2_SIZE *at = pcre2_get_ovector_pointer(masker->match);
+        if (at[1] > at[0])
+            add_whole(&masker->spans, text, at[0], at[1]);
+        from = at[1] > from ? at[1] : from + 1;
+    }
+}
+
+static int by_place(const void *a, const void *b)
+{
+    const struct ind_span *x = a, *y = b;
+    return (x->from > y->from) - (x->from < y->from);
+}
+
+/* What came from several searches stands in no order. */
+static void sort(struct ind_spans *spans)
+{
+    size_t count = spans->count;
+    qsort(spans->list, count, sizeof *spans->list, by_place);
+    spans->count = 0;
+    for (size_t i = 0; i < count; i++)
+        ind_spans_add(spans, spans->list[i].from, spans->list[i].to);
+}
+
+/* Of structured data only the values of parameters are hidden, and of an escape both bytes or none: what
+ * comes out is structured data. The part of the places from *next on that lies in the value. */
+static size_t clip(const struct ind_spans *spans, size_t *next, struct ind_slice data, struct ind_slice value,
+                   struct ind_span *put, size_t count)
+{
+    size_t start = (size_t)(value.at - data.at), end = start + value.length;
+    while (*next < spans->count && spans->list[*next].to <= start)
+        ++*next;
+    size_t look = *next;
+    for (size_t at = start, step; at < end && look < spans->count; at += step) {
+        step = ind_data_is_escape(value, at - start) ? 2 : 1;
+        while (look < spans->count && spans->list[look].to <= at)
+            look++;
+        if (look == spans->count || spans->list[look].from >= at + step)
+            continue;
+        if (count > 0 && put[count - 1].to == at)
+            put[count - 1].to = (uint32_t)(at + step);
+        else
+            put[count++] = (struct ind_span){(uint32_t)at, (uint32_t)(at + step)};
+    }
+    return count;
+}
+
+static void keep_to_values(struct ind_masker *masker, struct ind_slice data)
+{
+    struct ind_slice id;
+    struct ind_param param;
+    size_t params, after = 0, next = 0, count = 0;
+    for (size_t at = 0; ind_data_element(data, at, &id, &params); at = after)
+        for (; ind_data_param(data, params, &param, &after); params = param.next)
+            count = clip(&masker->spans, &next, data, param.value, masker->put, count);
+    memcpy(masker->spans.list, masker->put, count * sizeof *masker->put);
+    masker->spans.count = count;
+}
+
+static void add_cut(struct ind_buffer *out, struct ind_slice text)
+{
+    size_t room = out->capacity - out->length;
+    if (!out->full)
+        ind_buffer_add(out, text.at, text.length < room ? text.length : room);
+    out->full |= text.length > room;
+}
+
+static void put(const struct ind_edit *edit, enum ind_place_in_message in, struct ind_slice hidden,
+                struct ind_buffer *out)
+{
+    if (edit->stars) {
+        for (size_t i = 0; i < hidden.length; i++)
+            if (!goes_on(hidden.at[i]))
+                add_cut(out, IND_SLICE("*"));
+        return;
+    }
+    for (size_t i = 0; in == IND_IN_DATA && i < edit->with.length; i++) {
+        char c = edit->with.at[i];
+        if (c == '"' || c == '\\' || c == ']')
+            add_cut(out, IND_SLICE("\\"));
+        add_cut(out, (struct ind_slice){&edit->with.at[i], 1});
+    }
+    if (in != IND_IN_DATA)
+        add_cut(out, edit->with);
+}
+
+bool ind_mask_text(const struct ind_edit *edit, enum ind_place_in_message in, struct ind_slice text,
+                   struct ind_masker *masker, struct ind_buffer *out)
+{
+    struct ind_spans *spans = &masker->spans;
+    unsigned kinds = edit->kinds;
+    size_t sources = 0, at = 0;
+    if (in == IND_IN_HOST && !edit->places)
+        kinds &= KINDS_IN_HOST;
+    spans->count = 0;
+    spans->full = false;
+    if (kinds)
+        ind_mask_find(kinds, text, spans);
+    sources = spans->count > 0;
+    for (void **regex = edit->regexes; regex && *regex; regex++, sources++)
+        find_regex(*regex, text, masker);
+    if (sources > 1)
+        sort(spans);
+    if (spans->full) {
+        spans->list[0] = (struct ind_span){0, (uint32_t)text.length};
+        spans->count = 1;
+    }
+    if (spans->count > 0 && in == IND_IN_DATA)
+        keep_to_values(masker, text);
+    if (spans->count == 0)
+        return false;
+    for (size_t i = 0; i < spans->count; i++) {
+        const struct ind_span *span = &spans->list[i];
+        add_cut(out, (struct ind_slice){text.at + at, span->from - at});
+        masker->put[i].from = (uint32_t)out->length;
+        put(edit, in, (struct ind_slice){text.at + span->from, span->to - span->from}, out);
+        masker->put[i].to = (uint32_t)out->length;
+        at = span->to;
+    }
+    add_cut(out, ind_slice_from(text, at));
+    return !ind_slice_equal(ind_buffer_view(out), text);
+}

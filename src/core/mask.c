@@ -1,0 +1,143 @@
+#include "core/mask.h"
+
+static const char *const names[IND_MASK_KINDS] = {"phone", "email", "ipv4", "ipv6", "mac", "card", "secret"};
+
+const char *ind_mask_kind_name(unsigned number)
+{
+    return names[number];
+}
+
+unsigned ind_mask_kind_read(struct ind_slice name)
+{
+    for (unsigned i = 0; i < IND_MASK_KINDS; i++)
+        if (ind_slice_equal(name, ind_slice_of(names[i])))
+            return 1u << i;
+    return 0;
+}
+
+void ind_spans_add(struct ind_spans *spans, size_t from, size_t to)
+{
+    while (spans->count > 0 && spans->list[spans->count - 1].to >= from) {
+        const struct ind_span *last = &spans->list[--spans->count];
+        from = last->from < from ? last->from : from;
+        to = last->to > to ? last->to : to;
+    }
+    if (spans->count == spans->room) {
+        spans->full = true;
+        return;
+    }
+    spans->list[spans->count++] = (struct ind_span){(uint32_t)from, (uint32_t)to};
+}
+
+/* What a byte may be the beginning of. */
+enum { WORD = 1, DIGIT = 2, HEX = 4, SIGN = 8 };
+#define L WORD
+#define X (WORD | HEX)
+#define D (WORD | HEX | DIGIT)
+#define S SIGN
+static const uint8_t classes[256] = {
+    ['0'] = D, ['1'] = D, ['2'] = D, ['3'] = D, ['4'] = D, ['5'] = D, ['6'] = D, ['7'] = D, ['8'] = D,
+    ['9'] = D, ['a'] = X, ['b'] = X, ['c'] = X, ['d'] = X, ['e'] = X, ['f'] = X, ['g'] = L, ['h'] = L,
+    ['i'] = L, ['j'] = L, ['k'] = L, ['l'] = L, ['m'] = L, ['n'] = L, ['o'] = L, ['p'] = L, ['q'] = L,
+    ['r'] = L, ['s'] = L, ['t'] = L, ['u'] = L, ['v'] = L, ['w'] = L, ['x'] = L, ['y'] = L, ['z'] = L,
+    ['A'] = X, ['B'] = X, ['C'] = X, ['D'] = X, ['E'] = X, ['F'] = X, ['G'] = L, ['H'] = L, ['I'] = L,
+    ['J'] = L, ['K'] = L, ['L'] = L, ['M'] = L, ['N'] = L, ['O'] = L, ['P'] = L, ['Q'] = L, ['R'] = L,
+    ['S'] = L, ['T'] = L, ['U'] = L, ['V'] = L, ['W'] = L, ['X'] = L, ['Y'] = L, ['Z'] = L, ['@'] = S,
+    ['+'] = S, ['('] = S, [':'] = S};
+#undef L
+#undef X
+#undef D
+#undef S
+
+static unsigned class_of(char c)
+{
+    return classes[(unsigned char)c];
+}
+
+struct search {
+    unsigned kinds;
+    struct ind_mask_text text;
+    struct ind_spans *spans;
+};
+
+static const char *found(const struct search *search, const char *at, size_t length)
+{
+    size_t from = (size_t)(at - search->text.start);
+    ind_spans_add(search->spans, from, from + length);
+    return at + length;
+}
+
+/* A run that begins with a digit, or of hexadecimal digits only, ends at `end`. */
+static const char *look_at_number(const struct search *search, const char *at, const char *end,
+                                  unsigned common)
+{
+    const struct ind_mask_text *text = &search->text;
+    const unsigned kinds = search->kinds;
+    const char next = end < text->end ? *end : '\0', *skip = end;
+    size_t length = 0;
+    bool digits = (common & DIGIT) != 0;
+    if (digits && next == '.' && kinds & IND_MASK_IPV4 && (length = ind_mask_ipv4(text, at, &skip)) > 0)
+        return found(search, at, length);
+    if ((common & HEX) != 0 && (next == ':' || next == '-' || next == '.') && kinds & IND_MASK_MAC &&
+        (length = ind_mask_mac(text, at)) > 0)
+        return found(search, at, length);
+    if ((common & HEX) != 0 && next == ':' && kinds & IND_MASK_IPV6 && (length = ind_mask_ipv6(text, at)) > 0)
+        return found(search, at, length);
+    if (digits && kinds & IND_MASK_CARD && (length = ind_mask_card(text, at)) > 0)
+        return found(search, at, length);
+    if (digits && kinds & IND_MASK_PHONE && (length = ind_mask_phone(text, at)) > 0)
+        return found(search, at, length);
+    return skip;
+}
+
+/* Words that end in one of these letters may be one behind which a secret stands. */
+static bool may_end_secret(char c)
+{
+    const uint32_t ends = 1u << ('d' - 'a') | 1u << ('e' - 'a') | 1u << ('t' - 'a') | 1u << ('n' - 'a') |
+                          1u << ('y' - 'a') | 1u << ('s' - 'a') | 1u << ('k' - 'a') | 1u << ('r' - 'a');
+    c = ind_lower(c);
+    return c >= 'a' && c <= 'z' && (ends >> (c - 'a') & 1) != 0;
+}
+
+static const char *look_at_word(const struct search *search, const char *at)
+{
+    const char *end = at;
+    unsigned common = WORD | DIGIT | HEX;
+    while (end < search->text.end && class_of(*end) & WORD)
+        common &= class_of(*end++);
+    struct ind_slice word = {at, (size_t)(end - at)}, value;
+    if ((common & HEX) != 0 || class_of(*at) & DIGIT) {
+        const char *behind = look_at_number(search, at, end, common);
+        if (behind != end)
+            return behind;
+    }
+    if (search->kinds & IND_MASK_SECRET && word.length >= 3 && may_end_secret(end[-1]) &&
+        ind_mask_secret(&search->text, word, &value))
+        return found(search, value.at, value.length);
+    return end;
+}
+
+static const char *look_at_sign(const struct search *search, const char *at)
+{
+    const struct ind_mask_text *text = &search->text;
+    struct ind_slice address;
+    size_t length = 0;
+    bool begins = at == text->start || !(class_of(at[-1]) & WORD);
+    if (*at == '@' && search->kinds & IND_MASK_EMAIL && ind_mask_email(text, at, &address))
+        return found(search, address.at, address.length);
+    if ((*at == '+' || *at == '(') && begins && search->kinds & IND_MASK_PHONE)
+        length = ind_mask_phone(text, at);
+    else if (*at == ':' && begins && search->kinds & IND_MASK_IPV6)
+        length = ind_mask_ipv6(text, at);
+    return length ? found(search, at, length) : at + 1;
+}
+
+void ind_mask_find(unsigned kinds, struct ind_slice text, struct ind_spans *spans)
+{
+    struct search search = {kinds, {text.at, text.at + text.length}, spans};
+    const char *at = text.at, *end = text.at + text.length;
+    while (at < end) {
+        unsigned class = class_of(*at);
+        at = class & WORD ? look_at_word(&search, at) : class & SIGN ? look_at_sign(&search, at) : at + 1;
+    }
+}
