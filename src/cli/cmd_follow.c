@@ -85,8 +85,8 @@ static void question(char *path, size_t room)
 {
     char *when = given.when ? ind_query_text(given.when) : NULL;
     char *layout = given.layout ? ind_query_text(given.layout) : NULL;
-    snprintf(path, room, "/follow?%s%s&%s%s", when ? "when=" : "", when ? when : "", layout ? "layout=" : "",
-             layout ? layout : "");
+    snprintf(path, room, "/follow?%s%s%s%s%s", when ? "when=" : "", when ? when : "",
+             when && layout ? "&" : "", layout ? "layout=" : "", layout ? layout : "");
     free(when);
     free(layout);
 }

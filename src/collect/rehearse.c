@@ -1,5 +1,6 @@
 #include "collect/rehearse_inside.h"
 
+#include "collect/clock.h"
 #include "collect/reading.h"
 #include <stdio.h>
 #include <stdlib.h>
@@ -9,6 +10,7 @@ struct run {
     struct ind_rehearser *rehearsers; /* one a thread */
     unsigned threads;
     struct ind_rehearsal *rehearsal;
+    ind_time now;
 };
 
 /* ---- What is seen of each message ---- */
@@ -88,7 +90,7 @@ static void on_change(void *context, const struct ind_change *change, const stru
     if (!example)
         return;
     example->in = change->in;
-    example->device = ind_example_keep(example, message->device, 64);
+    example->device = ind_example_keep(example, hidden(rehearser, IND_IN_HOST, message->device), 64);
     example->name = ind_example_keep(example, change->name, 64);
     example->before =
         ind_example_keep(example, hidden(rehearser, change->in, change->before), IND_EXAMPLE_TEXT);
@@ -113,6 +115,7 @@ struct ind_slice ind_rehearser_view(struct ind_rehearser *rehearser, unsigned nu
     }
     struct ind_origin origin =
         ind_feed_origin(side->viewer, rehearser->call->sender, rehearser->call->received);
+    origin.now = rehearser->now;
     const struct ind_message *message =
         ind_intake_view(side->viewer, rehearser->call->form, rehearser->line, &origin);
     ind_line_write(IND_LAYOUT_PLAIN, message, ind_devices_domain(side->config->devices), &side->line_clock,
@@ -204,6 +207,7 @@ static bool begin_side(struct ind_rehearser *rehearser, unsigned number, const s
     side->feed.intake = side->intake;
     side->feed.form = rehearser->call->form;
     side->feed.origin = ind_feed_origin(side->intake, rehearser->call->sender, rehearser->call->received);
+    side->feed.origin.now = rehearser->now; /* both sides stand at one moment */
     side->feed.pass_on = pass_on;
     side->feed.context = side;
     side->feed.recalls = side->recalls;
@@ -238,6 +242,7 @@ static bool begin(struct run *run, struct ind_rehearser *rehearser)
 {
     const struct ind_rehearse_call *call = run->call;
     rehearser->call = call;
+    rehearser->now = run->now;
     rehearser->room[0] = malloc(IND_REHEARSE_ROOM);
     rehearser->room[1] = malloc(IND_REHEARSE_ROOM);
     return ind_masker_begin(&rehearser->masker) && rehearser->room[0] && rehearser->room[1] &&
@@ -319,7 +324,7 @@ static unsigned count_threads(const struct ind_rehearse_call *call)
 
 bool ind_rehearse(const struct ind_rehearse_call *call, struct ind_rehearsal *rehearsal)
 {
-    struct run run = {.call = call, .threads = count_threads(call), .rehearsal = rehearsal};
+    struct run run = {.call = call, .threads = count_threads(call), .rehearsal = rehearsal, .now = ind_now()};
     const struct ind_reading reading = {.files = call->files,
                                         .file_count = call->file_count,
                                         .threads = run.threads,

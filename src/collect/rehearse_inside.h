@@ -30,7 +30,8 @@ struct ind_side {
 struct ind_rehearser {
     const struct ind_rehearse_call *call;
     struct ind_side side[2]; /* [1]: the other rules, where there are any */
-    uint64_t at;             /* the place of the line at hand */
+    ind_time now;
+    uint64_t at; /* the place of the line at hand */
     struct ind_slice line;
     struct ind_rehearsal part; /* of this thread */
     char *room[2];             /* for lines */

@@ -209,6 +209,24 @@ static void follow_host(struct run *run, bool claimed)
     message->device = ind_buffer_view(&name);
 }
 
+/* What edits above took from a text and gave to labels and fields. */
+static void mask_additions(struct run *run, const struct ind_edit *edit)
+{
+    struct ind_editor *editor = run->editor;
+    for (size_t i = 0; i < editor->additions.count; i++) {
+        struct ind_addition *addition = &editor->additions.list[i];
+        size_t start = editor->added.length;
+        struct ind_buffer out = ind_buffer_on(editor->added.at + start, editor->added.capacity - start);
+        if (addition->value.length == 0 ||
+            !ind_mask_text(edit, IND_IN_TEXT, addition->value, &editor->masker, &out))
+            continue;
+        addition->value = ind_buffer_view(&out);
+        editor->added.length += out.length;
+        changed(run, addition->kind == IND_ADDED_LABEL ? IND_IN_LABEL : IND_IN_FIELD, addition->name,
+                IND_NOTHING, addition->value, out.full ? 0 : editor->masker.spans.count);
+    }
+}
+
 static void mask(struct run *run, const struct ind_edit *edit)
 {
     enum { ALWAYS = 1u << IND_IN_TEXTS };
@@ -225,6 +243,8 @@ static void mask(struct run *run, const struct ind_edit *edit)
         replace(run, in, &out, true);
         follow_host(run, claimed);
     }
+    if (places >> IND_IN_TEXT & 1)
+        mask_additions(run, edit);
 }
 
 /* What a template gives for this message; its fields are read where it names any. */

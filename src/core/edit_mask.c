@@ -159,9 +159,13 @@ static void put(const struct ind_edit *edit, enum ind_place_in_message in, struc
                 struct ind_buffer *out)
 {
     if (edit->stars) {
+        size_t count = 0, room = out->capacity - out->length;
         for (size_t i = 0; i < hidden.length; i++)
-            if (!goes_on(hidden.at[i]))
-                add_cut(out, IND_SLICE("*"));
+            count += !goes_on(hidden.at[i]);
+        out->full |= count > room;
+        count = count < room ? count : room;
+        memset(out->at + out->length, '*', count);
+        out->length += count;
         return;
     }
     for (size_t i = 0; in == IND_IN_DATA && i < edit->with.length; i++) {
@@ -180,14 +184,15 @@ bool ind_mask_text(const struct ind_edit *edit, enum ind_place_in_message in, st
     struct ind_spans *spans = &masker->spans;
     unsigned kinds = edit->kinds;
     size_t sources = 0, at = 0;
-    if (in == IND_IN_HOST && !edit->places)
+    bool by_itself = in == IND_IN_HOST && !edit->places;
+    if (by_itself)
         kinds &= KINDS_IN_HOST;
     spans->count = 0;
     spans->full = false;
     if (kinds)
         ind_mask_find(kinds, text, spans);
     sources = spans->count > 0;
-    for (void **regex = edit->regexes; regex && *regex; regex++, sources++)
+    for (void **regex = edit->regexes; regex && *regex && !by_itself; regex++, sources++)
         find_regex(*regex, text, masker);
     if (sources > 1)
         sort(spans);

@@ -30,20 +30,33 @@ void ind_spans_add(struct ind_spans *spans, size_t from, size_t to)
 }
 
 /* What a byte may be the beginning of. */
-enum { WORD = 1, DIGIT = 2, HEX = 4, SIGN = 8 };
+enum { WORD = 1, DIGIT = 2, HEX = 4, SIGN = 8, CAPITAL = 16 };
 #define L WORD
 #define X (WORD | HEX)
 #define D (WORD | HEX | DIGIT)
 #define S SIGN
-static const uint8_t classes[256] = {
-    ['0'] = D, ['1'] = D, ['2'] = D, ['3'] = D, ['4'] = D, ['5'] = D, ['6'] = D, ['7'] = D, ['8'] = D,
-    ['9'] = D, ['a'] = X, ['b'] = X, ['c'] = X, ['d'] = X, ['e'] = X, ['f'] = X, ['g'] = L, ['h'] = L,
-    ['i'] = L, ['j'] = L, ['k'] = L, ['l'] = L, ['m'] = L, ['n'] = L, ['o'] = L, ['p'] = L, ['q'] = L,
-    ['r'] = L, ['s'] = L, ['t'] = L, ['u'] = L, ['v'] = L, ['w'] = L, ['x'] = L, ['y'] = L, ['z'] = L,
-    ['A'] = X, ['B'] = X, ['C'] = X, ['D'] = X, ['E'] = X, ['F'] = X, ['G'] = L, ['H'] = L, ['I'] = L,
-    ['J'] = L, ['K'] = L, ['L'] = L, ['M'] = L, ['N'] = L, ['O'] = L, ['P'] = L, ['Q'] = L, ['R'] = L,
-    ['S'] = L, ['T'] = L, ['U'] = L, ['V'] = L, ['W'] = L, ['X'] = L, ['Y'] = L, ['Z'] = L, ['@'] = S,
-    ['+'] = S, ['('] = S, [':'] = S};
+static const uint8_t classes[256] = {['0'] = D,           ['1'] = D,           ['2'] = D,
+                                     ['3'] = D,           ['4'] = D,           ['5'] = D,
+                                     ['6'] = D,           ['7'] = D,           ['8'] = D,
+                                     ['9'] = D,           ['a'] = X,           ['b'] = X,
+                                     ['c'] = X,           ['d'] = X,           ['e'] = X,
+                                     ['f'] = X,           ['g'] = L,           ['h'] = L,
+                                     ['i'] = L,           ['j'] = L,           ['k'] = L,
+                                     ['l'] = L,           ['m'] = L,           ['n'] = L,
+                                     ['o'] = L,           ['p'] = L,           ['q'] = L,
+                                     ['r'] = L,           ['s'] = L,           ['t'] = L,
+                                     ['u'] = L,           ['v'] = L,           ['w'] = L,
+                                     ['x'] = L,           ['y'] = L,           ['z'] = L,
+                                     ['A'] = X | CAPITAL, ['B'] = X | CAPITAL, ['C'] = X | CAPITAL,
+                                     ['D'] = X | CAPITAL, ['E'] = X | CAPITAL, ['F'] = X | CAPITAL,
+                                     ['G'] = L | CAPITAL, ['H'] = L | CAPITAL, ['I'] = L | CAPITAL,
+                                     ['J'] = L | CAPITAL, ['K'] = L | CAPITAL, ['L'] = L | CAPITAL,
+                                     ['M'] = L | CAPITAL, ['N'] = L | CAPITAL, ['O'] = L | CAPITAL,
+                                     ['P'] = L | CAPITAL, ['Q'] = L | CAPITAL, ['R'] = L | CAPITAL,
+                                     ['S'] = L | CAPITAL, ['T'] = L | CAPITAL, ['U'] = L | CAPITAL,
+                                     ['V'] = L | CAPITAL, ['W'] = L | CAPITAL, ['X'] = L | CAPITAL,
+                                     ['Y'] = L | CAPITAL, ['Z'] = L | CAPITAL, ['@'] = S,
+                                     ['+'] = S,           ['('] = S,           [':'] = S};
 #undef L
 #undef X
 #undef D
@@ -67,6 +80,27 @@ static const char *found(const struct search *search, const char *at, size_t len
     return at + length;
 }
 
+/* Most numbers are neither, and their first group tells. */
+static bool may_be_card(size_t digits, char next)
+{
+    return digits >= 13 || (digits == 4 && (next == ' ' || next == '-'));
+}
+
+static bool may_be_phone(const char *at, size_t digits, char next)
+{
+    if (*at == '0' && digits > 10)
+        return true;
+    return (*at == '0' && digits >= 2 && digits <= 5 && (next == ' ' || next == '-' || next == '/')) ||
+           (digits == 3 && next == '-');
+}
+
+/* What stands behind a word that has a secret. */
+static bool may_lead_to_secret(const char *at)
+{
+    return *at == ' ' || *at == '=' || *at == ':' || *at == '"' || *at == '\'' || *at == ']' || *at == '\\' ||
+           *at == '\t';
+}
+
 /* A run that begins with a digit, or of hexadecimal digits only, ends at `end`. */
 static const char *look_at_number(const struct search *search, const char *at, const char *end,
                                   unsigned common)
@@ -83,18 +117,30 @@ static const char *look_at_number(const struct search *search, const char *at, c
         return found(search, at, length);
     if ((common & HEX) != 0 && next == ':' && kinds & IND_MASK_IPV6 && (length = ind_mask_ipv6(text, at)) > 0)
         return found(search, at, length);
-    if (digits && kinds & IND_MASK_CARD && (length = ind_mask_card(text, at)) > 0)
+    if (!digits)
+        return skip;
+    if (kinds & IND_MASK_CARD && may_be_card((size_t)(end - at), next) &&
+        (length = ind_mask_card(text, at)) > 0)
         return found(search, at, length);
-    if (digits && kinds & IND_MASK_PHONE && (length = ind_mask_phone(text, at)) > 0)
+    if (kinds & IND_MASK_PHONE && may_be_phone(at, (size_t)(end - at), next) &&
+        (length = ind_mask_phone(text, at)) > 0)
         return found(search, at, length);
     return skip;
 }
 
-/* Words that end in one of these letters may be one behind which a secret stands. */
-static bool may_end_secret(char c)
+/* Words that begin and end so, or have a capital in them, may be one behind which a secret stands. */
+static bool may_be_secret(struct ind_slice word, bool capitals)
 {
-    const uint32_t ends = 1u << ('d' - 'a') | 1u << ('e' - 'a') | 1u << ('t' - 'a') | 1u << ('n' - 'a') |
-                          1u << ('y' - 'a') | 1u << ('s' - 'a') | 1u << ('k' - 'a') | 1u << ('r' - 'a');
+    const uint32_t begins = 1u << ('p' - 'a') | 1u << ('s' - 'a') | 1u << ('c' - 'a') | 1u << ('t' - 'a') |
+                            1u << ('b' - 'a') | 1u << ('k' - 'a') | 1u << 0;
+    char c = ind_lower(word.at[0]);
+    if (word.length < 3 || word.length > 64 ||
+        (!capitals && !(c >= 'a' && c <= 'z' && begins >> (c - 'a') & 1)))
+        return false;
+    c = word.at[word.length - 1];
+    const uint32_t ends = 1u << ('d' - 'a') | 1u << ('e' - 'a') | 1u << ('l' - 'a') | 1u << ('t' - 'a') |
+                          1u << ('n' - 'a') | 1u << ('y' - 'a') | 1u << ('s' - 'a') | 1u << ('k' - 'a') |
+                          1u << ('r' - 'a');
     c = ind_lower(c);
     return c >= 'a' && c <= 'z' && (ends >> (c - 'a') & 1) != 0;
 }
@@ -102,16 +148,19 @@ static bool may_end_secret(char c)
 static const char *look_at_word(const struct search *search, const char *at)
 {
     const char *end = at;
-    unsigned common = WORD | DIGIT | HEX;
-    while (end < search->text.end && class_of(*end) & WORD)
-        common &= class_of(*end++);
+    unsigned common = WORD | DIGIT | HEX, any = 0;
+    for (unsigned class; end < search->text.end && (class = class_of(*end)) & WORD; end++) {
+        common &= class;
+        any |= class;
+    }
     struct ind_slice word = {at, (size_t)(end - at)}, value;
     if ((common & HEX) != 0 || class_of(*at) & DIGIT) {
         const char *behind = look_at_number(search, at, end, common);
         if (behind != end)
             return behind;
     }
-    if (search->kinds & IND_MASK_SECRET && word.length >= 3 && may_end_secret(end[-1]) &&
+    if (search->kinds & IND_MASK_SECRET && end < search->text.end &&
+        may_be_secret(word, (any & CAPITAL) != 0) && may_lead_to_secret(end) &&
         ind_mask_secret(&search->text, word, &value))
         return found(search, value.at, value.length);
     return end;

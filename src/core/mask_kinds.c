@@ -185,6 +185,7 @@ struct phone {
 static void read_phone(const struct ind_mask_text *text, const char *at, bool points, struct phone *phone)
 {
     const char *here = at;
+    bool other = false;
     *phone = (struct phone){.end = at};
     if (here < text->end && *here == '(') {
         phone->opened = true;
@@ -198,6 +199,7 @@ static void read_phone(const struct ind_mask_text *text, const char *at, bool po
             phone->first = *here;
             phone->third = size > 2 ? here[2] : '\0';
         }
+        phone->other |= other;
         phone->sizes[phone->groups++] = size;
         phone->digits += size;
         here += size;
@@ -206,7 +208,7 @@ static void read_phone(const struct ind_mask_text *text, const char *at, bool po
         while (here < text->end && here - separators < 2 &&
                (*here == ' ' || *here == '-' || *here == '/' || *here == '(' || *here == ')' ||
                 (points && *here == '.')))
-            phone->other |= *here++ != '-';
+            other |= *here++ != '-';
         if (here == separators)
             break;
     }
@@ -243,15 +245,23 @@ size_t ind_mask_phone(const struct ind_mask_text *text, const char *at)
 /* ---- What stands behind password ---- */
 
 struct secret_word {
-    const char *text;
+    struct ind_slice text;
     bool strong; /* also with nothing but a blank before its value */
 };
 
+#define STRONG(text)                                                                                         \
+    {                                                                                                        \
+        {text, sizeof(text) - 1}, true                                                                       \
+    }
+#define WEAK(text)                                                                                           \
+    {                                                                                                        \
+        {text, sizeof(text) - 1}, false                                                                      \
+    }
 static const struct secret_word secret_words[] = {
-    {"password", true},   {"passwd", true}, {"passphrase", true}, {"pwd", true},    {"secret", true},
-    {"psk", true},        {"pass", false},  {"community", true},  {"bearer", true}, {"token", false},
-    {"passcode", false},  {"key", false},   {"apikey", false},    {"pin", false},   {"secrets", false},
-    {"passwords", false}, {"keys", false}};
+    STRONG("password"), STRONG("passwd"), STRONG("passphrase"), STRONG("pwd"),      STRONG("secret"),
+    STRONG("psk"),      WEAK("pass"),     STRONG("community"),  WEAK("token"),      STRONG("bearer"),
+    WEAK("passcode"),   WEAK("key"),      WEAK("apikey"),       WEAK("pin"),        WEAK("secrets"),
+    WEAK("passwords"),  WEAK("keys"),     WEAK("credential"),   WEAK("credentials")};
 
 /* Behind a strong word and a blank these are the sentence's, not a value. */
 static const char *const no_values[] = {"for",         "from",      "is",
@@ -282,15 +292,14 @@ static bool same_word(struct ind_slice word, const char *text)
 static const struct secret_word *secret_word(struct ind_slice word)
 {
     for (size_t i = 0; i < sizeof secret_words / sizeof *secret_words; i++) {
-        struct ind_slice text = ind_slice_of(secret_words[i].text);
+        struct ind_slice text = secret_words[i].text;
         if (word.length < text.length)
             continue;
         struct ind_slice tail = ind_slice_from(word, word.length - text.length);
-        if (!ind_slice_equal_nocase(tail, text))
-            continue;
-        bool camel = tail.at > word.at && tail.at[0] >= 'A' && tail.at[0] <= 'Z' && tail.at[-1] >= 'a' &&
-                     tail.at[-1] <= 'z';
-        if (tail.at == word.at || camel)
+        bool camel = word.length > text.length && tail.at[0] >= 'A' && tail.at[0] <= 'Z' &&
+                     tail.at[-1] >= 'a' && tail.at[-1] <= 'z';
+        if ((camel || word.length == text.length) && ind_lower(tail.at[0]) == text.at[0] &&
+            ind_slice_equal_nocase(tail, text))
             return &secret_words[i];
     }
     return NULL;
