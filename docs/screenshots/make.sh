@@ -63,7 +63,7 @@ routes:
 archives:
   audit: {rotate: every hour, keep: {for: 1 year, space: 40 GiB}, compress: zstd 19}
 EOF
-shoot demo "indagator demo#!sed -n '/^2\\./,/^5\\./p' demo.txt | head -n 45"
+shoot demo "indagator demo#!sed -n '/^3\\./,/^6\\./p' demo.txt | head -n 45"
 shoot check "indagator check -c broken.yaml"
 shoot check-good "sed -n '/^conditions/,\$p' indagator.yaml" "indagator check"
 cat >"$work/demo/doubtful.yaml" <<'EOF'
@@ -85,6 +85,8 @@ routes:
 EOF
 shoot check-doubts "indagator check -c doubtful.yaml --order"
 shoot explain-routes "indagator explain --sender 127.0.13.2 --received 2026-11-23T04:45:02Z '<189>Nov 23 04:45:00 pier3-sw2 ospf[311]: neighbour 192.0.2.131 on ge0/1 is full'"
+shoot rehearse "indagator rehearse messages.log | head -n 46#!indagator rehearse --received 2026-11-24T00:00:00Z messages.log | head -n 46"
+shoot rehearse-against "indagator rehearse --against before.yaml messages.log#!indagator rehearse --received 2026-11-24T00:00:00Z --against before.yaml messages.log | head -n 47"
 shoot search "indagator search --when 'device starts with \"pier3\" and severity at least error'" \
     "indagator search --when 'text contains \"Failed password\"' --by device,severity,hour" \
     "indagator search --when 'facility is local6 and severity at least error' --json"

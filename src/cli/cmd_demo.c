@@ -27,7 +27,7 @@ static struct poptOption *options(void)
 }
 
 struct demo {
-    char program[4096], fleet[4096], folder[2048], config[4096];
+    char program[4096], fleet[4096], messages[4096], folder[2048], config[4096];
     pid_t collector;
     int errors;        /* what the collector tells */
     unsigned udp, tcp; /* ports */
@@ -54,6 +54,7 @@ static bool find_fleet(struct demo *demo)
     static const char *const places[] = {IND_DEMO_INSTALLED, IND_DEMO_SOURCE};
     for (size_t i = 0; i < 2; i++) {
         snprintf(demo->fleet, sizeof demo->fleet, "%s/fleet.yaml", places[i]);
+        snprintf(demo->messages, sizeof demo->messages, "%s/messages.log", places[i]);
         if (access(demo->fleet, R_OK) == 0)
             return true;
     }
@@ -118,34 +119,73 @@ static const char configuration[] =
     "      - \"{interface:interface} ({description:text}) link {state:word}, {speed:text}\"\n"
     "conditions:\n"
     "  trouble: severity at least warning\n"
-    "  probe: 'field DPT in (\"22\", \"23\", \"3389\") and field SRC within 198.51.100.0/24'\n"
-    "routes:\n"
-    "  - name: probes              # by fields of the firewall's messages\n"
-    "    when: probe\n"
-    "    file: probes.log\n"
-    "  - name: guesses             # by fields of a pattern\n"
-    "    when: pattern is \"login-failed\"\n"
-    "    file: \"guesses/{field peer}.log\"\n"
-    "    last: yes\n"
-    "  - name: trouble-by-device   # what needs eyes, a file for each device\n"
-    "    when: trouble\n"
-    "    file: \"trouble/{device}.log\"\n"
-    "    last: yes\n"
-    "  - name: everything\n"
-    "    file: \"{facility}/{severity}.log\"\n"
-    "archives:\n"
-    "  default: {rotate: every day, keep: 30 days, compress: zstd}\n";
+    "  probe: 'field DPT in (\"22\", \"23\", \"3389\") and field SRC within 198.51.100.0/24'\n";
 
-static bool write_config(struct demo *demo)
+static const char edits[] =
+    "edits:                      # in this order, before the routes\n"
+    "  - name: hide-people       # stars, as many as there were characters\n"
+    "    mask: [phone, email]\n"
+    "  - name: ships\n"
+    "    when: device starts with \"mv-\"\n"
+    "    label: {place: on board}\n"
+    "  - name: lease-chatter     # nobody ever looked at these\n"
+    "    when: 'app is \"dhcpd\" and severity is info and not text contains \"DHCPACK\"'\n"
+    "    drop: yes\n"
+    "  - name: heat-and-light    # what the switches call critical is worse than that\n"
+    "    when: app is \"envd\" and severity is critical\n"
+    "    set: {severity: alert}\n"
+    "  - name: mail-numbers\n"
+    "    when: app is \"smtpd\"\n"
+    "    forget: [procid, msgid]\n"
+    "  - name: tern-clock        # the ship keeps the time of another port\n"
+    "    when: 'device starts with \"mv-tern\" and app is not \"wland\"'\n"
+    "    time: {zone: \"-05:00\"}\n"
+    "  - name: few-accepts       # one in five tells enough\n"
+    "    when: text starts with \"ACCEPT\" or text starts with \"PERMIT\"\n"
+    "    keep: one in 5\n"
+    "  - name: flapping          # the same again within two minutes is counted, and told once\n"
+    "    when: app is \"linkd\"\n"
+    "    repeat: 2 min\n"
+    "  - name: guessing          # of each device\n"
+    "    when: pattern is \"login-failed\"\n"
+    "    limit: 10 a minute\n";
+
+static const char routes[] = "routes:\n"
+                             "  - name: probes              # by fields of the firewall's messages\n"
+                             "    when: probe\n"
+                             "    file: probes.log\n"
+                             "  - name: guesses             # by fields of a pattern\n"
+                             "    when: pattern is \"login-failed\"\n"
+                             "    file: \"guesses/{field peer}.log\"\n"
+                             "    last: yes\n"
+                             "  - name: trouble-by-device   # what needs eyes, a file for each device\n"
+                             "    when: trouble\n"
+                             "    file: \"trouble/{device}.log\"\n"
+                             "    last: yes\n"
+                             "  - name: everything\n"
+                             "    file: \"{facility}/{severity}.log\"\n"
+                             "archives:\n"
+                             "  default: {rotate: every day, keep: 30 days, compress: zstd}\n";
+
+static bool write_config(const char *path, bool with_edits)
 {
-    snprintf(demo->config, sizeof demo->config, "%s/indagator.yaml", demo->folder);
-    FILE *file = fopen(demo->config, "w");
-    if (!file || fputs(configuration, file) < 0 || fclose(file) != 0) {
-        ind_complain("cannot write %s: %s", demo->config, strerror(errno));
+    FILE *file = fopen(path, "w");
+    if (!file || fprintf(file, "%s%s%s", configuration, with_edits ? edits : "", routes) < 0 ||
+        fclose(file) != 0) {
+        ind_complain("cannot write %s: %s", path, strerror(errno));
         return false;
     }
-    printf("%s", configuration);
     return true;
+}
+
+/* The rules, and the same without edits, to compare with. */
+static bool write_configs(struct demo *demo)
+{
+    char before[4096];
+    snprintf(demo->config, sizeof demo->config, "%s/indagator.yaml", demo->folder);
+    snprintf(before, sizeof before, "%s/before.yaml", demo->folder);
+    printf("%s%s%s", configuration, edits, routes);
+    return write_config(demo->config, true) && write_config(before, false);
 }
 
 /* Starts the program with arguments; its standard error goes to `errors` unless that is -1. */
@@ -175,9 +215,12 @@ static int show(const struct demo *demo, const char *const *arguments)
     printf("\n$ indagator");
     for (size_t i = 1; arguments[i]; i++) {
         bool quote = strpbrk(arguments[i], " {}\"*<") != NULL;
-        const char *shown = strcmp(arguments[i], demo->config) == 0  ? "indagator.yaml"
-                            : strcmp(arguments[i], demo->fleet) == 0 ? "fleet.yaml"
-                                                                     : arguments[i];
+        const char *below = strstr(arguments[i], "/before.yaml");
+        const char *shown = below                                       ? below + 1
+                            : strcmp(arguments[i], demo->config) == 0   ? "indagator.yaml"
+                            : strcmp(arguments[i], demo->fleet) == 0    ? "fleet.yaml"
+                            : strcmp(arguments[i], demo->messages) == 0 ? "messages.log"
+                                                                        : arguments[i];
         printf(" %s%s%s", quote ? "'" : "", shown, quote ? "'" : "");
     }
     printf("\n");
@@ -417,41 +460,91 @@ static bool show_explanations(const struct demo *demo)
     return true;
 }
 
+/* A day's messages through the rules, and through those without edits. */
+static bool rehearse(const struct demo *demo)
+{
+    char before[4096];
+    snprintf(before, sizeof before, "%s/before.yaml", demo->folder);
+    const char *alone[] = {"indagator",    "rehearse",   "-c",
+                           demo->config,   "--received", "2026-11-24T00:00:00Z",
+                           demo->messages, NULL};
+    const char *against[] = {
+        "indagator", "rehearse", "-c",           demo->config, "--received", "2026-11-24T00:00:00Z",
+        "--against", before,     demo->messages, NULL};
+    return show(demo, alone) == IND_EXIT_DONE && show(demo, against) == IND_EXIT_NO;
+}
+
+/* The call is what was sent; the answer is what is kept of it. */
+static bool show_edits(const struct demo *demo)
+{
+    const char *mail[] = {
+        "indagator",
+        "explain",
+        "-c",
+        demo->config,
+        "--sender",
+        "127.0.2.25",
+        "<21>1 2026-11-23T04:45:00Z hq-mail smtpd 4022 NOTE - bounced note to deck crew: call the "
+        "bosun of mv-tern on +351 555 0142",
+        NULL};
+    return show(demo, mail) == IND_EXIT_DONE;
+}
+
+static bool show_told(const struct demo *demo)
+{
+    const char *told[] = {"indagator", "search",
+                          "-c",        demo->config,
+                          "--when",    "app is \"indagator\"",
+                          "--layout",  "{time} {severity} {text}",
+                          NULL};
+    return show(demo, told) == IND_EXIT_DONE;
+}
+
 static int play(struct demo *demo)
 {
     heading("1. A configuration: where to listen, who the devices are, which file takes what");
-    if (!write_config(demo))
+    if (!write_configs(demo))
         return IND_EXIT_FAILED;
-    heading("2. A collector on loopback, and ten seconds of a day at Skerry Line, a ferry operator");
+    heading(
+        "2. Rehearsed before it counts: what would become of a day's messages, and what the edits change");
+    if (!rehearse(demo))
+        return IND_EXIT_FAILED;
+    heading("3. A collector on loopback, and ten seconds of a day at Skerry Line, a ferry operator");
     if (!start_collector(demo) || !play_fleet(demo))
         return IND_EXIT_FAILED;
-    heading("3. Trouble by device, all else by facility and severity");
+    heading("4. Trouble by device, all else by facility and severity");
     show_files(demo);
-    heading("4. How much of what, while the collector goes on");
+    heading("5. How much of what, while the collector goes on");
     if (!show_counts(demo))
         return IND_EXIT_FAILED;
-    heading("5. Three questions: who guesses passwords, what is wrong at pier 3, what was that mail about "
+    heading("6. Three questions: who guesses passwords, what is wrong at pier 3, what was that mail about "
             "mv-tern?");
     if (!show_searches(demo))
         return IND_EXIT_FAILED;
-    heading("6. Patterns: one fits, one stops; who was guessed, and which links went up and down?");
+    heading("7. What was sent, and what is kept of it");
+    if (!show_edits(demo))
+        return IND_EXIT_FAILED;
+    heading("8. Patterns: one fits, one stops; who was guessed, and which links went up and down?");
     if (!show_patterns(demo))
         return IND_EXIT_FAILED;
-    heading("7. What is a message understood as, and where does it go? Three of them, step by step");
+    heading("9. What is a message understood as, and where does it go? Three of them, step by step");
     if (!show_explanations(demo))
         return IND_EXIT_FAILED;
-    heading("8. The files become archives; the collector is asked to do it");
+    heading("10. The files become archives; the collector is asked to do it");
     const char *rotate[] = {"indagator", "rotate", "-c", demo->config, NULL};
     if (show(demo, rotate) != IND_EXIT_DONE)
         return IND_EXIT_FAILED;
     wait_until_compressed(demo);
-    heading("9. What became of every message, whose clock is off, and who is not known yet");
+    heading("11. What became of every message, whose clock is off, and who is not known yet");
     const char *status[] = {"indagator", "status", "-c", demo->config, NULL};
     if (show(demo, status) != IND_EXIT_DONE)
         return IND_EXIT_FAILED;
-    heading("10. Told to end, the collector files what it has and gives account");
+    heading("12. Told to end, the collector files what it has and gives account");
     printf("\n$ kill -TERM %ld\n", (long)demo->collector);
     end_collector(demo);
+    heading("13. What edits dropped to the end is told, too");
+    if (!show_told(demo))
+        return IND_EXIT_FAILED;
     printf("\nAll of this is in %s. To go on:\n"
            "  cd %s\n"
            "  %s check\n"

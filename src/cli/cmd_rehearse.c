@@ -404,6 +404,18 @@ static void print_result(struct printing *print)
     print_examples(print);
 }
 
+/* The files' own names tell them apart, mostly. */
+static void shorten_names(struct printing *print)
+{
+    const char *here = strrchr(print->here, '/'), *there = print->there ? strrchr(print->there, '/') : NULL;
+    here = here ? here + 1 : print->here;
+    there = there ? there + 1 : print->there;
+    if (!there || strcmp(here, there) == 0)
+        return;
+    print->here = here;
+    print->there = there;
+}
+
 static int rehearse(const struct ind_call *call, const struct ind_loaded *loaded,
                     const struct ind_loaded *other)
 {
@@ -432,6 +444,7 @@ static int rehearse(const struct ind_call *call, const struct ind_loaded *loaded
         print->rehearsal = &rehearsal;
         print->here = call->config_path ? call->config_path : ind_config_find();
         print->there = given.against;
+        shorten_names(print);
         print->bold = ind_colour();
         (call->json ? print_json : print_result)(print);
         free(print);

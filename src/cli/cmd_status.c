@@ -75,6 +75,7 @@ static void add_ledger(struct ind_table *table, const char *name, const json_t *
     ind_table_number(table, number_of(ledger, "received"));
     ind_table_number(table, number_of(ledger, "stored"));
     ind_table_number(table, number_of(ledger, "handed_on"));
+    ind_table_number(table, number_of(ledger, "dropped"));
     ind_table_number(table, number_of(ledger, "unrouted"));
     ind_table_number(table, number_of(ledger, "refused_sender") + number_of(ledger, "refused_empty"));
     ind_table_number(table, lost_of(ledger));
@@ -84,11 +85,11 @@ static void add_ledger(struct ind_table *table, const char *name, const json_t *
 static void show_ledger(const json_t *status)
 {
     static const struct ind_column columns[] = {
-        {"listener", false}, {"received", true}, {"stored", true},
-        {"handed on", true}, {"unrouted", true}, {"refused", true},
-        {"lost", true},      {"waiting", true},  {"dropped by kernel", true}};
+        {"listener", false}, {"received", true},         {"stored", true},  {"handed on", true},
+        {"dropped", true},   {"unrouted", true},         {"refused", true}, {"lost", true},
+        {"waiting", true},   {"dropped by kernel", true}};
     const json_t *total = json_object_get(status, "ledger"), *listener;
-    struct ind_table *table = ind_table_new(columns, 9);
+    struct ind_table *table = ind_table_new(columns, 10);
     uint64_t dropped = 0;
     size_t i;
     json_array_foreach(json_object_get(status, "listeners"), i, listener)
@@ -233,10 +234,10 @@ static void forms_text(const json_t *device, char *text, size_t room)
 static void show_devices(const json_t *status)
 {
     static const struct ind_column columns[] = {
-        {"device", false},   {"received", true}, {"stored", true},        {"lost", true},
+        {"device", false},   {"received", true}, {"stored", true},        {"dropped", true},   {"lost", true},
         {"malformed", true}, {"format", false},  {"last message", false}, {"its clock", false}};
     const json_t *devices = json_object_get(status, "devices"), *device;
-    struct ind_table *table = ind_table_new(columns, 8);
+    struct ind_table *table = ind_table_new(columns, 9);
     char last[48], forms[120];
     size_t i;
     json_array_foreach(devices, i, device)
@@ -248,6 +249,7 @@ static void show_devices(const json_t *status)
         ind_table_text(table, text_of(device, "device"));
         ind_table_number(table, number_of(device, "received"));
         ind_table_number(table, number_of(device, "stored"));
+        ind_table_number(table, number_of(device, "dropped"));
         ind_table_number(table, lost_of(device));
         ind_table_number(table, number_of(device, "malformed"));
         ind_table_text(table, forms);

@@ -156,9 +156,14 @@ static void check_pri(struct ind_loader *loader, const struct ind_node *value,
     if (!is_pri(change) || !template || template->count != 1 || template->parts[0].put != IND_PUT_LITERAL)
         return;
     bool facility = change->in == IND_IN_FACILITY;
+    const char *names[24];
+    const unsigned count = facility ? 24 : 8;
+    for (unsigned i = 0; i < count; i++)
+        names[i] = (facility ? ind_facility_name(i) : ind_severity_name(i)).at;
+    const char *near = ind_near(value->text, names, count);
     if ((facility ? ind_facility_read(value->text) : ind_severity_read(value->text)) < 0)
-        ind_wrong(loader, value, "unknown %s \"%.*s\"", facility ? "facility" : "severity",
-                  IND_ARG(value->text));
+        ind_wrong(loader, value, "unknown %s \"%.*s\"%s%s%s", facility ? "facility" : "severity",
+                  IND_ARG(value->text), near ? "; did you mean \"" : "", near ? near : "", near ? "\"?" : "");
 }
 
 static bool read_place(struct ind_loader *loader, const struct ind_node *key, bool forget,
@@ -617,8 +622,8 @@ void ind_edit_describe(const struct ind_edit *edit, struct ind_buffer *buffer)
         break;
     case IND_EDIT_REPEAT:
         ind_buffer_text(buffer, "s of a text within ");
-        ind_buffer_number(buffer, (unsigned long long)seconds);
-        ind_buffer_text(buffer, " s are told once");
+        ind_span_write_short(buffer, seconds);
+        ind_buffer_text(buffer, " are told once");
         break;
     case IND_EDIT_LIMIT:
         ind_buffer_text(buffer, " to ");

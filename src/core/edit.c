@@ -112,12 +112,63 @@ static bool lies_in(struct ind_slice part, struct ind_slice whole)
     return part.at >= whole.at && part.at + part.length <= whole.at + whole.length && part.length > 0;
 }
 
-static void move(struct ind_slice *slice, struct ind_slice old, char *to, size_t behind, ptrdiff_t by)
+static struct ind_buffer room_for(struct run *run, enum ind_place_in_message in)
 {
-    if (!lies_in(*slice, old))
+    unsigned *turn = &run->editor->turn[in];
+    *turn ^= 1;
+    return ind_buffer_on(run->editor->room + ((size_t)in * 2 + *turn) * ROOM, ROOM);
+}
+
+/* Where a part of the message's bytes is written anew. */
+struct seam {
+    struct ind_slice old; /* all of them, before */
+    char *to;             /* and now */
+    size_t before, behind;
+    ptrdiff_t by; /* the bytes behind have moved by so much */
+};
+
+/* What goes along. False where the slice lies in the bytes that are replaced, in part or whole. */
+static bool move(struct ind_slice *slice, const struct seam *seam)
+{
+    if (!lies_in(*slice, seam->old))
+        return true;
+    size_t at = (size_t)(slice->at - seam->old.at), end = at + slice->length;
+    bool behind = at >= seam->behind, around = at <= seam->before && end >= seam->behind;
+    if (!behind && end > seam->before && !around)
+        return false;
+    slice->at = seam->to + (behind ? (size_t)((ptrdiff_t)at + seam->by) : at);
+    if (around && end > seam->before)
+        slice->length = (size_t)((ptrdiff_t)slice->length + seam->by);
+    return true;
+}
+
+/* Parts of a header can lie over each other: what is written over is kept elsewhere. */
+static void move_all(struct run *run, const struct ind_slice *part, const struct seam *seam)
+{
+    struct ind_message *message = run->message;
+    struct ind_slice *const others[] = {&message->timestamp, &message->sequence, &message->location};
+    struct ind_buffer device = ind_buffer_on(run->editor->device, sizeof run->editor->device);
+    for (unsigned in = 0; in < IND_IN_TEXTS; in++) {
+        struct ind_slice *text = text_of(message, in);
+        if (text == part || move(text, seam))
+            continue;
+        struct ind_buffer room = room_for(run, in);
+        ind_buffer_slice(&room, *text);
+        *text = ind_buffer_view(&room);
+    }
+    for (size_t i = 0; i < 3; i++)
+        if (!move(others[i], seam))
+            *others[i] = IND_NOTHING;
+    struct ind_slice name = message->device;
+    bool same = lies_in(name, seam->old) && (size_t)(name.at - seam->old.at) < seam->behind &&
+                (size_t)(name.at - seam->old.at) + name.length > seam->before;
+    if (!same) {
+        (void)move(&message->device, seam);
         return;
-    size_t at = (size_t)(slice->at - old.at);
-    slice->at = to + (at >= behind ? (size_t)((ptrdiff_t)at + by) : at);
+    }
+    name.length = name.length < device.capacity ? name.length : device.capacity;
+    ind_buffer_slice(&device, name);
+    message->device = ind_buffer_view(&device);
 }
 
 /* The message's bytes with a part of them replaced; all that points into them goes along. */
@@ -125,41 +176,30 @@ static void splice(struct run *run, struct ind_slice *part, struct ind_slice val
 {
     struct ind_editor *editor = run->editor;
     struct ind_message *message = run->message;
-    const struct ind_slice old = message->original, gone = *part;
-    if (gone.length == 0) { /* it stands nowhere */
+    const struct ind_slice old = message->original, gone = *part; /* it may stand nowhere */
+    bool fits = old.length - gone.length + value.length + 1 <= ORIGINAL_ROOM;
+    if (!lies_in(gone, old) || !fits) {
         *part = value;
-        return;
-    }
-    if (!lies_in(gone, old) || old.length - gone.length + value.length + 1 > ORIGINAL_ROOM) {
-        *part = value;
-        message->original = message->text.length ? message->text : IND_SLICE("-");
+        if (!fits) /* from here on nothing points into it, so that nothing is written to it */
+            message->original = IND_SLICE("-");
         return;
     }
     struct ind_slice put = value.length || part == &message->text ? value : IND_SLICE("-");
-    size_t before = (size_t)(gone.at - old.at), behind = before + gone.length;
-    char *to = editor->original + (size_t)editor->original_turn * ORIGINAL_ROOM;
+    const struct seam seam = {.old = old,
+                              .to = editor->original + (size_t)editor->original_turn * ORIGINAL_ROOM,
+                              .before = (size_t)(gone.at - old.at),
+                              .behind = (size_t)(gone.at - old.at) + gone.length,
+                              .by = (ptrdiff_t)put.length - (ptrdiff_t)gone.length};
     editor->original_turn ^= 1;
-    memcpy(to, old.at, before);
+    move_all(run, part, &seam);
+    memcpy(seam.to, old.at, seam.before);
     if (put.length)
-        memcpy(to + before, put.at, put.length);
-    memcpy(to + before + put.length, old.at + behind, old.length - behind);
-    ptrdiff_t by = (ptrdiff_t)put.length - (ptrdiff_t)gone.length;
-    struct ind_slice *const all[] = {
-        &message->host, &message->app,       &message->procid,   &message->msgid,    &message->data,
-        &message->text, &message->timestamp, &message->sequence, &message->location, &message->device};
-    for (size_t i = 0; i < sizeof all / sizeof *all; i++)
-        move(all[i], old, to, behind, by);
-    *part = (struct ind_slice){to + before, value.length};
-    message->original = (struct ind_slice){to, old.length - gone.length + put.length};
+        memcpy(seam.to + seam.before, put.at, put.length);
+    memcpy(seam.to + seam.before + put.length, old.at + seam.behind, old.length - seam.behind);
+    *part = (struct ind_slice){seam.to + seam.before, value.length};
+    message->original = (struct ind_slice){seam.to, old.length - gone.length + put.length};
     if (message->original.length == 0)
         message->original = IND_SLICE("-");
-}
-
-static struct ind_buffer room_for(struct run *run, enum ind_place_in_message in)
-{
-    unsigned *turn = &run->editor->turn[in];
-    *turn ^= 1;
-    return ind_buffer_on(run->editor->room + ((size_t)in * 2 + *turn) * ROOM, ROOM);
 }
 
 static void changed(struct run *run, enum ind_place_in_message in, struct ind_slice name,
@@ -366,28 +406,39 @@ static void forget(struct run *run, const struct ind_change_text *change)
         run->message->device = run->message->sender.length ? run->message->sender : IND_SLICE("-");
 }
 
-/* Seconds, milliseconds, microseconds or nanoseconds since 1970, told apart by their size; or any form that
- * a header may have. */
+/* Seconds, milliseconds, microseconds or nanoseconds since 1970, told apart by the number of digits. */
+static bool read_count(struct ind_slice text, ind_time *time)
+{
+    static const struct {
+        size_t least, most;
+        ind_time unit;
+    } kinds[] = {
+        {9, 10, IND_SECOND}, {13, 13, IND_SECOND / 1000}, {16, 16, IND_SECOND / 1000000}, {19, 19, 1}};
+    uint64_t number = 0;
+    size_t digits = 0;
+    while (digits < text.length && digits < 19 && ind_is_digit(text.at[digits]))
+        number = number * 10 + (uint64_t)(text.at[digits++] - '0');
+    bool fraction = digits < text.length && text.at[digits] == '.' && digits <= 10;
+    if (digits < text.length && !fraction)
+        return false;
+    for (size_t i = 0; i < sizeof kinds / sizeof *kinds; i++) {
+        if (digits < kinds[i].least || digits > kinds[i].most ||
+            number >= (uint64_t)(INT64_MAX / kinds[i].unit))
+            continue;
+        ind_time part = 0, unit = IND_SECOND / 10;
+        for (size_t k = digits + 1; fraction && k < text.length && ind_is_digit(text.at[k]); k++, unit /= 10)
+            part += unit * (text.at[k] - '0');
+        *time = (ind_time)number * kinds[i].unit + part;
+        return true;
+    }
+    return false;
+}
+
 static bool read_time(struct ind_slice text, ind_time reference, const struct ind_zone *zone, ind_time *time)
 {
     struct ind_stamp stamp;
-    size_t digits = 0;
-    ind_time number = 0;
-    while (digits < text.length && digits < 19 && ind_is_digit(text.at[digits]))
-        number = number * 10 + (text.at[digits++] - '0');
-    if (digits >= 9 && digits <= 11 && (digits == text.length || text.at[digits] == '.')) {
-        ind_time part = 0, unit = IND_SECOND / 10;
-        for (size_t i = digits + 1; i < text.length && ind_is_digit(text.at[i]); i++, unit /= 10)
-            part += unit * (text.at[i] - '0');
-        *time = number * IND_SECOND + part;
+    if (read_count(text, time))
         return true;
-    }
-    if (digits == text.length && (digits == 13 || digits == 16 || digits == 19)) {
-        for (size_t i = digits; i < 19; i++)
-            number *= 10;
-        *time = number;
-        return true;
-    }
     if (ind_stamp_read(text.at, text.at + text.length, reference, zone, &stamp) == 0 ||
         stamp.sent == IND_TIME_NONE)
         return false;

@@ -87,6 +87,14 @@ struct ind_edits {
     bool wants_original; /* something asks for the message's bytes as received: they are edited too */
 };
 
+/* "30 s", "2 min": as people write a span of whole seconds. */
+static inline void ind_span_write_short(struct ind_buffer *buffer, int64_t seconds)
+{
+    bool minutes = seconds % 60 == 0;
+    ind_buffer_number(buffer, (unsigned long long)(minutes ? seconds / 60 : seconds));
+    ind_buffer_text(buffer, minutes ? " min" : " s");
+}
+
 /* Whether what it decides depends on messages before. */
 static inline bool ind_edit_remembers(const struct ind_edit *edit)
 {

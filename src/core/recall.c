@@ -297,8 +297,8 @@ void ind_recall_write(const struct ind_recall_news *news, struct ind_buffer *buf
         ind_buffer_text(buffer, " said ");
         write_times(buffer, news->count);
         ind_buffer_text(buffer, " more within ");
-        ind_buffer_number(buffer, seconds);
-        ind_buffer_text(buffer, " s: ");
+        ind_span_write_short(buffer, news->span / IND_SECOND);
+        ind_buffer_text(buffer, ": ");
         ind_buffer_text(buffer, news->text[0] ? news->text : "(the same)");
         return;
     }

@@ -4,7 +4,7 @@
 set -u
 here=$(cd "$(dirname "$0")" && pwd)
 failed=0
-for name in header payload framing condition config devices fleet line pattern; do
+for name in header payload framing condition config devices fleet line pattern edits; do
     scratch=$(mktemp -d)
     if [ "$name" = header ]; then # the page of headers has one of each form
         awk -v to="$scratch" '/^```$/ { inside = !inside; next } inside && !/^ / { printf "%s", $0 > (to "/page-" NR) }' \

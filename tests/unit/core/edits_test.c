@@ -126,6 +126,20 @@ static void masks_hide_and_leave_the_rest_in_place(void **state)
     assert_slice(world.message.text, "nothing to hide");
 }
 
+/* Whose a message is stays known, whatever host is written into it. */
+static void the_device_stays_when_the_host_is_set(void **state)
+{
+    (void)state;
+    change(add(NULL, IND_EDIT_SET), IND_IN_HOST, NULL, "somewhere-else");
+    change(add(NULL, IND_EDIT_SET), IND_IN_APP, NULL, "an-app-with-a-long-name");
+    edit("<13>1 2026-11-23T04:45:00Z pier1-rtr app1 - - - up");
+    assert_slice(world.message.device, "pier1-rtr");
+    assert_slice(world.message.host, "somewhere-else");
+    assert_slice(world.message.original,
+                 "<13>1 2026-11-23T04:45:00Z somewhere-else an-app-with-a-long-name - - - up");
+    assert_slice(world.message.timestamp, "2026-11-23T04:45:00Z");
+}
+
 /* A host that is a person is hidden, also as the device that it becomes; one that is an address is not. */
 static void a_claimed_device_is_hidden_with_its_host(void **state)
 {
@@ -450,6 +464,7 @@ int main(void)
 {
     const struct CMUnitTest tests[] = {
         cmocka_unit_test_setup_teardown(masks_hide_and_leave_the_rest_in_place, begin, end),
+        cmocka_unit_test_setup_teardown(the_device_stays_when_the_host_is_set, begin, end),
         cmocka_unit_test_setup_teardown(a_claimed_device_is_hidden_with_its_host, begin, end),
         cmocka_unit_test_setup_teardown(structured_data_stays_structured, begin, end),
         cmocka_unit_test_setup_teardown(later_conditions_see_what_was_changed, begin, end),
