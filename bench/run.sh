@@ -63,6 +63,21 @@ archives:
   default: {rotate: {size: 100 GiB}, compress: none}
 YAML
 }
+# All built-in kinds; so many threads take messages apart.
+masks() {
+    cat <<YAML
+store: mask-store
+state: mask-state
+zone: UTC
+threads: $1
+edits:
+  - {name: hide, mask: [phone, email, ipv4, ipv6, mac, card, secret], with: "***"}
+routes:
+  - {name: all, file: all.log, layout: raw}
+archives:
+  default: {rotate: {size: 100 GiB}, compress: none}
+YAML
+}
 literals() {
     printf '%s\n' 'power supply 1 failed' 'fan tray 2' 'duplicate address' 'spanning tree loop' 'withdrawn by peer' \
         'reason code 4011' 'certificate expired' 'link flap on ge1' 'station denied' 'pool exhausted' 'clock not set' \
@@ -128,6 +143,37 @@ for _ in $(seq "$rounds"); do
     ratio "$b" "$a" >>collect.ratios
     echo >>collect.ratios
 done
+
+echo "rehearse …" >&2
+rehearsing=0 collecting=0
+for _ in $(seq "$rounds"); do
+    a=$(seconds "$program" rehearse in.log)
+    rm -rf store state
+    b=$(seconds "$program" collect --from in.log)
+    rehearsing=$(least "$rehearsing" "$a") collecting=$(least "$collecting" "$b")
+    ratio "$b" "$a" >>rehearse.ratios
+    echo >>rehearse.ratios
+done
+
+echo "masks …" >&2
+mawk -f "$here/hidden.awk" in.log >hidden.log
+head -n $((messages / 10)) hidden.log >hidden-tenth.log
+masks 2 >mask.yaml
+masks 1 >mask-one.yaml
+rm -rf mask-store mask-state
+"$program" collect -c mask.yaml --from hidden-tenth.log >/dev/null
+sed -E -f "$here/mask.sed" hidden-tenth.log >hidden.out
+cmp mask-store/all.log hidden.out
+masking=0 sedding=0 one=0
+for _ in 1 2 3; do
+    rm -rf mask-store mask-state
+    masking=$(least "$masking" "$(seconds "$program" collect -c mask.yaml --from hidden.log)")
+    sedding=$(least "$sedding" "$(seconds sed -E -f "$here/mask.sed" hidden-tenth.log)")
+    rm -rf mask-store mask-state
+    one=$(least "$one" "$(seconds "$program" rehearse -c mask-one.yaml hidden.log)")
+done
+hidden=$(stat -c %s hidden.log)
+rm -rf mask-store mask-state hidden.log hidden.out
 
 echo "search …" >&2
 find store -name '*.log' -exec cat {} + >plain.log
@@ -214,6 +260,10 @@ field() { echo "$header" | awk -F'\t' -v row="$1" -v column="$2" '$1 == row { pr
     echo "| \`check\` of 10,000 routes, the whole call (\`indagator check -c many.yaml\`) | $checking s | | | 1 s |"
     echo "| \`collect -c four.yaml --from in.log\`: $megabytes MB by four conditions into four \`raw\` files | $filter s | \`mawk -f bench/four.awk in.log\`: $mawk s | $(ratio "$mawk" "$filter"), median of the rounds $(median <filter.ratios) | 4 |"
     echo "| \`collect --from\` of $megabytes MB into 192 \`plain\` files, 1 route | $ours s, $(awk -v n="$messages" -v s="$ours" 'BEGIN { printf "%.2f", n / s / 1e6 }') million messages/s | mawk that splits at \`[<>]\` and prints, parsing nothing: $theirs s | $(ratio "$theirs" "$ours"), median of the rounds $(median <collect.ratios) | 5, stretch 8 |"
+    sed10=$(awk -v s="$sedding" 'BEGIN { printf "%.1f", s * 10 }')
+    echo "| all kinds of masks: \`collect -c mask.yaml --from hidden.log\`, $((hidden / 1000000)) MB, into one \`raw\` file | $masking s | \`LC_ALL=C sed -E -f bench/mask.sed\` on a tenth, times ten: $sed10 s; the same output | $(ratio "$sed10" "$masking") | 10 |"
+    echo "| the same on one core, \`rehearse -c mask-one.yaml hidden.log\` with \`threads: 1\` | $one s, $(awk -v n="$messages" -v s="$one" 'BEGIN { printf "%.0f,000", n / s / 1e3 }') messages/s | sed as above: $sed10 s | $(ratio "$sed10" "$one") | 500,000 messages/s |"
+    echo "| \`rehearse in.log\`, $megabytes MB | $rehearsing s | \`collect --from in.log\`, the same rules: $collecting s | $(ratio "$collecting" "$rehearsing"), median of the rounds $(median <rehearse.ratios) | 1.5 |"
     echo "| \`search\` of a rare literal in $((plain / 1000000)) MB of plain lines | $mine s, $(awk -v n="$plain" -v s="$mine" 'BEGIN { printf "%.1f", n / s / 1e9 }') GB/s | \`LC_ALL=C grep -cF\`: $grep s | $(ratio "$grep" "$mine") | 1 |"
     echo "| the same | $mine s | ripgrep: $ripgrep s, $(awk -v n="$plain" -v s="$ripgrep" 'BEGIN { printf "%.1f", n / s / 1e9 }') GB/s | $(ratio "$ripgrep" "$mine") | stretch 5 GB/s |"
     echo "| \`search --when 'text contains … or …' --count plain.log\`, 20 literals | $many s, $(awk -v n="$plain" -v s="$many" 'BEGIN { printf "%.1f", n / s / 1e9 }') GB/s | \`LC_ALL=C grep -c -F -f literals.txt plain.log\`: $grepmany s | $(ratio "$grepmany" "$many") | 1 |"

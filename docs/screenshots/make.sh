@@ -65,7 +65,8 @@ archives:
 EOF
 shoot demo "indagator demo#!sed -n '/^3\\./,/^6\\./p' demo.txt | head -n 45"
 shoot check "indagator check -c broken.yaml"
-shoot check-good "sed -n '/^conditions/,\$p' indagator.yaml" "indagator check"
+shoot check-good "sed -n '/^routes/,\$p' indagator.yaml" "indagator check"
+shoot explain-edits "indagator explain --sender 127.0.2.25 --received 2026-11-23T04:45:02Z '<21>1 2026-11-23T04:45:00Z hq-mail smtpd 4022 NOTE - bounced note to deck crew: call the bosun of mv-tern on +351 555 0142'"
 cat >"$work/demo/doubtful.yaml" <<'EOF'
 listen: [{udp: "0.0.0.0:514"}]
 patterns:
@@ -85,8 +86,8 @@ routes:
 EOF
 shoot check-doubts "indagator check -c doubtful.yaml --order"
 shoot explain-routes "indagator explain --sender 127.0.13.2 --received 2026-11-23T04:45:02Z '<189>Nov 23 04:45:00 pier3-sw2 ospf[311]: neighbour 192.0.2.131 on ge0/1 is full'"
-shoot rehearse "indagator rehearse messages.log | head -n 46#!indagator rehearse --received 2026-11-24T00:00:00Z messages.log | head -n 46"
-shoot rehearse-against "indagator rehearse --against before.yaml messages.log#!indagator rehearse --received 2026-11-24T00:00:00Z --against before.yaml messages.log | head -n 47"
+shoot rehearse "indagator rehearse messages.log | head -n 43#!indagator rehearse --received 2026-11-24T00:00:00Z messages.log | head -n 43"
+shoot rehearse-against "indagator rehearse --against before.yaml messages.log#!indagator rehearse --received 2026-11-24T00:00:00Z --against before.yaml messages.log | head -n 43"
 shoot search "indagator search --when 'device starts with \"pier3\" and severity at least error'" \
     "indagator search --when 'text contains \"Failed password\"' --by device,severity,hour" \
     "indagator search --when 'facility is local6 and severity at least error' --json"
@@ -127,7 +128,7 @@ until grep -q 'tcp 127' collect.err; do sleep 0.05; done
 to="--to udp:127.0.0.1:$(sed -n 's/.*udp 127.0.0.1://p' collect.err) --to tcp:127.0.0.1:$(sed -n 's/.*tcp 127.0.0.1://p' collect.err)"
 # shellcheck disable=SC2086
 indagator emit $to --fleet "$here/../../demo/fleet.yaml" >/dev/null
-shoot status "indagator status"
+shoot status "indagator status --top 6 | head -n 43"
 # shellcheck disable=SC2086
 indagator emit $to --fleet "$here/../../demo/fleet.yaml" >/dev/null &
 player=$!

@@ -170,7 +170,8 @@ static void show_edits(const json_t *status)
         ind_table_text(table, text_of(edit, "edit"));
         ind_table_number(table, number_of(edit, "changed"));
         ind_table_number(table, number_of(edit, "dropped"));
-        ind_table_text(table, ind_size_text(number_of(edit, "dropped_bytes"), size));
+        ind_table_text(
+            table, number_of(edit, "dropped") ? ind_size_text(number_of(edit, "dropped_bytes"), size) : "");
     }
     heading("Changed and dropped by the edits (one that two change counts twice)");
     ind_table_print(table, false, stdout);
