@@ -477,16 +477,10 @@ static bool rehearse(const struct demo *demo)
 /* The call is what was sent; the answer is what is kept of it. */
 static bool show_edits(const struct demo *demo)
 {
-    const char *mail[] = {
-        "indagator",
-        "explain",
-        "-c",
-        demo->config,
-        "--sender",
-        "127.0.2.25",
-        "<21>1 2026-11-23T04:45:00Z hq-mail smtpd 4022 NOTE - bounced note to deck crew: call the "
-        "bosun of mv-tern on +351 555 0142",
-        NULL};
+    static const char note[] =
+        "<21>1 2026-11-23T04:45:00Z hq-mail smtpd 4022 NOTE - bounced note to deck crew: "
+        "call the bosun of mv-tern on +351 555 0142";
+    const char *mail[] = {"indagator", "explain", "-c", demo->config, "--sender", "127.0.2.25", note, NULL};
     return show(demo, mail) == IND_EXIT_DONE;
 }
 

@@ -1,11 +1,9 @@
-#include "cli/cli.h"
+#include "cli/explain.h"
 #include "cli/marks.h"
 #include "collect/clock.h"
-#include "collect/explain.h"
 #include "core/escape.h"
 #include "core/lag.h"
 
-#include <jansson.h>
 #include <stdlib.h>
 
 enum { NAME_WIDTH = 12 };
@@ -27,34 +25,21 @@ static struct poptOption *options(void)
     return table;
 }
 
-/* What every message of this call shares. */
-struct explaining {
-    const struct ind_config *config;
-    struct ind_explainer *explainer;
-    struct ind_address sender;
-    ind_time received, now;
-    bool json, bold;
-    size_t count;
-    char *room;
-};
-
-enum { ROOM = IND_LINE_ROOM(65536) };
-
 /* ---- For people ---- */
 
-static const char *escaped(struct explaining *run, struct ind_slice text)
+static const char *escaped(struct ind_explaining *run, struct ind_slice text)
 {
-    return ind_escaped(text, run->room, ROOM);
+    return ind_escaped(text, run->room, IND_EXPLAIN_ROOM);
 }
 
 /* With something behind it on its line, or (`alone`) without. */
-static void heading(const struct explaining *run, const char *name, bool alone)
+static void heading(const struct ind_explaining *run, const char *name, bool alone)
 {
     printf("\n%s%-*s%s%s", run->bold ? "\033[1m" : "", alone ? 0 : NAME_WIDTH - 1, name,
            run->bold ? "\033[0m" : "", alone ? "\n" : " ");
 }
 
-static void row(struct explaining *run, const char *name, struct ind_slice value)
+static void row(struct ind_explaining *run, const char *name, struct ind_slice value)
 {
     if (value.length)
         printf("  %-*s %s\n", NAME_WIDTH - 3, name, escaped(run, value));
@@ -74,7 +59,7 @@ static const char *mark_text(unsigned mark)
     return texts[mark];
 }
 
-static void print_times(struct explaining *run, const struct ind_message *message)
+static void print_times(struct ind_explaining *run, const struct ind_message *message)
 {
     char text[IND_TIME_WIDTH + 1];
     if (message->sent != IND_TIME_NONE) {
@@ -102,7 +87,7 @@ static void print_times(struct explaining *run, const struct ind_message *messag
     printf("\n");
 }
 
-static void print_header(struct explaining *run, const struct ind_explanation *explanation)
+static void print_header(struct ind_explaining *run, const struct ind_explanation *explanation)
 {
     const struct ind_message *m = &explanation->message;
     heading(run, "Header", false);
@@ -123,7 +108,7 @@ static void print_header(struct explaining *run, const struct ind_explanation *e
     row(run, "text", m->text);
 }
 
-static const char *whose_text(const struct ind_explanation *explanation)
+const char *ind_explain_whose(const struct ind_explanation *explanation)
 {
     static const char *const texts[] = {
         [IND_WHOSE_SENDER] = "its sender is configured as that",
@@ -136,7 +121,8 @@ static const char *whose_text(const struct ind_explanation *explanation)
     return texts[explanation->whose];
 }
 
-static void print_label(struct explaining *run, struct ind_slice name, struct ind_slice value, bool *begun)
+static void print_label(struct ind_explaining *run, struct ind_slice name, struct ind_slice value,
+                        bool *begun)
 {
     if (value.length == 0)
         return;
@@ -146,7 +132,7 @@ static void print_label(struct explaining *run, struct ind_slice name, struct in
 }
 
 /* The device's, and what edits made of them. */
-static void print_labels(struct explaining *run, const struct ind_message *m)
+static void print_labels(struct ind_explaining *run, const struct ind_message *m)
 {
     const struct ind_additions *added = m->additions;
     bool begun = false;
@@ -160,24 +146,22 @@ static void print_labels(struct explaining *run, const struct ind_message *m)
             print_label(run, added->list[i].name, added->list[i].value, &begun);
 }
 
-static void print_device(struct explaining *run, const struct ind_explanation *explanation)
+static void print_device(struct ind_explaining *run, const struct ind_explanation *explanation)
 {
     const struct ind_message *m = &explanation->message;
     heading(run, "Device", false);
-    printf("%s: %s\n", escaped(run, m->device), whose_text(explanation));
+    printf("%s: %s\n", escaped(run, m->device), ind_explain_whose(explanation));
     row(run, "sender", m->sender);
     print_labels(run, m);
 }
 
-static const struct {
-    unsigned kind;
-    const char *name;
-} payload_kinds[] = {{IND_PAYLOAD_CODE, "event code"},
-                     {IND_PAYLOAD_CEF, "CEF"},
-                     {IND_PAYLOAD_JSON, "JSON"},
-                     {IND_PAYLOAD_PAIRS, "key=value"}};
+const struct ind_explain_payload ind_explain_payloads[IND_EXPLAIN_PAYLOADS] = {
+    {IND_PAYLOAD_CODE, "event code"},
+    {IND_PAYLOAD_CEF, "CEF"},
+    {IND_PAYLOAD_JSON, "JSON"},
+    {IND_PAYLOAD_PAIRS, "key=value"}};
 
-static void print_pattern(struct explaining *run, const struct ind_payload *payload)
+static void print_pattern(struct ind_explaining *run, const struct ind_payload *payload)
 {
     if (ind_patterns_count(run->config->patterns) == 0)
         return;
@@ -187,10 +171,10 @@ static void print_pattern(struct explaining *run, const struct ind_payload *payl
     else
         printf("%s, %zu field%s\n", escaped(run, payload->pattern), payload->from_pattern,
                payload->from_pattern == 1 ? "" : "s");
-    ind_print_fields(payload, 0, payload->from_pattern, NAME_WIDTH - 3, run->room, ROOM);
+    ind_print_fields(payload, 0, payload->from_pattern, NAME_WIDTH - 3, run->room, IND_EXPLAIN_ROOM);
 }
 
-static void print_payload(struct explaining *run, const struct ind_payload *payload)
+static void print_payload(struct ind_explaining *run, const struct ind_payload *payload)
 {
     size_t count = payload->count - payload->from_pattern;
     heading(run, "Payload", false);
@@ -199,18 +183,19 @@ static void print_payload(struct explaining *run, const struct ind_payload *payl
         return;
     }
     const char *between = "";
-    for (size_t i = 0; i < sizeof payload_kinds / sizeof *payload_kinds; i++)
-        if (payload->kinds & payload_kinds[i].kind) {
-            printf("%s%s", between, payload_kinds[i].name);
+    for (size_t i = 0; i < IND_EXPLAIN_PAYLOADS; i++)
+        if (payload->kinds & ind_explain_payloads[i].kind) {
+            printf("%s%s", between, ind_explain_payloads[i].name);
             between = ", then ";
         }
     printf(", %zu field%s%s\n", count, count == 1 ? "" : "s",
            payload->more ? ", and more that are not looked at" : "");
-    ind_print_fields(payload, payload->from_pattern, payload->count, NAME_WIDTH - 3, run->room, ROOM);
+    ind_print_fields(payload, payload->from_pattern, payload->count, NAME_WIDTH - 3, run->room,
+                     IND_EXPLAIN_ROOM);
 }
 
 /* "severity at least error (it is warning)" */
-static void print_reason(struct explaining *run, const struct ind_reason *reason)
+static void print_reason(struct ind_explaining *run, const struct ind_reason *reason)
 {
     if (reason->name.length)
         printf("%s: ", escaped(run, reason->name));
@@ -221,7 +206,7 @@ static void print_reason(struct explaining *run, const struct ind_reason *reason
         printf("(there is none)");
 }
 
-static void print_reasons(struct explaining *run, const struct ind_reason *reasons, size_t count,
+static void print_reasons(struct ind_explaining *run, const struct ind_reason *reasons, size_t count,
                           size_t indent)
 {
     for (size_t i = 0; i < count; i++) {
@@ -249,7 +234,7 @@ static size_t name_width(const struct ind_explanation *explanation)
     return width < 40 ? width : 40;
 }
 
-static void print_conditions(struct explaining *run, const struct ind_explanation *explanation)
+static void print_conditions(struct ind_explaining *run, const struct ind_explanation *explanation)
 {
     int width = (int)name_width(explanation);
     if (explanation->condition_count == 0)
@@ -275,7 +260,7 @@ static void print_change(const struct ind_edit_verdict *verdict, const struct in
         printf("%s%s%s is gone", ind_place_name(change->in), blank, change->name);
 }
 
-static void print_edits(struct explaining *run, const struct ind_explanation *explanation)
+static void print_edits(struct ind_explaining *run, const struct ind_explanation *explanation)
 {
     int width = (int)name_width(explanation);
     bool changed = false;
@@ -318,7 +303,7 @@ static void print_edits(struct explaining *run, const struct ind_explanation *ex
     }
 }
 
-static void print_routes(struct explaining *run, const struct ind_explanation *explanation)
+static void print_routes(struct ind_explaining *run, const struct ind_explanation *explanation)
 {
     int width = (int)name_width(explanation);
     heading(run, "Routes", true);
@@ -348,7 +333,7 @@ static void print_routes(struct explaining *run, const struct ind_explanation *e
     }
 }
 
-static const char *end_of(const struct ind_explanation *explanation)
+const char *ind_explain_end(const struct ind_explanation *explanation)
 {
     return explanation->message.original.length == 0 ? "refused: empty"
            : !explanation->allowed                   ? "refused: its sender is not under allow:"
@@ -371,7 +356,7 @@ static void print_marks(const struct ind_explanation *explanation)
                      ind_terminal_width(), stdout);
 }
 
-static void print_for_people(struct explaining *run, const struct ind_explanation *explanation)
+static void print_for_people(struct ind_explaining *run, const struct ind_explanation *explanation)
 {
     if (run->count++)
         printf("\n\n");
@@ -385,178 +370,23 @@ static void print_for_people(struct explaining *run, const struct ind_explanatio
     if (explanation->route_count)
         print_routes(run, explanation);
     heading(run, "It ends", false);
-    printf("%s", end_of(explanation));
+    printf("%s", ind_explain_end(explanation));
     if (explanation->filed && explanation->allowed)
         printf(", in %zu file%s", explanation->filed, explanation->filed == 1 ? "" : "s");
     printf("\n");
-}
-
-/* ---- For scripts ---- */
-
-static json_t *text_json(struct explaining *run, struct ind_slice text)
-{
-    struct ind_buffer out = ind_buffer_on(run->room, ROOM);
-    ind_escape_text(&out, text);
-    return json_stringn(run->room, out.length);
-}
-
-static json_t *reasons_json(struct explaining *run, const struct ind_reason *reasons, size_t count)
-{
-    json_t *list = json_array();
-    for (size_t i = 0; i < count; i++) {
-        json_t *reason = json_object();
-        if (reasons[i].name.length)
-            json_object_set_new(reason, "condition", text_json(run, reasons[i].name));
-        json_object_set_new(reason, "test", text_json(run, reasons[i].test));
-        json_object_set_new(reason, "holds", json_boolean(reasons[i].held));
-        if (reasons[i].present)
-            json_object_set_new(reason, "seen", json_string(reasons[i].seen));
-        json_array_append_new(list, reason);
-    }
-    return list;
-}
-
-static json_t *parts_json(const struct ind_explanation *explanation)
-{
-    json_t *list = json_array();
-    for (size_t i = 0; i < explanation->part_count; i++) {
-        json_t *part = json_object();
-        json_object_set_new(part, "part", json_string(explanation->parts[i].name));
-        json_object_set_new(part, "offset", json_integer((json_int_t)explanation->parts[i].offset));
-        json_object_set_new(part, "length", json_integer((json_int_t)explanation->parts[i].length));
-        json_array_append_new(list, part);
-    }
-    return list;
-}
-
-/* The message as the layout `json` stores it. */
-static json_t *message_json(struct explaining *run, const struct ind_explanation *explanation)
-{
-    struct ind_line_clock clock = {0};
-    struct ind_buffer line = ind_buffer_on(run->room, ROOM);
-    ind_line_write(IND_LAYOUT_JSON, &explanation->message, ind_devices_domain(run->config->devices), &clock,
-                   &line);
-    return json_loadb(run->room, line.length, JSON_ALLOW_NUL, NULL);
-}
-
-static json_t *payload_json(const struct ind_payload *payload)
-{
-    json_t *list = json_array();
-    for (size_t i = 0; i < sizeof payload_kinds / sizeof *payload_kinds; i++)
-        if (payload->kinds & payload_kinds[i].kind)
-            json_array_append_new(list, json_string(payload_kinds[i].name));
-    return list;
-}
-
-static json_t *conditions_json(struct explaining *run, const struct ind_explanation *explanation)
-{
-    json_t *list = json_array();
-    for (size_t i = 0; i < explanation->condition_count; i++) {
-        const struct ind_condition_verdict *verdict = &explanation->conditions[i];
-        json_t *object = json_object();
-        json_object_set_new(object, "condition", json_string(verdict->name));
-        json_object_set_new(object, "holds", json_boolean(verdict->holds));
-        json_object_set_new(object, "because", reasons_json(run, verdict->reasons, verdict->reason_count));
-        json_array_append_new(list, object);
-    }
-    return list;
-}
-
-static json_t *changes_json(struct explaining *run, const struct ind_edit_verdict *verdict)
-{
-    json_t *list = json_array();
-    for (size_t i = 0; i < verdict->change_count; i++) {
-        const struct ind_explained_change *change = &verdict->changes[i];
-        json_t *object = json_object();
-        json_object_set_new(object, "in", json_string(ind_place_name(change->in)));
-        if (change->name[0])
-            json_object_set_new(object, "name", text_json(run, ind_slice_of(change->name)));
-        if (verdict->edit->kind == IND_EDIT_MASK) {
-            json_object_set_new(object, "places", json_integer((json_int_t)change->places));
-        } else {
-            json_object_set_new(object, "before", text_json(run, ind_slice_of(change->before)));
-            json_object_set_new(object, "after", text_json(run, ind_slice_of(change->after)));
-        }
-        json_array_append_new(list, object);
-    }
-    return list;
-}
-
-static json_t *edits_json(struct explaining *run, const struct ind_explanation *explanation)
-{
-    static const char *const words[] = {"no", "yes", "on nothing", "by messages before", "not asked"};
-    json_t *list = json_array();
-    for (size_t i = 0; i < explanation->edit_count; i++) {
-        const struct ind_edit_verdict *verdict = &explanation->edits[i];
-        json_t *object = json_object();
-        json_object_set_new(object, "edit", json_string(verdict->edit->name));
-        json_object_set_new(object, "acts", json_string(words[verdict->acts]));
-        json_object_set_new(object, "changes", changes_json(run, verdict));
-        if (verdict->acts != IND_ACTS_TOO_LATE)
-            json_object_set_new(object, "because",
-                                reasons_json(run, verdict->reasons, verdict->reason_count));
-        json_array_append_new(list, object);
-    }
-    return list;
-}
-
-static json_t *routes_json(struct explaining *run, const struct ind_explanation *explanation)
-{
-    static const char *const words[] = {"yes", "no", "not asked", "not needed", "dropped"};
-    json_t *list = json_array();
-    for (size_t i = 0; i < explanation->route_count; i++) {
-        const struct ind_route_verdict *verdict = &explanation->routes[i];
-        json_t *object = json_object();
-        json_object_set_new(object, "route", json_string(verdict->route->name));
-        json_object_set_new(object, "takes", json_string(words[verdict->taken]));
-        if (verdict->taken == IND_TAKEN)
-            json_object_set_new(object, verdict->route->to == IND_TO_FILE ? "file" : "to",
-                                json_string(verdict->path));
-        if (verdict->taken == IND_NOT_ASKED)
-            json_object_set_new(object, "last_above", json_string(verdict->above->name));
-        else if (verdict->taken == IND_NOT_NEEDED)
-            json_object_set_new(object, "taken_by", json_string(verdict->above->name));
-        else
-            json_object_set_new(object, "because",
-                                reasons_json(run, verdict->reasons, verdict->reason_count));
-        json_array_append_new(list, object);
-    }
-    return list;
-}
-
-static void print_json(struct explaining *run, const struct ind_explanation *explanation)
-{
-    json_t *object = json_object();
-    json_object_set_new(object, "original", text_json(run, explanation->message.original));
-    json_object_set_new(object, "message", message_json(run, explanation));
-    json_object_set_new(object, "form_because", json_string(explanation->form_because));
-    if (explanation->malformed_because)
-        json_object_set_new(object, "malformed_because", json_string(explanation->malformed_because));
-    json_object_set_new(object, "parts", parts_json(explanation));
-    json_object_set_new(object, "device_because", json_string(whose_text(explanation)));
-    json_object_set_new(object, "payload", payload_json(explanation->message.payload));
-    json_object_set_new(object, "edits", edits_json(run, explanation));
-    if (explanation->dropped)
-        json_object_set_new(object, "dropped_by", json_string(explanation->dropped->name));
-    json_object_set_new(object, "conditions", conditions_json(run, explanation));
-    json_object_set_new(object, "routes", routes_json(run, explanation));
-    json_object_set_new(object, "ends", json_string(end_of(explanation)));
-    json_dumpf(object, stdout, JSON_COMPACT | JSON_PRESERVE_ORDER);
-    printf("\n");
-    json_decref(object);
 }
 
 /* ---- ---- */
 
 static void explain(void *context, struct ind_slice bytes)
 {
-    struct explaining *run = context;
+    struct ind_explaining *run = context;
     const struct ind_explanation *explanation =
         ind_explain(run->explainer, bytes, &run->sender, run->received, run->now);
-    (run->json ? print_json : print_for_people)(run, explanation);
+    (run->json ? ind_explain_print_json : print_for_people)(run, explanation);
 }
 
-static bool read_call(const struct ind_call *call, struct explaining *run)
+static bool read_call(const struct ind_call *call, struct ind_explaining *run)
 {
     if (!*call->rest || (!given.from && call->rest[1])) {
         ind_complain(given.from    ? "--from: which files? \"-\" is standard input"
@@ -581,8 +411,10 @@ static int run(struct ind_call *call)
     struct ind_loaded loaded;
     if (!ind_load(call, true, &loaded))
         return IND_EXIT_CALL;
-    struct explaining run = {
-        .config = loaded.config, .json = call->json != 0, .bold = ind_colour(), .room = malloc(ROOM)};
+    struct ind_explaining run = {.config = loaded.config,
+                                 .json = call->json != 0,
+                                 .bold = ind_colour(),
+                                 .room = malloc(IND_EXPLAIN_ROOM)};
     int status = IND_EXIT_CALL;
     if (read_call(call, &run)) {
         status = IND_EXIT_FAILED;

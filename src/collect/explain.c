@@ -145,7 +145,7 @@ static void copy(char *to, size_t room, struct ind_slice text)
     ind_escape_text(&out, begun);
     to[out.length] = '\0';
     if (begun.length < text.length)
-        strcpy(to + out.length, "…");
+        memcpy(to + out.length, "…", sizeof "…");
 }
 
 static void on_asked(void *context, uint32_t edit, bool holds, const struct ind_message *message,
@@ -192,6 +192,7 @@ static void on_change(void *context, const struct ind_change *change)
 /* What was seen, or was there, before a mask hid it is not shown either. */
 static void hide_seen(struct ind_explanation *explanation)
 {
+    const struct ind_slice hidden = IND_SLICE("hidden");
     size_t last = 0;
     for (size_t i = 0; i < explanation->edit_count; i++)
         if (explanation->edits[i].edit->kind == IND_EDIT_MASK)
@@ -199,12 +200,13 @@ static void hide_seen(struct ind_explanation *explanation)
     for (size_t i = 0; i < last && explanation->hidden; i++) {
         struct ind_edit_verdict *verdict = &explanation->edits[i];
         for (size_t k = 0; k < verdict->reason_count; k++)
-            strcpy(verdict->reasons[k].seen, "hidden");
+            copy(verdict->reasons[k].seen, sizeof verdict->reasons[k].seen, hidden);
         for (size_t k = 0; k < verdict->change_count; k++)
             if (verdict->edit->kind != IND_EDIT_MASK && verdict->changes[k].in != IND_IN_FACILITY &&
                 verdict->changes[k].in != IND_IN_SEVERITY && verdict->changes[k].in != IND_IN_TIME) {
-                strcpy(verdict->changes[k].before, verdict->changes[k].before[0] ? "hidden" : "");
-                strcpy(verdict->changes[k].after, verdict->changes[k].after[0] ? "hidden" : "");
+                struct ind_explained_change *change = &verdict->changes[k];
+                copy(change->before, sizeof change->before, change->before[0] ? hidden : IND_NOTHING);
+                copy(change->after, sizeof change->after, change->after[0] ? hidden : IND_NOTHING);
             }
     }
 }

@@ -1,72 +1,8 @@
-#include "collect/intake.h"
+#include "collect/intake_inside.h"
 
-#include "collect/senders.h"
 #include "core/header.h"
-#include "store/json_line.h"
 #include <stdlib.h>
 #include <unistd.h>
-
-enum { RECENT = 1024, MOST_BEGUN = 16 };
-
-/* All its messages are of one group. */
-static bool is_constant(const struct ind_route *route)
-{
-    return route->to != IND_TO_FILE ||
-           (route->file.count == 1 && route->file.parts[0].put == IND_PUT_LITERAL);
-}
-
-/* The message at hand. It is kept while its lines do not all fit into a batch: what edits remember of it must
- * not be asked twice. */
-struct at_hand {
-    struct ind_message message;
-    struct ind_slice bytes; /* as the caller knows it */
-    bool under_way;
-    const struct ind_edit *dropped;
-    size_t routes; /* of `taken` */
-    uint64_t gave_up;
-};
-
-struct ind_intake {
-    const struct ind_config *config;
-    struct ind_accounts *accounts;
-    struct ind_recalls *recalls; /* or NULL */
-    struct ind_editor *editor;   /* NULL: there are no edits */
-    struct at_hand at_hand;
-    uint64_t begun[MOST_BEGUN]; /* what edits remember that begins with this message */
-    size_t begun_count;
-    uint64_t *edit_round; /* by edit: the batch in which it has the tally edit_place */
-    uint32_t *edit_place;
-    struct ind_onlooker onlooker;
-    struct ind_slice domain;
-    struct ind_answers answers;
-    uint32_t *taken;
-    size_t next_copy; /* of a message whose lines did not all fit into the last batch */
-    struct ind_path_clock clock;
-    struct ind_line_clock line_clock;
-    /* Of routes whose path is made of facility and severity alone, or is always the same: the group in the
-     * present batch. */
-    struct known_group {
-        uint64_t round; /* of the batch for which it is known */
-        struct ind_batch_group *group;
-    } * groups;
-    uint32_t *first_group; /* by route: its first in `groups`; NO_GROUP: what its paths are made of is more */
-    struct known_tally {   /* of an account, in the present batch */
-        uint64_t round;
-        uint32_t tally;
-    } * tallies;
-    size_t tally_room;
-    uint32_t recent[RECENT]; /* accounts */
-    uint64_t round;
-    struct ind_senders *senders;
-    struct ind_known_sender *last; /* most messages come from where the one before came from */
-    struct ind_known_sender named; /* for messages from files */
-    struct ind_device local;       /* this machine, where it is not configured */
-    char host[256];
-    struct ind_json_line *json;
-    char device[IND_DEVICE_SCRATCH];
-};
-
-#define NO_GROUP UINT32_MAX
 
 /* A place for each path that facility and severity can make. */
 static bool make_groups(struct ind_intake *intake)
@@ -78,7 +14,7 @@ static bool make_groups(struct ind_intake *intake)
         const struct ind_route *route = &config->routes[i];
         bool known = route->to != IND_TO_FILE || route->file.only_pri;
         intake->first_group[i] = known ? count : NO_GROUP;
-        count += !known ? 0 : is_constant(route) ? 1 : IND_PRIS;
+        count += !known ? 0 : ind_route_is_constant(route) ? 1 : IND_PRIS;
     }
     intake->groups = calloc(count + 1, sizeof *intake->groups);
     return intake->first_group && intake->groups;
@@ -401,153 +337,6 @@ static void read_message(struct ind_intake *intake, enum ind_line_form form, str
     ind_intake_read_raw(intake->config, bytes, origin, intake->device, message);
 }
 
-/* A path counts as made up where a message could make up others; a configured device vouches for its own
- * name. */
-static bool is_made_up(const struct ind_template *template, const struct ind_message *message)
-{
-    if (template->has_message)
-        return !(template->only_device && message->configured && !message->additions);
-    return template->has_time && message->transport == IND_TRANSPORT_FILE;
-}
-
-static struct ind_batch_group *find_group(struct ind_batch *batch, struct ind_slice path, uint64_t hash,
-                                          uint32_t route, size_t *slot)
-{
-    for (*slot = hash % IND_BATCH_SLOTS; batch->slots[*slot]; *slot = (*slot + 1) % IND_BATCH_SLOTS) {
-        struct ind_batch_group *group = &batch->groups[batch->slots[*slot] - 1];
-        if (group->hash == hash && group->route == route &&
-            ind_slice_equal(path, (struct ind_slice){batch->arena + group->path, group->path_length}))
-            return group;
-    }
-    return NULL;
-}
-
-/* A new group: its path is in the arena already, the series follows it. */
-static struct ind_batch_group *add_group(struct ind_intake *intake, const struct ind_message *message,
-                                         uint32_t index, struct ind_batch *batch, struct ind_slice path,
-                                         uint64_t hash)
-{
-    const struct ind_template *template = &intake->config->routes[index].file;
-    struct ind_buffer series = ind_buffer_on(batch->arena + batch->used + path.length, IND_PATH);
-    if (intake->config->routes[index].to == IND_TO_FILE)
-        ind_template_path(template, message, &intake->clock, true, &series);
-    struct ind_batch_group *group = &batch->groups[batch->group_count++];
-    *group = (struct ind_batch_group){.path = (uint32_t)batch->used,
-                                      .path_length = (uint32_t)path.length,
-                                      .series = (uint32_t)(batch->used + path.length),
-                                      .series_length = (uint32_t)series.length,
-                                      .route = index,
-                                      .hash = hash,
-                                      .made_up = is_made_up(template, message)};
-    batch->used += path.length + series.length;
-    return group;
-}
-
-/* The group of the message's file under a route. NULL: no room. */
-static struct ind_batch_group *group_for(struct ind_intake *intake, const struct ind_message *message,
-                                         uint32_t index, struct ind_batch *batch)
-{
-    const struct ind_route *route = &intake->config->routes[index];
-    const struct ind_template *template = &route->file;
-    struct known_group *known = NULL;
-    size_t slot;
-    if (intake->first_group[index] != NO_GROUP) {
-        unsigned pri = message->facility * 8u + message->severity;
-        known = &intake->groups[intake->first_group[index] + (is_constant(route) ? 0 : pri)];
-        if (known->round == intake->round)
-            return known->group;
-    }
-    if (IND_BATCH_BYTES - batch->used < 2 * IND_PATH || batch->group_count == IND_BATCH_GROUPS)
-        return NULL;
-    struct ind_buffer path = ind_buffer_on(batch->arena + batch->used, IND_PATH);
-    if (route->to == IND_TO_FILE)
-        ind_template_path(template, message, &intake->clock, false, &path);
-    uint64_t hash = ind_path_hash(ind_buffer_view(&path));
-    struct ind_batch_group *group = find_group(batch, ind_buffer_view(&path), hash, index, &slot);
-    if (!group) {
-        group = add_group(intake, message, index, batch, ind_buffer_view(&path), hash);
-        batch->slots[slot] = (uint16_t)batch->group_count;
-    }
-    if (known)
-        *known = (struct known_group){intake->round, group};
-    return group;
-}
-
-static void write_line(struct ind_intake *intake, const struct ind_route *route,
-                       const struct ind_message *message, struct ind_buffer *line)
-{
-    if (!route->line) {
-        ind_line_write(route->layout, message, intake->domain, &intake->line_clock, line);
-        return;
-    }
-    ind_template_line(route->line, message, &intake->clock, line);
-    ind_buffer_byte(line, '\n');
-}
-
-static bool add_line(struct ind_intake *intake, const struct ind_message *message, uint32_t route,
-                     uint32_t owner, struct ind_batch *batch)
-{
-    if (batch->line_count == IND_BATCH_LINES)
-        return false;
-    struct ind_batch_group *group = group_for(intake, message, route, batch);
-    if (!group)
-        return false;
-    struct ind_buffer line = ind_buffer_on(batch->arena + batch->used, IND_BATCH_BYTES - batch->used);
-    write_line(intake, &intake->config->routes[route], message, &line);
-    if (line.full)
-        return false;
-    struct ind_batch_line *added = &batch->lines[batch->line_count++];
-    *added = (struct ind_batch_line){(uint32_t)batch->used, (uint32_t)line.length, 0, owner, message->time};
-    batch->used += line.length;
-    group->lines++;
-    group->bytes += line.length;
-    if (group->last)
-        batch->lines[group->last - 1].next = (uint32_t)batch->line_count;
-    else
-        group->first = (uint32_t)batch->line_count;
-    group->last = (uint32_t)batch->line_count;
-    return true;
-}
-
-static bool wants_fields(const struct ind_route *route)
-{
-    return route->layout == IND_LAYOUT_JSON || route->file.has_field ||
-           (route->line && route->line->has_field);
-}
-
-/* Fields are taken out only where a file or a layout asks for them (a condition has asked by itself). */
-static void read_fields(struct ind_intake *intake, struct ind_message *message, size_t count)
-{
-    for (size_t i = 0; i < count && !message->payload; i++)
-        if (wants_fields(&intake->config->routes[intake->taken[i]]))
-            message->payload = ind_answers_payload(&intake->answers, message);
-}
-
-/* A line for each route, from `next_copy` on. */
-static bool add_copies(struct ind_intake *intake, const struct ind_message *message, uint32_t account,
-                       size_t count, struct ind_batch *batch)
-{
-    uint32_t owner = account;
-    bool begun = false;
-    if (count > 1) {
-        if (batch->copies_count == IND_BATCH_LINES)
-            return false;
-        owner = IND_OWNER_COPIES | (uint32_t)batch->copies_count;
-        batch->copies[batch->copies_count] =
-            (struct ind_batch_copies){account, (uint32_t)count, UINT32_MAX, intake->next_copy > 0};
-    }
-    for (size_t i = intake->next_copy; i < count; i++) {
-        if (!add_line(intake, message, intake->taken[i], owner, batch)) {
-            intake->next_copy = i;
-            return false;
-        }
-        batch->copies_count += count > 1 && !begun;
-        begun = true;
-    }
-    intake->next_copy = 0;
-    return true;
-}
-
 /* ---- Edits ---- */
 
 static bool remember(void *context, const struct ind_edit *edit, const struct ind_message *message)
@@ -635,7 +424,7 @@ static void take_in_hand(struct ind_intake *intake, enum ind_line_form form, str
                 ind_router_decide(intake->config->router, message, &intake->answers, intake->taken);
         at_hand->gave_up += ind_answers_gave_up(&intake->answers) - gave_up;
     }
-    read_fields(intake, message, at_hand->routes);
+    ind_intake_read_fields(intake, message, at_hand->routes);
     if (intake->onlooker.decided)
         tell_decided(intake);
 }
@@ -665,7 +454,7 @@ bool ind_intake_message(struct ind_intake *intake, enum ind_line_form form, stru
     struct ind_tally *tally = *tallied ? NULL : tally_of(intake, account, batch);
     if (!tally && !*tallied)
         return false;
-    bool whole = add_copies(intake, message, account, at_hand->routes, batch);
+    bool whole = ind_intake_add_lines(intake, message, account, at_hand->routes, batch);
     if (!*tallied && (whole || intake->next_copy > 0)) {
         tally_message(tally, at_hand, bytes.length);
         if (intake->editor && message->original.length)

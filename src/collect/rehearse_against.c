@@ -103,15 +103,16 @@ static struct ind_difference *add_difference(struct ind_rehearsal *rehearsal)
     if (!rehearsal->differences)
         return NULL;
     if (count == IND_MOST_DIFFERENCES) { /* the last one stands for all that find no place */
-        strcpy(rehearsal->differences[count - 1].here, "…");
-        strcpy(rehearsal->differences[count - 1].there, "…");
+        memcpy(rehearsal->differences[count - 1].here, "…", sizeof "…");
+        memcpy(rehearsal->differences[count - 1].there, "…", sizeof "…");
         return &rehearsal->differences[count - 1];
     }
     return &rehearsal->differences[rehearsal->difference_count++];
 }
 
 static struct ind_difference *find(struct ind_rehearsal *rehearsal, enum ind_difference_kind kind,
-                                   const char *here, const char *there)
+                                   const char here[IND_DIFFERENCE_TEXT],
+                                   const char there[IND_DIFFERENCE_TEXT])
 {
     for (size_t i = 0; i < rehearsal->difference_count; i++) {
         struct ind_difference *known = &rehearsal->differences[i];
@@ -121,8 +122,8 @@ static struct ind_difference *find(struct ind_rehearsal *rehearsal, enum ind_dif
     struct ind_difference *fresh = add_difference(rehearsal);
     if (fresh && fresh->messages == 0) {
         fresh->kind = kind;
-        strcpy(fresh->here, here);
-        strcpy(fresh->there, there);
+        memcpy(fresh->here, here, sizeof fresh->here);
+        memcpy(fresh->there, there, sizeof fresh->there);
     }
     return fresh;
 }

@@ -1,41 +1,9 @@
-#include "core/edit.h"
+#include "core/edit_inside.h"
 
-#include "core/framing.h"
 #include "core/names.h"
 #include "core/stamp.h"
 #include "core/structured_data.h"
 #include <stdlib.h>
-
-/* Places where a message's bytes lie that point into `original`: what is moved when that is written anew. */
-enum { ROOM = IND_MESSAGE_LIMIT, ORIGINAL_ROOM = 2 * IND_MESSAGE_LIMIT, ADDED_ROOM = 2 * IND_MESSAGE_LIMIT };
-
-struct ind_editor {
-    struct ind_masker masker;
-    uint32_t *passed; /* edits whose conditions hold, from the router */
-    uint32_t *changed;
-    size_t changed_count;
-    uint32_t *of_message; /* by edit: the round in which it changed something */
-    uint32_t round;
-    char *room;     /* two for each text */
-    char *original; /* two */
-    unsigned turn[IND_IN_TEXTS], original_turn;
-    struct ind_additions additions;
-    struct ind_buffer added; /* values of labels and fields */
-    struct ind_path_clock clock;
-    char device[256];
-};
-
-/* One message on its way through the edits. */
-struct run {
-    const struct ind_edits *edits;
-    struct ind_editor *editor;
-    struct ind_message *message;
-    struct ind_answers *answers;
-    const struct ind_edit_call *call;
-    ind_time reference;
-    uint32_t number; /* of the edit at hand */
-    bool did;        /* it changed something */
-};
 
 static const char *const place_names[IND_IN_PLACES] = {
     "text", "data", "app", "procid", "msgid", "host", "facility", "severity", "label", "field", "time"};
@@ -98,147 +66,10 @@ uint64_t ind_editor_gave_up(const struct ind_editor *editor)
     return editor->masker.gave_up;
 }
 
-/* ---- Writing into a message ---- */
-
-static struct ind_slice *text_of(struct ind_message *message, enum ind_place_in_message in)
-{
-    struct ind_slice *const all[IND_IN_TEXTS] = {&message->text,   &message->data,  &message->app,
-                                                 &message->procid, &message->msgid, &message->host};
-    return all[in];
-}
-
-static bool lies_in(struct ind_slice part, struct ind_slice whole)
-{
-    return part.at >= whole.at && part.at + part.length <= whole.at + whole.length && part.length > 0;
-}
-
-static struct ind_buffer room_for(struct run *run, enum ind_place_in_message in)
-{
-    unsigned *turn = &run->editor->turn[in];
-    *turn ^= 1;
-    return ind_buffer_on(run->editor->room + ((size_t)in * 2 + *turn) * ROOM, ROOM);
-}
-
-/* Where a part of the message's bytes is written anew. */
-struct seam {
-    struct ind_slice old; /* all of them, before */
-    char *to;             /* and now */
-    size_t before, behind;
-    ptrdiff_t by; /* the bytes behind have moved by so much */
-};
-
-/* What goes along. False where the slice lies in the bytes that are replaced, in part or whole. */
-static bool move(struct ind_slice *slice, const struct seam *seam)
-{
-    if (!lies_in(*slice, seam->old))
-        return true;
-    size_t at = (size_t)(slice->at - seam->old.at), end = at + slice->length;
-    bool behind = at >= seam->behind, around = at <= seam->before && end >= seam->behind;
-    if (!behind && end > seam->before && !around)
-        return false;
-    slice->at = seam->to + (behind ? (size_t)((ptrdiff_t)at + seam->by) : at);
-    if (around && end > seam->before)
-        slice->length = (size_t)((ptrdiff_t)slice->length + seam->by);
-    return true;
-}
-
-/* Parts of a header can lie over each other: what is written over is kept elsewhere. */
-static void move_all(struct run *run, const struct ind_slice *part, const struct seam *seam)
-{
-    struct ind_message *message = run->message;
-    struct ind_slice *const others[] = {&message->timestamp, &message->sequence, &message->location};
-    struct ind_buffer device = ind_buffer_on(run->editor->device, sizeof run->editor->device);
-    for (unsigned in = 0; in < IND_IN_TEXTS; in++) {
-        struct ind_slice *text = text_of(message, in);
-        if (text == part || move(text, seam))
-            continue;
-        struct ind_buffer room = room_for(run, in);
-        ind_buffer_slice(&room, *text);
-        *text = ind_buffer_view(&room);
-    }
-    for (size_t i = 0; i < 3; i++)
-        if (!move(others[i], seam))
-            *others[i] = IND_NOTHING;
-    struct ind_slice name = message->device;
-    bool same = lies_in(name, seam->old) && (size_t)(name.at - seam->old.at) < seam->behind &&
-                (size_t)(name.at - seam->old.at) + name.length > seam->before;
-    if (!same) {
-        (void)move(&message->device, seam);
-        return;
-    }
-    name.length = name.length < device.capacity ? name.length : device.capacity;
-    ind_buffer_slice(&device, name);
-    message->device = ind_buffer_view(&device);
-}
-
-/* The message's bytes with a part of them replaced; all that points into them goes along. */
-static void splice(struct run *run, struct ind_slice *part, struct ind_slice value)
-{
-    struct ind_editor *editor = run->editor;
-    struct ind_message *message = run->message;
-    const struct ind_slice old = message->original, gone = *part; /* it may stand nowhere */
-    bool fits = old.length - gone.length + value.length + 1 <= ORIGINAL_ROOM;
-    if (!lies_in(gone, old) || !fits) {
-        *part = value;
-        if (!fits) /* from here on nothing points into it, so that nothing is written to it */
-            message->original = IND_SLICE("-");
-        return;
-    }
-    struct ind_slice put = value.length || part == &message->text ? value : IND_SLICE("-");
-    const struct seam seam = {.old = old,
-                              .to = editor->original + (size_t)editor->original_turn * ORIGINAL_ROOM,
-                              .before = (size_t)(gone.at - old.at),
-                              .behind = (size_t)(gone.at - old.at) + gone.length,
-                              .by = (ptrdiff_t)put.length - (ptrdiff_t)gone.length};
-    editor->original_turn ^= 1;
-    move_all(run, part, &seam);
-    memcpy(seam.to, old.at, seam.before);
-    if (put.length)
-        memcpy(seam.to + seam.before, put.at, put.length);
-    memcpy(seam.to + seam.before + put.length, old.at + seam.behind, old.length - seam.behind);
-    *part = (struct ind_slice){seam.to + seam.before, value.length};
-    message->original = (struct ind_slice){seam.to, old.length - gone.length + put.length};
-    if (message->original.length == 0)
-        message->original = IND_SLICE("-");
-}
-
-static void changed(struct run *run, enum ind_place_in_message in, struct ind_slice name,
-                    struct ind_slice before, struct ind_slice after, size_t marks)
-{
-    struct ind_editor *editor = run->editor;
-    if (editor->of_message[run->number] != editor->round) {
-        editor->of_message[run->number] = editor->round;
-        editor->changed[editor->changed_count++] = run->number;
-    }
-    run->did = true;
-    if (!run->call->changed)
-        return;
-    const struct ind_change change = {run->number, in, name, before, after, editor->masker.put, marks};
-    run->call->changed(run->call->context, &change);
-}
-
-/* A text of the message becomes what is in `value`, which lies in its room. */
-static void replace(struct run *run, enum ind_place_in_message in, const struct ind_buffer *value,
-                    bool is_mask)
-{
-    struct ind_message *message = run->message;
-    struct ind_slice *text = text_of(message, in), after = ind_buffer_view(value), before = *text;
-    size_t marks = is_mask ? run->editor->masker.spans.count : 0;
-    while (marks > 0 && run->editor->masker.put[marks - 1].to > after.length)
-        marks--;
-    if (value->full)
-        message->malformed = IND_MALFORMED_CUT;
-    changed(run, in, IND_NOTHING, is_mask ? IND_NOTHING : before, after, marks);
-    if (run->call->keep_original || run->edits->wants_original)
-        splice(run, text, after);
-    else
-        *text = after;
-}
-
 /* ---- The kinds of edits ---- */
 
 /* A device that is no configured one is what it calls itself. */
-static void follow_host(struct run *run, bool claimed)
+static void follow_host(struct ind_edit_run *run, bool claimed)
 {
     struct ind_message *message = run->message;
     struct ind_buffer name = ind_buffer_on(run->editor->device, sizeof run->editor->device);
@@ -250,7 +81,7 @@ static void follow_host(struct run *run, bool claimed)
 }
 
 /* What edits above took from a text and gave to labels and fields. */
-static void mask_additions(struct run *run, const struct ind_edit *edit)
+static void mask_additions(struct ind_edit_run *run, const struct ind_edit *edit)
 {
     struct ind_editor *editor = run->editor;
     for (size_t i = 0; i < editor->additions.count; i++) {
@@ -262,25 +93,25 @@ static void mask_additions(struct run *run, const struct ind_edit *edit)
             continue;
         addition->value = ind_buffer_view(&out);
         editor->added.length += out.length;
-        changed(run, addition->kind == IND_ADDED_LABEL ? IND_IN_LABEL : IND_IN_FIELD, addition->name,
-                IND_NOTHING, addition->value, out.full ? 0 : editor->masker.spans.count);
+        ind_edit_changed(run, addition->kind == IND_ADDED_LABEL ? IND_IN_LABEL : IND_IN_FIELD, addition->name,
+                         IND_NOTHING, addition->value, out.full ? 0 : editor->masker.spans.count);
     }
 }
 
-static void mask(struct run *run, const struct ind_edit *edit)
+static void mask(struct ind_edit_run *run, const struct ind_edit *edit)
 {
     enum { ALWAYS = 1u << IND_IN_TEXTS };
     const unsigned by_itself = (ALWAYS - 1) & (edit->kinds ? ~0u : ~(1u << IND_IN_HOST));
     unsigned places = edit->places ? edit->places : by_itself;
     for (unsigned in = 0; in < IND_IN_TEXTS; in++) {
-        struct ind_slice text = *text_of(run->message, in);
+        struct ind_slice text = *ind_edit_text_of(run->message, in);
         if (!(places >> in & 1) || text.length == 0)
             continue;
         bool claimed = in == IND_IN_HOST && !run->message->configured;
-        struct ind_buffer out = room_for(run, in);
+        struct ind_buffer out = ind_edit_room(run, in);
         if (!ind_mask_text(edit, in, text, &run->editor->masker, &out))
             continue;
-        replace(run, in, &out, true);
+        ind_edit_replace(run, in, &out, true);
         follow_host(run, claimed);
     }
     if (places >> IND_IN_TEXT & 1)
@@ -288,7 +119,7 @@ static void mask(struct run *run, const struct ind_edit *edit)
 }
 
 /* What a template gives for this message; its fields are read where it names any. */
-static void evaluate(struct run *run, const struct ind_template *template, struct ind_buffer *out)
+static void evaluate(struct ind_edit_run *run, const struct ind_template *template, struct ind_buffer *out)
 {
     struct ind_message *message = run->message;
     if (template->has_field)
@@ -297,7 +128,7 @@ static void evaluate(struct run *run, const struct ind_template *template, struc
     message->payload = NULL;
 }
 
-static void add(struct run *run, const struct ind_change_text *change, enum ind_added kind)
+static void add(struct ind_edit_run *run, const struct ind_change_text *change, enum ind_added kind)
 {
     struct ind_editor *editor = run->editor;
     struct ind_additions *additions = &editor->additions;
@@ -323,7 +154,7 @@ static void add(struct run *run, const struct ind_change_text *change, enum ind_
     if ((kind == IND_ADDED_LABEL && ind_slice_equal(before, after)) ||
         (at == end && additions->count == IND_MOST_ADDITIONS))
         return;
-    changed(run, change->in, change->name, before, after, 0);
+    ind_edit_changed(run, change->in, change->name, before, after, 0);
     editor->added = value;
     editor->added.full = false;
     additions->count += at == end;
@@ -331,7 +162,7 @@ static void add(struct run *run, const struct ind_change_text *change, enum ind_
     run->message->additions = additions;
 }
 
-static void set_number(struct run *run, const struct ind_change_text *change)
+static void set_number(struct ind_edit_run *run, const struct ind_change_text *change)
 {
     char text[64];
     struct ind_message *message = run->message;
@@ -345,21 +176,21 @@ static void set_number(struct run *run, const struct ind_change_text *change)
         return;
     struct ind_slice before = facility ? ind_facility_name(*now) : ind_severity_name(*now);
     *now = (uint8_t)number;
-    changed(run, change->in, IND_NOTHING, before,
-            facility ? ind_facility_name(*now) : ind_severity_name(*now), 0);
+    ind_edit_changed(run, change->in, IND_NOTHING, before,
+                     facility ? ind_facility_name(*now) : ind_severity_name(*now), 0);
 }
 
-static void set(struct run *run, const struct ind_change_text *change)
+static void set(struct ind_edit_run *run, const struct ind_change_text *change)
 {
     if (change->in == IND_IN_LABEL || change->in == IND_IN_FIELD) {
         add(run, change, change->in == IND_IN_LABEL ? IND_ADDED_LABEL : IND_ADDED_FIELD);
     } else if (change->in == IND_IN_FACILITY || change->in == IND_IN_SEVERITY) {
         set_number(run, change);
     } else {
-        struct ind_buffer out = room_for(run, change->in);
+        struct ind_buffer out = ind_edit_room(run, change->in);
         evaluate(run, change->template, &out);
-        if (!ind_slice_equal(ind_buffer_view(&out), *text_of(run->message, change->in)))
-            replace(run, change->in, &out, false);
+        if (!ind_slice_equal(ind_buffer_view(&out), *ind_edit_text_of(run->message, change->in)))
+            ind_edit_replace(run, change->in, &out, false);
     }
 }
 
@@ -388,20 +219,20 @@ static void write_without(const struct ind_change_text *change, struct ind_slice
     }
 }
 
-static void forget(struct run *run, const struct ind_change_text *change)
+static void forget(struct ind_edit_run *run, const struct ind_change_text *change)
 {
     if (change->in == IND_IN_FIELD) {
         add(run, change, IND_FORGOTTEN_FIELD);
         return;
     }
-    struct ind_slice text = *text_of(run->message, change->in);
-    struct ind_buffer out = room_for(run, change->in);
+    struct ind_slice text = *ind_edit_text_of(run->message, change->in);
+    struct ind_buffer out = ind_edit_room(run, change->in);
     bool claimed = change->in == IND_IN_HOST && !run->message->configured;
     if (change->in == IND_IN_DATA && change->name.length)
         write_without(change, text, &out);
     if (out.length == text.length)
         return;
-    replace(run, change->in, &out, false);
+    ind_edit_replace(run, change->in, &out, false);
     if (claimed) /* what is left is where it came from */
         run->message->device = run->message->sender.length ? run->message->sender : IND_SLICE("-");
 }
@@ -446,7 +277,7 @@ static bool read_time(struct ind_slice text, ind_time reference, const struct in
     return true;
 }
 
-static void retime(struct run *run, const struct ind_edit *edit)
+static void retime(struct ind_edit_run *run, const struct ind_edit *edit)
 {
     struct ind_message *message = run->message;
     struct ind_slice text = message->timestamp;
@@ -471,11 +302,11 @@ static void retime(struct run *run, const struct ind_edit *edit)
         message->mark = IND_MARK_NONE;
     if (message->transport == IND_TRANSPORT_FILE)
         message->time = sent;
-    changed(run, IND_IN_TIME, IND_NOTHING, ind_buffer_view(&old), ind_buffer_view(&new), 0);
+    ind_edit_changed(run, IND_IN_TIME, IND_NOTHING, ind_buffer_view(&old), ind_buffer_view(&new), 0);
 }
 
 /* False where the message goes no further. */
-static bool apply(struct run *run, const struct ind_edit *edit)
+static bool apply(struct ind_edit_run *run, const struct ind_edit *edit)
 {
     switch (edit->kind) {
     case IND_EDIT_MASK:
@@ -512,7 +343,7 @@ static void begin(struct ind_editor *editor, struct ind_message *message)
 }
 
 /* One after the other, with somebody looking on. */
-static const struct ind_edit *apply_all(struct run *run)
+static const struct ind_edit *apply_all(struct ind_edit_run *run)
 {
     const struct ind_edits *edits = run->edits;
     const struct ind_edit *dropped = NULL;
@@ -536,7 +367,7 @@ const struct ind_edit *ind_edits_apply(const struct ind_edits *edits, struct ind
                                        struct ind_message *message, struct ind_answers *answers,
                                        ind_time reference, const struct ind_edit_call *call)
 {
-    struct run run = {edits, editor, message, answers, call, reference, 0, false};
+    struct ind_edit_run run = {edits, editor, message, answers, call, reference, 0, false};
     const struct ind_edit *dropped = NULL;
     begin(editor, message);
     ind_answers_next(answers);

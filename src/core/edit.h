@@ -95,6 +95,15 @@ static inline void ind_span_write_short(struct ind_buffer *buffer, int64_t secon
     ind_buffer_text(buffer, minutes ? " min" : " s");
 }
 
+/* " a second", " a minute", …: of a limit. */
+static inline const char *ind_limit_unit(ind_time span)
+{
+    return span <= IND_SECOND          ? " a second"
+           : span <= 60 * IND_SECOND   ? " a minute"
+           : span <= 3600 * IND_SECOND ? " an hour"
+                                       : " a day";
+}
+
 /* Whether what it decides depends on messages before. */
 static inline bool ind_edit_remembers(const struct ind_edit *edit)
 {

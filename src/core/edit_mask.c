@@ -147,14 +147,6 @@ static void keep_to_values(struct ind_masker *masker, struct ind_slice data)
     masker->spans.count = count;
 }
 
-static void add_cut(struct ind_buffer *out, struct ind_slice text)
-{
-    size_t room = out->capacity - out->length;
-    if (!out->full)
-        ind_buffer_add(out, text.at, text.length < room ? text.length : room);
-    out->full |= text.length > room;
-}
-
 static void put(const struct ind_edit *edit, enum ind_place_in_message in, struct ind_slice hidden,
                 struct ind_buffer *out)
 {
@@ -171,11 +163,11 @@ static void put(const struct ind_edit *edit, enum ind_place_in_message in, struc
     for (size_t i = 0; in == IND_IN_DATA && i < edit->with.length; i++) {
         char c = edit->with.at[i];
         if (c == '"' || c == '\\' || c == ']')
-            add_cut(out, IND_SLICE("\\"));
-        add_cut(out, (struct ind_slice){&edit->with.at[i], 1});
+            ind_buffer_cut(out, IND_SLICE("\\"));
+        ind_buffer_cut(out, (struct ind_slice){&edit->with.at[i], 1});
     }
     if (in != IND_IN_DATA)
-        add_cut(out, edit->with);
+        ind_buffer_cut(out, edit->with);
 }
 
 bool ind_mask_text(const struct ind_edit *edit, enum ind_place_in_message in, struct ind_slice text,
@@ -206,12 +198,12 @@ bool ind_mask_text(const struct ind_edit *edit, enum ind_place_in_message in, st
         return false;
     for (size_t i = 0; i < spans->count; i++) {
         const struct ind_span *span = &spans->list[i];
-        add_cut(out, (struct ind_slice){text.at + at, span->from - at});
+        ind_buffer_cut(out, (struct ind_slice){text.at + at, span->from - at});
         masker->put[i].from = (uint32_t)out->length;
         put(edit, in, (struct ind_slice){text.at + span->from, span->to - span->from}, out);
         masker->put[i].to = (uint32_t)out->length;
         at = span->to;
     }
-    add_cut(out, ind_slice_from(text, at));
+    ind_buffer_cut(out, ind_slice_from(text, at));
     return !ind_slice_equal(ind_buffer_view(out), text);
 }

@@ -288,7 +288,6 @@ static void write_times(struct ind_buffer *buffer, uint64_t count)
 void ind_recall_write(const struct ind_recall_news *news, struct ind_buffer *buffer)
 {
     const char *device = news->device[0] ? news->device : "a device";
-    unsigned long long seconds = (unsigned long long)(news->span / IND_SECOND);
     ind_buffer_text(buffer, "edit \"");
     ind_buffer_text(buffer, news->edit);
     ind_buffer_text(buffer, "\": ");
@@ -304,10 +303,8 @@ void ind_recall_write(const struct ind_recall_news *news, struct ind_buffer *buf
     }
     ind_buffer_text(buffer, " was over its limit of ");
     ind_buffer_number(buffer, news->number);
-    ind_buffer_text(buffer, seconds == 1      ? " a second "
-                            : seconds == 60   ? " a minute "
-                            : seconds == 3600 ? " an hour "
-                                              : " a day ");
+    ind_buffer_text(buffer, ind_limit_unit(news->span));
+    ind_buffer_byte(buffer, ' ');
     write_times(buffer, news->count);
     ind_buffer_text(buffer, "; these messages were dropped");
 }

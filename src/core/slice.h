@@ -153,6 +153,14 @@ static inline void ind_buffer_slice(struct ind_buffer *buffer, struct ind_slice 
     ind_buffer_add(buffer, slice.at, slice.length);
 }
 
+/* As much as there is room for. */
+static inline void ind_buffer_cut(struct ind_buffer *buffer, struct ind_slice slice)
+{
+    size_t room = buffer->capacity - buffer->length;
+    ind_buffer_add(buffer, slice.at, slice.length < room ? slice.length : room);
+    buffer->full |= slice.length > room;
+}
+
 static inline void ind_buffer_text(struct ind_buffer *buffer, const char *text)
 {
     ind_buffer_add(buffer, text, strlen(text));

@@ -307,15 +307,6 @@ void ind_template_path(const struct ind_template *template, const struct ind_mes
     not_an_archive(buffer, start);
 }
 
-/* As much as there is room for. */
-static void add_cut(struct ind_buffer *buffer, struct ind_slice value)
-{
-    size_t room = buffer->capacity - buffer->length;
-    if (!buffer->full)
-        ind_buffer_add(buffer, value.at, value.length < room ? value.length : room);
-    buffer->full |= value.length > room;
-}
-
 void ind_template_value(const struct ind_template *template, const struct ind_message *message,
                         struct ind_path_clock *clock, struct ind_buffer *buffer)
 {
@@ -330,7 +321,7 @@ void ind_template_value(const struct ind_template *template, const struct ind_me
             add_date_part((enum ind_placeholder)part->put, &clock->local, &out);
         else if (part->put == IND_PUT_TIME)
             ind_time_write(&out, message->time);
-        add_cut(buffer, out.length ? ind_buffer_view(&out) : value);
+        ind_buffer_cut(buffer, out.length ? ind_buffer_view(&out) : value);
     }
 }
 
