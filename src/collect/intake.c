@@ -366,6 +366,8 @@ static void apply_edits(struct ind_intake *intake, const struct ind_origin *orig
     intake->begun_count = 0;
     at_hand->dropped = ind_edits_apply(&intake->config->edits, intake->editor, &at_hand->message,
                                        &intake->answers, reference, &call);
+    if (at_hand->dropped)
+        ind_edits_hide_device(&intake->config->edits, intake->editor, &at_hand->message);
     at_hand->gave_up += ind_editor_gave_up(intake->editor) - before;
     for (size_t i = 0; i < intake->begun_count && !at_hand->dropped; i++)
         ind_recalls_settle(intake->recalls, intake->begun[i], &at_hand->message);

@@ -394,3 +394,27 @@ const struct ind_edit *ind_edits_apply(const struct ind_edits *edits, struct ind
     }
     return dropped;
 }
+
+void ind_edits_hide_device(const struct ind_edits *edits, struct ind_editor *editor,
+                           struct ind_message *message)
+{
+    char room[2][sizeof editor->device];
+    unsigned turn = 0;
+    if (message->configured || message->host.length == 0)
+        return;
+    struct ind_slice name = message->device;
+    for (size_t i = 0; i < edits->count; i++) {
+        const struct ind_edit *edit = &edits->list[i];
+        struct ind_buffer out = ind_buffer_on(room[turn], sizeof room[turn]);
+        bool looks = edit->places ? (edit->places >> IND_IN_HOST & 1) != 0 : edit->kinds != 0;
+        if (edit->kind != IND_EDIT_MASK || !looks ||
+            !ind_mask_text(edit, IND_IN_HOST, name, &editor->masker, &out))
+            continue;
+        name = ind_buffer_view(&out);
+        turn ^= 1;
+    }
+    if (name.at == message->device.at)
+        return;
+    memcpy(editor->device, name.at, name.length);
+    message->device = (struct ind_slice){editor->device, name.length};
+}

@@ -157,6 +157,11 @@ const struct ind_edit *ind_edits_apply(const struct ind_edits *edits, struct ind
                                        struct ind_message *message, struct ind_answers *answers,
                                        ind_time reference, const struct ind_edit_call *call);
 
+/* Hides in the name of a device that is not configured what any mask would hide in the host that it is called
+ * by: for a message that was dropped before it came to them, and is counted all the same. */
+void ind_edits_hide_device(const struct ind_edits *edits, struct ind_editor *editor,
+                           struct ind_message *message);
+
 /* The edits that changed the last message, by number, each once. */
 const uint32_t *ind_editor_changed(const struct ind_editor *editor, size_t *count);
 

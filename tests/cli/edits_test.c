@@ -88,6 +88,7 @@ static const char messages[] =
     "<13>tern@skerry.example hunter2 is no header; password hunter2; crew4711\n"
     "<13>1 2026-11-23T04:45:00Z pier1-rtr crew4711 crew4711 crew4711 - third\n"
     "<13>Nov 23 04:45:00 pier1-rtr drop: +351 912 345 678\n"
+    "<13>1 2026-11-23T04:45:00Z tern@skerry.example drop - - - fourth\n"
     "<13>Nov 23 04:45:00 pier1-rtr same: call +351 912 345 678\n"
     "<13>Nov 23 04:45:00 pier1-rtr same: call +351 912 345 678\n"
     "<13>1 2026-11-23T04:45:00Z broken [x@32473 password=\"hunter2\" tern@skerry.example\n";
@@ -305,6 +306,28 @@ static void limits_are_exact_by_all_ways_and_across_reloads(void **state)
     free(out);
 }
 
+/* Also where the lines of a message have to wait for the next batch. */
+static void what_edits_remember_is_asked_once(void **state)
+{
+    enum { COUNT = 60000 };
+    (void)state;
+    configure("store: log\nstate: state\nzone: UTC\nedits:\n  - {name: half, keep: one in 2}\n"
+              "routes:\n  - {name: a, file: a.log, layout: \"{text}\"}\n"
+              "  - {name: b, file: b.log, layout: \"{text}\"}\n");
+    FILE *file = fopen(ind_path(folder, "in.log"), "w");
+    assert_non_null(file);
+    for (int i = 0; i < COUNT; i++)
+        fprintf(file, "<13>Nov 23 04:45:00 pier1-sw1 app: %d\n", i);
+    fclose(file);
+    struct ind_ran ran = ind_run(folder, "collect", "--from", "in.log", NULL);
+    assert_int_equal(ran.status, 0);
+    ind_ran_free(&ran);
+    ran = ind_shell(folder, "cat log/a.log | awk '$1 != 2 * (NR - 1)' | wc -l; cmp log/a.log log/b.log");
+    assert_string_equal(ran.out, "0\n");
+    assert_int_equal(lines_of("log/a.log"), COUNT / 2);
+    ind_ran_free(&ran);
+}
+
 /* ---- Rehearsing ---- */
 
 static const char rules[] =
@@ -478,6 +501,7 @@ int main(void)
     const struct CMUnitTest tests[] = {
         cmocka_unit_test_setup_teardown(nothing_hidden_is_found_anywhere, begin, end),
         cmocka_unit_test_setup_teardown(limits_are_exact_by_all_ways_and_across_reloads, begin, end),
+        cmocka_unit_test_setup_teardown(what_edits_remember_is_asked_once, begin, end),
         cmocka_unit_test_setup_teardown(a_rehearsal_says_what_collect_does, begin, end),
         cmocka_unit_test_setup_teardown(examples_are_the_first_there_are, begin, end),
         cmocka_unit_test_setup_teardown(differences_are_counted_by_their_kind, begin, end),

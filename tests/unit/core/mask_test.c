@@ -49,7 +49,7 @@ static const struct found_case cases[] = {
     {IND_MASK_EMAIL, "<~tern@skerry.example~>, ~crew.one+x@mail.skerry.example~."},
     {IND_MASK_EMAIL, "root@pier1-rtr @skerry.example tern@ a@b.1 a@.example"},
     {IND_MASK_EMAIL, "~a@b.examplec@d.example~"},
-    {IND_MASK_EMAIL, "\xff\xfe~tern@skerry.example~\xff"},
+    {IND_MASK_EMAIL, "~\xff\xfetern@skerry.example~\xff"},
     {IND_MASK_IPV4, "from ~192.0.2.9~ to ~203.0.113.77~:4022, ~198.51.100.0~/24."},
     {IND_MASK_IPV4, "256.1.1.1 1.2.3 1.2.3.4.5 v1.2.3.4x 1.3.6.1.4.1.9 port:~192.0.2.1~"},
     {IND_MASK_IPV4, "add:~192.0.2.9~ (~192.0.2.9~)"},
