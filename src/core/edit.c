@@ -402,7 +402,7 @@ void ind_edits_hide_device(const struct ind_edits *edits, struct ind_editor *edi
     unsigned turn = 0;
     if (message->configured || message->host.length == 0)
         return;
-    struct ind_slice name = message->device;
+    struct ind_slice name = message->host;
     for (size_t i = 0; i < edits->count; i++) {
         const struct ind_edit *edit = &edits->list[i];
         struct ind_buffer out = ind_buffer_on(room[turn], sizeof room[turn]);
@@ -413,7 +413,7 @@ void ind_edits_hide_device(const struct ind_edits *edits, struct ind_editor *edi
         name = ind_buffer_view(&out);
         turn ^= 1;
     }
-    if (name.at == message->device.at)
+    if (name.at == message->host.at)
         return;
     memcpy(editor->device, name.at, name.length);
     message->device = (struct ind_slice){editor->device, name.length};

@@ -17,7 +17,7 @@ struct ind_editor {
     uint32_t round;
     char *room;     /* two for each text */
     char *original; /* two */
-    unsigned turn[IND_IN_TEXTS], original_turn;
+    unsigned original_turn;
     struct ind_additions additions;
     struct ind_buffer added; /* values of labels and fields */
     struct ind_path_clock clock;
@@ -39,7 +39,7 @@ struct ind_edit_run {
 /* ---- edit_write.c ---- */
 
 struct ind_slice *ind_edit_text_of(struct ind_message *message, enum ind_place_in_message in);
-/* Room for a new text there; what the message has now stays readable. */
+/* Room for a new text there, which is not where the present one lies. */
 struct ind_buffer ind_edit_room(struct ind_edit_run *run, enum ind_place_in_message in);
 /* Notes, and tells, that the edit at hand changed something. `marks`: of the masker's. */
 void ind_edit_changed(struct ind_edit_run *run, enum ind_place_in_message in, struct ind_slice name,

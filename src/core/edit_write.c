@@ -15,9 +15,10 @@ static bool lies_in(struct ind_slice part, struct ind_slice whole)
 
 struct ind_buffer ind_edit_room(struct ind_edit_run *run, enum ind_place_in_message in)
 {
-    unsigned *turn = &run->editor->turn[in];
-    *turn ^= 1;
-    return ind_buffer_on(run->editor->room + ((size_t)in * 2 + *turn) * ROOM, ROOM);
+    const struct ind_slice now = *ind_edit_text_of(run->message, in);
+    char *room = run->editor->room + (size_t)in * 2 * ROOM;
+    bool taken = now.length > 0 && now.at >= room && now.at < room + ROOM;
+    return ind_buffer_on(taken ? room + ROOM : room, ROOM);
 }
 
 /* Where a part of the message's bytes is written anew. */

@@ -19,10 +19,10 @@ static const char rules[] =
     "  - {name: e, when: severity at least error, set: {text: \"{text} {data} {text}\", severity: debug}}\n"
     "  - {name: f, forget: [\"data origin\", \"data a b\", \"field a\", msgid]}\n"
     "  - {name: g, time: {from: field t, zone: \"+05:00\"}}\n"
-    "  - {name: h, when: 'original contains \"*\"', mask: {matches: '(\\*|\\**)+x'}}\n"
+    "  - {name: h, when: 'text contains \"*\"', mask: {matches: '(\\*|\\**)+x'}}\n"
     "  - {name: i, when: facility is kern, drop: yes}\n"
     "routes:\n"
-    "  - {name: raw, file: raw.log, layout: raw}\n";
+    "  - {name: all, file: all.log}\n";
 
 static struct {
     struct ind_loaded loaded;

@@ -140,6 +140,30 @@ static void the_device_stays_when_the_host_is_set(void **state)
     assert_slice(world.message.timestamp, "2026-11-23T04:45:00Z");
 }
 
+/* Each reads what the one before it wrote, and masks that find nothing leave it alone; also where nobody asks
+ * for the message's bytes as received. */
+static void one_mask_follows_another(void **state)
+{
+    static const struct ind_edit_call plain = {.go_on = false};
+    static void *regexes[3][2];
+    static const char *const expressions[] = {"bravo", "nothing here", "delta|echo"};
+    struct ind_mistake mistake = {0};
+    (void)state;
+    mask(NULL, IND_MASK_PHONE);
+    for (int i = 0; i < 3; i++) {
+        struct ind_edit *edit = add(NULL, IND_EDIT_MASK);
+        assert_true(ind_mask_regex_read(ind_slice_of(expressions[i]), &regexes[i][0], &mistake));
+        edit->regexes = regexes[i];
+        edit->stars = false;
+        edit->with = i == 2 ? IND_SLICE("a much longer text") : IND_SLICE("b");
+        mask(NULL, IND_MASK_MAC);
+    }
+    (void)apply(ind_slice_of("<13>Nov 23 04:45:00 h a: alpha +351912345678 bravo charlie delta echo foxtrot"),
+                &plain);
+    assert_slice(world.message.text,
+                 "alpha ************* b charlie a much longer text a much longer text foxtrot");
+}
+
 /* A host that is a person is hidden, also as the device that it becomes; one that is an address is not. */
 static void a_claimed_device_is_hidden_with_its_host(void **state)
 {
@@ -465,6 +489,7 @@ int main(void)
     const struct CMUnitTest tests[] = {
         cmocka_unit_test_setup_teardown(masks_hide_and_leave_the_rest_in_place, begin, end),
         cmocka_unit_test_setup_teardown(the_device_stays_when_the_host_is_set, begin, end),
+        cmocka_unit_test_setup_teardown(one_mask_follows_another, begin, end),
         cmocka_unit_test_setup_teardown(a_claimed_device_is_hidden_with_its_host, begin, end),
         cmocka_unit_test_setup_teardown(structured_data_stays_structured, begin, end),
         cmocka_unit_test_setup_teardown(later_conditions_see_what_was_changed, begin, end),
