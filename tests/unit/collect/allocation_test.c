@@ -47,6 +47,14 @@ static const char head[] =
     "patterns:\n  - name: login-failed\n    text:\n"
     "      - layout: \"Failed password for {user:word} from {peer:ip} port {port:int} {:remainder}\"\n"
     "conditions:\n  trouble: severity at least warning\n"
+    "edits:\n"
+    "  - {name: hide, mask: [phone, ipv4, secret, {matches: 'sw|rtr'}], with: <x>}\n"
+    "  - {name: mark, when: 'text contains \"down\"', label: {state: \"{app}\"}}\n"
+    "  - {name: less, when: 'app is \"kernel\"', forget: [\"field IN\", procid]}\n"
+    "  - {name: calm, when: 'text contains \"Failed\"', set: {severity: alert, text: \"{text}, {field "
+    "SRC}\"}}\n"
+    "  - {name: same, when: 'app is \"a\"', repeat: 30s}\n"
+    "  - {name: few, when: 'app is \"sshd\"', limit: 1 a second}\n"
     "routes:\n"
     "  - {name: pattern, when: 'pattern is \"login-failed\" and field user is \"tern\"', file: \"{field "
     "user}.log\"}\n"
@@ -109,6 +117,12 @@ static void take(struct ind_intake *intake, struct ind_batch *batch, size_t coun
     }
 }
 
+static void forget_news(void *context, const struct ind_recall_news *news)
+{
+    (void)context;
+    (void)news;
+}
+
 static void no_message_makes_the_intake_allocate(void **state)
 {
     (void)state;
@@ -119,7 +133,8 @@ static void no_message_makes_the_intake_allocate(void **state)
     ind_config_load(path, &loaded);
     assert_non_null(loaded.config);
     struct ind_accounts *accounts = ind_accounts_new();
-    struct ind_intake *intake = ind_intake_new(loaded.config, accounts, NULL);
+    struct ind_recalls *recalls = ind_recalls_new(forget_news, NULL);
+    struct ind_intake *intake = ind_intake_new(loaded.config, accounts, recalls);
     struct ind_batch *batch = ind_batch_new();
     assert_non_null(intake);
     assert_non_null(batch);
@@ -130,6 +145,7 @@ static void no_message_makes_the_intake_allocate(void **state)
     assert_true(!COUNTED || before > 1000); /* they are counted */
     ind_batch_free(batch);
     ind_intake_free(intake);
+    ind_recalls_free(recalls);
     ind_accounts_free(accounts);
     ind_loaded_free(&loaded);
     ind_folder_remove(folder);
