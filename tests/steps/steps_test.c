@@ -5,6 +5,7 @@
 
 #include "core/condition.h"
 #include "core/device.h"
+#include "core/edit.h"
 #include "core/escape.h"
 #include "core/framing.h"
 #include "core/header.h"
@@ -219,6 +220,35 @@ static void matching_is_linear(void **state)
     ind_patterns_free(patterns);
 }
 
+static struct {
+    struct ind_masker masker;
+    struct ind_edit edit;
+} masks;
+
+static void hide(struct ind_slice bytes)
+{
+    struct ind_buffer out = ind_buffer_on(room, sizeof room);
+    (void)ind_mask_text(&masks.edit, IND_IN_TEXT, bytes, &masks.masker, &out);
+}
+
+static void masking_is_linear(void **state)
+{
+    static const struct hostile all[] = {
+        {"", "1:", ""},        {"", "a:b:", ""},       {"", "::", ""},       {"", "1.", ""},
+        {"", "1.1.1.1.", ""},  {"", "192.0.2.9 ", ""}, {"", "a@", ""},       {"", "a", "@b.example"},
+        {"", "a@b.", "."},     {"", "+1 ", ""},        {"", "(0", ""},       {"", "0 ", ""},
+        {"", "4111 ", ""},     {"", "4111-1111-", ""}, {"", "1", ""},        {"", "password ", ""},
+        {"", "password=", ""}, {"", "key=\"", ""},     {"", "key=\"\\", ""}, {"", "key: 7 ", ""},
+        {"", "aKey ", ""},     {"", "00:11:22:", ""},  {"", "0011.", ""},    {"", "a", ""},
+        {"", "\xff", ""},      {"", "key ", "=1"},     {"", "1-2-", ""},     {"", "020-555-0123-", ""},
+    };
+    (void)state;
+    assert_true(ind_masker_begin(&masks.masker));
+    masks.edit = (struct ind_edit){.kinds = (1u << IND_MASK_KINDS) - 1, .stars = true};
+    check(all, sizeof all / sizeof *all, hide);
+    ind_masker_end(&masks.masker);
+}
+
 /* A test that could not fail would tell nothing: something quadratic is told. */
 static void quadratic(struct ind_slice bytes)
 {
@@ -239,6 +269,7 @@ int main(void)
         cmocka_unit_test(reading_and_writing_are_linear),
         cmocka_unit_test(conditions_are_linear),
         cmocka_unit_test(matching_is_linear),
+        cmocka_unit_test(masking_is_linear),
         cmocka_unit_test(what_is_not_linear_is_seen),
     };
     zone = ind_zone_fixed(0);
