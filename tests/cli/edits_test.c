@@ -191,6 +191,8 @@ static void nothing_hidden_is_found_anywhere(void **state)
     look_in(command);
     ind_wait_until(has_archive, NULL, "the archives are compressed");
     assert_int_equal(ind_collect_stop(&running, SIGTERM), 0);
+    free(running.out);
+    free(running.err);
     ran = ind_shell(folder, "kill $(cat follow.pid)");
     ind_ran_free(&ran);
     look_in("cat $(find . -type f); find . -name '*.zst' -exec zstd -dc {} +; find .");
@@ -287,9 +289,11 @@ static void limits_are_exact_by_all_ways_and_across_reloads(void **state)
     for (int i = 0; i < WAYS; i++)
         close(ways[i]);
     assert_int_equal(ind_collect_stop(&running, SIGTERM), 0);
+    free(running.err);
     /* Of the first 3,000, which are not known to be the first ones sent, those that end in 7 are kept one in
      * three. */
     char *out = ind_read_file(running.out, NULL);
+    free(running.out);
     const char *over = strstr(out, "dropped by the edit \"calm\"");
     assert_non_null(over);
     assert_non_null(strstr(out, "7,000  dropped by the edit \"calm\""));

@@ -180,7 +180,7 @@ static void structured_data_stays_structured(void **state)
 {
     (void)state;
     struct ind_mistake mistake = {0};
-    void *regexes[2] = {NULL, NULL};
+    static void *regexes[2];
     struct ind_edit *all = add(NULL, IND_EDIT_MASK);
     assert_true(ind_mask_regex_read(IND_SLICE("[a-z]\\\\.*"), &regexes[0], &mistake));
     all->regexes = regexes;
@@ -268,7 +268,7 @@ static void odd_bytes_and_long_texts(void **state)
 {
     (void)state;
     struct ind_mistake mistake = {0};
-    void *regexes[2] = {NULL, NULL};
+    static void *regexes[2];
     static char text[IND_MESSAGE_LIMIT], key[9000];
     struct ind_edit *cafe = add("app is \"a\"", IND_EDIT_MASK), *twice;
     assert_true(ind_mask_regex_read(IND_SLICE("caf."), &regexes[0], &mistake));
@@ -292,7 +292,8 @@ static void an_expression_that_gives_up_hides_all(void **state)
 {
     (void)state;
     struct ind_mistake mistake = {0};
-    void *regexes[2] = {NULL, NULL}, *nothing = NULL;
+    static void *regexes[2];
+    void *nothing = NULL;
     char text[400] = "<13>Nov 23 04:45:00 h a: ";
     size_t start = strlen(text);
     assert_true(ind_mask_regex_read(IND_SLICE("(a|aa)+$"), &regexes[0], &mistake));
