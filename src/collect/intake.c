@@ -1,4 +1,5 @@
 #include "collect/intake_inside.h"
+#include "collect/intake_lines.h"
 
 #include "core/header.h"
 #include <stdlib.h>
@@ -426,7 +427,7 @@ static void take_in_hand(struct ind_intake *intake, enum ind_line_form form, str
                 ind_router_decide(intake->config->router, message, &intake->answers, intake->taken);
         at_hand->gave_up += ind_answers_gave_up(&intake->answers) - gave_up;
     }
-    ind_intake_read_fields(intake, message, at_hand->routes);
+    read_fields(intake, message, at_hand->routes);
     if (intake->onlooker.decided)
         tell_decided(intake);
 }
@@ -456,7 +457,7 @@ bool ind_intake_message(struct ind_intake *intake, enum ind_line_form form, stru
     struct ind_tally *tally = *tallied ? NULL : tally_of(intake, account, batch);
     if (!tally && !*tallied)
         return false;
-    bool whole = ind_intake_add_lines(intake, message, account, at_hand->routes, batch);
+    bool whole = add_lines(intake, message, account, at_hand->routes, batch);
     if (!*tallied && (whole || intake->next_copy > 0)) {
         tally_message(tally, at_hand, bytes.length);
         if (intake->editor && message->original.length)

@@ -1,4 +1,4 @@
-/* collect/intake_inside.h: shared by the files of the intake, for them only. */
+/* collect/intake_inside.h: what the intake is made of, for its files only. */
 #ifndef IND_COLLECT_INTAKE_INSIDE_H
 #define IND_COLLECT_INTAKE_INSIDE_H
 
@@ -67,12 +67,5 @@ static inline bool ind_route_is_constant(const struct ind_route *route)
     return route->to != IND_TO_FILE ||
            (route->file.count == 1 && route->file.parts[0].put == IND_PUT_LITERAL);
 }
-
-/* intake_lines.c: fields are taken out only where a file or a layout of the routes that took the message asks
- * for them. */
-void ind_intake_read_fields(struct ind_intake *intake, struct ind_message *message, size_t count);
-/* A line for each of the `count` routes, from next_copy on. False where there is no more room. */
-bool ind_intake_add_lines(struct ind_intake *intake, const struct ind_message *message, uint32_t account,
-                          size_t count, struct ind_batch *batch);
 
 #endif

@@ -1,4 +1,8 @@
-/* collect/intake_lines.c: the lines of a message that was decided, into the groups of a batch. */
+/* collect/intake_lines.h: the lines of a message that was decided, into the groups of a batch. For intake.c
+ * only: its functions are put into one with it, since calls on the way of each message are felt. */
+#ifndef IND_COLLECT_INTAKE_LINES_H
+#define IND_COLLECT_INTAKE_LINES_H
+
 #include "collect/intake_inside.h"
 
 /* A path counts as made up where a message could make up others; a configured device vouches for its own
@@ -115,15 +119,18 @@ static bool wants_fields(const struct ind_route *route)
            (route->line && route->line->has_field);
 }
 
-void ind_intake_read_fields(struct ind_intake *intake, struct ind_message *message, size_t count)
+/* Fields are taken out only where a file or a layout of the routes that took the message asks for them (a
+ * condition has asked by itself). */
+static void read_fields(struct ind_intake *intake, struct ind_message *message, size_t count)
 {
     for (size_t i = 0; i < count && !message->payload; i++)
         if (wants_fields(&intake->config->routes[intake->taken[i]]))
             message->payload = ind_answers_payload(&intake->answers, message);
 }
 
-bool ind_intake_add_lines(struct ind_intake *intake, const struct ind_message *message, uint32_t account,
-                          size_t count, struct ind_batch *batch)
+/* A line for each of the `count` routes, from next_copy on. False where there is no more room. */
+static bool add_lines(struct ind_intake *intake, const struct ind_message *message, uint32_t account,
+                      size_t count, struct ind_batch *batch)
 {
     uint32_t owner = account;
     bool begun = false;
@@ -145,3 +152,5 @@ bool ind_intake_add_lines(struct ind_intake *intake, const struct ind_message *m
     intake->next_copy = 0;
     return true;
 }
+
+#endif
