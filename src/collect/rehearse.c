@@ -38,10 +38,10 @@ static void on_decided(void *context, const struct ind_decided *decided)
 {
     struct ind_rehearser *rehearser = context;
     struct ind_rehearsal *part = &rehearser->part;
-    if (decided->message->original.length == 0)
-        return;
     if (rehearser->call->other && decided->message->transport != IND_TRANSPORT_INTERNAL)
         ind_outcome_note(&rehearser->side[0], rehearser->room[0], decided);
+    if (decided->message->original.length == 0)
+        return;
     if (decided->dropped) {
         keep_line(rehearser, &part->edits[decided->dropped - rehearser->call->config->edits.list].drops);
         return;
@@ -132,6 +132,11 @@ static void settle(struct ind_side *side, struct ind_batch *batch)
     for (size_t g = 0; g < batch->group_count; g++) {
         const struct ind_batch_group *group = &batch->groups[g];
         bool file = side->config->routes[group->route].to == IND_TO_FILE;
+        ind_book_route(side->book, group->route, group->lines, group->bytes);
+        if (batch->copies_count == 0) { /* every line is a message of its own */
+            side->settled[file ? IND_END_STORED : IND_END_HANDED] += group->lines;
+            continue;
+        }
         for (uint32_t line = group->first; line; line = batch->lines[line - 1].next) {
             uint32_t owner = ind_book_owner(side->book, 0, batch, &batch->lines[line - 1]);
             if (file)
@@ -139,7 +144,6 @@ static void settle(struct ind_side *side, struct ind_batch *batch)
             else
                 ind_book_settle_taken(side->book, owner, true);
         }
-        ind_book_route(side->book, group->route, group->lines, group->bytes);
     }
     ind_book_turn(side->book, 0, batch);
 }
@@ -283,6 +287,8 @@ static void add_part(struct ind_rehearsal *rehearsal, struct ind_rehearser *rehe
     struct ind_rehearsal *part = &rehearser->part;
     for (uint32_t i = 0; i < ind_accounts_count(side->accounts); i++)
         ind_ledger_add(&rehearsal->ledger, &ind_account_at(side->accounts, i)->ledger);
+    for (int end = 0; end < IND_ENDS; end++)
+        rehearsal->ledger.ended[end] += side->settled[end];
     rehearsal->own += side->feed.own;
     rehearsal->unmatched += part->unmatched;
     ind_examples_merge(&rehearsal->unrouted, &part->unrouted);

@@ -22,6 +22,7 @@ struct ind_side {
     struct ind_intake *intake, *viewer;
     struct ind_book *book;
     struct ind_feed feed;
+    uint64_t settled[IND_ENDS]; /* messages of one line, all accounts together */
     struct ind_outcome outcome;
     struct ind_path_clock clock;
     struct ind_line_clock line_clock;
