@@ -137,4 +137,4 @@ wait $player
 shoot rotate "indagator rotate --dry-run | head -n 12" "indagator rotate" "ls log/trouble#!sleep 2; ls log/trouble" "zstd -dc log/trouble/pier3-*.zst | tail -n 8"
 kill $collector
 wait $collector || true
-shoot collect "indagator collect --from messages.log" "indagator emit --help"
+shoot collect "indagator collect --from messages.log" "indagator emit --help | head -n 24"
