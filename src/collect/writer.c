@@ -88,6 +88,27 @@ static void sheet_done(struct ind_collector *collector)
         ind_control_knock(collector->control);
 }
 
+/* What edits did in a batch that the book does not have yet. */
+static void weigh_edits(struct ind_sheet *sheet, const struct ind_batch *batch)
+{
+    for (size_t i = 0; i < batch->edit_tally_count && !batch->booked; i++) {
+        const struct ind_edit_tally *tally = &batch->edit_tallies[i];
+        size_t at = 0;
+        while (at < sheet->edit_count && strcmp(sheet->edits[at].name, tally->edit) != 0)
+            at++;
+        if (at == sheet->edit_count) {
+            struct ind_edit_count *grown = realloc(sheet->edits, (at + 1) * sizeof *grown);
+            if (!grown)
+                return;
+            sheet->edits = grown;
+            grown[sheet->edit_count++] = (struct ind_edit_count){.name = (char *)(uintptr_t)tally->edit};
+        }
+        sheet->edits[at].changed += tally->changed;
+        sheet->edits[at].dropped += tally->dropped;
+        sheet->edits[at].dropped_bytes += tally->dropped_bytes;
+    }
+}
+
 /* Called with NULL first: then the store and the batch under way are weighed, after it what stands in the
  * ring. */
 static void weigh_stuck(void *context, struct ind_mark *mark, const struct ind_batch *batch)
@@ -100,6 +121,8 @@ static void weigh_stuck(void *context, struct ind_mark *mark, const struct ind_b
     }
     if (batch && mark->sheet->ledgers)
         ind_batch_weigh(batch, mark->sheet->ledgers);
+    if (batch)
+        weigh_edits(mark->sheet, batch);
     mark->sheet->ring_waiting = waiting_in(mark->sheet) - mark->sheet->store_waiting;
 }
 
