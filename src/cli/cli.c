@@ -178,7 +178,7 @@ bool ind_each_line(const char *path, void (*take)(void *context, struct ind_slic
     int file = strcmp(path, "-") == 0 ? dup(STDIN_FILENO) : open(path, O_RDONLY | O_CLOEXEC);
     struct ind_reader *reader =
         file < 0 ? NULL : ind_reader_open(file, ind_compression_of(path), 0, UINT64_MAX);
-    struct ind_slice block;
+    struct ind_slice block, line;
     uint64_t at;
     enum ind_read result;
     if (!reader) {
@@ -186,12 +186,8 @@ bool ind_each_line(const char *path, void (*take)(void *context, struct ind_slic
         return false;
     }
     while ((result = ind_reader_next(reader, &block, &at)) == IND_READ_BLOCK)
-        while (block.length) {
-            const char *newline = memchr(block.at, '\n', block.length);
-            size_t length = newline ? (size_t)(newline - block.at) : block.length;
-            take(context, (struct ind_slice){block.at, length});
-            block = ind_slice_from(block, newline ? length + 1 : length);
-        }
+        while (ind_slice_line(&block, &line))
+            take(context, line);
     if (result == IND_READ_FAILED)
         ind_complain("cannot read all of %s: %s", path, ind_reader_reason(reader));
     ind_reader_close(reader);

@@ -168,13 +168,11 @@ static bool emit_text(struct sending *sending, const char *text)
 
 static bool emit_block(struct sending *sending, struct ind_slice block)
 {
-    while (block.length > 0 && !ind_emit_done(sending->emitter)) {
-        const char *newline = memchr(block.at, '\n', block.length);
-        size_t length = newline ? (size_t)(newline - block.at) : block.length;
-        size_t own = length > 0 && block.at[length - 1] == '\r' ? length - 1 : length;
-        if (own && !send_one(sending, block.at, own))
+    struct ind_slice line;
+    while (!ind_emit_done(sending->emitter) && ind_slice_line(&block, &line)) {
+        line.length -= line.length > 0 && line.at[line.length - 1] == '\r';
+        if (line.length && !send_one(sending, line.at, line.length))
             return false;
-        block = ind_slice_from(block, newline ? length + 1 : length);
     }
     return true;
 }

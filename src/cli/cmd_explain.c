@@ -121,29 +121,15 @@ const char *ind_explain_whose(const struct ind_explanation *explanation)
     return texts[explanation->whose];
 }
 
-static void print_label(struct ind_explaining *run, struct ind_slice name, struct ind_slice value,
-                        bool *begun)
-{
-    if (value.length == 0)
-        return;
-    printf("  %-*s %s", NAME_WIDTH - 3, *begun ? "" : "labels", escaped(run, name));
-    printf(" is \"%s\"\n", escaped(run, value));
-    *begun = true;
-}
-
 /* The device's, and what edits made of them. */
 static void print_labels(struct ind_explaining *run, const struct ind_message *m)
 {
-    const struct ind_additions *added = m->additions;
-    bool begun = false;
-    for (size_t i = 0; m->configured && i < m->configured->label_count; i++) {
-        struct ind_slice name = ind_slice_of(m->configured->labels[i].name);
-        print_label(run, name, ind_message_label(m, name), &begun);
+    size_t state = 0;
+    struct ind_slice name, value;
+    for (const char *what = "labels"; ind_message_next_label(m, &state, &name, &value); what = "") {
+        printf("  %-*s %s", NAME_WIDTH - 3, what, escaped(run, name));
+        printf(" is \"%s\"\n", escaped(run, value));
     }
-    for (size_t i = 0; added && i < added->count; i++)
-        if (added->list[i].kind == IND_ADDED_LABEL &&
-            ind_device_label(m->configured, added->list[i].name).length == 0)
-            print_label(run, added->list[i].name, added->list[i].value, &begun);
 }
 
 static void print_device(struct ind_explaining *run, const struct ind_explanation *explanation)

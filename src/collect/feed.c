@@ -96,12 +96,9 @@ void ind_feed_lines(struct ind_feed *feed, struct ind_slice lines)
 {
     if (!feed->batch)
         feed->batch = feed->pass_on(feed->context, NULL);
-    while (lines.length > 0) {
-        const char *newline = memchr(lines.at, '\n', lines.length);
-        size_t length = newline ? (size_t)(newline - lines.at) : lines.length;
-        ind_feed_line(feed, (struct ind_slice){lines.at, length});
-        lines = ind_slice_from(lines, newline ? length + 1 : length);
-    }
+    struct ind_slice line;
+    while (ind_slice_line(&lines, &line))
+        ind_feed_line(feed, line);
 }
 
 void ind_feed_end(struct ind_feed *feed)

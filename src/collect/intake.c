@@ -329,13 +329,17 @@ void ind_intake_read_raw(const struct ind_config *config, struct ind_slice bytes
     settle_time(origin, message);
 }
 
+/* Of what is over the size limit the beginning. */
 static void read_message(struct ind_intake *intake, enum ind_line_form form, struct ind_slice bytes,
                          const struct ind_origin *origin, struct ind_message *message)
 {
+    bool cut = origin->cut || bytes.length > IND_MESSAGE_LIMIT;
+    bytes.length = bytes.length < IND_MESSAGE_LIMIT ? bytes.length : IND_MESSAGE_LIMIT;
     bool stored = form == IND_LINES_PLAIN || form == IND_LINES_JSON;
-    if (stored && read_stored(intake, form, bytes, message))
-        return;
-    ind_intake_read_raw(intake->config, bytes, origin, intake->device, message);
+    if (!stored || !read_stored(intake, form, bytes, message))
+        ind_intake_read_raw(intake->config, bytes, origin, intake->device, message);
+    if (cut)
+        message->malformed = IND_MALFORMED_CUT;
 }
 
 /* ---- Edits ---- */
@@ -405,17 +409,12 @@ static void take_in_hand(struct ind_intake *intake, enum ind_line_form form, str
 {
     struct at_hand *at_hand = &intake->at_hand;
     struct ind_message *message = &at_hand->message;
-    bool cut = origin->cut || bytes.length > IND_MESSAGE_LIMIT;
     at_hand->bytes = bytes;
     at_hand->under_way = true;
     at_hand->routes = 0;
     at_hand->gave_up = 0;
     at_hand->dropped = NULL;
-    if (bytes.length > IND_MESSAGE_LIMIT)
-        bytes.length = IND_MESSAGE_LIMIT;
     read_message(intake, form, bytes, origin, message);
-    if (cut)
-        message->malformed = IND_MALFORMED_CUT;
     if (message->original.length > 0) {
         const uint64_t gave_up = ind_answers_gave_up(&intake->answers);
         if (intake->editor)
@@ -437,7 +436,6 @@ const struct ind_message *ind_intake_view(struct ind_intake *intake, enum ind_li
 {
     const struct ind_edit_call call = {.go_on = true};
     struct ind_message *message = &intake->at_hand.message;
-    bytes.length = bytes.length < IND_MESSAGE_LIMIT ? bytes.length : IND_MESSAGE_LIMIT;
     read_message(intake, form, bytes, origin, message);
     if (intake->editor && message->original.length)
         (void)ind_edits_apply(&intake->config->edits, intake->editor, message, &intake->answers,

@@ -71,8 +71,8 @@ static struct ind_slice hidden(struct ind_rehearser *rehearser, enum ind_place_i
         struct ind_buffer out =
             ind_buffer_on(rehearser->room[1] + (size_t)turn * IND_MESSAGE_LIMIT, IND_MESSAGE_LIMIT);
         if (edits->list[i].kind != IND_EDIT_MASK ||
-            !ind_mask_text(&edits->list[i], in < IND_IN_TEXTS ? in : IND_IN_TEXT, text, &rehearser->masker,
-                           &out))
+            !ind_mask_write(&edits->list[i], in < IND_IN_TEXTS ? in : IND_IN_TEXT, text, &rehearser->masker,
+                            &out))
             continue;
         text = ind_buffer_view(&out);
         turn ^= 1;
@@ -162,17 +162,13 @@ static void take_lines(void *context, unsigned thread, uint64_t turn, struct ind
 {
     struct run *run = context;
     struct ind_rehearser *rehearser = &run->rehearsers[thread];
-    for (uint64_t number = 0; lines.length > 0; number++) {
-        const char *newline = memchr(lines.at, '\n', lines.length);
-        size_t length = newline ? (size_t)(newline - lines.at) : lines.length;
+    for (uint64_t number = 0; ind_slice_line(&lines, &rehearser->line); number++) {
         rehearser->at = turn << 32 | number;
-        rehearser->line = (struct ind_slice){lines.at, length};
         ind_feed_line(&rehearser->side[0].feed, rehearser->line);
-        if (run->call->other && length > 0) {
+        if (run->call->other && rehearser->line.length > 0) {
             ind_feed_line(&rehearser->side[1].feed, rehearser->line);
             ind_rehearser_compare(rehearser);
         }
-        lines = ind_slice_from(lines, newline ? length + 1 : length);
     }
 }
 

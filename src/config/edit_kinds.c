@@ -19,7 +19,7 @@ static void add_regex(struct ind_loader *loader, const struct ind_node *value, s
     if (!ind_expect_text(loader, value, "a regular expression"))
         return;
     if (!ind_mask_regex_read(value->text, &regex, &mistake)) {
-        ind_mask_regex_free(regex);
+        ind_regex_free(regex);
         ind_wrong_inside(loader, value, &mistake, false);
         return;
     }
@@ -27,7 +27,7 @@ static void add_regex(struct ind_loader *loader, const struct ind_node *value, s
         count++;
     void **grown = realloc(edit->regexes, (count + 2) * sizeof *grown);
     if (!grown) {
-        ind_mask_regex_free(regex);
+        ind_regex_free(regex);
         return;
     }
     edit->regexes = grown;
@@ -139,14 +139,11 @@ static void check_pri(struct ind_loader *loader, const struct ind_node *value,
     if (!is_pri(change) || !template || template->count != 1 || template->parts[0].put != IND_PUT_LITERAL)
         return;
     bool facility = change->in == IND_IN_FACILITY;
-    const char *names[24];
-    const unsigned count = facility ? 24 : 8;
-    for (unsigned i = 0; i < count; i++)
-        names[i] = (facility ? ind_facility_name(i) : ind_severity_name(i)).at;
-    const char *near = ind_near(value->text, names, count);
+    struct ind_slice near = facility ? ind_facility_near(value->text) : ind_severity_near(value->text);
     if ((facility ? ind_facility_read(value->text) : ind_severity_read(value->text)) < 0)
-        ind_wrong(loader, value, "unknown %s \"%.*s\"%s%s%s", facility ? "facility" : "severity",
-                  IND_ARG(value->text), near ? "; did you mean \"" : "", near ? near : "", near ? "\"?" : "");
+        ind_wrong(loader, value, "unknown %s \"%.*s\"%s%.*s%s", facility ? "facility" : "severity",
+                  IND_ARG(value->text), near.length ? "; did you mean \"" : "", IND_ARG(near),
+                  near.length ? "\"?" : "");
 }
 
 static bool read_place(struct ind_loader *loader, const struct ind_node *key, bool forget,

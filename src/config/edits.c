@@ -177,7 +177,7 @@ void ind_edits_free(struct ind_config *config)
     for (size_t i = 0; i < config->edits.count; i++) {
         void **regexes = config->edits.list[i].regexes;
         for (void **regex = regexes; regex && *regex; regex++)
-            ind_mask_regex_free(*regex);
+            ind_regex_free(*regex);
         free(regexes);
     }
     ind_router_free(config->edits.router);

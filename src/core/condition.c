@@ -2,8 +2,6 @@
 
 #include "core/condition_set.h"
 #include "core/header.h"
-#define PCRE2_CODE_UNIT_WIDTH 8
-#include <pcre2.h>
 #define XXH_INLINE_ALL
 #include <stdlib.h>
 #include <xxhash.h>
@@ -150,7 +148,7 @@ struct ind_conditions *ind_conditions_new(struct ind_slice domain, const struct 
 
 void ind_test_free(struct test *test)
 {
-    pcre2_code_free(test->regex);
+    ind_regex_free(test->regex);
     free(test->texts);
     free(test->finders);
     free(test->networks);

@@ -15,6 +15,7 @@
 #include "core/message.h"
 #include "core/mistake.h"
 #include "core/names.h"
+#include "core/regex.h"
 #include "core/zone.h"
 
 enum ind_field {
@@ -98,7 +99,7 @@ struct ind_answers {
     const struct ind_pattern_layout *layout; /* that fits the message's text */
     uint64_t gave_up;                        /* how often a regular expression took too long */
     char *scratch;                           /* for fields whose escapes have to be undone */
-    void *match, *effort;                    /* PCRE2's: where it matched, and how hard it may try */
+    struct ind_regex_room regex;             /* where some test has an expression */
 };
 
 /* Fills *answers for a set that is complete. False where memory is out; then, too, it is to be freed. */

@@ -26,14 +26,8 @@ bool ind_answers_begin(struct ind_answers *answers, const struct ind_conditions 
     answers->patterns = set->patterns;
     if (set->patterns && !(answers->matcher = ind_matcher_new(set->patterns)))
         return false;
-    if (set->regexes) {
-        answers->match = pcre2_match_data_create(1, NULL);
-        answers->effort = pcre2_match_context_create(NULL);
-        if (answers->effort)
-            pcre2_set_match_limit(answers->effort, REGEX_STEPS);
-    }
-    return answers->of_test && answers->hits && answers->payload && answers->scratch &&
-           (!set->regexes || (answers->match && answers->effort));
+    bool regexes = !set->regexes || ind_regex_room_begin(&answers->regex, REGEX_STEPS);
+    return answers->of_test && answers->hits && answers->payload && answers->scratch && regexes;
 }
 
 void ind_answers_free(struct ind_answers *answers)
@@ -44,8 +38,7 @@ void ind_answers_free(struct ind_answers *answers)
     free(answers->payload);
     free(answers->scratch);
     ind_matcher_free(answers->matcher);
-    pcre2_match_data_free(answers->match);
-    pcre2_match_context_free(answers->effort);
+    ind_regex_room_end(&answers->regex);
     *answers = (struct ind_answers){0};
 }
 
@@ -219,7 +212,7 @@ static bool starts(const struct test *test, struct ind_slice value, struct ind_s
 static bool matches(const struct test *test, struct ind_slice value, struct ind_answers *answers)
 {
     int found = pcre2_match(test->regex, (PCRE2_SPTR)(value.at ? value.at : ""), value.length, 0, 0,
-                            answers->match, answers->effort);
+                            answers->regex.match, answers->regex.effort);
     answers->gave_up += found < PCRE2_ERROR_PARTIAL;
     return found >= 0;
 }

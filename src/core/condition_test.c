@@ -277,43 +277,30 @@ static struct ind_slice regex_text(struct reader *reader)
     return (struct ind_slice){text, length};
 }
 
-/* New; NULL with *error and *offset telling why not. */
-static pcre2_code *compile_regex(struct ind_slice text, uint32_t options, int *error, PCRE2_SIZE *offset)
-{
-    pcre2_code *code = pcre2_compile((PCRE2_SPTR)text.at, text.length, options, error, offset, NULL);
-    if (code)
-        (void)pcre2_jit_compile(code, PCRE2_JIT_COMPLETE); /* without it, it is slower, no more */
-    return code;
-}
-
 static void regex_value(struct reader *reader, struct test *test)
 {
-    int error;
-    PCRE2_SIZE offset;
+    struct ind_regex_error error;
     if (!is_text(reader))
         return;
     struct ind_slice text = regex_text(reader);
     if (reader->set->out_of_memory || !GROW(reader, test, texts))
         return;
-    test->regex = compile_regex(text, 0, &error, &offset);
+    test->regex = ind_regex_new(text, 0, &error);
     test->texts[test->count++] = text;
     if (test->regex)
         return;
-    PCRE2_UCHAR reason[120] = "";
-    struct token place = {TOKEN_TEXT, reader->now.at + 1 + offset, 1, IND_NOTHING};
-    pcre2_get_error_message(error, reason, sizeof reason);
+    struct token place = {TOKEN_TEXT, reader->now.at + 1 + error.offset, 1, IND_NOTHING};
     if (place.at >= reader->now.at + reader->now.length)
         place.at = reader->now.at + reader->now.length - 1;
-    ind_lex_wrong(reader, &place, "no regular expression: ", ind_slice_of((const char *)reason), "");
+    ind_lex_wrong(reader, &place, "no regular expression: ", ind_slice_of(error.reason), "");
 }
 
 /* Only behind the value it is known whether case matters. */
 static void ignore_case_in_regex(struct reader *reader, struct test *test)
 {
-    int error;
-    PCRE2_SIZE offset;
-    pcre2_code_free(test->regex);
-    test->regex = compile_regex(test->texts[0], PCRE2_CASELESS, &error, &offset);
+    struct ind_regex_error error;
+    ind_regex_free(test->regex);
+    test->regex = ind_regex_new(test->texts[0], PCRE2_CASELESS, &error);
     reader->set->out_of_memory |= !test->regex;
 }
 

@@ -293,6 +293,28 @@ struct ind_slice ind_message_label(const struct ind_message *message, struct ind
     return ind_device_label(message->configured, name);
 }
 
+/* First those of its device, then what edits gave beside them. */
+bool ind_message_next_label(const struct ind_message *message, size_t *state, struct ind_slice *name,
+                            struct ind_slice *value)
+{
+    const struct ind_additions *added = message->additions;
+    const struct ind_device *device = message->configured;
+    const size_t own = device ? device->label_count : 0, all = own + (added ? added->count : 0);
+    while (*state < all) {
+        size_t i = (*state)++;
+        bool of_device = i < own;
+        if (!of_device && added->list[i - own].kind != IND_ADDED_LABEL)
+            continue;
+        *name = of_device ? ind_slice_of(device->labels[i].name) : added->list[i - own].name;
+        if (!of_device && ind_device_label(device, *name).length)
+            continue;
+        *value = ind_message_label(message, *name);
+        if (value->length)
+            return true;
+    }
+    return false;
+}
+
 struct ind_slice ind_device_label(const struct ind_device *device, struct ind_slice name)
 {
     for (size_t i = 0; device && i < device->label_count; i++)

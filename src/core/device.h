@@ -53,6 +53,9 @@ const struct ind_device *ind_devices_by_name(const struct ind_devices *devices, 
 struct ind_slice ind_device_label(const struct ind_device *device, struct ind_slice name);
 /* The message's: one that an edit gave it, or its device's. */
 struct ind_slice ind_message_label(const struct ind_message *message, struct ind_slice name);
+/* The next label that the message has, each name once; *state begins as 0. False where there is none left. */
+bool ind_message_next_label(const struct ind_message *message, size_t *state, struct ind_slice *name,
+                            struct ind_slice *value);
 
 /* `name` without a final dot and without `domain`, where it ends in it. */
 static inline struct ind_slice ind_without_domain(struct ind_slice name, struct ind_slice domain)

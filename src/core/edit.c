@@ -30,12 +30,10 @@ struct ind_editor *ind_editor_new(const struct ind_edits *edits)
     bool good = ind_masker_begin(&editor->masker);
     editor->passed = calloc(edits->count + 1, sizeof *editor->passed);
     editor->changed = calloc(edits->count + 1, sizeof *editor->changed);
-    editor->of_message = calloc(edits->count + 1, sizeof *editor->of_message);
     editor->room = malloc((size_t)2 * IND_IN_TEXTS * ROOM); /* what nothing is written to takes no memory */
     editor->original = malloc((size_t)2 * ORIGINAL_ROOM);
     editor->added = ind_buffer_on(malloc(ADDED_ROOM), ADDED_ROOM);
-    if (good && editor->passed && editor->changed && editor->of_message && editor->room && editor->original &&
-        editor->added.at)
+    if (good && editor->passed && editor->changed && editor->room && editor->original && editor->added.at)
         return editor;
     ind_editor_free(editor);
     return NULL;
@@ -48,7 +46,6 @@ void ind_editor_free(struct ind_editor *editor)
     ind_masker_end(&editor->masker);
     free(editor->passed);
     free(editor->changed);
-    free(editor->of_message);
     free(editor->room);
     free(editor->original);
     free(editor->added.at);
@@ -68,16 +65,12 @@ uint64_t ind_editor_gave_up(const struct ind_editor *editor)
 
 /* ---- The kinds of edits ---- */
 
-/* A device that is no configured one is what it calls itself. */
-static void follow_host(struct ind_edit_run *run, bool claimed)
+/* A device that is no configured one is what it calls itself, in small letters. */
+static void name_device(struct ind_editor *editor, struct ind_message *message, struct ind_slice name)
 {
-    struct ind_message *message = run->message;
-    struct ind_buffer name = ind_buffer_on(run->editor->device, sizeof run->editor->device);
-    if (!claimed)
-        return;
-    for (size_t i = 0; i < message->host.length && i < name.capacity; i++)
-        ind_buffer_byte(&name, ind_lower(message->host.at[i]));
-    message->device = ind_buffer_view(&name);
+    name.length = name.length < sizeof editor->device ? name.length : sizeof editor->device;
+    ind_lower_all(editor->device, name);
+    message->device = (struct ind_slice){editor->device, name.length};
 }
 
 /* What edits above took from a text and gave to labels and fields. */
@@ -89,7 +82,7 @@ static void mask_additions(struct ind_edit_run *run, const struct ind_edit *edit
         size_t start = editor->added.length;
         struct ind_buffer out = ind_buffer_on(editor->added.at + start, editor->added.capacity - start);
         if (addition->value.length == 0 ||
-            !ind_mask_text(edit, IND_IN_TEXT, addition->value, &editor->masker, &out))
+            !ind_mask_write(edit, IND_IN_TEXT, addition->value, &editor->masker, &out))
             continue;
         addition->value = ind_buffer_view(&out);
         editor->added.length += out.length;
@@ -100,22 +93,17 @@ static void mask_additions(struct ind_edit_run *run, const struct ind_edit *edit
 
 static void mask(struct ind_edit_run *run, const struct ind_edit *edit)
 {
-    enum { ALWAYS = 1u << IND_IN_TEXTS };
-    const unsigned by_itself = (ALWAYS - 1) & (edit->kinds ? ~0u : ~(1u << IND_IN_HOST));
-    unsigned places = edit->places ? edit->places : by_itself;
+    struct ind_message *message = run->message;
     for (unsigned in = 0; in < IND_IN_TEXTS; in++) {
-        struct ind_slice text = *ind_edit_text_of(run->message, in);
-        if (!(places >> in & 1) || text.length == 0)
-            continue;
-        bool claimed = in == IND_IN_HOST && !run->message->configured;
+        struct ind_slice text = *ind_edit_text_of(message, in);
         struct ind_buffer out = ind_edit_room(run, in);
-        if (!ind_mask_text(edit, in, text, &run->editor->masker, &out))
+        if (text.length == 0 || !ind_mask_write(edit, in, text, &run->editor->masker, &out))
             continue;
         ind_edit_replace(run, in, &out, true);
-        follow_host(run, claimed);
+        if (in == IND_IN_HOST && !message->configured)
+            name_device(run->editor, message, message->host);
     }
-    if (places >> IND_IN_TEXT & 1)
-        mask_additions(run, edit);
+    mask_additions(run, edit);
 }
 
 /* What a template gives for this message; its fields are read where it names any. */
@@ -337,9 +325,6 @@ static void begin(struct ind_editor *editor, struct ind_message *message)
     editor->additions.count = 0;
     editor->added.length = 0;
     editor->changed_count = 0;
-    editor->round++;
-    if (editor->round == 0)
-        editor->round = 1;
 }
 
 /* One after the other, with somebody looking on. */
@@ -386,7 +371,7 @@ const struct ind_edit *ind_edits_apply(const struct ind_edits *edits, struct ind
             continue;
         /* What was found out about it may hold no more; edits above have had their turn. */
         ind_answers_next(answers);
-        if (i == count && run.number + 1 == edits->count)
+        if (run.number + 1 == edits->count)
             break;
         count = ind_router_decide(edits->router, message, answers, editor->passed);
         for (i = 0; i < count && editor->passed[i] <= run.number;)
@@ -404,17 +389,13 @@ void ind_edits_hide_device(const struct ind_edits *edits, struct ind_editor *edi
         return;
     struct ind_slice name = message->host;
     for (size_t i = 0; i < edits->count; i++) {
-        const struct ind_edit *edit = &edits->list[i];
         struct ind_buffer out = ind_buffer_on(room[turn], sizeof room[turn]);
-        bool looks = edit->places ? (edit->places >> IND_IN_HOST & 1) != 0 : edit->kinds != 0;
-        if (edit->kind != IND_EDIT_MASK || !looks ||
-            !ind_mask_text(edit, IND_IN_HOST, name, &editor->masker, &out))
+        if (edits->list[i].kind != IND_EDIT_MASK ||
+            !ind_mask_write(&edits->list[i], IND_IN_HOST, name, &editor->masker, &out))
             continue;
         name = ind_buffer_view(&out);
         turn ^= 1;
     }
-    if (name.at == message->host.at)
-        return;
-    memcpy(editor->device, name.at, name.length);
-    message->device = (struct ind_slice){editor->device, name.length};
+    if (name.at != message->host.at)
+        name_device(editor, message, name);
 }

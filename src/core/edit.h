@@ -111,9 +111,8 @@ static inline bool ind_edit_remembers(const struct ind_edit *edit)
 }
 
 /* Compiles a regular expression for `regexes`. False with *mistake made; one that could hide nothing at all
- * is a mistake too. Free it with ind_mask_regex_free. */
+ * is a mistake too. Free it with ind_regex_free, also then. */
 bool ind_mask_regex_read(struct ind_slice text, void **regex, struct ind_mistake *mistake);
-void ind_mask_regex_free(void *regex);
 
 /* Makes the router, once the set is compiled. False where memory is out. */
 bool ind_edits_compile(struct ind_edits *edits, const struct ind_conditions *set);
@@ -173,14 +172,15 @@ uint64_t ind_editor_gave_up(const struct ind_editor *editor);
 struct ind_masker {
     struct ind_spans spans; /* of the text looked at last */
     struct ind_span *put;   /* what was put there, in the new text */
-    void *match, *effort;   /* PCRE2's */
+    struct ind_regex_room regex;
     uint64_t gave_up;
 };
 
 bool ind_masker_begin(struct ind_masker *masker);
 void ind_masker_end(struct ind_masker *masker);
-/* Writes the text with what the mask hides; false where there is nothing to hide. */
-bool ind_mask_text(const struct ind_edit *edit, enum ind_place_in_message in, struct ind_slice text,
-                   struct ind_masker *masker, struct ind_buffer *out);
+/* Writes the text with what the mask hides; false where there is nothing to hide, or it does not look there.
+ */
+bool ind_mask_write(const struct ind_edit *edit, enum ind_place_in_message in, struct ind_slice text,
+                    struct ind_masker *masker, struct ind_buffer *out);
 
 #endif

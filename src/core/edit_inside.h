@@ -13,8 +13,6 @@ struct ind_editor {
     uint32_t *passed; /* edits whose conditions hold, from the router */
     uint32_t *changed;
     size_t changed_count;
-    uint32_t *of_message; /* by edit: the round in which it changed something */
-    uint32_t round;
     char *room;     /* two for each text */
     char *original; /* two */
     unsigned original_turn;

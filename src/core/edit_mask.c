@@ -13,20 +13,15 @@ enum { KINDS_IN_HOST = IND_MASK_PHONE | IND_MASK_EMAIL | IND_MASK_CARD | IND_MAS
 
 bool ind_mask_regex_read(struct ind_slice text, void **regex, struct ind_mistake *mistake)
 {
-    int error;
+    struct ind_regex_error error;
     uint32_t empty = 0;
-    PCRE2_SIZE offset;
-    pcre2_code *code = pcre2_compile((PCRE2_SPTR)text.at, text.length, 0, &error, &offset, NULL);
-    *regex = code;
-    if (!code) {
-        PCRE2_UCHAR reason[120] = "";
-        pcre2_get_error_message(error, reason, sizeof reason);
-        ind_mistake_say(mistake, offset < text.length ? offset : text.length, 1,
-                        "no regular expression: ", ind_slice_of((const char *)reason), "", IND_NOTHING, "");
+    *regex = ind_regex_new(text, 0, &error);
+    if (!*regex) {
+        ind_mistake_say(mistake, error.offset < text.length ? error.offset : text.length, 1,
+                        "no regular expression: ", ind_slice_of(error.reason), "", IND_NOTHING, "");
         return false;
     }
-    (void)pcre2_jit_compile(code, PCRE2_JIT_COMPLETE); /* without it, it is slower, no more */
-    if (pcre2_pattern_info(code, PCRE2_INFO_MATCHEMPTY, &empty) == 0 && empty) {
+    if (pcre2_pattern_info(*regex, PCRE2_INFO_MATCHEMPTY, &empty) == 0 && empty) {
         ind_mistake_say(mistake, 0, text.length,
                         "this expression also fits nothing at all, and would hide that; write + where "
                         "there is *, or name what must be there",
@@ -36,29 +31,20 @@ bool ind_mask_regex_read(struct ind_slice text, void **regex, struct ind_mistake
     return true;
 }
 
-void ind_mask_regex_free(void *regex)
-{
-    pcre2_code_free(regex);
-}
-
 bool ind_masker_begin(struct ind_masker *masker)
 {
     *masker =
         (struct ind_masker){.spans = {malloc(MASK_SPANS * sizeof(struct ind_span)), 0, MASK_SPANS, false},
-                            .put = malloc(MASK_SPANS * sizeof(struct ind_span)),
-                            .match = pcre2_match_data_create(1, NULL),
-                            .effort = pcre2_match_context_create(NULL)};
-    if (masker->effort)
-        pcre2_set_match_limit(masker->effort, MASK_STEPS);
-    return masker->spans.list && masker->put && masker->match && masker->effort;
+                            .put = malloc(MASK_SPANS * sizeof(struct ind_span))};
+    bool regex = ind_regex_room_begin(&masker->regex, MASK_STEPS);
+    return masker->spans.list && masker->put && regex;
 }
 
 void ind_masker_end(struct ind_masker *masker)
 {
     free(masker->spans.list);
     free(masker->put);
-    pcre2_match_data_free(masker->match);
-    pcre2_match_context_free(masker->effort);
+    ind_regex_room_end(&masker->regex);
 }
 
 static bool goes_on(char c)
@@ -81,7 +67,7 @@ static void find_regex(void *regex, struct ind_slice text, struct ind_masker *ma
     size_t from = 0;
     while (from < text.length) {
         int found = pcre2_match(regex, (PCRE2_SPTR)text.at, text.length, from, from ? PCRE2_NOTBOL : 0,
-                                masker->match, masker->effort);
+                                masker->regex.match, masker->regex.effort);
         if (found == PCRE2_ERROR_NOMATCH)
             return;
         if (found < 0) { /* it is not known what would have been hidden */
@@ -89,7 +75,7 @@ static void find_regex(void *regex, struct ind_slice text, struct ind_masker *ma
             masker->spans.full = true;
             return;
         }
-        const PCRE2_SIZE *at = pcre2_get_ovector_pointer(masker->match);
+        const PCRE2_SIZE *at = pcre2_get_ovector_pointer(masker->regex.match);
         if (at[1] > at[0])
             add_whole(&masker->spans, text, at[0], at[1]);
         from = at[1] > from ? at[1] : from + 1;
@@ -170,13 +156,15 @@ static void put(const struct ind_edit *edit, enum ind_place_in_message in, struc
         ind_buffer_cut(out, edit->with);
 }
 
-bool ind_mask_text(const struct ind_edit *edit, enum ind_place_in_message in, struct ind_slice text,
-                   struct ind_masker *masker, struct ind_buffer *out)
+bool ind_mask_write(const struct ind_edit *edit, enum ind_place_in_message in, struct ind_slice text,
+                    struct ind_masker *masker, struct ind_buffer *out)
 {
     struct ind_spans *spans = &masker->spans;
     unsigned kinds = edit->kinds;
     size_t sources = 0, at = 0;
     bool by_itself = in == IND_IN_HOST && !edit->places;
+    if (edit->places && !(edit->places >> in & 1))
+        return false;
     if (by_itself)
         kinds &= KINDS_IN_HOST;
     spans->count = 0;

@@ -108,10 +108,8 @@ void ind_edit_changed(struct ind_edit_run *run, enum ind_place_in_message in, st
                       struct ind_slice before, struct ind_slice after, size_t marks)
 {
     struct ind_editor *editor = run->editor;
-    if (editor->of_message[run->number] != editor->round) {
-        editor->of_message[run->number] = editor->round;
+    if (editor->changed_count == 0 || editor->changed[editor->changed_count - 1] != run->number)
         editor->changed[editor->changed_count++] = run->number;
-    }
     run->did = true;
     if (!run->call->changed)
         return;

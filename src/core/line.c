@@ -301,31 +301,19 @@ static void write_fields(const struct ind_payload *payload, struct ind_buffer *b
     ind_buffer_text(buffer, cut ? ",\"fields_cut\":true" : "");
 }
 
-static void write_label(struct ind_slice name, struct ind_slice value, bool *begun, struct ind_buffer *buffer)
-{
-    if (value.length == 0)
-        return;
-    ind_buffer_text(buffer, *begun ? "," : ",\"labels\":{");
-    *begun = true;
-    write_text(buffer, name);
-    ind_buffer_byte(buffer, ':');
-    write_text(buffer, value);
-}
-
 static void write_labels(const struct ind_message *message, struct ind_buffer *buffer)
 {
-    const struct ind_additions *added = message->additions;
-    const struct ind_device *device = message->configured;
-    bool begun = false;
-    for (size_t i = 0; device && i < device->label_count; i++) {
-        struct ind_slice name = ind_slice_of(device->labels[i].name);
-        write_label(name, ind_message_label(message, name), &begun, buffer);
+    size_t state = 0;
+    struct ind_slice name, value;
+    const char *before = ",\"labels\":{";
+    while (ind_message_next_label(message, &state, &name, &value)) {
+        ind_buffer_text(buffer, before);
+        before = ",";
+        write_text(buffer, name);
+        ind_buffer_byte(buffer, ':');
+        write_text(buffer, value);
     }
-    for (size_t i = 0; added && i < added->count; i++)
-        if (added->list[i].kind == IND_ADDED_LABEL &&
-            ind_device_label(device, added->list[i].name).length == 0)
-            write_label(added->list[i].name, added->list[i].value, &begun, buffer);
-    if (begun)
+    if (before[1] == '\0')
         ind_buffer_byte(buffer, '}');
 }
 

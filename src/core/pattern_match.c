@@ -16,12 +16,9 @@ struct ind_matcher *ind_matcher_new(const struct ind_patterns *set)
     matcher->set = set;
     matcher->frames = calloc(set->deepest + 2, sizeof *matcher->frames);
     bool failures = ind_failures_begin(matcher);
-    matcher->match = pcre2_match_data_create(1, NULL);
-    matcher->effort = pcre2_match_context_create(NULL);
-    if (matcher->frames && failures && matcher->match && matcher->effort) {
-        pcre2_set_match_limit(matcher->effort, REGEX_STEPS);
+    bool regex = ind_regex_room_begin(&matcher->regex, REGEX_STEPS);
+    if (matcher->frames && failures && regex)
         return matcher;
-    }
     ind_matcher_free(matcher);
     return NULL;
 }
@@ -30,8 +27,7 @@ void ind_matcher_free(struct ind_matcher *matcher)
 {
     if (!matcher)
         return;
-    pcre2_match_data_free(matcher->match);
-    pcre2_match_context_free(matcher->effort);
+    ind_regex_room_end(&matcher->regex);
     free(matcher->failures);
     free(matcher->frames);
     free(matcher);
@@ -122,14 +118,15 @@ static IND_INLINE const char *fit_literal(const struct ind_patterns *set, const 
 static IND_COLD const char *scan_expression(struct ind_matcher *matcher, const struct tree_node *node,
                                             struct ind_slice text, const char *at)
 {
-    int found = pcre2_match(matcher->set->codes[node->literal], (PCRE2_SPTR)text.at, text.length,
-                            (size_t)(at - text.at), PCRE2_NOTEMPTY, matcher->match, matcher->effort);
+    int found =
+        pcre2_match(matcher->set->codes[node->literal], (PCRE2_SPTR)text.at, text.length,
+                    (size_t)(at - text.at), PCRE2_NOTEMPTY, matcher->regex.match, matcher->regex.effort);
     matcher->gave_up += found < PCRE2_ERROR_PARTIAL;
     /* How far it looked is not known, and mostly not far; it has a limit of its own beside. */
     matcher->steps += (size_t)(text.at + text.length - at) / 16 + 16;
     if (found < 0)
         return NULL;
-    size_t stop = pcre2_get_ovector_pointer(matcher->match)[1];
+    size_t stop = pcre2_get_ovector_pointer(matcher->regex.match)[1];
     return text.at + stop > at ? text.at + stop : NULL; /* \K may set it back */
 }
 

@@ -3,6 +3,7 @@
 #define IND_CORE_PATTERN_SET_H
 
 #include "core/pattern.h"
+#include "core/regex.h"
 #include "core/scan.h"
 
 /* ---- As it is filled ---- */
@@ -162,7 +163,7 @@ struct ind_matcher {
     struct failure *failures;
     size_t failure_room, failure_count;
     uint32_t round;
-    void *match, *effort;      /* PCRE2's */
+    struct ind_regex_room regex;
     const char *text;          /* of the last match, without the blanks before it */
     const char *run, *run_end; /* of it, a run without blanks that was looked through */
     size_t steps;

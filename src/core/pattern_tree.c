@@ -82,13 +82,10 @@ static bool fill_node(struct ind_patterns *set, const struct twig *twig, struct 
         }
         set->byte_count += twig->text.length;
     } else if (twig->type == IND_TYPE_RE) {
-        int error;
-        PCRE2_SIZE offset;
-        pcre2_code *code = pcre2_compile((PCRE2_SPTR)twig->text.at, twig->text.length, PCRE2_ANCHORED, &error,
-                                         &offset, NULL);
+        struct ind_regex_error error;
+        void *code = ind_regex_new(twig->text, PCRE2_ANCHORED, &error);
         if (!code)
             return false;
-        (void)pcre2_jit_compile(code, PCRE2_JIT_COMPLETE); /* without it, it is slower, no more */
         node->literal = (uint32_t)set->code_count;
         set->codes[set->code_count++] = code;
     }

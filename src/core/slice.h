@@ -45,6 +45,18 @@ static inline bool ind_slice_equal(struct ind_slice a, struct ind_slice b)
     return a.length == b.length && (a.length == 0 || memcmp(a.at, b.at, a.length) == 0);
 }
 
+/* Takes the next line from `rest`, without its end; the last one may have none. False where there is none
+ * left.
+ */
+static inline bool ind_slice_line(struct ind_slice *rest, struct ind_slice *line)
+{
+    const char *newline = rest->length ? memchr(rest->at, '\n', rest->length) : NULL;
+    *line = (struct ind_slice){rest->at, newline ? (size_t)(newline - rest->at) : rest->length};
+    bool any = rest->length > 0;
+    *rest = ind_slice_from(*rest, line->length + (newline != NULL));
+    return any;
+}
+
 /* As memcmp orders them; of two of which one begins the other, the shorter comes first. */
 static inline int ind_slice_compare(struct ind_slice a, struct ind_slice b)
 {

@@ -307,41 +307,50 @@ void ind_template_path(const struct ind_template *template, const struct ind_mes
     not_an_archive(buffer, start);
 }
 
+/* What stands as it is: literals, and times and dates, which are put together in `room`. False for all that a
+ * message brought. */
+static bool is_own(const struct ind_template_part *part, const struct ind_message *message,
+                   const struct ind_path_clock *clock, char room[IND_TIME_WIDTH], struct ind_slice *value)
+{
+    struct ind_buffer out = ind_buffer_on(room, IND_TIME_WIDTH);
+    *value = value_of(part, message);
+    if (part->put == IND_PUT_LITERAL)
+        return true;
+    if (is_date_part(part->put))
+        add_date_part((enum ind_placeholder)part->put, &clock->local, &out);
+    else if (part->put == IND_PUT_TIME)
+        ind_time_write(&out, message->time);
+    else
+        return false;
+    *value = ind_buffer_view(&out);
+    return true;
+}
+
 void ind_template_value(const struct ind_template *template, const struct ind_message *message,
                         struct ind_path_clock *clock, struct ind_buffer *buffer)
 {
-    char date[32];
+    char room[IND_TIME_WIDTH];
+    struct ind_slice value;
     if (template->has_time)
         set_clock(clock, message->time);
     for (size_t i = 0; i < template->count; i++) {
-        const struct ind_template_part *part = &template->parts[i];
-        struct ind_buffer out = ind_buffer_on(date, sizeof date);
-        struct ind_slice value = value_of(part, message);
-        if (is_date_part(part->put))
-            add_date_part((enum ind_placeholder)part->put, &clock->local, &out);
-        else if (part->put == IND_PUT_TIME)
-            ind_time_write(&out, message->time);
-        ind_buffer_cut(buffer, out.length ? ind_buffer_view(&out) : value);
+        (void)is_own(&template->parts[i], message, clock, room, &value);
+        ind_buffer_cut(buffer, value);
     }
 }
 
 void ind_template_line(const struct ind_template *template, const struct ind_message *message,
                        struct ind_path_clock *clock, struct ind_buffer *buffer)
 {
+    char room[IND_TIME_WIDTH];
+    struct ind_slice value;
     if (template->has_time)
         set_clock(clock, message->time);
-    for (size_t i = 0; i < template->count; i++) {
-        const struct ind_template_part *part = &template->parts[i];
-        struct ind_slice value = value_of(part, message);
-        if (part->put == IND_PUT_LITERAL)
+    for (size_t i = 0; i < template->count; i++)
+        if (is_own(&template->parts[i], message, clock, room, &value))
             ind_buffer_slice(buffer, value);
-        else if (is_date_part(part->put))
-            add_date_part((enum ind_placeholder)part->put, &clock->local, buffer);
-        else if (part->put == IND_PUT_TIME)
-            ind_time_write(buffer, message->time);
         else if (value.length)
             ind_escape_text(buffer, value);
         else
             ind_buffer_byte(buffer, '-');
-    }
 }

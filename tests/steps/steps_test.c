@@ -228,7 +228,7 @@ static struct {
 static void hide(struct ind_slice bytes)
 {
     struct ind_buffer out = ind_buffer_on(room, sizeof room);
-    (void)ind_mask_text(&masks.edit, IND_IN_TEXT, bytes, &masks.masker, &out);
+    (void)ind_mask_write(&masks.edit, IND_IN_TEXT, bytes, &masks.masker, &out);
 }
 
 static void masking_is_linear(void **state)

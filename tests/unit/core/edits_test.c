@@ -44,7 +44,7 @@ static int end(void **state)
     ind_router_free(world.edits.router);
     for (size_t i = 0; i < world.edits.count; i++)
         for (void **regex = world.list[i].regexes; regex && *regex; regex++)
-            ind_mask_regex_free(*regex);
+            ind_regex_free(*regex);
     ind_conditions_free(world.set);
     ind_devices_free(world.devices);
     ind_zone_free(world.utc);
@@ -306,7 +306,7 @@ static void an_expression_that_gives_up_hides_all(void **state)
     assert_int_equal(ind_editor_gave_up(world.editor), 1);
     assert_false(ind_mask_regex_read(IND_SLICE("x*"), &nothing, &mistake));
     assert_non_null(strstr(mistake.text, "fits nothing at all"));
-    ind_mask_regex_free(nothing);
+    ind_regex_free(nothing);
 }
 
 static void on_asked(void *context, uint32_t number, bool holds, const struct ind_message *message,
