@@ -64,8 +64,7 @@ static void print_result(const struct ind_collect_result *result, bool json, FIL
             ind_table_number(table, rows[i].count);
             ind_table_text(table, rows[i].what);
         }
-    for (size_t i = 0; i < result->edit_count; i++) {
-        const struct ind_edit_count *edit = &result->edits[i];
+    for (const struct ind_edit_count *edit = result->edits; edit; edit = edit->hh.next) {
         add_edit(table, edit->dropped, "dropped", edit->name);
         add_edit(table, edit->changed, "changed", edit->name);
     }

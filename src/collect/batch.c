@@ -159,3 +159,11 @@ void ind_batch_weigh(const struct ind_batch *batch, struct ind_ledger *ledgers)
         if (!batch->copies[i].continued && batch->copies[i].token == UINT32_MAX)
             ledgers[batch->copies[i].account].waiting++;
 }
+
+void ind_batch_add_edits(const struct ind_batch *batch, struct ind_edit_count **counts)
+{
+    for (size_t i = 0; i < batch->edit_tally_count; i++) {
+        const struct ind_edit_tally *tally = &batch->edit_tallies[i];
+        ind_edit_counts_add(counts, tally->edit, tally->changed, tally->dropped, tally->dropped_bytes);
+    }
+}

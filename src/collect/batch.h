@@ -8,6 +8,7 @@
 #define IND_COLLECT_BATCH_H
 
 #include "collect/accounts.h"
+#include "collect/edit_counts.h"
 #include "core/edit.h"
 #include "store/store.h"
 
@@ -109,5 +110,8 @@ void ind_batch_lose(struct ind_batch *batch, unsigned intake, struct ind_book *b
 /* Adds to the ledgers (one for each account of the intake, by its number) what the batch would bring if it
  * waited for ever: what it has received and ended, and what of it is not in the store yet. */
 void ind_batch_weigh(const struct ind_batch *batch, struct ind_ledger *ledgers);
+
+/* Adds what edits did to the messages in it. */
+void ind_batch_add_edits(const struct ind_batch *batch, struct ind_edit_count **counts);
 
 #endif

@@ -19,14 +19,9 @@ struct route_place {
     uint32_t place;
 };
 
-struct edit_counts {
-    struct ind_edit_count *list;
-    size_t count;
-};
-
 struct ind_book {
     struct ind_accounts *const *accounts;
-    struct edit_counts edits[IND_MOST_INTAKES];
+    struct ind_edit_count *edits[IND_MOST_INTAKES];
     struct token *tokens;
     uint32_t token_room, token_free; /* free: number + 1 */
     /* The token of the last message of the last batch, of each intake: the next batch may go on with it. */
@@ -62,7 +57,7 @@ void ind_book_free(struct ind_book *book)
     for (size_t i = 0; i < book->route_count; i++)
         free(book->routes[i].name);
     for (unsigned i = 0; i < IND_MOST_INTAKES; i++)
-        ind_edit_counts_free(book->edits[i].list, book->edits[i].count);
+        ind_edit_counts_free(&book->edits[i]);
     free(book->routes);
     free(book->place_of_route);
     free(book->tokens);
@@ -128,68 +123,14 @@ void ind_tally_add(struct ind_ledger *ledger, const struct ind_tally *tally)
         ledger->ended[i] += tally->ended[i];
 }
 
-/* ---- Edits ---- */
-
-void ind_edit_counts_free(struct ind_edit_count *edits, size_t count)
+const struct ind_edit_count *ind_book_edits(const struct ind_book *book, unsigned intake)
 {
-    for (size_t i = 0; i < count; i++)
-        free(edits[i].name);
-    free(edits);
-}
-
-/* Rules have few edits, and a batch tells of each once. */
-static struct ind_edit_count *edit_count(struct edit_counts *counts, const char *name)
-{
-    for (size_t i = 0; i < counts->count; i++)
-        if (strcmp(counts->list[i].name, name) == 0)
-            return &counts->list[i];
-    struct ind_edit_count *grown = realloc(counts->list, (counts->count + 1) * sizeof *grown);
-    char *copy = strdup(name);
-    if (grown)
-        counts->list = grown;
-    if (!grown || !copy) {
-        free(copy);
-        return NULL;
-    }
-    grown[counts->count] = (struct ind_edit_count){.name = copy};
-    return &grown[counts->count++];
-}
-
-static void add_counts(struct edit_counts *counts, const struct ind_edit_count *more)
-{
-    struct ind_edit_count *count = edit_count(counts, more->name);
-    if (!count)
-        return;
-    count->changed += more->changed;
-    count->dropped += more->dropped;
-    count->dropped_bytes += more->dropped_bytes;
-}
-
-const struct ind_edit_count *ind_book_edits(const struct ind_book *book, unsigned intake, size_t *count)
-{
-    *count = book->edits[intake].count;
-    return book->edits[intake].list;
-}
-
-void ind_book_edits_all(const struct ind_book *book, unsigned intakes, struct ind_edit_count **edits,
-                        size_t *count)
-{
-    struct edit_counts sum = {NULL, 0};
-    for (unsigned i = 0; i < intakes; i++)
-        for (size_t k = 0; k < book->edits[i].count; k++)
-            add_counts(&sum, &book->edits[i].list[k]);
-    *edits = sum.list;
-    *count = sum.count;
+    return book->edits[intake];
 }
 
 void ind_book_take(struct ind_book *book, unsigned intake, const struct ind_batch *batch)
 {
-    for (size_t i = 0; i < batch->edit_tally_count; i++) {
-        const struct ind_edit_tally *tally = &batch->edit_tallies[i];
-        const struct ind_edit_count more = {(char *)(uintptr_t)tally->edit, tally->changed, tally->dropped,
-                                            tally->dropped_bytes};
-        add_counts(&book->edits[intake], &more);
-    }
+    ind_batch_add_edits(batch, &book->edits[intake]);
     for (size_t i = 0; i < batch->tally_count; i++) {
         const struct ind_tally *tally = &batch->tallies[i];
         struct ind_account *account = ind_account_at(book->accounts[intake], tally->account);

@@ -8,6 +8,7 @@
 #define IND_COLLECT_BOOK_H
 
 #include "collect/batch.h"
+#include "collect/edit_counts.h"
 
 enum { IND_MOST_INTAKES = 64 }; /* receivers, or the one reader of files */
 
@@ -15,12 +16,6 @@ enum { IND_MOST_INTAKES = 64 }; /* receivers, or the one reader of files */
 struct ind_route_count {
     char *name;
     uint64_t lines, bytes;
-};
-
-/* What an edit did to messages; one that several change counts at each. */
-struct ind_edit_count {
-    char *name;
-    uint64_t changed, dropped, dropped_bytes; /* bytes: of the messages as they were received */
 };
 
 struct ind_book;
@@ -58,13 +53,8 @@ void ind_book_weigh(const struct ind_book *book, unsigned intake, struct ind_sto
 /* At the end, once the store is closed: messages of which no line was written, and none ever will be. */
 void ind_book_close(struct ind_book *book);
 
-/* What edits did to the messages of one intake; names live as long as the book. */
-const struct ind_edit_count *ind_book_edits(const struct ind_book *book, unsigned intake, size_t *count);
-/* Of all intakes together, in the order in which they first acted. New, with copies of the names; *edits is
- * NULL where there are none (or memory is out). */
-void ind_book_edits_all(const struct ind_book *book, unsigned intakes, struct ind_edit_count **edits,
-                        size_t *count);
-void ind_edit_counts_free(struct ind_edit_count *edits, size_t count);
+/* What edits did to the messages of one intake. */
+const struct ind_edit_count *ind_book_edits(const struct ind_book *book, unsigned intake);
 
 const struct ind_route_count *ind_book_routes(const struct ind_book *book, size_t *count);
 

@@ -289,7 +289,8 @@ static void fill_result(struct ind_collector *collector, struct ind_collect_resu
     for (const struct ind_port *port = collector->ports; port; port = port->next)
         for (unsigned i = 0; i < port->socket_count; i++)
             result->kernel_dropped += atomic_load(&port->kernel_dropped[i]);
-    ind_book_edits_all(collector->book, collector->intakes, &result->edits, &result->edit_count);
+    for (unsigned i = 0; i < collector->intakes; i++)
+        ind_edit_counts_add_all(&result->edits, ind_book_edits(collector->book, i));
     ind_store_close(collector->store); /* what still waits is lost now, and the book hears of it */
     collector->store = NULL;
     ind_book_close(collector->book);
@@ -362,7 +363,5 @@ enum ind_collect_status ind_collect(const struct ind_collect_settings *settings,
 
 void ind_collect_result_free(struct ind_collect_result *result)
 {
-    ind_edit_counts_free(result->edits, result->edit_count);
-    result->edits = NULL;
-    result->edit_count = 0;
+    ind_edit_counts_free(&result->edits);
 }

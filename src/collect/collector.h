@@ -32,8 +32,7 @@ struct ind_collect_result {
     struct ind_keeper_counts keeper;
     uint64_t kernel_dropped, longest_pause; /* datagrams; ns */
     uint64_t unread_files;                  /* of --from */
-    struct ind_edit_count *edits;           /* ind_collect_result_free */
-    size_t edit_count;
+    struct ind_edit_count *edits;           /* of all intakes; ind_collect_result_free */
 };
 
 enum ind_collect_status {

@@ -129,7 +129,7 @@ static void give_status(struct ind_control *control)
         free(control->sheets[i].lags);
         free(control->sheets[i].routes);
         free(control->sheets[i].takers);
-        free(control->sheets[i].edits);
+        ind_edit_counts_free(&control->sheets[i].edits);
     }
 }
 

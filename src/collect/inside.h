@@ -58,8 +58,7 @@ struct ind_sheet {
     size_t route_count;
     struct ind_taker_count *takers; /* likewise */
     size_t taker_count;
-    struct ind_edit_count *edits; /* of this intake; likewise */
-    size_t edit_count;
+    struct ind_edit_count *edits; /* of this intake; ind_edit_counts_free */
 };
 
 struct ind_mark {

@@ -266,14 +266,12 @@ static void add_routes(struct ind_rehearsal *rehearsal, const struct ind_book *b
 
 static void add_edits(struct ind_rehearsal *rehearsal, const struct ind_book *book)
 {
-    size_t count;
-    const struct ind_edit_count *counts = ind_book_edits(book, 0, &count);
-    for (size_t i = 0; i < rehearsal->edit_count; i++)
-        for (size_t k = 0; k < count; k++)
-            if (strcmp(counts[k].name, rehearsal->edits[i].edit->name) == 0) {
-                rehearsal->edits[i].changed += counts[k].changed;
-                rehearsal->edits[i].dropped += counts[k].dropped;
-                rehearsal->edits[i].dropped_bytes += counts[k].dropped_bytes;
+    for (const struct ind_edit_count *count = ind_book_edits(book, 0); count; count = count->hh.next)
+        for (size_t i = 0; i < rehearsal->edit_count; i++)
+            if (strcmp(count->name, rehearsal->edits[i].edit->name) == 0) {
+                rehearsal->edits[i].changed += count->changed;
+                rehearsal->edits[i].dropped += count->dropped;
+                rehearsal->edits[i].dropped_bytes += count->dropped_bytes;
             }
 }
 

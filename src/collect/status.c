@@ -279,28 +279,22 @@ static json_t *routes_array(const struct ind_sheet *sheet)
     return array;
 }
 
-/* Each intake's own, by the name. */
+/* Of all intakes together. */
 static json_t *edits_array(const struct ind_collector *collector, const struct ind_sheet *sheets)
 {
-    static const char *const keys[] = {"changed", "dropped", "dropped_bytes"};
-    json_t *array = json_array(), *object = NULL;
+    json_t *array = json_array();
+    struct ind_edit_count *all = NULL;
     for (unsigned i = 0; i < collector->intakes; i++)
-        for (size_t k = 0; k < sheets[i].edit_count; k++) {
-            const struct ind_edit_count *edit = &sheets[i].edits[k];
-            const uint64_t counts[] = {edit->changed, edit->dropped, edit->dropped_bytes};
-            size_t at;
-            json_array_foreach(array, at,
-                               object) if (strcmp(json_string_value(json_object_get(object, "edit")),
-                                                  edit->name) == 0) break;
-            if (at == json_array_size(array)) {
-                object = json_object();
-                json_object_set_new(object, "edit", json_string(edit->name));
-                json_array_append_new(array, object);
-            }
-            for (size_t n = 0; n < 3; n++)
-                set_number(object, keys[n],
-                           (uint64_t)json_integer_value(json_object_get(object, keys[n])) + counts[n]);
-        }
+        ind_edit_counts_add_all(&all, sheets[i].edits);
+    for (const struct ind_edit_count *edit = all; edit; edit = edit->hh.next) {
+        json_t *object = json_object();
+        json_object_set_new(object, "edit", json_string(edit->name));
+        set_number(object, "changed", edit->changed);
+        set_number(object, "dropped", edit->dropped);
+        set_number(object, "dropped_bytes", edit->dropped_bytes);
+        json_array_append_new(array, object);
+    }
+    ind_edit_counts_free(&all);
     return array;
 }
 

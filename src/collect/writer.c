@@ -74,39 +74,13 @@ static void fill_sheet(struct ind_collector *collector, unsigned ring, struct in
         sheet->route_count = routes;
     }
     sheet->taker_count = ind_takers_count(collector->takers, &sheet->takers);
-    size_t edits;
-    const struct ind_edit_count *edit_counts = ind_book_edits(collector->book, ring, &edits);
-    if (edits > 0 && (sheet->edits = calloc(edits, sizeof *edit_counts))) {
-        memcpy(sheet->edits, edit_counts, edits * sizeof *edit_counts);
-        sheet->edit_count = edits;
-    }
+    ind_edit_counts_add_all(&sheet->edits, ind_book_edits(collector->book, ring));
 }
 
 static void sheet_done(struct ind_collector *collector)
 {
     if (atomic_fetch_sub(&collector->sheets_out, 1) == 1)
         ind_control_knock(collector->control);
-}
-
-/* What edits did in a batch that the book does not have yet. */
-static void weigh_edits(struct ind_sheet *sheet, const struct ind_batch *batch)
-{
-    for (size_t i = 0; i < batch->edit_tally_count && !batch->booked; i++) {
-        const struct ind_edit_tally *tally = &batch->edit_tallies[i];
-        size_t at = 0;
-        while (at < sheet->edit_count && strcmp(sheet->edits[at].name, tally->edit) != 0)
-            at++;
-        if (at == sheet->edit_count) {
-            struct ind_edit_count *grown = realloc(sheet->edits, (at + 1) * sizeof *grown);
-            if (!grown)
-                return;
-            sheet->edits = grown;
-            grown[sheet->edit_count++] = (struct ind_edit_count){.name = (char *)(uintptr_t)tally->edit};
-        }
-        sheet->edits[at].changed += tally->changed;
-        sheet->edits[at].dropped += tally->dropped;
-        sheet->edits[at].dropped_bytes += tally->dropped_bytes;
-    }
 }
 
 /* Called with NULL first: then the store and the batch under way are weighed, after it what stands in the
@@ -121,8 +95,8 @@ static void weigh_stuck(void *context, struct ind_mark *mark, const struct ind_b
     }
     if (batch && mark->sheet->ledgers)
         ind_batch_weigh(batch, mark->sheet->ledgers);
-    if (batch)
-        weigh_edits(mark->sheet, batch);
+    if (batch && !batch->booked)
+        ind_batch_add_edits(batch, &mark->sheet->edits);
     mark->sheet->ring_waiting = waiting_in(mark->sheet) - mark->sheet->store_waiting;
 }
 
