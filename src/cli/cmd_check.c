@@ -121,35 +121,39 @@ static void add_allow(struct ind_table *table, size_t *step, const struct ind_co
     add_step(table, step, "allow", "-", config->allow_count ? when : "from any sender", "refused");
 }
 
+/* A rule that stands in a file (`source` NULL: in none). */
+static void add_rule(struct ind_table *table, size_t *step, const char *rule, const struct ind_place *place,
+                     const char *when, const char *then)
+{
+    char at[512] = "-";
+    if (place->source)
+        snprintf(at, sizeof at, "%s:%zu", place->source->path, place->line);
+    add_step(table, step, rule, at, when, then);
+}
+
 static void add_edit(struct ind_table *table, size_t *step, const struct ind_config *config, size_t i)
 {
     const struct ind_edit *edit = &config->edits.list[i];
-    const struct ind_place *place = &config->edit_places[i];
-    char rule[200], at[512] = "-", when[72], then[400];
+    char rule[200], when[72], then[400];
     struct ind_buffer buffer = ind_buffer_on(then, sizeof then - 8);
     snprintf(rule, sizeof rule, "edit %s", edit->name);
-    if (place->source)
-        snprintf(at, sizeof at, "%s:%zu", place->source->path, place->line);
     shorten(edit->when_text ? edit->when_text : "everything", "", when, sizeof when);
     ind_edit_describe(edit, &buffer);
     snprintf(then + buffer.length, sizeof then - buffer.length, "%s", buffer.full ? "…" : "");
-    add_step(table, step, rule, at, when, then);
+    add_rule(table, step, rule, &config->edit_places[i], when, then);
 }
 
 static void add_route(struct ind_table *table, size_t *step, const struct ind_config *config, size_t i)
 {
     const struct ind_route *route = &config->routes[i];
-    const struct ind_place *place = &config->route_places[i];
-    char rule[200], at[512] = "-", when[72], then[IND_PATH + 80];
+    char rule[200], when[72], then[IND_PATH + 80];
     struct ind_buffer buffer = ind_buffer_on(then, sizeof then - 60);
     snprintf(rule, sizeof rule, "route %s", route->name);
-    if (place->source)
-        snprintf(at, sizeof at, "%s:%zu", place->source->path, place->line);
     write_when(route, when, sizeof when);
     ind_buffer_text(&buffer, route->to == IND_TO_FILE ? "into " : "to ");
     ind_route_describe(route, &buffer);
     snprintf(then + buffer.length, sizeof then - buffer.length, "%s", route->last ? "; goes no further" : "");
-    add_step(table, step, rule, at, when, then);
+    add_rule(table, step, rule, &config->route_places[i], when, then);
 }
 
 static void print_order(const struct ind_config *config, bool json)
