@@ -197,7 +197,7 @@ bool ind_each_line(const char *path, void (*take)(void *context, struct ind_slic
 const char *ind_escaped(struct ind_slice text, char *room, size_t size)
 {
     struct ind_buffer out = ind_buffer_on(room, size - 1);
-    ind_escape_text(&out, text);
+    ind_escape_shown(&out, text);
     room[out.length] = '\0';
     return room;
 }

@@ -52,6 +52,7 @@ static void print_result(const struct ind_collect_result *result, bool json, FIL
         {"cut at the size limit", result->ledger.cut, false},
         {"matches given up as too long", result->ledger.gave_up, false},
         {"lines written", result->store.lines, true},
+        {"lines cut: longer than 512 KiB", result->lines_cut, false},
         {"lines in overflow files", result->store.overflowed, false},
         {"files rotated", result->store.rotated, false},
         {"archives compressed", result->keeper.compressed, false},

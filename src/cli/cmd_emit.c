@@ -142,9 +142,9 @@ static bool write_message(const char *text, const struct ind_zone *zone, struct 
     else
         ind_time_write(buffer, ind_now());
     ind_buffer_byte(buffer, ' ');
-    ind_escape_column(buffer, ind_slice_of(given.host ? given.host : host), '\0');
+    ind_escape_column(buffer, ind_slice_of(given.host ? given.host : host));
     ind_buffer_byte(buffer, ' ');
-    ind_escape_column(buffer, ind_slice_of(given.app ? given.app : "indagator"), '\0');
+    ind_escape_column(buffer, ind_slice_of(given.app ? given.app : "indagator"));
     ind_buffer_text(buffer, old ? ": " : " - - - ");
     ind_buffer_text(buffer, text);
     return true;

@@ -140,6 +140,10 @@ static void print_routes(const struct printing *print)
     heading(print, "The routes (a message that two take counts twice)");
     ind_table_print(table, false, stdout);
     ind_table_free(table);
+    for (size_t i = 0; i < r->route_count; i++)
+        if (r->routes[i].cut)
+            printf("lines of the route %s longer than 512 KiB, and so cut: %s\n", r->routes[i].route->name,
+                   ind_grouped(r->routes[i].cut, size));
 }
 
 /* With what a mask put there marked. */
@@ -262,7 +266,7 @@ static void print_differences(struct printing *print)
 static json_t *text_json(struct printing *print, struct ind_slice text)
 {
     struct ind_buffer out = ind_buffer_on(print->room, sizeof print->room);
-    ind_escape_text(&out, text);
+    ind_escape_shown(&out, text);
     return json_stringn(print->room, out.length);
 }
 
@@ -368,6 +372,7 @@ static void print_json(struct printing *print)
         json_object_set_new(route, "route", json_string(r->routes[i].route->name));
         set_number(route, "messages", r->routes[i].messages);
         set_number(route, "bytes", r->routes[i].bytes);
+        set_number(route, "cut", r->routes[i].cut);
         json_object_set_new(route, "examples", lines_json(print, &r->routes[i].examples));
         json_array_append_new(routes, route);
     }

@@ -3,6 +3,7 @@
 #include "collect/clock.h"
 #include "core/escape.h"
 #include "store/fs.h"
+#include "store/lookup.h"
 #include "store/search.h"
 
 #include <errno.h>
@@ -10,7 +11,7 @@
 #include <unistd.h>
 
 static struct {
-    char *when, *since, *until, *by, *to, *layout;
+    char *when, *since, *until, *by, *to, *layout, *as;
     int count;
     long top;
 } given;
@@ -35,6 +36,11 @@ static struct poptOption *options(void)
          "print lines as plain (the default), json, rfc5424, raw, or by a template such as \"{time} {device} "
          "{text}\"",
          "L"},
+        {"as", '\0', POPT_ARG_STRING, &given.as, 0,
+         "what the lines of the files named are: raw (messages as they were sent), or stored lines in plain, "
+         "json or rfc5424; without it the journal of the store that a file lies in tells, and what lies in "
+         "none is raw",
+         "LAYOUT"},
         POPT_TABLEEND};
     return table;
 }
@@ -101,6 +107,10 @@ static bool read_settings(const struct ind_config *config, struct ind_search_set
         ind_complain("--top: a number from 1 on");
         return false;
     }
+    if (given.as && ind_layout_read(ind_slice_of(given.as)) < 0) {
+        ind_complain("--as: unknown layout \"%s\"; expected raw, plain, json or rfc5424", given.as);
+        return false;
+    }
     settings->count_only = given.count != 0;
     return ind_moment_option("since", given.since, config->zone, false, &settings->since) &&
            ind_moment_option("until", given.until, config->zone, true, &settings->until) &&
@@ -110,13 +120,28 @@ static bool read_settings(const struct ind_config *config, struct ind_search_set
 
 /* ---- Files ---- */
 
+/* A line is never believed because of what it looks like: its sender may have made it look so. */
+static int layout_of(const char *path)
+{
+    if (given.as)
+        return strcmp(given.as, "raw") == 0 ? IND_STORED_UNKNOWN : ind_layout_read(ind_slice_of(given.as));
+    if (strcmp(path, "-") == 0)
+        return IND_STORED_UNKNOWN;
+    int stored = ind_stored_of_path(path), looks = stored < 0 ? ind_looks_stored(path) : -1;
+    if (looks >= 0)
+        ind_complain("%s: read as messages, since no journal says that its lines are stored ones; they look "
+                     "so: --as %s reads them as such",
+                     path, ind_layout_name((enum ind_layout)looks).at);
+    return stored;
+}
+
 static struct ind_search_file *list_paths(const char **paths, size_t *count)
 {
     for (*count = 0; paths[*count];)
         ++*count;
     struct ind_search_file *files = calloc(*count + 1, sizeof *files);
     for (size_t i = 0; files && i < *count; i++)
-        files[i] = (struct ind_search_file){.name = paths[i], .path = paths[i]};
+        files[i] = (struct ind_search_file){.name = paths[i], .path = paths[i], .as = layout_of(paths[i])};
     return files;
 }
 
@@ -149,7 +174,7 @@ static void print_escaped(struct printer *printer, struct ind_slice line)
     size_t room = line.length * 4 + 1;
     char *text = malloc(room);
     struct ind_buffer escaped = ind_buffer_on(text, text ? room : 0);
-    ind_escape_text(&escaped, line);
+    ind_escape_shown(&escaped, line);
     ind_buffer_byte(&escaped, '\n');
     printer->failed = !text || fwrite(text, 1, escaped.length, printer->out) != escaped.length;
     free(text);
@@ -213,12 +238,11 @@ static bool tell_gaps(const struct ind_search_result *result, size_t unreadable)
     }
     for (unsigned field = 0; field < IND_FIELDS; field++)
         if (result->lacking[field]) {
-            ind_complain("%llu file%s not hold the field \"%s\": its layout leaves it out, so nothing there "
-                         "can fulfil a test "
-                         "of it; layout: json keeps it",
-                         (unsigned long long)result->lacking[field],
-                         result->lacking[field] == 1 ? " does" : "s do",
-                         ind_field_name((enum ind_field)field).at);
+            ind_complain(
+                "%llu file%s not hold the field \"%s\", or not of every message, so that a test of it "
+                "cannot be answered there; layout: %s keeps it",
+                (unsigned long long)result->lacking[field], result->lacking[field] == 1 ? " does" : "s do",
+                ind_field_name((enum ind_field)field).at, field == IND_FIELD_ORIGINAL ? "raw" : "json");
             whole = false;
         }
     if (result->groups_cut) {

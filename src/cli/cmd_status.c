@@ -152,6 +152,9 @@ static void show_routes(const json_t *status)
     heading("Taken by the routes (one that two take counts twice)");
     ind_table_print(table, false, stdout);
     ind_table_free(table);
+    json_array_foreach(json_object_get(status, "routes"), i, route) if (number_of(route, "cut"))
+        printf("lines of the route %s longer than 512 KiB, and so cut: %s\n", text_of(route, "route"),
+               ind_grouped(number_of(route, "cut"), size));
 }
 
 static void show_edits(const json_t *status)

@@ -16,7 +16,7 @@ struct ind_explaining {
     char *room;
 };
 
-enum { IND_EXPLAIN_ROOM = IND_LINE_ROOM(65536) };
+enum { IND_EXPLAIN_ROOM = IND_LINE_MOST };
 
 /* Payloads by their kind. */
 enum { IND_EXPLAIN_PAYLOADS = 4 };

@@ -6,7 +6,7 @@
 static json_t *text_json(struct ind_explaining *run, struct ind_slice text)
 {
     struct ind_buffer out = ind_buffer_on(run->room, IND_EXPLAIN_ROOM);
-    ind_escape_text(&out, text);
+    ind_escape_shown(&out, text);
     return json_stringn(run->room, out.length);
 }
 
@@ -44,8 +44,7 @@ static json_t *message_json(struct ind_explaining *run, const struct ind_explana
 {
     struct ind_line_clock clock = {0};
     struct ind_buffer line = ind_buffer_on(run->room, IND_EXPLAIN_ROOM);
-    ind_line_write(IND_LAYOUT_JSON, &explanation->message, ind_devices_domain(run->config->devices), &clock,
-                   &line);
+    (void)ind_line_write(IND_LAYOUT_JSON, &explanation->message, &clock, &line);
     return json_loadb(run->room, line.length, JSON_ALLOW_NUL, NULL);
 }
 

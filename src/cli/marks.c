@@ -26,7 +26,7 @@ static size_t show(struct ind_slice bytes, size_t at, char shown[8], size_t *col
     size_t length = ind_utf8_character(bytes.at + at, bytes.length - at, &control);
     struct ind_buffer out = ind_buffer_on(shown, 8);
     length = length ? length : 1;
-    ind_escape_text(&out, (struct ind_slice){bytes.at + at, length});
+    ind_escape_shown(&out, (struct ind_slice){bytes.at + at, length});
     bool as_is = out.length == length && memcmp(shown, bytes.at + at, length) == 0;
     *columns = as_is ? 1 : out.length;
     shown[out.length] = '\0';

@@ -118,7 +118,7 @@ enum ind_batch_stored ind_batch_store(struct ind_batch *batch, unsigned intake, 
         if (stored != IND_BATCH_STORED)
             return stored;
         batch->within = false;
-        ind_book_route(book, group->route, group->lines, group->bytes);
+        ind_book_route(book, group->route, group);
         batch->stored_groups++;
     }
     ind_book_turn(book, intake, batch);

@@ -24,7 +24,7 @@ struct ind_batch_line {
 struct ind_batch_group {
     uint32_t path, path_length, series, series_length; /* in the arena; none where it is no file's */
     uint32_t route, first, last;                       /* lines, index + 1 */
-    uint32_t lines;
+    uint32_t lines, cut;                               /* cut: of these, lines that were too long */
     uint64_t hash, bytes;
     bool made_up;
 };

@@ -85,7 +85,7 @@ static bool place_route(struct ind_book *book, const char *name, uint32_t *place
     known->place = (uint32_t)book->route_count;
     HASH_ADD_KEYPTR(hh, book->places, copy, strlen(copy), known);
     *place = (uint32_t)book->route_count;
-    book->routes[book->route_count++] = (struct ind_route_count){copy, 0, 0};
+    book->routes[book->route_count++] = (struct ind_route_count){.name = copy};
     return true;
 }
 
@@ -101,13 +101,14 @@ bool ind_book_adopt(struct ind_book *book, const struct ind_config *config)
     return good;
 }
 
-void ind_book_route(struct ind_book *book, uint32_t route, uint64_t lines, uint64_t bytes)
+void ind_book_route(struct ind_book *book, uint32_t route, const struct ind_batch_group *group)
 {
     if (route >= book->rule_count)
         return;
     struct ind_route_count *count = &book->routes[book->place_of_route[route]];
-    count->lines += lines;
-    count->bytes += bytes;
+    count->lines += group->lines;
+    count->bytes += group->bytes;
+    count->cut += group->cut;
 }
 
 void ind_tally_add(struct ind_ledger *ledger, const struct ind_tally *tally)

@@ -16,6 +16,7 @@ enum { IND_MOST_INTAKES = 64 }; /* receivers, or the one reader of files */
 struct ind_route_count {
     char *name;
     uint64_t lines, bytes;
+    uint64_t cut; /* of these lines: too long to be written whole */
 };
 
 struct ind_book;
@@ -38,7 +39,7 @@ uint32_t ind_book_owner(struct ind_book *book, unsigned intake, struct ind_batch
                         const struct ind_batch_line *line);
 /* The batch is through. */
 void ind_book_turn(struct ind_book *book, unsigned intake, const struct ind_batch *batch);
-void ind_book_route(struct ind_book *book, uint32_t route, uint64_t lines, uint64_t bytes);
+void ind_book_route(struct ind_book *book, uint32_t route, const struct ind_batch_group *group);
 
 /* For the store: `book` as context. */
 void ind_book_settle(void *book, uint32_t owner, uint32_t lines, bool written);

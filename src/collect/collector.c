@@ -286,6 +286,10 @@ static void fill_result(struct ind_collector *collector, struct ind_collect_resu
     result->store = ind_store_counts(collector->store);
     result->keeper = ind_keeper_counts(collector->store);
     result->unread_files = collector->unread_files;
+    size_t routes;
+    const struct ind_route_count *counts = ind_book_routes(collector->book, &routes);
+    for (size_t i = 0; i < routes; i++)
+        result->lines_cut += counts[i].cut;
     for (const struct ind_port *port = collector->ports; port; port = port->next)
         for (unsigned i = 0; i < port->socket_count; i++)
             result->kernel_dropped += atomic_load(&port->kernel_dropped[i]);

@@ -32,6 +32,7 @@ struct ind_collect_result {
     struct ind_keeper_counts keeper;
     uint64_t kernel_dropped, longest_pause; /* datagrams; ns */
     uint64_t unread_files;                  /* of --from */
+    uint64_t lines_cut;                     /* too long to be written whole */
     struct ind_edit_count *edits;           /* of all intakes; ind_collect_result_free */
 };
 

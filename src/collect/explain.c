@@ -142,7 +142,7 @@ static void copy(char *to, size_t room, struct ind_slice text)
 {
     struct ind_buffer out = ind_buffer_on(to, room - 4);
     struct ind_slice begun = {text.at, text.length < room / 4 ? text.length : room / 4};
-    ind_escape_text(&out, begun);
+    ind_escape_shown(&out, begun);
     to[out.length] = '\0';
     if (begun.length < text.length)
         memcpy(to + out.length, "…", sizeof "…");

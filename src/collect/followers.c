@@ -11,7 +11,7 @@
 #include <unistd.h>
 #include <utlist.h>
 
-enum { MOST_FOLLOWERS = 32, MOST_UNREAD = 1 << 20 };
+enum { MOST_FOLLOWERS = 32, MOST_UNREAD = 1 << 20, ROOM = 1 + IND_LINE_MOST };
 
 struct follower {
     struct follower *prev, *next;
@@ -46,7 +46,7 @@ struct ind_followers {
 struct ind_followers *ind_followers_new(struct ind_collector *collector)
 {
     struct ind_followers *followers = calloc(1, sizeof *followers);
-    if (!followers || !(followers->room = malloc(IND_LINE_ROOM(IND_MESSAGE_LIMIT)))) {
+    if (!followers || !(followers->room = malloc(ROOM))) {
         free(followers);
         return NULL;
     }
@@ -243,19 +243,16 @@ static void offer(struct follower *follower, struct ind_message *message)
     ind_answers_next(&follower->answers);
     if (!ind_condition_holds(follower->set, follower->condition, message, &follower->answers))
         return;
-    struct ind_buffer line = ind_buffer_on(all->room, IND_LINE_ROOM(IND_MESSAGE_LIMIT));
+    struct ind_buffer line = ind_buffer_on(all->room, ROOM);
     bool fields = follower->by_template ? follower->template.has_field : follower->layout == IND_LAYOUT_JSON;
     message->payload = fields ? ind_answers_payload(&follower->answers, message) : NULL;
     ind_buffer_byte(&line, '=');
     if (follower->by_template) {
-        ind_template_line(&follower->template, message, &follower->clock, &line);
-        ind_buffer_byte(&line, '\n');
+        (void)ind_line_write_template(&follower->template, message, &follower->clock, &line);
     } else {
-        ind_line_write(follower->layout, message, ind_devices_domain(all->collector->rules->config->devices),
-                       &follower->line_clock, &line);
+        (void)ind_line_write(follower->layout, message, &follower->line_clock, &line);
     }
-    if (!line.full)
-        evbuffer_add(follower->lines, line.at, line.length);
+    evbuffer_add(follower->lines, line.at, line.length);
 }
 
 /* Reads the message as the receivers do, on this thread. */

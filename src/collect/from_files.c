@@ -41,11 +41,13 @@ static void end_turn(struct file_intake *intake)
     intake->feed.batch = NULL;
 }
 
-static void take(void *context, unsigned thread, uint64_t turn, struct ind_slice lines)
+static void take(void *context, unsigned thread, uint64_t turn, enum ind_line_form form,
+                 struct ind_slice lines)
 {
     const struct taking *taking = context;
     struct file_intake *intake = &taking->intakes[thread];
     (void)turn;
+    intake->feed.form = form;
     ind_feed_lines(&intake->feed, lines);
     end_turn(intake);
 }
@@ -85,7 +87,6 @@ static void begin(struct taking *taking)
         intake->number = i;
         intake->feed = (struct ind_feed){
             .intake = of_rules,
-            .form = collector->settings->form,
             .origin = ind_feed_origin(of_rules, collector->settings->sender, collector->settings->received),
             .pass_on = next_batch,
             .context = intake,
@@ -114,6 +115,7 @@ void *ind_read_files(void *argument)
     struct taking taking = {collector, calloc(collector->intakes, sizeof *taking.intakes)};
     const struct ind_reading reading = {.files = collector->settings->files,
                                         .file_count = collector->settings->file_count,
+                                        .form = collector->settings->form,
                                         .threads = collector->intakes,
                                         .take = take,
                                         .end = end,

@@ -34,6 +34,14 @@ static bool make_editor(struct ind_intake *intake)
            ind_router_prepare(edits->router, &intake->answers);
 }
 
+/* Some at once, so that there is a tally even where memory is out later. */
+static bool make_tallies(struct ind_intake *intake)
+{
+    intake->tally_room = 256;
+    intake->tallies = calloc(intake->tally_room, sizeof *intake->tallies);
+    return intake->tallies != NULL;
+}
+
 struct ind_intake *ind_intake_new(const struct ind_config *config, struct ind_accounts *accounts,
                                   struct ind_recalls *recalls)
 {
@@ -43,12 +51,11 @@ struct ind_intake *ind_intake_new(const struct ind_config *config, struct ind_ac
     intake->config = config;
     intake->accounts = accounts;
     intake->recalls = recalls;
-    intake->domain = ind_devices_domain(config->devices);
     bool answers = ind_answers_begin(&intake->answers, config->conditions) &&
                    ind_router_prepare(config->router, &intake->answers) && make_editor(intake);
     intake->taken = calloc(config->route_count, sizeof *intake->taken);
     bool groups = make_groups(intake);
-    intake->json = ind_json_line_new();
+    intake->reader = ind_line_reader_new();
     intake->senders = ind_senders_new();
     intake->clock.zone = config->zone;
     if (gethostname(intake->host, sizeof intake->host - 1) != 0 || !intake->host[0])
@@ -56,7 +63,7 @@ struct ind_intake *ind_intake_new(const struct ind_config *config, struct ind_ac
     intake->local.name = intake->host;
     intake->local.name_length = strlen(intake->host);
     memset(intake->recent, 0xff, sizeof intake->recent);
-    if (answers && intake->taken && groups && intake->json && intake->senders)
+    if (answers && intake->taken && groups && intake->reader && make_tallies(intake) && intake->senders)
         return intake;
     ind_intake_free(intake);
     return NULL;
@@ -67,7 +74,7 @@ void ind_intake_free(struct ind_intake *intake)
     if (!intake)
         return;
     ind_senders_free(intake->senders);
-    ind_json_line_free(intake->json);
+    ind_line_reader_free(intake->reader);
     ind_answers_free(&intake->answers);
     ind_editor_free(intake->editor);
     free(intake->edit_round);
@@ -141,17 +148,24 @@ const struct ind_sender *ind_intake_sender_named(struct ind_intake *intake, stru
 
 /* ---- The ledger ---- */
 
+static bool make_tally_room(struct ind_intake *intake, uint32_t account)
+{
+    size_t room = account + 256;
+    struct known_tally *grown = realloc(intake->tallies, room * sizeof *grown);
+    if (!grown)
+        return false;
+    memset(grown + intake->tally_room, 0, (room - intake->tally_room) * sizeof *grown);
+    intake->tallies = grown;
+    intake->tally_room = room;
+    return true;
+}
+
+/* NULL where the batch has no room: an empty one always has. Where memory is out a message counts in the
+ * first account there is: better in a wrong row than in none. */
 static struct ind_tally *tally_of(struct ind_intake *intake, uint32_t account, struct ind_batch *batch)
 {
-    if (account >= intake->tally_room) {
-        size_t room = account + 256;
-        struct known_tally *grown = realloc(intake->tallies, room * sizeof *grown);
-        if (!grown)
-            return NULL;
-        memset(grown + intake->tally_room, 0, (room - intake->tally_room) * sizeof *grown);
-        intake->tallies = grown;
-        intake->tally_room = room;
-    }
+    if (account >= intake->tally_room && !make_tally_room(intake, account))
+        account = 0;
     struct known_tally *known = &intake->tallies[account];
     if (known->round == batch->round)
         return &batch->tallies[known->tally];
@@ -287,11 +301,16 @@ static void tally_edits(struct ind_intake *intake, size_t length, struct ind_bat
     tally->dropped_bytes += length;
 }
 
+/* False where it is a message as it was sent: *bytes. */
 static bool read_stored(struct ind_intake *intake, enum ind_line_form form, struct ind_slice line,
-                        struct ind_message *message)
+                        struct ind_message *message, struct ind_slice *bytes)
 {
-    bool good = form == IND_LINES_PLAIN ? ind_line_read_plain(line, message)
-                                        : ind_json_line_read(intake->json, line, message);
+    static const int stored_of[] = {[IND_LINES_RAW] = IND_STORED_UNKNOWN,
+                                    [IND_LINES_PLAIN] = IND_LAYOUT_PLAIN,
+                                    [IND_LINES_JSON] = IND_LAYOUT_JSON,
+                                    [IND_LINES_RFC5424] = IND_LAYOUT_RFC5424,
+                                    [IND_LINES_STORED_RAW] = IND_LAYOUT_RAW};
+    bool good = ind_line_reader_read(intake->reader, stored_of[form], line, message, bytes);
     if (good)
         message->configured = ind_devices_by_name(intake->config->devices, message->device);
     return good;
@@ -329,15 +348,18 @@ void ind_intake_read_raw(const struct ind_config *config, struct ind_slice bytes
     settle_time(origin, message);
 }
 
-/* Of what is over the size limit the beginning. */
+/* Of a message that is over the size limit the beginning; a stored line of one may be longer. */
 static void read_message(struct ind_intake *intake, enum ind_line_form form, struct ind_slice bytes,
                          const struct ind_origin *origin, struct ind_message *message)
 {
-    bool cut = origin->cut || bytes.length > IND_MESSAGE_LIMIT;
-    bytes.length = bytes.length < IND_MESSAGE_LIMIT ? bytes.length : IND_MESSAGE_LIMIT;
-    bool stored = form == IND_LINES_PLAIN || form == IND_LINES_JSON;
-    if (!stored || !read_stored(intake, form, bytes, message))
-        ind_intake_read_raw(intake->config, bytes, origin, intake->device, message);
+    if (form != IND_LINES_RAW && read_stored(intake, form, bytes, message, &bytes)) {
+        if (origin->cut || message->line_cut)
+            message->malformed = IND_MALFORMED_CUT;
+        return;
+    }
+    bool cut = bytes.length > IND_MESSAGE_LIMIT;
+    bytes.length = cut ? IND_MESSAGE_LIMIT : bytes.length;
+    ind_intake_read_raw(intake->config, bytes, origin, intake->device, message);
     if (cut)
         message->malformed = IND_MALFORMED_CUT;
 }

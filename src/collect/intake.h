@@ -20,7 +20,14 @@ struct ind_origin {
     ind_time now;                    /* settles the year and stands in where nothing else is known */
 };
 
-enum ind_line_form { IND_LINES_RAW, IND_LINES_PLAIN, IND_LINES_JSON, IND_LINES_RFC5424 };
+/* IND_LINES_STORED_RAW: of the layout `raw`, whose escapes are undone. */
+enum ind_line_form {
+    IND_LINES_RAW,
+    IND_LINES_PLAIN,
+    IND_LINES_JSON,
+    IND_LINES_RFC5424,
+    IND_LINES_STORED_RAW
+};
 
 struct ind_intake;
 /* New; borrows all of it. `recalls`: for edits that remember; NULL: they let all messages go on. NULL where

@@ -4,7 +4,7 @@
 
 #include "collect/intake.h"
 #include "collect/senders.h"
-#include "store/json_line.h"
+#include "store/line_reader.h"
 
 enum { RECENT = 1024, MOST_BEGUN = 16 };
 
@@ -30,7 +30,6 @@ struct ind_intake {
     uint64_t *edit_round; /* by edit: the batch in which it has the tally edit_place */
     uint32_t *edit_place;
     struct ind_onlooker onlooker;
-    struct ind_slice domain;
     struct ind_answers answers;
     uint32_t *taken;
     size_t next_copy; /* of a message whose lines did not all fit into the last batch */
@@ -55,7 +54,7 @@ struct ind_intake {
     struct ind_known_sender named; /* for messages from files */
     struct ind_device local;       /* this machine, where it is not configured */
     char host[256];
-    struct ind_json_line *json;
+    struct ind_line_reader *reader;
     char device[IND_DEVICE_SCRATCH];
 };
 

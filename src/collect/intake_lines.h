@@ -77,16 +77,16 @@ static struct ind_batch_group *group_for(struct ind_intake *intake, const struct
     return group;
 }
 
-static void write_line(struct ind_intake *intake, const struct ind_route *route,
+/* True where it had to be cut. */
+static bool write_line(struct ind_intake *intake, const struct ind_route *route,
                        const struct ind_message *message, struct ind_buffer *line)
 {
-    if (!route->line) {
-        ind_line_write(route->layout, message, intake->domain, &intake->line_clock, line);
-        return;
-    }
-    ind_template_line(route->line, message, &intake->clock, line);
-    ind_buffer_byte(line, '\n');
+    return route->line ? ind_line_write_template(route->line, message, &intake->clock, line)
+                       : ind_line_write(route->layout, message, &intake->line_clock, line);
 }
+
+/* A message that an empty batch has no room for would be tried again for ever. */
+_Static_assert(IND_BATCH_BYTES >= 2 * IND_PATH + IND_LINE_MOST, "an empty batch takes any line");
 
 static bool add_line(struct ind_intake *intake, const struct ind_message *message, uint32_t route,
                      uint32_t owner, struct ind_batch *batch)
@@ -97,9 +97,10 @@ static bool add_line(struct ind_intake *intake, const struct ind_message *messag
     if (!group)
         return false;
     struct ind_buffer line = ind_buffer_on(batch->arena + batch->used, IND_BATCH_BYTES - batch->used);
-    write_line(intake, &intake->config->routes[route], message, &line);
+    bool cut = write_line(intake, &intake->config->routes[route], message, &line);
     if (line.full)
         return false;
+    group->cut += cut;
     struct ind_batch_line *added = &batch->lines[batch->line_count++];
     *added = (struct ind_batch_line){(uint32_t)batch->used, (uint32_t)line.length, 0, owner, message->time};
     batch->used += line.length;

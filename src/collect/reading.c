@@ -1,11 +1,13 @@
 #include "collect/reading.h"
 
+#include "store/lookup.h"
 #include "store/reader.h"
 
 #include <errno.h>
 #include <fcntl.h>
 #include <pthread.h>
 #include <stdlib.h>
+#include <sys/stat.h>
 #include <unistd.h>
 
 enum { BLOCKS = 2, TURN_BYTES = 4 << 20 };
@@ -15,6 +17,7 @@ struct queued_block {
     char *bytes;
     size_t room, length;
     uint64_t turn;
+    enum ind_line_form form;
 };
 
 struct taker_thread {
@@ -51,7 +54,7 @@ static void *take_blocks(void *argument)
         pthread_mutex_unlock(&thread->mutex);
         if (done)
             break;
-        call->take(call->context, thread->number, block->turn,
+        call->take(call->context, thread->number, block->turn, block->form,
                    (struct ind_slice){block->bytes, block->length});
         pthread_mutex_lock(&thread->mutex);
         thread->first = (thread->first + 1) % BLOCKS;
@@ -106,13 +109,16 @@ static void hand_over(struct reading *reading)
 
 /* The bytes are the reader's, and soon gone: they are copied. Turns are long, so that few batches go on their
  * way half empty. */
-static bool pass_on(struct reading *reading, struct ind_slice block)
+static bool pass_on(struct reading *reading, enum ind_line_form form, struct ind_slice block)
 {
     const struct ind_reading *call = reading->call;
-    if (reading->filling && reading->filling->length + block.length > TURN_BYTES)
+    if (reading->filling &&
+        (reading->filling->form != form || reading->filling->length + block.length > TURN_BYTES))
         hand_over(reading);
-    if (!reading->filling)
+    if (!reading->filling) {
         reading->filling = free_block(&reading->threads[reading->next]);
+        reading->filling->form = form;
+    }
     const struct queued_block *before = reading->filling;
     /* A file's last line may have no end; the next file's first is another. */
     if (before->length && before->bytes[before->length - 1] != '\n')
@@ -122,23 +128,38 @@ static bool pass_on(struct reading *reading, struct ind_slice block)
     return !reading->out_of_memory && call->goes_on(call->context, reading->bytes);
 }
 
+/* Bytes of a file that are to be read: what it has now. It may be appended to meanwhile, even by us. */
+static uint64_t size_now(int file)
+{
+    struct stat facts;
+    return fstat(file, &facts) == 0 && S_ISREG(facts.st_mode) ? (uint64_t)facts.st_size : UINT64_MAX;
+}
+
+static enum ind_line_form form_of(const struct ind_reading *call, const char *path)
+{
+    bool raw =
+        call->form == IND_LINES_RAW && strcmp(path, "-") != 0 && ind_stored_of_path(path) == IND_LAYOUT_RAW;
+    return raw ? IND_LINES_STORED_RAW : call->form;
+}
+
 static bool take_file(struct reading *reading, const char *path)
 {
     const struct ind_reading *call = reading->call;
     bool standard = strcmp(path, "-") == 0;
     int file = standard ? dup(STDIN_FILENO) : open(path, O_RDONLY | O_CLOEXEC);
     struct ind_reader *reader =
-        file < 0 ? NULL : ind_reader_open(file, ind_compression_of(path), 0, UINT64_MAX);
+        file < 0 ? NULL : ind_reader_open(file, ind_compression_of(path), 0, size_now(file));
     struct ind_slice block;
     uint64_t at;
     enum ind_read result = IND_READ_FAILED;
     bool going = true;
+    enum ind_line_form form = form_of(call, path);
     if (!reader) {
         call->unread(call->context, path, true, strerror(errno));
         return true;
     }
     while (going && (result = ind_reader_next(reader, &block, &at)) == IND_READ_BLOCK)
-        going = pass_on(reading, block);
+        going = pass_on(reading, form, block);
     if (result == IND_READ_FAILED)
         call->unread(call->context, path, false, ind_reader_reason(reader));
     ind_reader_close(reader);

@@ -2,15 +2,18 @@
 #ifndef IND_COLLECT_READING_H
 #define IND_COLLECT_READING_H
 
-#include "core/slice.h"
+#include "collect/intake.h"
 #include <stdint.h>
 
 struct ind_reading {
     const char *const *files; /* "-" is standard input; compressed by their names */
     size_t file_count;
+    enum ind_line_form form; /* of the lines, but for files of a store whose journal says that they are raw */
     unsigned threads;
-    /* On thread `thread`: whole lines; the last of a file may have no end. `turn` counts the pieces. */
-    void (*take)(void *context, unsigned thread, uint64_t turn, struct ind_slice lines);
+    /* On thread `thread`: whole lines of one form; the last of a file may have no end. `turn` counts the
+     * pieces. */
+    void (*take)(void *context, unsigned thread, uint64_t turn, enum ind_line_form form,
+                 struct ind_slice lines);
     /* On each thread, once it is through. */
     void (*end)(void *context, unsigned thread);
     /* On the reading thread: whether to go on; told how many bytes were read. */

@@ -117,9 +117,8 @@ struct ind_slice ind_rehearser_view(struct ind_rehearser *rehearser, unsigned nu
         ind_feed_origin(side->viewer, rehearser->call->sender, rehearser->call->received);
     origin.now = rehearser->now;
     const struct ind_message *message =
-        ind_intake_view(side->viewer, rehearser->call->form, rehearser->line, &origin);
-    ind_line_write(IND_LAYOUT_PLAIN, message, ind_devices_domain(side->config->devices), &side->line_clock,
-                   &out);
+        ind_intake_view(side->viewer, side->feed.form, rehearser->line, &origin);
+    (void)ind_line_write(IND_LAYOUT_PLAIN, message, &side->line_clock, &out);
     return (struct ind_slice){out.at, out.length ? out.length - 1 : 0};
 }
 
@@ -132,7 +131,7 @@ static void settle(struct ind_side *side, struct ind_batch *batch)
     for (size_t g = 0; g < batch->group_count; g++) {
         const struct ind_batch_group *group = &batch->groups[g];
         bool file = side->config->routes[group->route].to == IND_TO_FILE;
-        ind_book_route(side->book, group->route, group->lines, group->bytes);
+        ind_book_route(side->book, group->route, group);
         if (batch->copies_count == 0) { /* every line is a message of its own */
             side->settled[file ? IND_END_STORED : IND_END_HANDED] += group->lines;
             continue;
@@ -158,10 +157,12 @@ static struct ind_batch *pass_on(void *context, struct ind_batch *full)
     return full;
 }
 
-static void take_lines(void *context, unsigned thread, uint64_t turn, struct ind_slice lines)
+static void take_lines(void *context, unsigned thread, uint64_t turn, enum ind_line_form form,
+                       struct ind_slice lines)
 {
     struct run *run = context;
     struct ind_rehearser *rehearser = &run->rehearsers[thread];
+    rehearser->side[0].feed.form = rehearser->side[1].feed.form = form;
     for (uint64_t number = 0; ind_slice_line(&lines, &rehearser->line); number++) {
         rehearser->at = turn << 32 | number;
         ind_feed_line(&rehearser->side[0].feed, rehearser->line);
@@ -205,7 +206,6 @@ static bool begin_side(struct ind_rehearser *rehearser, unsigned number, const s
         return false;
     ind_intake_look_on(side->intake, &onlooker);
     side->feed.intake = side->intake;
-    side->feed.form = rehearser->call->form;
     side->feed.origin = ind_feed_origin(side->intake, rehearser->call->sender, rehearser->call->received);
     side->feed.origin.now = rehearser->now; /* both sides stand at one moment */
     side->feed.pass_on = pass_on;
@@ -259,6 +259,7 @@ static void add_routes(struct ind_rehearsal *rehearsal, const struct ind_book *b
             if (strcmp(counts[k].name, rehearsal->routes[i].route->name) == 0) {
                 rehearsal->routes[i].messages += counts[k].lines;
                 rehearsal->routes[i].bytes += counts[k].bytes;
+                rehearsal->routes[i].cut += counts[k].cut;
                 rehearsal->lines += counts[k].lines;
                 rehearsal->line_bytes += counts[k].bytes;
             }
@@ -327,6 +328,7 @@ bool ind_rehearse(const struct ind_rehearse_call *call, struct ind_rehearsal *re
     struct run run = {.call = call, .threads = count_threads(call), .rehearsal = rehearsal, .now = ind_now()};
     const struct ind_reading reading = {.files = call->files,
                                         .file_count = call->file_count,
+                                        .form = call->form,
                                         .threads = run.threads,
                                         .take = take_lines,
                                         .end = end,

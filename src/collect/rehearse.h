@@ -41,6 +41,7 @@ struct ind_examples {
 struct ind_rehearsed_route {
     const struct ind_route *route;
     uint64_t messages, bytes; /* lines, which a message may have in several routes */
+    uint64_t cut;             /* of these: too long to be written whole */
     struct ind_examples examples;
 };
 

@@ -34,10 +34,9 @@ void ind_outcome_note(struct ind_side *side, char *room, const struct ind_decide
             ind_route_describe(route, &out);
         outcome->paths += XXH3_64bits(out.at, out.length);
         if (route->line)
-            ind_template_line(route->line, decided->message, &side->clock, &out);
+            (void)ind_line_write_template(route->line, decided->message, &side->clock, &out);
         else
-            ind_line_write(route->layout, decided->message, ind_devices_domain(side->config->devices),
-                           &side->line_clock, &out);
+            (void)ind_line_write(route->layout, decided->message, &side->line_clock, &out);
         outcome->lines += XXH3_64bits(out.at, out.length);
     }
 }
@@ -62,7 +61,7 @@ static bool kind_of(const struct ind_outcome *here, const struct ind_outcome *th
 static void add_name(struct ind_buffer *out, size_t number, const char *name)
 {
     ind_buffer_text(out, number ? ", " : " ");
-    ind_escape_text(out, ind_slice_of(name));
+    ind_escape_shown(out, ind_slice_of(name));
 }
 
 /* "dropped by no-lease-chatter", "filed by everything", "into raw.log", "changed by hide-people". */

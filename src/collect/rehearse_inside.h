@@ -40,7 +40,8 @@ struct ind_rehearser {
     bool out_of_memory;
 };
 
-enum { IND_REHEARSE_ROOM = IND_LINE_ROOM(IND_MESSAGE_LIMIT) };
+/* For a path or a call of a program, and a line behind it. */
+enum { IND_REHEARSE_ROOM = IND_LINE_MOST + (64 << 10) };
 
 /* ---- rehearse_examples.c ---- */
 

@@ -74,7 +74,7 @@ static json_t *clean(struct ind_slice text)
     char room[2048];
     struct ind_buffer buffer = ind_buffer_on(room, sizeof room);
     text.length = text.length < 256 ? text.length : 256;
-    ind_escape_column(&buffer, text, '\0');
+    ind_escape_column(&buffer, text);
     return json_stringn(room, buffer.length);
 }
 
@@ -274,6 +274,7 @@ static json_t *routes_array(const struct ind_sheet *sheet)
         json_object_set_new(object, "route", json_string(sheet->routes[i].name));
         set_number(object, "messages", sheet->routes[i].lines);
         set_number(object, "bytes", sheet->routes[i].bytes);
+        set_number(object, "cut", sheet->routes[i].cut);
         json_array_append_new(array, object);
     }
     return array;

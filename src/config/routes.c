@@ -1,6 +1,7 @@
 /* config/routes.c: routes, and what of them cannot be meant. */
 #include "config/load.h"
 #include "config/quantity.h"
+#include "core/framing.h"
 #include "core/names.h"
 
 #include <errno.h>
@@ -10,7 +11,7 @@
 
 struct route_text {
     struct ind_route *route;
-    const struct ind_node *name, *when, *file, *to, *archive, *mode, *folder_mode, *group;
+    const struct ind_node *name, *when, *file, *to, *archive, *mode, *folder_mode, *group, *layout;
 };
 
 static void keep_route_name(struct ind_loader *loader, const struct ind_node *value, void *into)
@@ -137,6 +138,12 @@ static void read_line_template(struct ind_loader *loader, const struct ind_node 
         return;
     if (!ind_template_read((struct ind_slice){kept, value->text.length}, IND_TEMPLATE_LINE, line, &mistake))
         ind_wrong_inside(loader, value, &mistake, false);
+    else if (ind_template_most(line, IND_MESSAGE_LIMIT) > IND_LINE_MOST)
+        ind_doubt(
+            loader, value,
+            "a message of %d KiB can make a line of more than %d KiB of this, which is then cut; let each "
+            "part of the message stand here once",
+            IND_MESSAGE_LIMIT >> 10, IND_LINE_MOST >> 10);
     route->line = line;
     route->layout = IND_LAYOUT_RAW;
 }
@@ -144,6 +151,7 @@ static void read_line_template(struct ind_loader *loader, const struct ind_node 
 static void read_layout(struct ind_loader *loader, const struct ind_node *value, void *into)
 {
     struct route_text *text = into;
+    text->layout = value;
     if (!ind_expect_text(loader, value,
                          "plain, json, rfc5424, raw, or a template such as \"{time} {device} {text}\""))
         return;
@@ -442,6 +450,33 @@ static void check_reachable(struct ind_loader *loader, const struct route_text *
                        "reaches may not be told");
 }
 
+/* The first edit that puts a whole text beside it, as a label or a field, which `json` writes as well. */
+static const struct ind_edit *grows(const struct ind_config *config)
+{
+    for (size_t i = 0; i < config->edits.count; i++)
+        for (size_t c = 0; c < config->edits.list[i].change_count; c++) {
+            const struct ind_change_text *change = &config->edits.list[i].changes[c];
+            bool added = change->in == IND_IN_LABEL || change->in == IND_IN_FIELD;
+            if (added && change->template &&
+                (ind_template_has(change->template, IND_PUT_TEXT) ||
+                 ind_template_has(change->template, IND_PUT_DATA)))
+                return &config->edits.list[i];
+        }
+    return NULL;
+}
+
+static void check_line_length(struct ind_loader *loader, const struct route_text *texts, size_t count)
+{
+    const struct ind_edit *edit = grows(loader->config);
+    for (size_t i = 0; edit && i < count; i++)
+        if (texts[i].layout && texts[i].route->layout == IND_LAYOUT_JSON)
+            ind_doubt(
+                loader, texts[i].layout,
+                "the edit \"%s\" puts the whole text into a label or a field, so that a line can become "
+                "longer than %d KiB, and is then cut; put a part of it there, such as a field",
+                edit->name, IND_LINE_MOST >> 10);
+}
+
 /* Whether some route writes messages as they were received, or some rule asks for them. */
 static bool wants_original(const struct ind_config *config)
 {
@@ -486,6 +521,7 @@ void ind_load_routes(struct ind_loader *loader)
                              : NULL;
     if (config->router && count)
         check_reachable(loader, texts);
+    check_line_length(loader, texts, count);
     config->edits.wants_original = wants_original(config);
     free(texts);
 }

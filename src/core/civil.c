@@ -247,10 +247,32 @@ void ind_time_write_compact(struct ind_buffer *buffer, ind_time time)
     buffer->length += 16;
 }
 
-void ind_time_write_hundredths(struct ind_buffer *buffer, ind_time span)
+enum { MICROSECOND = 1000, HUNDREDTH = 10000 /* microseconds */ };
+
+static int64_t microseconds(ind_time time)
 {
-    int64_t half = IND_SECOND / 200;
-    int64_t hundredths = (span + (span < 0 ? -half : half)) / (IND_SECOND / 100);
+    int64_t whole = time / MICROSECOND;
+    return whole - (time < whole * MICROSECOND);
+}
+
+/* The difference of two instants may be more than one can hold in nanoseconds. */
+int64_t ind_lag_hundredths(ind_time received, ind_time sent)
+{
+    int64_t span = microseconds(received) - microseconds(sent);
+    return (span + (span < 0 ? -HUNDREDTH / 2 : HUNDREDTH / 2)) / HUNDREDTH;
+}
+
+ind_time ind_time_before(ind_time received, int64_t hundredths)
+{
+    const int64_t most = INT64_MAX / MICROSECOND;
+    if (hundredths > most / HUNDREDTH || hundredths < -most / HUNDREDTH)
+        return IND_TIME_NONE;
+    int64_t at = microseconds(received) - hundredths * HUNDREDTH;
+    return at > most || at < -most ? IND_TIME_NONE : at * MICROSECOND;
+}
+
+void ind_hundredths_write(struct ind_buffer *buffer, int64_t hundredths)
+{
     if (hundredths < 0)
         ind_buffer_byte(buffer, '-');
     uint64_t size = hundredths < 0 ? (uint64_t)-hundredths : (uint64_t)hundredths;

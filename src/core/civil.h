@@ -66,8 +66,15 @@ static inline void ind_put_six(char *at, uint32_t number)
     memcpy(at + 4, ind_digit_pairs + 2 * (number % 100), 2);
 }
 
-/* A length of time in seconds, to the hundredth and with its sign: "-0.12". */
-void ind_time_write_hundredths(struct ind_buffer *buffer, ind_time span);
+/* From `sent` to `received` in hundredths of a second, rounded; what is below a microsecond in either does
+ * not count, since lines do not hold it. Neither may be IND_TIME_NONE. */
+int64_t ind_lag_hundredths(ind_time received, ind_time sent);
+
+/* The instant that many hundredths before `received`; IND_TIME_NONE where there is none such. */
+ind_time ind_time_before(ind_time received, int64_t hundredths);
+
+/* Hundredths of a second as seconds, with their sign: "-0.12". */
+void ind_hundredths_write(struct ind_buffer *buffer, int64_t hundredths);
 
 /* "20261123T044500Z": as in names of archives, 16 bytes. */
 void ind_time_write_compact(struct ind_buffer *buffer, ind_time time);

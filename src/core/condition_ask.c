@@ -96,7 +96,7 @@ bool ind_message_lag(const struct ind_message *message, double *lag)
 {
     if (message->sent == IND_TIME_NONE || message->received == IND_TIME_NONE)
         return false;
-    *lag = ((double)message->received - (double)message->sent) / (double)IND_SECOND;
+    *lag = (double)ind_lag_hundredths(message->received, message->sent) / 100;
     return true;
 }
 

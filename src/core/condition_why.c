@@ -44,7 +44,7 @@ static bool put_seen(const struct search *search, const struct test *test, struc
     case KIND_NUMBER:
         if (!ind_message_lag(message, &lag))
             return false;
-        ind_time_write_hundredths(out, message->received - message->sent);
+        ind_hundredths_write(out, ind_lag_hundredths(message->received, message->sent));
         return true;
     case KIND_TIME:
     case KIND_DAY:
@@ -57,7 +57,7 @@ static bool put_seen(const struct search *search, const struct test *test, struc
         size_t room = out->capacity - out->length, most = room / 4 > 4 ? room / 4 - 4 : 0;
         bool cut = value.length > most && value.length > 120;
         value.length = cut ? (most < 120 ? most : 120) : value.length;
-        ind_escape_text(out, value);
+        ind_escape_shown(out, value);
         ind_buffer_text(out, cut ? "…" : "");
     }
     return values > 0;

@@ -1,8 +1,11 @@
-/* core/escape.h: text from the network made harmless.
+/* core/escape.h: text from the network made harmless, and given back as it was.
  *
- * Control characters (C0, DEL, C1) and bytes that are not UTF-8 (RFC 3629) are written `\n`, `\t`, `\xNN`; a
- * backslash stays. So a message can neither forge a line nor drive a terminal. What is read back is the
- * written form. */
+ * Control characters (C0, DEL, C1, and U+202A to U+202E and U+2066 to U+2069, which turn the order of what is
+ * shown) and bytes that are not UTF-8 (RFC 3629) are written `\n`, `\t`, `\r`, `\xNN`. So a message can
+ * neither forge a line nor drive a terminal.
+ *
+ * In stored lines that can be undone: a backslash is doubled exactly where what is written next is one of
+ * `n t r x \`, the beginning of an escape included. What is only shown has its backslashes as they are. */
 #ifndef IND_CORE_ESCAPE_H
 #define IND_CORE_ESCAPE_H
 
@@ -89,33 +92,47 @@ static inline bool ind_copy_clean(char *to, const char *from, size_t length, uns
     return ind_is_clean(from, length, low, also);
 }
 
-/* The text of a line: blanks stay. At most four times as long as what went in. */
+/* For people: what is shown need not be read back. At most four times as long as what went in, as are all
+ * below but JSON's. */
+void ind_escape_shown(struct ind_buffer *buffer, struct ind_slice text);
+
+/* The text at the end of a line: spaces stay. Nothing at all is `-`, and a `-` alone `\x2d`. */
 void ind_escape_text(struct ind_buffer *buffer, struct ind_slice text);
 
-/* One column: blanks become `\x20`, the byte `also` (NUL: none) becomes `\xNN`, nothing at all becomes `-`.
- */
-void ind_escape_odd_column(struct ind_buffer *buffer, struct ind_slice text, char also);
-static inline void ind_escape_column(struct ind_buffer *buffer, struct ind_slice text, char also)
+/* One column: spaces become `\x20`, and so does each of the bytes of `also`; otherwise as above. */
+void ind_escape_odd_column(struct ind_buffer *buffer, struct ind_slice text, const char *also);
+static inline void ind_escape_column(struct ind_buffer *buffer, struct ind_slice text)
 {
-    if (text.length == 0)
-        ind_buffer_byte(buffer, '-');
-    else if (ind_is_clean(text.at, text.length, ' ' + 1, also))
+    if (text.length > 1 && ind_is_clean(text.at, text.length, ' ' + 1, '\\'))
         ind_buffer_add(buffer, text.at, text.length);
     else
-        ind_escape_odd_column(buffer, text, also);
+        ind_escape_odd_column(buffer, text, "");
 }
 
 /* As the layout `raw` has it: only what would end a line (LF, CR, NUL) is written otherwise. */
 void ind_escape_raw(struct ind_buffer *buffer, struct ind_slice bytes);
 
-/* The inside of a JSON string (RFC 8259 section 7); bytes that are not UTF-8 as the text `\xNN`. */
-void ind_escape_json(struct ind_buffer *buffer, struct ind_slice text);
+/* Structured data within a line of RFC 5424: stays structured data (section 6.3.3). A backslash that is no
+ * escape there becomes `\x5c` where it would begin one of ours. */
+void ind_escape_data(struct ind_buffer *buffer, struct ind_slice data);
+
+/* Undoes all of these but the last, respectively that one. Writes at most `written.length` bytes to `to`,
+ * which may be where `written` is; returns how many. */
+size_t ind_unescape(char *to, struct ind_slice written);
+size_t ind_unescape_data(char *to, struct ind_slice written);
+
+/* The inside of a JSON string (RFC 8259 section 7). Without `reversible` bytes that are not UTF-8 become the
+ * text `\xNN`, and false is returned where there were any: then nobody can tell whether it stood there. With
+ * it a backslash is doubled where what is written next is `x` or `\`; ind_unescape_json undoes that. `key`:
+ * a NUL counts as no UTF-8, since readers end a name there. At most six times as long. */
+bool ind_escape_json(struct ind_buffer *buffer, struct ind_slice text, bool reversible, bool key);
+size_t ind_unescape_json(char *to, struct ind_slice written);
 
 /* How many leading bytes are printable ASCII. */
 size_t ind_printable_run(const char *at, size_t length);
 
-/* The length of the UTF-8 character at `at`, 0 where there is none; *is_control tells C1 (U+0080 to U+009F).
- */
+/* The length of the UTF-8 character at `at`, 0 where there is none; *is_control tells what must not reach a
+ * terminal: C0, DEL, C1 (U+0080 to U+009F), and what turns the order of what is shown. */
 size_t ind_utf8_character(const char *at, size_t length, bool *is_control);
 
 #endif

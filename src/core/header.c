@@ -4,6 +4,7 @@
 #include "core/old_header.h"
 #include "core/scan.h"
 #include "core/stamp_plain.h"
+#include "core/structured_data.h"
 
 struct ind_slice ind_form_name(unsigned form)
 {
@@ -71,46 +72,6 @@ static size_t read_pri(const char *at, const char *end, struct ind_message *mess
     return digits + 2;
 }
 
-static const char *skip_data_name(const char *at, const char *end)
-{
-    const char *start = at;
-    while (at < end && ind_byte_kinds[(unsigned char)*at] & IND_IN_DATA_NAME)
-        at++;
-    return at == start ? NULL : at;
-}
-
-/* From behind the opening quote to behind the closing one. */
-static const char *skip_data_value(const char *at, const char *end)
-{
-    /* An unescaped "]" is against section 6.3.3, but common, and the quotes leave no doubt. */
-    for (;;) {
-        at = ind_scan_either(at, end, '"', '\\');
-        if (at == end)
-            return NULL;
-        if (*at == '"')
-            return at + 1;
-        at += end - at > 1 ? 2 : 1;
-    }
-}
-
-/* One or more elements (RFC 5424 section 6.3); the byte behind them, or NULL where they are broken. */
-static const char *skip_structured_data(const char *at, const char *end)
-{
-    while (at < end && *at == '[') {
-        at = skip_data_name(at + 1, end);
-        while (at && at < end && *at == ' ') {
-            at = skip_data_name(at + 1, end);
-            if (!at || end - at < 2 || at[0] != '=' || at[1] != '"')
-                return NULL;
-            at = skip_data_value(at + 2, end);
-        }
-        if (!at || at == end || *at != ']')
-            return NULL;
-        at++;
-    }
-    return at;
-}
-
 static void set_text(struct ind_message *message, const char *at, const char *end)
 {
     if (end - at >= 3 && memcmp(at, "\xEF\xBB\xBF", 3) == 0)
@@ -124,8 +85,8 @@ static void read_data_and_text(const char *at, const char *end, struct ind_messa
     if (at < end && *at == '-' && (end - at == 1 || at[1] == ' ')) {
         after = at + 1;
     } else if (at < end && *at == '[') {
-        after = skip_structured_data(at, end);
-        if (after && (after == end || *after == ' '))
+        after = at + ind_data_length((struct ind_slice){at, (size_t)(end - at)});
+        if (after > at && (after == end || *after == ' '))
             message->data = (struct ind_slice){at, (size_t)(after - at)};
         else
             after = NULL;
@@ -221,7 +182,7 @@ static void begin(struct ind_message *message, struct ind_slice original)
     message->malformed = IND_MALFORMED_NOT;
     message->transport = IND_TRANSPORT_FILE;
     message->mark = IND_MARK_NONE;
-    message->pri_given = false;
+    message->pri_given = message->line_cut = false;
     message->original = original;
     message->host = message->app = message->procid = message->msgid = message->data = message->text =
         IND_NOTHING;

@@ -1,7 +1,9 @@
 /* core/line.h: messages as stored lines, and back (docs/formats.md).
  *
- * A line is one message and ends with LF; nothing in a message can end it earlier. Writing needs at most
- * IND_LINE_ROOM(bytes of the message) bytes. */
+ * A line is one message and ends with LF; nothing in a message can end it earlier. What is written is read
+ * back as the very bytes (core/escape.h), but for what the layout does not hold (ind_layout_lacks). No line
+ * is longer than IND_LINE_MOST bytes: of what edits have made too long the beginning is kept, and the line
+ * says so. */
 #ifndef IND_CORE_LINE_H
 #define IND_CORE_LINE_H
 
@@ -10,16 +12,20 @@
 
 enum ind_layout { IND_LAYOUT_PLAIN, IND_LAYOUT_JSON, IND_LAYOUT_RFC5424, IND_LAYOUT_RAW, IND_LAYOUTS };
 
-/* A byte becomes six at most (JSON's \u00NN), and the parts of a message overlap nowhere, but for the fields
- * of its payload: of those a line holds as many as there is room for, and says where that is not all. */
-enum { IND_FIELDS_ROOM = 128 * 1024 };
-#define IND_LINE_ROOM(bytes) ((bytes)*6 + IND_FIELDS_ROOM + 2048)
+/* IND_LINE_MOST: with its end; every reader takes a line of that length. IND_FIELDS_ROOM: of the fields of a
+ * payload a line holds as many as fit into this, and says where that is not all. */
+enum { IND_LINE_MOST = 512 * 1024, IND_FIELDS_ROOM = 128 * 1024 };
 
 struct ind_slice ind_layout_name(enum ind_layout layout);
 int ind_layout_read(struct ind_slice name); /* -1 where there is none of that name */
 
 /* Fields that a layout does not hold: a bit 1 << enum ind_field each. */
 unsigned ind_layout_lacks(enum ind_layout layout);
+/* The same of a line that was cut (message->line_cut), of one that was written by a template, and of a
+ * message that somebody else wrote into a file. */
+unsigned ind_cut_line_lacks(void);
+unsigned ind_template_line_lacks(void);
+unsigned ind_foreign_line_lacks(void);
 
 /* The last time written, down to its second: messages come many to a second. Begins as {0}, belongs to one
  * thread. */
@@ -29,13 +35,25 @@ struct ind_line_clock {
 };
 
 /* Adds a line with its end. The layout `json` holds the fields of message->payload, where that is set.
- * `domain` (may be empty) tells which names are the same. */
-void ind_line_write(enum ind_layout layout, const struct ind_message *message, struct ind_slice domain,
-                    struct ind_line_clock *clock, struct ind_buffer *buffer);
+ * Where the buffer has no room for it, nothing that counts is added and buffer->full is set: that cannot
+ * happen where IND_LINE_MOST bytes are free. True where the line had to be cut. */
+bool ind_line_write(enum ind_layout layout, const struct ind_message *message, struct ind_line_clock *clock,
+                    struct ind_buffer *buffer);
+/* The same by a template. */
+bool ind_line_write_template(const struct ind_template *template, const struct ind_message *message,
+                             struct ind_path_clock *clock, struct ind_buffer *buffer);
 
-/* Reads a line (without its end) of the layout `plain`; false where it is none. Slices point into the line:
- * what is read back is the written form. `received` is the time; `sent` is worked out from the lag. */
-bool ind_line_read_plain(struct ind_slice line, struct ind_message *message);
+/* Reads a line (without its end) of the layout; false where it is none. `scratch` has room for as many bytes
+ * as the line; slices point into both. Of the layout `raw` ind_line_read_raw gives the bytes as they came;
+ * `json` is read elsewhere (store/json_line.h). In `plain` the time is `received` where there is a lag, and
+ * `sent` is worked out from that. */
+bool ind_line_read_plain(struct ind_slice line, char *scratch, struct ind_message *message);
+bool ind_line_read_rfc5424(struct ind_slice line, char *scratch, struct ind_message *message);
+struct ind_slice ind_line_read_raw(struct ind_slice line, char *scratch);
+
+/* Lines of the layout `plain` as they were written before escapes could be undone: DEVICE/HOST, and what is
+ * read back is the written form. */
+bool ind_line_read_plain_old(struct ind_slice line, struct ind_message *message);
 
 /* The time of a plain line without reading the rest; IND_TIME_NONE where it begins with none. */
 ind_time ind_line_plain_time(struct ind_slice line);

@@ -68,6 +68,7 @@ struct ind_message {
     uint8_t transport; /* enum ind_transport */
     uint8_t mark;      /* enum ind_clock_mark */
     bool pri_given;
+    bool line_cut;             /* read from a stored line that was too long to be written whole */
     struct ind_slice original; /* as received, without the line end */
     struct ind_slice host, app, procid, msgid;
     struct ind_slice data; /* structured data in RFC 5424's form */

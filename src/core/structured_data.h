@@ -5,6 +5,10 @@
 
 #include "core/slice.h"
 
+/* How many bytes at the start of `text` are structured data: one or more elements; 0 where they are none, or
+ * broken. */
+size_t ind_data_length(struct ind_slice text);
+
 /* A parameter: its name, and its value between the quotes as written, escapes and all. */
 struct ind_param {
     struct ind_slice name, value;

@@ -339,6 +339,34 @@ void ind_template_value(const struct ind_template *template, const struct ind_me
     }
 }
 
+bool ind_template_has(const struct ind_template *template, enum ind_placeholder put)
+{
+    for (size_t i = 0; i < template->count; i++)
+        if (template->parts[i].put == put)
+            return true;
+    return false;
+}
+
+static bool is_of_message(unsigned put)
+{
+    return put == IND_PUT_HOST || put == IND_PUT_APP || put == IND_PUT_PROCID || put == IND_PUT_MSGID ||
+           put == IND_PUT_DATA || put == IND_PUT_TEXT || put == IND_PUT_FIELD;
+}
+
+size_t ind_template_most(const struct ind_template *template, size_t message)
+{
+    enum { SMALL = 1024 }; /* all that is no part of the message: names of devices, times, … */
+    size_t most = 1, times[IND_PUT_LITERAL + 1] = {0}, deepest = 0;
+    for (size_t i = 0; i < template->count; i++) {
+        const struct ind_template_part *part = &template->parts[i];
+        most += part->put == IND_PUT_LITERAL ? part->text.length : is_of_message(part->put) ? 0 : SMALL;
+        times[part->put]++;
+        if (is_of_message(part->put) && times[part->put] > deepest)
+            deepest = times[part->put];
+    }
+    return most + deepest * 4 * message;
+}
+
 void ind_template_line(const struct ind_template *template, const struct ind_message *message,
                        struct ind_path_clock *clock, struct ind_buffer *buffer)
 {

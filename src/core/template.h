@@ -76,6 +76,12 @@ void ind_template_path(const struct ind_template *template, const struct ind_mes
 void ind_template_line(const struct ind_template *template, const struct ind_message *message,
                        struct ind_path_clock *clock, struct ind_buffer *buffer);
 
+bool ind_template_has(const struct ind_template *template, enum ind_placeholder put);
+
+/* The longest line, in bytes, that a message of `message` bytes can make: its parts overlap nowhere, and each
+ * of its bytes becomes four at most. Fields and what edits put into a message are taken to be within it. */
+size_t ind_template_most(const struct ind_template *template, size_t message);
+
 /* Adds the values as they are: nothing is escaped, an absent one is nothing. What there is no room for is
  * cut, and buffer->full then set. */
 void ind_template_value(const struct ind_template *template, const struct ind_message *message,

@@ -5,6 +5,7 @@
 #include "store/journal.h"
 #include "store/pages.h"
 #include "store/store.h"
+#include "store/stored.h"
 #include "store/survey.h"
 
 #include <pthread.h>
@@ -33,7 +34,7 @@ struct ind_live {
     struct ind_series *series;
     size_t route;  /* of the present configuration; IND_NO_POLICY: no more configured */
     size_t policy; /* its place in store->policies, or IND_NO_POLICY */
-    int layout;    /* enum ind_layout of its lines; -1: not known */
+    int stored;    /* of its lines (store/stored.h) */
     bool made_up;
     bool overflow;  /* an overflow.log */
     bool begun;     /* number, archive and first are set */

@@ -45,6 +45,7 @@ static json_t *to_json(const struct ind_record *record)
         set_text(object, "route", record->route);
         set_text(object, "policy", record->policy);
         set_text(object, "layout", record->layout);
+        set_number(object, "version", record->version);
         set_time(object, "first", record->first);
         if (record->made_up)
             json_object_set_new(object, "made_up", json_true());
@@ -138,6 +139,7 @@ static bool from_json(const json_t *object, struct ind_record *record)
         .route = get_text(object, "route"),
         .policy = get_text(object, "policy"),
         .layout = get_text(object, "layout"),
+        .version = get_number(object, "version", 0),
         .made_up = json_is_true(json_object_get(object, "made_up")),
         .reason = get_text(object, "reason"),
         .file = get_text(object, "file"),
@@ -166,10 +168,11 @@ uint64_t ind_journal_size(int folder)
     return fstatat(folder, IND_JOURNAL_PATH, &facts, 0) == 0 ? (uint64_t)facts.st_size : 0;
 }
 
-uint64_t ind_journal_read(int folder, uint64_t from, const char *holding,
-                          void (*take)(void *, const struct ind_record *), void *context)
+/* Calls `take` for each whole line. Returns where it stopped. */
+static uint64_t each_line(int folder, uint64_t from, void (*take)(void *, const char *line, size_t length),
+                          void *context)
 {
-    int file = openat(folder, IND_JOURNAL_PATH, O_RDONLY | O_CLOEXEC);
+    int file = openat(folder, IND_JOURNAL_PATH, O_RDONLY | O_NOFOLLOW | O_NONBLOCK | O_CLOEXEC);
     FILE *stream = file >= 0 ? fdopen(file, "r") : NULL;
     if (!stream) {
         if (file >= 0)
@@ -184,11 +187,75 @@ uint64_t ind_journal_read(int folder, uint64_t from, const char *holding,
         while ((length = getline(&line, &room, stream)) > 0) {
             if (line[length - 1] != '\n')
                 break; /* still being written, or torn */
-            if (!holding || strstr(line, holding))
-                take_line(line, (size_t)length, take, context);
+            take(context, line, (size_t)length);
             at += (uint64_t)length;
         }
     free(line);
     fclose(stream);
     return at;
+}
+
+struct reading {
+    const char *holding;
+    void (*take)(void *, const struct ind_record *);
+    void *context;
+};
+
+static void take_holding(void *context, const char *line, size_t length)
+{
+    const struct reading *reading = context;
+    if (!reading->holding || strstr(line, reading->holding))
+        take_line(line, length, reading->take, reading->context);
+}
+
+uint64_t ind_journal_read(int folder, uint64_t from, const char *holding,
+                          void (*take)(void *, const struct ind_record *), void *context)
+{
+    struct reading reading = {holding, take, context};
+    return each_line(folder, from, take_holding, &reading);
+}
+
+struct reading_opened {
+    void (*take)(void *, const struct ind_opened *);
+    void *context;
+};
+
+static void take_opened(void *context, const struct ind_record *record)
+{
+    const struct reading_opened *reading = context;
+    const struct ind_opened opened = {ind_slice_of(record->archive), ind_slice_of(record->live),
+                                      ind_slice_of(record->layout), record->version};
+    if (record->event == IND_EVENT_OPENED)
+        reading->take(reading->context, &opened);
+}
+
+/* The value behind `key`, which holds its opening quote. In a line without a backslash no value can look like
+ * a key. */
+static struct ind_slice value_behind(const char *line, const char *key)
+{
+    const char *at = strstr(line, key);
+    at = at ? at + strlen(key) : NULL;
+    const char *end = at ? strchr(at, '"') : NULL;
+    return end ? (struct ind_slice){at, (size_t)(end - at)} : IND_NOTHING;
+}
+
+static void take_opened_line(void *context, const char *line, size_t length)
+{
+    struct reading_opened *reading = context;
+    if (!strstr(line, "\"event\":\"opened\""))
+        return;
+    const char *version = strstr(line, "\"version\":");
+    struct ind_opened opened = {value_behind(line, "\"archive\":\""), value_behind(line, "\"live\":\""),
+                                value_behind(line, "\"layout\":\""),
+                                version ? (uint64_t)strtoull(version + 10, NULL, 10) : 0};
+    if (memchr(line, '\\', length) || line[0] != '{' || !opened.archive.length || !opened.live.length)
+        take_line(line, length, take_opened, reading);
+    else
+        reading->take(reading->context, &opened);
+}
+
+void ind_journal_read_opened(int folder, void (*take)(void *, const struct ind_opened *), void *context)
+{
+    struct reading_opened reading = {take, context};
+    (void)each_line(folder, 0, take_opened_line, &reading);
 }

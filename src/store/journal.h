@@ -23,6 +23,7 @@ struct ind_record {
     const char *route;    /* opened */
     const char *policy;   /* opened */
     const char *layout;   /* opened */
+    uint64_t version;     /* opened: of the rules by which lines are written; 0: those before there was one */
     bool made_up;         /* opened: a message made up this path */
     const char *reason;   /* rotated, removed */
     const char *file;     /* compressed: what the archive is now */
@@ -43,6 +44,14 @@ int ind_journal_open(const struct ind_fs *fs, int folder);
  */
 uint64_t ind_journal_read(int folder, uint64_t from, const char *holding,
                           void (*take)(void *context, const struct ind_record *record), void *context);
+
+/* Calls `take` for each "opened", in their order; borrowed for the call. Quicker than ind_journal_read. */
+struct ind_opened {
+    struct ind_slice archive, live, layout;
+    uint64_t version;
+};
+void ind_journal_read_opened(int folder, void (*take)(void *context, const struct ind_opened *opened),
+                             void *context);
 
 uint64_t ind_journal_size(int folder);
 

@@ -79,7 +79,7 @@ struct ind_live *ind_live_new(struct ind_store *store, struct ind_slice path, ui
     live->first = live->last = live->told = live->rotate_again = IND_TIME_NONE;
     live->facts.period_end = IND_TIME_NONE;
     live->messages_known = true;
-    live->layout = -1;
+    live->stored = IND_STORED_UNKNOWN;
     HASH_ADD_KEYPTR_BYHASHVALUE(hh, store->lives, live->path, (unsigned)path.length, (unsigned)hash, live);
     store->counts.live_files++;
     return live;
@@ -143,8 +143,8 @@ void ind_live_settle_period(const struct ind_store *store, struct ind_live *live
         return;
     live->facts.period_end =
         policy ? ind_period_end(policy->rotate.every, store->config->zone, live->first) : IND_TIME_NONE;
-    if (live->route != IND_NO_POLICY && live->layout >= 0 &&
-        live->layout != (int)store->config->routes[live->route].layout)
+    if (live->route != IND_NO_POLICY && live->stored != IND_STORED_UNKNOWN &&
+        live->stored != ind_stored_by(&store->config->routes[live->route]))
         live->facts.period_end = 0;
 }
 
@@ -269,7 +269,8 @@ static bool begin(struct ind_store *store, struct ind_live *live, ind_time time)
     live->first = live->last = time;
     live->facts = (struct ind_live_facts){.period_end = IND_TIME_NONE};
     live->messages_known = true;
-    live->layout = live->route == IND_NO_POLICY ? -1 : (int)store->config->routes[live->route].layout;
+    live->stored = live->route == IND_NO_POLICY ? IND_STORED_UNKNOWN
+                                                : ind_stored_by(&store->config->routes[live->route]);
     ind_live_settle_period(store, live);
     return true;
 }
@@ -288,7 +289,8 @@ static bool journal_opened(struct ind_store *store, struct ind_live *live, ind_t
         .live = live->path,
         .route = known ? config->routes[live->route].name : NULL,
         .policy = policy ? policy->name : NULL,
-        .layout = known ? ind_layout_name(config->routes[live->route].layout).at : NULL,
+        .layout = live->stored < 0 ? NULL : ind_stored_name(live->stored),
+        .version = IND_STORED_VERSION,
         .first = live->first,
         .made_up = live->made_up,
     };

@@ -91,7 +91,7 @@ static bool take_live(struct ind_store *store, struct ind_live_path *path)
     }
     const struct ind_policy *policy = &config->policies[live->policy];
     atomic_fetch_add(&store->live_bytes[live->policy], live->on_disk);
-    live->layout = filed->layout;
+    live->stored = filed->stored;
     ind_live_settle_period(store, live);
     if (policy->rotate.messages) {
         live->facts.messages = count_lines(store, path->path);

@@ -5,10 +5,11 @@
 
 #include "core/escape.h"
 #include "core/find.h"
+#include "core/framing.h"
 #include "core/header.h"
 #include "core/line.h"
 #include "core/literals.h"
-#include "store/json_line.h"
+#include "store/line_reader.h"
 #include "store/reader.h"
 #include "store/sorter.h"
 #include <errno.h>
@@ -24,8 +25,8 @@ enum {
     PIECE = 16 << 20,
     SORT_MEMORY = 24 << 20,
     GROUPS = 1000000,
-    LINE_ROOM = 512 << 10,
-    KEY_ROOM = 4096,
+    VALUE_MOST = 200, /* bytes of a value that groups are told apart by */
+    KEY_ROOM = IND_SEARCH_FIELDS * (4 * VALUE_MOST + 8),
     LITERALS = 256
 };
 
@@ -51,9 +52,10 @@ struct ind_search {
     bool labels;                     /* something asks for labels: they come from the present configuration */
     struct ind_slice list[LITERALS]; /* every answer holds one of these */
     size_t literal_count, shortest_literal;
-    struct ind_finder finder;      /* where there is one */
-    struct ind_literals *literals; /* where there are several */
-    bool literals_in_json;         /* they stand in JSON as they are */
+    struct ind_finder finder;                /* where there is one */
+    struct ind_literals *literals;           /* where there are several */
+    bool literals_in_json, literals_in_text; /* they stand there as they are */
+    unsigned lost_in_edits;                  /* fields that edits may have given */
     struct ind_sorter **sorters;
     size_t worker_count;
     struct group *groups;
@@ -65,10 +67,11 @@ struct worker {
     pthread_t thread;
     struct ind_sorter *sorter;
     struct ind_answers answers;
-    struct ind_json_line *json;
+    struct ind_line_reader *reader;
     struct ind_path_clock clock;
     struct ind_line_clock line_clock;
     char *line; /* room to write one into */
+    size_t line_room;
     char device[IND_DEVICE_SCRATCH];
     struct group *groups;
     bool groups_cut, failed;
@@ -78,7 +81,7 @@ struct worker {
     uint32_t *lacks;   /* per file: fields it does not hold */
     /* The file at hand. */
     size_t file;
-    bool raw;
+    int stored; /* its layout: store/stored.h */
     ind_time modified, last_time;
 };
 
@@ -111,39 +114,67 @@ bool ind_search_by_read(struct ind_slice text, struct ind_search_by *by)
 
 /* ---- One line ---- */
 
-static void lacking(struct worker *worker, enum ind_layout layout)
+/* What the layout of a file does not hold of what is asked for. */
+static unsigned lacks_of(const struct worker *worker, int stored)
 {
-    worker->lacks[worker->file] |= ind_layout_lacks(layout) & worker->search->fields;
+    int layout = stored & ~IND_STORED_OLD;
+    bool of_store = worker->search->settings->files[worker->file].stored != NULL;
+    if (stored == IND_STORED_UNKNOWN)
+        return of_store ? ind_layout_lacks(IND_LAYOUT_RAW) : ind_foreign_line_lacks();
+    return layout == IND_STORED_TEMPLATE ? ind_template_line_lacks()
+                                         : ind_layout_lacks((enum ind_layout)layout);
 }
 
-/* Lines in the RFC forms: of a store, or of anybody. What has no time of its own is of the time of the line
- * before. */
-static void read_foreign(struct worker *worker, struct ind_slice line, struct ind_message *message)
+static void lacking(struct worker *worker, unsigned fields)
+{
+    worker->lacks[worker->file] |= fields & worker->search->fields;
+}
+
+/* What edits gave to a message is in no line, or is not looked for there: labels come from the present
+ * configuration, fields from the text. */
+static unsigned lost_in_edits(const struct ind_config *config)
+{
+    unsigned fields = 0;
+    for (size_t i = 0; i < config->edits.count; i++)
+        for (size_t c = 0; c < config->edits.list[i].change_count; c++) {
+            enum ind_place_in_message in = config->edits.list[i].changes[c].in;
+            fields |= in == IND_IN_LABEL   ? 1u << IND_FIELD_LABEL
+                      : in == IND_IN_FIELD ? 1u << IND_FIELD_FIELD
+                                           : 0;
+        }
+    return fields;
+}
+
+/* A message as somebody sent it. What has no time of its own is of the time of the line before. Beyond the
+ * size limit it is cut, as it is when it is received. */
+static void read_sent(struct worker *worker, struct ind_slice bytes, struct ind_message *message)
 {
     const struct ind_config *config = worker->search->settings->config;
-    ind_header_read_with_device(config->devices, NULL, IND_NOTHING, line, worker->modified, config->zone,
+    bool cut = bytes.length > IND_MESSAGE_LIMIT;
+    bytes.length = cut ? IND_MESSAGE_LIMIT : bytes.length;
+    ind_header_read_with_device(config->devices, NULL, IND_NOTHING, bytes, worker->modified, config->zone,
                                 worker->device, message);
+    if (cut)
+        message->malformed = IND_MALFORMED_CUT;
     message->time = message->sent != IND_TIME_NONE       ? message->sent
                     : worker->last_time != IND_TIME_NONE ? worker->last_time
                                                          : worker->modified;
-    lacking(worker, IND_LAYOUT_RAW);
 }
 
-static bool is_plain(const struct worker *worker, struct ind_slice line)
+/* True where it is a stored line of the file's layout. */
+static bool read_line(struct worker *worker, struct ind_slice line, struct ind_message *message)
 {
-    return !worker->raw && line.length > IND_TIME_WIDTH && ind_is_digit(line.at[0]);
-}
-
-static enum ind_layout read_line(struct worker *worker, struct ind_slice line, struct ind_message *message)
-{
-    if (is_plain(worker, line) && ind_line_read_plain(line, message)) {
-        lacking(worker, IND_LAYOUT_PLAIN);
-        return IND_LAYOUT_PLAIN;
+    struct ind_slice bytes;
+    if (ind_line_reader_read(worker->reader, worker->stored, line, message, &bytes)) {
+        message->original = IND_NOTHING; /* no such layout holds it */
+        if (message->line_cut)
+            lacking(worker, ind_cut_line_lacks());
+        return true;
     }
-    if (!worker->raw && line.at[0] == '{' && ind_json_line_read(worker->json, line, message))
-        return IND_LAYOUT_JSON;
-    read_foreign(worker, line, message);
-    return IND_LAYOUT_RAW;
+    read_sent(worker, bytes, message);
+    if (worker->stored != IND_LAYOUT_RAW) /* a line that somebody put there */
+        lacking(worker, lacks_of(worker, worker->stored) | lacks_of(worker, IND_STORED_UNKNOWN));
+    return false;
 }
 
 /* The first value of it that the message has. */
@@ -180,7 +211,7 @@ static void add_value(struct worker *worker, const struct ind_message *message,
                                 IND_TEMPLATE_LINE, &template, &unused);
         ind_template_line(&template, message, &worker->clock, key);
     } else if (value.length) {
-        value.length = value.length < 200 ? value.length : 200;
+        value.length = value.length < VALUE_MOST ? value.length : VALUE_MOST;
         ind_escape_text(key, value);
     } else {
         ind_buffer_byte(key, '-');
@@ -215,23 +246,44 @@ static void group_message(struct worker *worker, const struct ind_message *messa
     add_to_group(&worker->groups, &worker->groups_cut, text, key.length, 1);
 }
 
-static void keep_line(struct worker *worker, struct ind_message *message, enum ind_layout was,
-                      struct ind_slice line, uint64_t at)
+/* Room for a line that is copied; one that is written needs IND_LINE_MOST. */
+static bool make_line_room(struct worker *worker, size_t length)
+{
+    size_t needed = length + 1 > IND_LINE_MOST ? length + 1 : IND_LINE_MOST;
+    if (worker->line_room >= needed)
+        return true;
+    char *grown = realloc(worker->line, needed);
+    worker->failed |= !grown;
+    worker->line = grown ? grown : worker->line;
+    worker->line_room = grown ? needed : worker->line_room;
+    return grown != NULL;
+}
+
+/* Whether the line can be given as it stands: in its own layout, or as raw as it is. */
+static bool is_as_wanted(const struct worker *worker, bool stored)
+{
+    int wanted = (int)worker->search->settings->layout;
+    return stored ? worker->stored == wanted || wanted == IND_LAYOUT_RAW : wanted == IND_LAYOUT_RAW;
+}
+
+static void keep_line(struct worker *worker, struct ind_message *message, bool stored, struct ind_slice line,
+                      uint64_t at)
 {
     const struct ind_search_settings *settings = worker->search->settings;
-    struct ind_buffer out = ind_buffer_on(worker->line, LINE_ROOM);
+    if (!make_line_room(worker, line.length))
+        return;
+    struct ind_buffer out = ind_buffer_on(worker->line, worker->line_room);
     if (settings->line ? settings->line->has_field : settings->layout == IND_LAYOUT_JSON)
         message->payload = ind_answers_payload(&worker->answers, message);
     if (settings->line) {
-        ind_template_line(settings->line, message, &worker->clock, &out);
-        ind_buffer_byte(&out, '\n');
-    } else if ((was == settings->layout && was != IND_LAYOUT_RAW && line.length < LINE_ROOM) ||
-               (settings->layout == IND_LAYOUT_RAW && worker->raw)) {
+        (void)ind_line_write_template(settings->line, message, &worker->clock, &out);
+    } else if (is_as_wanted(worker, stored)) {
+        if (stored && settings->layout == IND_LAYOUT_RAW)
+            worker->lacks[worker->file] |= 1u << IND_FIELD_ORIGINAL;
         ind_buffer_slice(&out, line);
         ind_buffer_byte(&out, '\n');
     } else {
-        ind_line_write(settings->layout, message, ind_devices_domain(settings->config->devices),
-                       &worker->line_clock, &out);
+        (void)ind_line_write(settings->layout, message, &worker->line_clock, &out);
     }
     struct ind_sorted_line sorted = {message->time, worker->file, at, ind_buffer_view(&out)};
     worker->failed |= !ind_sorter_add(worker->sorter, &sorted);
@@ -246,7 +298,7 @@ static void take_line(struct worker *worker, struct ind_slice line, uint64_t at)
     if (line.length == 0)
         return;
     worker->lines++;
-    enum ind_layout was = read_line(worker, line, &message);
+    bool stored = read_line(worker, line, &message);
     worker->last_time = message.time;
     if ((settings->since != IND_TIME_NONE && message.time < settings->since) ||
         (settings->until != IND_TIME_NONE && message.time >= settings->until))
@@ -260,7 +312,7 @@ static void take_line(struct worker *worker, struct ind_slice line, uint64_t at)
     if (settings->by_count)
         group_message(worker, &message);
     else if (!settings->count_only)
-        keep_line(worker, &message, was, line, at);
+        keep_line(worker, &message, stored, line, at);
 }
 
 /* ---- Blocks and pieces ---- */
@@ -311,28 +363,31 @@ static bool take_lines_with_literal(struct worker *worker, struct ind_slice bloc
     return at + block.length < stop;
 }
 
-/* Lines without a time of their own need the lines before them; so do counts of what a layout lacks. */
-static bool may_skip(const struct worker *worker, struct ind_slice block)
+/* Lines of these files are read one by one: each tells its own time. */
+static bool is_self_timed(int stored)
 {
-    if (worker->search->shortest_literal < 2 || worker->raw)
-        return false;
-    if (block.at[0] == '{')
-        return worker->search->literals_in_json;
-    return is_plain(worker, block) || (block.length > 8 && block.at[0] == '<' && memchr(block.at, '>', 6) &&
-                                       ((const char *)memchr(block.at, '>', 6))[1] == '1');
+    return stored == IND_LAYOUT_PLAIN || stored == IND_LAYOUT_PLAIN + IND_STORED_OLD ||
+           stored == IND_LAYOUT_JSON || stored == IND_LAYOUT_RFC5424;
+}
+
+/* Whether a line that holds none of the literals need not be read. */
+static bool may_skip(const struct worker *worker)
+{
+    const struct ind_search *search = worker->search;
+    return search->shortest_literal >= 2 && is_self_timed(worker->stored) &&
+           (worker->stored == IND_LAYOUT_JSON ? search->literals_in_json : search->literals_in_text);
 }
 
 static bool take_block(struct worker *worker, struct ind_slice block, uint64_t at, const struct piece *piece)
 {
-    struct ind_message first;
-    const char *newline = memchr(block.at, '\n', block.length);
-    bool skip = may_skip(worker, block);
-    if (skip) /* one line tells what the layout of the file lacks */
-        (void)read_line(worker,
-                        (struct ind_slice){block.at, newline ? (size_t)(newline - block.at) : block.length},
-                        &first);
-    return skip ? take_lines_with_literal(worker, block, at, piece->to)
-                : take_lines(worker, block, at, piece->to);
+    lacking(worker, lacks_of(worker, worker->stored) | worker->search->lost_in_edits);
+    return may_skip(worker) ? take_lines_with_literal(worker, block, at, piece->to)
+                            : take_lines(worker, block, at, piece->to);
+}
+
+static int stored_code(const struct ind_search_file *file)
+{
+    return file->stored ? file->stored->stored : file->as;
 }
 
 static int open_file(const struct worker *worker, enum ind_compression *compression, uint64_t *limit)
@@ -409,7 +464,7 @@ static void take_piece(struct worker *worker, const struct piece *piece)
         return;
     }
     bool partial = piece->from > 0;
-    worker->raw = settings->files[piece->file].stored && settings->files[piece->file].stored->raw;
+    worker->stored = stored_code(&settings->files[piece->file]);
     worker->modified = (ind_time)facts.st_mtim.tv_sec * IND_SECOND;
     if (!S_ISREG(facts.st_mode))
         worker->modified = settings->now;
@@ -456,11 +511,10 @@ static bool cut_file(struct ind_search *search, size_t i)
     enum ind_compression compression = IND_COMPRESS_NONE;
     uint64_t size = 0;
     struct stat facts;
-    char first = '\0';
     struct worker probe = {.search = search, .file = i};
     int opened = file->path && strcmp(file->path, "-") == 0 ? -1 : open_file(&probe, &compression, &size);
     if (opened >= 0 && compression == IND_COMPRESS_NONE && fstat(opened, &facts) == 0 &&
-        S_ISREG(facts.st_mode) && pread(opened, &first, 1, 0) == 1) {
+        S_ISREG(facts.st_mode)) {
         uint64_t real = (uint64_t)facts.st_size;
         size = size < real ? size : real;
     } else {
@@ -468,9 +522,9 @@ static bool cut_file(struct ind_search *search, size_t i)
     }
     if (opened >= 0)
         close(opened);
-    bool self_timed = (ind_is_digit(first) || first == '{') && !(file->stored && file->stored->raw);
     bool good = true;
-    for (uint64_t from = 0; good && self_timed && from + 2 * PIECE < size; from += PIECE) {
+    for (uint64_t from = 0; good && is_self_timed(stored_code(file)) && from + 2 * PIECE < size;
+         from += PIECE) {
         good = add_piece(search, i, from, from + PIECE);
         if (from + 3 * PIECE >= size)
             return good && add_piece(search, i, from + PIECE, UINT64_MAX);
@@ -486,12 +540,11 @@ static bool prepare(struct worker *worker, struct ind_search *search)
     worker->search = search;
     worker->sorter = ind_sorter_new(SORT_MEMORY);
     bool answers = ind_answers_begin(&worker->answers, settings->conditions);
-    worker->json = ind_json_line_new();
+    worker->reader = ind_line_reader_new();
     worker->clock.zone = settings->config->zone;
-    worker->line = malloc(LINE_ROOM);
     worker->unread_file = calloc(settings->file_count + 1, sizeof *worker->unread_file);
     worker->lacks = calloc(settings->file_count + 1, sizeof *worker->lacks);
-    return worker->sorter && answers && worker->json && worker->line && worker->unread_file && worker->lacks;
+    return worker->sorter && answers && worker->reader && worker->unread_file && worker->lacks;
 }
 
 static void gather(struct ind_search_result *result, struct ind_search *search, struct worker *worker,
@@ -512,7 +565,7 @@ static void gather(struct ind_search_result *result, struct ind_search *search, 
     for (size_t i = 0; worker->lacks && i < search->settings->file_count; i++)
         lacks[i] |= worker->lacks[i];
     ind_answers_free(&worker->answers);
-    ind_json_line_free(worker->json);
+    ind_line_reader_free(worker->reader);
     free(worker->line);
     free(worker->unread_file);
     free(worker->lacks);
@@ -550,12 +603,10 @@ static void list_groups(struct ind_search_result *result, struct ind_search *sea
     qsort(result->groups, count, sizeof *result->groups, most_first);
 }
 
-static bool stands_in_json(struct ind_slice literal)
+/* A space is one in a text, but not in an app. */
+static bool stands_in_text(struct ind_slice literal, bool app)
 {
-    for (size_t i = 0; i < literal.length; i++)
-        if (literal.at[i] < ' ' || literal.at[i] > '~' || literal.at[i] == '"' || literal.at[i] == '\\')
-            return false;
-    return true;
+    return ind_is_clean(literal.at, literal.length, app ? ' ' + 1 : ' ', '\\');
 }
 
 static size_t thread_count(const struct ind_search *search)
@@ -607,12 +658,15 @@ static void find_literals(struct ind_search *search)
     const struct ind_search_settings *settings = search->settings;
     search->literal_count =
         ind_condition_literals(settings->conditions, settings->when, search->list, LITERALS);
-    search->literals_in_json = true;
+    search->literals_in_json = search->literals_in_text = true;
+    bool app = (search->fields & 1u << IND_FIELD_APP) != 0;
     for (size_t i = 0; i < search->literal_count; i++) {
         size_t length = search->list[i].length;
         if (i == 0 || length < search->shortest_literal)
             search->shortest_literal = length;
-        search->literals_in_json &= stands_in_json(search->list[i]);
+        search->literals_in_text &= stands_in_text(search->list[i], app);
+        search->literals_in_json &=
+            stands_in_text(search->list[i], false) && !memchr(search->list[i].at, '"', length);
     }
     if (search->literal_count == 1)
         search->finder = ind_finder_for(search->list[0]);
@@ -637,6 +691,7 @@ void ind_search_run(const struct ind_search_settings *settings, struct ind_searc
             search->fields |= 1u << settings->by[i].what;
     search->labels = (search->fields & 1u << IND_FIELD_LABEL) ||
                      (settings->line ? settings->line->has_label : settings->layout == IND_LAYOUT_JSON);
+    search->lost_in_edits = lost_in_edits(settings->config);
     find_literals(search);
     for (size_t i = 0; i < settings->file_count; i++)
         result->failed |= !cut_file(search, i);

@@ -20,6 +20,7 @@ struct ind_search_file {
     const char *name;                       /* for people */
     const char *path;                       /* to be opened; NULL: see stored */
     const struct ind_snapshot_file *stored; /* of the snapshot */
+    int as;                                 /* where it is not: how its lines are read (store/stored.h) */
 };
 
 struct ind_search_settings {

@@ -24,7 +24,7 @@ static struct ind_snapshot_file *add(struct ind_snapshot *snapshot, struct ind_s
     memcpy(copy, path.at, path.length);
     copy[path.length] = '\0';
     struct ind_snapshot_file *file = &snapshot->files[snapshot->count++];
-    *file = (struct ind_snapshot_file){.path = copy, .file = -1};
+    *file = (struct ind_snapshot_file){.path = copy, .file = -1, .stored = IND_STORED_UNKNOWN};
     return file;
 }
 
@@ -100,12 +100,14 @@ static void keep_once(struct ind_snapshot *snapshot)
     snapshot->count = kept;
 }
 
-static struct ind_snapshot_file *find_archive(struct ind_snapshot *snapshot, const char *path)
+/* Archives stand before live files, both by their paths. */
+static struct ind_snapshot_file *find(struct ind_snapshot *snapshot, struct ind_slice path, bool live)
 {
     for (size_t low = 0, high = snapshot->count; low < high;) {
         size_t middle = (low + high) / 2;
         struct ind_snapshot_file *file = &snapshot->files[middle];
-        int order = file->file >= 0 ? 1 : strcmp(file->path, path);
+        bool is_live = file->file >= 0;
+        int order = is_live != live ? (is_live ? 1 : -1) : ind_slice_compare(ind_slice_of(file->path), path);
         if (order == 0)
             return file;
         if (order < 0)
@@ -166,7 +168,7 @@ static bool leave_out_moved(struct ind_snapshot *snapshot, uint64_t journal_from
             if (snapshot->files[i].file < 0 && snapshot->files[i].inode == moves.list[m].inode)
                 archive = &snapshot->files[i];
         if (!archive && moves.list[m].archive[0])
-            archive = find_archive(snapshot, moves.list[m].archive);
+            archive = find(snapshot, ind_slice_of(moves.list[m].archive), false);
         if (archive)
             archive->twice = true;
     }
@@ -175,39 +177,15 @@ static bool leave_out_moved(struct ind_snapshot *snapshot, uint64_t journal_from
     return good;
 }
 
-/* Which files hold raw lines, the journal tells. */
-static void take_raw(void *context, const struct ind_record *record)
+/* Which layout a file holds, the journal tells. Of a live file its newest "opened" counts. */
+static void take_layout(void *context, const struct ind_opened *opened)
 {
     struct ind_snapshot *snapshot = context;
-    struct ind_snapshot_file *archive = find_archive(snapshot, record->archive);
-    if (record->event == IND_EVENT_OPENED && archive)
-        archive->raw = true;
-}
-
-/* Of a live file, its newest "opened" counts. */
-static void take_live_layout(void *context, const struct ind_record *record)
-{
-    struct ind_snapshot *snapshot = context;
-    bool raw = record->layout && strcmp(record->layout, "raw") == 0;
-    for (size_t i = snapshot->count; i > 0 && snapshot->files[i - 1].file >= 0; i--)
-        if (record->event == IND_EVENT_OPENED && strcmp(snapshot->files[i - 1].path, record->live) == 0)
-            snapshot->files[i - 1].raw = raw;
-}
-
-static void count_record(void *context, const struct ind_record *record)
-{
-    *(size_t *)context += record->event == IND_EVENT_OPENED;
-}
-
-static void find_raw(struct ind_snapshot *snapshot)
-{
-    static const char raw[] = "\"layout\":\"raw\"";
-    size_t any = 0;
-    (void)ind_journal_read(snapshot->folder, 0, raw, count_record, &any);
-    if (any == 0)
-        return;
-    (void)ind_journal_read(snapshot->folder, 0, raw, take_raw, snapshot);
-    (void)ind_journal_read(snapshot->folder, 0, "\"event\":\"opened\"", take_live_layout, snapshot);
+    struct ind_snapshot_file *files[] = {find(snapshot, opened->archive, false),
+                                         find(snapshot, opened->live, true)};
+    for (int i = 0; i < 2; i++)
+        if (files[i])
+            files[i]->stored = ind_stored_read(opened->layout, opened->version);
 }
 
 bool ind_snapshot_take(const char *store, void (*between)(void *context, int step), void *context,
@@ -235,7 +213,7 @@ bool ind_snapshot_take(const char *store, void (*between)(void *context, int ste
         errno = error;
         return false;
     }
-    find_raw(snapshot);
+    ind_journal_read_opened(snapshot->folder, take_layout, snapshot);
     return true;
 }
 

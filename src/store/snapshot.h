@@ -13,6 +13,7 @@
 #define IND_STORE_SNAPSHOT_H
 
 #include "core/archive_name.h"
+#include "store/stored.h"
 #include <stdint.h>
 
 struct ind_snapshot_file {
@@ -20,7 +21,7 @@ struct ind_snapshot_file {
     int file;      /* a live file, open; -1: an archive */
     uint64_t size; /* of a live file: what is to be read */
     uint64_t inode;
-    bool raw;   /* lines as they came: nothing in them is to be taken for a stored line */
+    int stored; /* of its lines (store/stored.h) */
     bool twice; /* is in the snapshot as a live file already */
 };
 

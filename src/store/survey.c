@@ -1,5 +1,7 @@
 #include "store/survey.h"
 
+#include "store/stored.h"
+
 #include <dirent.h>
 #include <errno.h>
 #include <fcntl.h>
@@ -100,7 +102,7 @@ static struct ind_filed *filed_for(struct surveyor *surveyor, const char *archiv
     }
     filed->archive = copy;
     filed->route = filed->policy = IND_NO_POLICY;
-    filed->layout = -1;
+    filed->stored = IND_STORED_UNKNOWN;
     filed->first = filed->opened = filed->rotated = filed->modified = IND_TIME_NONE;
     HASH_ADD_KEYPTR(hh, surveyor->survey->filed, filed->archive, strlen(filed->archive), filed);
     return filed;
@@ -145,7 +147,7 @@ static void take_record(void *context, const struct ind_record *record)
         filed->opened = record->at;
         filed->first = record->first;
         filed->made_up = record->made_up;
-        filed->layout = record->layout ? ind_layout_read(ind_slice_of(record->layout)) : -1;
+        filed->stored = ind_stored_read(ind_slice_of(record->layout), record->version);
         find_policy(surveyor->config, record, filed);
     } else if (record->event == IND_EVENT_ROTATED) {
         filed->known_rotated = true;

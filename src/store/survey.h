@@ -23,7 +23,7 @@ struct ind_filed {
     enum ind_compression compression; /* the compressed one is there */
     uint64_t plain_size, compressed_size, inode;
     ind_time modified;
-    int layout; /* enum ind_layout, -1: not known */
+    int stored; /* see store/stored.h */
 };
 
 struct ind_live_path {

@@ -180,7 +180,7 @@ static void emit_sends_messages_in_both_forms(void **state)
     ran = ind_shell(folder, "cut -d' ' -f3- log/local4/warning.log; cut -d' ' -f3- log/local5/notice.log; "
                             "cat log/user/*.log | wc -l");
     assert_string_equal(
-        ran.out, "pier1\\x20rtr local4 warning test - - - link down\n"
+        ran.out, "pier1\\\\x20rtr local4 warning test - - - link down\n"
                  "h local5 notice indagator - - - old form\nh local5 notice indagator - - - old form\n5\n");
     ind_ran_free(&ran);
     free(running.out);

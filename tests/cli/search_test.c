@@ -117,11 +117,12 @@ static void search_prints_every_layout(void **state)
 {
     (void)state;
     expect(0,
-           "2020-11-23T04:50:00.000000Z - pier3-sw2 local7 error linkd 7 LINK "
+           "2020-11-23T04:50:00.000000Z - pier3-sw2(pier3-sw2.skerry.example) local7 error linkd 7 LINK "
            "[port@32473\\x20name=\"ge0/24\"] uplink down\n",
            "search", "--when", "severity is error");
     expect(0,
-           "<187>1 2020-11-23T04:50:00.000000Z pier3-sw2 linkd 7 LINK [port@32473\\x20name=\"ge0/24\"] "
+           "<187>1 2020-11-23T04:50:00.000000Z pier3-sw2.skerry.example linkd 7 LINK [port@32473 "
+           "name=\"ge0/24\"] "
            "uplink down\n",
            "search", "--when", "severity is error", "--layout", "rfc5424");
     expect(0,
@@ -146,7 +147,8 @@ static void search_reads_every_layout(void **state)
     for (size_t i = 0; i < 3; i++) {
         ind_folder_remove(folder);
         assert_int_equal(set_up_with(layouts[i]), 0);
-        expect(0, "2\n", "search", "--count", "--when", "device is \"pier3-sw2\"");
+        /* Of the others nobody can tell the device from the host for certain. */
+        expect(i == 0 ? 0 : 3, "2\n", "search", "--count", "--when", "device is \"pier3-sw2\"");
         expect(0, "1\n", "search", "--count", "--when", "text contains \"\\\"at last\\\" \xc3\xa9\"");
         expect(0, "2020-11-23T04:50:00.000000Z uplink down\n", "search", "--when",
                "app is \"linkd\" and severity is error", "--layout", "{time} {text}");
@@ -230,7 +232,8 @@ static void many_lines_are_sorted_with_little_memory(void **state)
         "awk 'BEGIN { for (i = 600000; i > 0; i--) printf \"2020-11-23T%%02d:%%02d:%%02d.%%06dZ - a "
         "user notice b - - - %%d of a great many lines, all of them backwards in time\\n\", i / 36000 %% 24, "
         "i / "
-        "600 %% 60, i / 10 %% 60, i, i }' > many; %s search --layout '{text}' many | awk '{ if ($1 != NR) "
+        "600 %% 60, i / 10 %% 60, i, i }' > many; %s search --as plain --layout '{text}' many | awk '{ if "
+        "($1 != NR) "
         "bad++ } END { print NR, bad + 0 }'",
         IND_PROGRAM);
     assert_string_equal(ran.out, "600000 0\n");
@@ -244,8 +247,8 @@ static void rotate_says_what_it_would_do_and_does_it(void **state)
                               "rotate  dhcp.log           255 B  period  default\n"
                               "rotate  fw/info.log        89 B   period  gz\n"
                               "rotate  fw/warning.log     180 B  period  gz\n"
-                              "rotate  local7/error.log   108 B  period  default\n"
-                              "rotate  local7/notice.log  93 B   period  default\n";
+                              "rotate  local7/error.log   134 B  period  default\n"
+                              "rotate  local7/notice.log  119 B  period  default\n";
     expect(0, due, "rotate", "--dry-run", "--due");
     expect(0, due, "rotate", "--dry-run");
 }

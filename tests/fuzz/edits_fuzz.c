@@ -4,6 +4,7 @@
 #include "core/framing.h"
 #include "core/header.h"
 #include "core/structured_data.h"
+#include "round.h"
 #include "temporary.h"
 
 #include <stdlib.h>
@@ -29,6 +30,7 @@ static struct {
     struct ind_editor *editor;
     struct ind_answers answers;
     char *line;
+    struct ind_line_reader *reader;
     char scratch[IND_DEVICE_SCRATCH];
 } world;
 
@@ -41,7 +43,7 @@ static void begin(void)
     if (!world.loaded.config || !ind_answers_begin(&world.answers, world.loaded.config->conditions) ||
         !ind_router_prepare(world.loaded.config->edits.router, &world.answers) ||
         !(world.editor = ind_editor_new(&world.loaded.config->edits)) ||
-        !(world.line = malloc(IND_LINE_ROOM(IND_MESSAGE_LIMIT * 7))))
+        !(world.line = malloc(2 * IND_LINE_MOST)) || !(world.reader = ind_line_reader_new()))
         abort();
 }
 
@@ -68,7 +70,6 @@ static void check_data(struct ind_slice data)
 int LLVMFuzzerTestOneInput(const uint8_t *bytes, size_t size);
 int LLVMFuzzerTestOneInput(const uint8_t *bytes, size_t size)
 {
-    static struct ind_line_clock clock;
     struct ind_message message;
     if (size > IND_MESSAGE_LIMIT)
         return 0;
@@ -94,10 +95,11 @@ int LLVMFuzzerTestOneInput(const uint8_t *bytes, size_t size)
         check_data(message.data);
         message.payload = ind_answers_payload(&world.answers, &message);
         for (int layout = 0; layout < IND_LAYOUTS; layout++) {
-            struct ind_buffer out = ind_buffer_on(world.line, IND_LINE_ROOM(IND_MESSAGE_LIMIT * 7));
-            ind_line_write((enum ind_layout)layout, &message, IND_NOTHING, &clock, &out);
-            if (out.full || memchr(out.at, '\n', out.length) != out.at + out.length - 1)
+            const char *wrong = round_trip((enum ind_layout)layout, &message, world.reader, world.line);
+            if (wrong) {
+                fprintf(stderr, "%s: %s\n%s\n", ind_layout_name((enum ind_layout)layout).at, wrong, world.line);
                 abort();
+            }
         }
     }
     free(text);

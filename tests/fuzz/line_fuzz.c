@@ -1,24 +1,39 @@
-/* Any bytes may lie in a store: stored lines, zone files, archives' names. */
+/* Any bytes may lie in a store: stored lines of each layout, which are written again as they were read; zone
+ * files, archives' names. */
 #include "core/archive_name.h"
-#include "core/line.h"
+#include "core/framing.h"
 #include "core/zone.h"
-#include "store/json_line.h"
+#include "round.h"
 
+#include <stdio.h>
 #include <stdlib.h>
 
 int LLVMFuzzerTestOneInput(const uint8_t *bytes, size_t size);
 int LLVMFuzzerTestOneInput(const uint8_t *bytes, size_t size)
 {
-    static struct ind_json_line *json;
+    static struct ind_line_reader *reader, *other;
+    static char room[2 * IND_LINE_MOST];
     struct ind_message message;
+    struct ind_slice sent;
     struct ind_archive_name name;
     struct ind_slice text = {(const char *)bytes, size};
-    if (!json)
-        json = ind_json_line_new();
-    if (ind_line_read_plain(text, &message) && (message.facility > 23 || message.severity > 7))
-        abort();
-    if (ind_json_line_read(json, text, &message) && (message.facility > 23 || message.severity > 7))
-        abort();
+    if (!reader) {
+        reader = ind_line_reader_new();
+        other = ind_line_reader_new();
+    }
+    for (int stored = IND_STORED_UNKNOWN; stored <= IND_STORED_OLD + IND_STORED_TEMPLATE; stored++) {
+        if (!ind_line_reader_read(reader, stored, text, &message, &sent))
+            continue;
+        if (message.facility > 23 || message.severity > 7 || stored == IND_LAYOUT_RAW)
+            abort();
+        const char *wrong = size < IND_MESSAGE_LIMIT && stored < IND_LAYOUTS && !message.line_cut
+                                ? round_trip((enum ind_layout)stored, &message, other, room)
+                                : NULL;
+        if (wrong) {
+            fprintf(stderr, "%s: %s\n", ind_layout_name((enum ind_layout)stored).at, wrong);
+            abort();
+        }
+    }
     if (ind_archive_name_read(text, &name) && name.plain.length > size)
         abort();
     struct ind_zone *zone = ind_zone_read(bytes, size);

@@ -20,7 +20,7 @@ static struct ind_zone *zone;
 static struct ind_devices *devices;
 static char text[LONG + 64];
 static char scratch[IND_PAYLOAD_SCRATCH];
-static char room[IND_LINE_ROOM(LONG + 64)];
+static char room[IND_LINE_MOST], undone[LONG * 6];
 static struct ind_payload payload;
 
 /* The head once, then the piece again and again, then the tail, `length` bytes in all. */
@@ -50,11 +50,11 @@ static void read_all(struct ind_slice bytes)
     message.time = 0;
     for (int layout = 0; layout < IND_LAYOUTS; layout++) {
         struct ind_buffer line = ind_buffer_on(room, sizeof room);
-        ind_line_write((enum ind_layout)layout, &message, IND_NOTHING, &clock, &line);
+        (void)ind_line_write((enum ind_layout)layout, &message, &clock, &line);
         assert_false(line.full);
         struct ind_message back;
         if (layout == IND_LAYOUT_PLAIN)
-            (void)ind_line_read_plain((struct ind_slice){room, line.length - 1}, &back);
+            (void)ind_line_read_plain((struct ind_slice){room, line.length - 1}, undone, &back);
     }
 }
 

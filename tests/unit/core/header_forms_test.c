@@ -33,7 +33,7 @@ static void say(struct ind_buffer *out, const char *name, struct ind_slice value
     ind_buffer_text(out, name);
     for (size_t i = strlen(name); i < 11; i++)
         ind_buffer_byte(out, ' ');
-    ind_escape_text(out, value);
+    ind_escape_shown(out, value);
     ind_buffer_byte(out, '\n');
 }
 

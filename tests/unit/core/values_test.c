@@ -178,6 +178,16 @@ static void archive_names_are_written_and_read_back(void **state)
         assert_false(ind_archive_name_read(ind_slice_of(not_archives[i]), &name));
 }
 
+static void escape_json(struct ind_buffer *buffer, struct ind_slice text)
+{
+    (void)ind_escape_json(buffer, text, false, false);
+}
+
+static void escape_column(struct ind_buffer *buffer, struct ind_slice text)
+{
+    ind_escape_odd_column(buffer, text, "()");
+}
+
 static struct ind_slice escaped(void (*escape)(struct ind_buffer *, struct ind_slice), const char *text,
                                 size_t length)
 {
@@ -197,8 +207,68 @@ static void escaping_leaves_nothing_that_ends_a_line_or_drives_a_terminal(void *
                  "\\xc2\\x85\\xff\\xc0\\xaf\\xed\\xa0\\x80\\xc3");
     assert_slice(escaped(ind_escape_text, "back\\slash", 10), "back\\slash");
     assert_slice(escaped(ind_escape_raw, "a\r\n\0\xff", 5), "a\\r\\n\\x00\xff");
-    assert_slice(escaped(ind_escape_json, "q\"b\\n\n\x01\xc2\x9b\xfe", 10),
+    assert_slice(escaped(escape_json, "q\"b\\n\n\x01\xc2\x9b\xfe", 10),
                  "q\\\"b\\\\n\\n\\u0001\\u009b\\\\xfe");
+    assert_slice(escaped(ind_escape_shown,
+                         "a\\nb\xe2\x80\xae"
+                         "c\xe2\x81\xa6\r",
+                         12),
+                 "a\\nb\\xe2\\x80\\xaec\\xe2\\x81\\xa6\\r");
+}
+
+/* A backslash is doubled exactly where what is written next would make it the beginning of an escape. */
+static void a_backslash_is_doubled_only_where_it_must_be(void **state)
+{
+    (void)state;
+    assert_slice(escaped(ind_escape_text, "C:\\new \\d \\x \\", 14), "C:\\\\new \\d \\\\x \\");
+    assert_slice(escaped(ind_escape_text, "a\\\\b\\\n", 6), "a\\\\\\b\\\\\\n");
+    assert_slice(escaped(ind_escape_text, "-", 1), "\\x2d");
+    assert_slice(escaped(escape_column, "a (b)\\ c", 8), "a\\x20\\x28b\\x29\\\\\\x20c");
+    assert_slice(escaped(ind_escape_raw, "\\n\\d\\\n", 6), "\\\\n\\d\\\\\\n");
+    assert_slice(escaped(ind_escape_data, "[a b=\"\\\"\\x\\\\x\\d\n\"]", 18),
+                 "[a b=\"\\\"\\x5cx\\\\x\\d\\n\"]");
+}
+
+static void whatever_is_escaped_is_given_back(void **state)
+{
+    static const char alphabet[] = "\\\\\\\\\\nxtr2d0a-\" ]()\n\t\r\0\x01\x7f\xff\xc2\x85\xe2\x80\xae";
+    static void (*const escapes[])(struct ind_buffer *, struct ind_slice) = {ind_escape_text, escape_column,
+                                                                             ind_escape_raw, ind_escape_data};
+    unsigned seed = 3;
+    (void)state;
+    for (int round = 0; round < 200000; round++) {
+        char text[12], back[64], room[256];
+        seed = seed * 1103515245u + 12345u;
+        struct ind_slice value = {text, (seed >> 16) % 13};
+        for (size_t i = 0; i < value.length; i++) {
+            seed = seed * 1103515245u + 12345u;
+            text[i] = alphabet[(seed >> 16) % (sizeof alphabet - 1)];
+        }
+        for (size_t e = 0; e < 4 && value.length; e++) {
+            struct ind_slice written = escaped(escapes[e], value.at, value.length);
+            size_t length = e == 3 ? ind_unescape_data(back, written) : ind_unescape(back, written);
+            assert_true(ind_slice_equal(value, (struct ind_slice){back, length}));
+            assert_null(memchr(written.at, '\n', written.length));
+        }
+        /* JSON's own escapes are undone by whoever reads it; here they are left out. */
+        for (size_t i = 0; i < value.length; i++)
+            if ((unsigned char)text[i] < ' ' || text[i] == '"' || text[i] == 0x7f)
+                text[i] = 'x';
+        struct ind_buffer json = ind_buffer_on(room, sizeof room);
+        (void)ind_escape_json(&json, value, true, false);
+        size_t out = 0;
+        for (size_t i = 0; i < json.length; i++) {
+            if (room[i] == '\\' && room[i + 1] == 'u') { /* a C1 control or an override */
+                out = SIZE_MAX;
+                break;
+            }
+            i += room[i] == '\\';
+            room[out++] = room[i];
+        }
+        if (out != SIZE_MAX)
+            assert_true(ind_slice_equal(
+                value, (struct ind_slice){back, ind_unescape_json(back, (struct ind_slice){room, out})}));
+    }
 }
 
 /* Every byte at every place of a block of eight. */
@@ -267,6 +337,8 @@ int main(void)
         cmocka_unit_test(networks_hold_what_they_should),
         cmocka_unit_test(archive_names_are_written_and_read_back),
         cmocka_unit_test(escaping_leaves_nothing_that_ends_a_line_or_drives_a_terminal),
+        cmocka_unit_test(a_backslash_is_doubled_only_where_it_must_be),
+        cmocka_unit_test(whatever_is_escaped_is_given_back),
         cmocka_unit_test(printable_runs_end_at_the_first_odd_byte),
         cmocka_unit_test(clean_is_told_from_odd_at_every_length),
         cmocka_unit_test(finding_agrees_with_a_simple_search),

@@ -1,0 +1,14 @@
+/* store/lookup.h: what is known of one file by its path alone. */
+#ifndef IND_STORE_LOOKUP_H
+#define IND_STORE_LOOKUP_H
+
+#include "store/stored.h"
+
+/* The layout of the file's lines by the journal of the store that it lies in; IND_STORED_UNKNOWN where it
+ * lies in none, or its journal does not know it. */
+int ind_stored_of_path(const char *path);
+
+/* Whether the first line of a file looks like a stored one: IND_LAYOUT_PLAIN, IND_LAYOUT_JSON, or -1. */
+int ind_looks_stored(const char *path);
+
+#endif
