@@ -294,6 +294,20 @@ static void print_device(const json_t *stranger)
                json_string_value(json_array_get(hosts, 2)));
 }
 
+/* Names of configured devices are not theirs: unless it is a relay, something is wrong. */
+static void show_claims(const json_t *stranger)
+{
+    const json_t *claims = json_object_get(stranger, "claims"), *claim;
+    size_t i;
+    json_array_foreach(claims, i, claim)
+    {
+        const char *at = text_of(claim, "configured_at");
+        printf("    calls itself ");
+        print_name(text_of(claim, "device"));
+        printf(", which is configured%s%s: filed as its own\n", *at ? " at " : "", at);
+    }
+}
+
 static void show_strangers(const json_t *status)
 {
     const json_t *strangers = json_object_get(status, "unknown_senders"), *stranger;
@@ -314,6 +328,7 @@ static void show_strangers(const json_t *status)
                number_of(stranger, "received") == 1 ? "" : "s", last,
                json_is_true(json_object_get(stranger, "refused")) ? "; refused: not under allow:" : "");
         refused |= json_is_true(json_object_get(stranger, "refused"));
+        show_claims(stranger);
     }
     if (shown < count)
         printf("and %zu more: --top 0 shows all\n", count - shown);

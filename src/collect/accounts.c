@@ -97,10 +97,14 @@ static uint32_t others(struct ind_accounts *accounts, uint16_t listener)
     return *known ? *known - 1 : 0;
 }
 
+static bool is_stranger(enum ind_account_kind kind)
+{
+    return kind == IND_ACCOUNT_STRANGER || kind == IND_ACCOUNT_CLAIMANT;
+}
+
 static bool may_add(const struct ind_accounts *accounts, enum ind_account_kind kind)
 {
-    return kind == IND_ACCOUNT_DEVICE ||
-           (kind == IND_ACCOUNT_STRANGER && accounts->strangers < IND_STRANGERS) ||
+    return kind == IND_ACCOUNT_DEVICE || (is_stranger(kind) && accounts->strangers < IND_STRANGERS) ||
            (kind == IND_ACCOUNT_REFUSED && accounts->refused < IND_REFUSED);
 }
 
@@ -112,7 +116,7 @@ uint32_t ind_account_for(struct ind_accounts *accounts, uint16_t listener, enum 
     struct ind_buffer buffer = ind_buffer_on(key, sizeof key);
     ind_buffer_add(&buffer, (const char *)&listener, sizeof listener);
     ind_buffer_byte(&buffer, (char)kind);
-    if (kind == IND_ACCOUNT_STRANGER)
+    if (is_stranger(kind))
         ind_buffer_slice(&buffer, sender);
     ind_buffer_byte(&buffer, ' ');
     device.length = device.length < 512 ? device.length : 512;
@@ -128,7 +132,7 @@ uint32_t ind_account_for(struct ind_accounts *accounts, uint16_t listener, enum 
         free(entry);
         return others(accounts, listener);
     }
-    accounts->strangers += kind == IND_ACCOUNT_STRANGER;
+    accounts->strangers += is_stranger(kind);
     accounts->refused += kind == IND_ACCOUNT_REFUSED;
     entry->number = number;
     entry->length = buffer.length;

@@ -18,6 +18,7 @@ enum { IND_ACCOUNT_CHUNK = 1024, IND_ACCOUNT_CHUNKS = 256, IND_STRANGERS = 20000
 enum ind_account_kind {
     IND_ACCOUNT_DEVICE,   /* configured */
     IND_ACCOUNT_STRANGER, /* not configured; `sender` tells its address */
+    IND_ACCOUNT_CLAIMANT, /* the same, and it calls itself by the name of a configured device: `device` */
     IND_ACCOUNT_REFUSED,  /* not under allow: */
     IND_ACCOUNT_OTHERS    /* all that found no account of their own */
 };

@@ -199,17 +199,31 @@ static uint32_t *recent_account(struct ind_intake *intake, struct ind_slice devi
     return &intake->recent[(hash >> 40) % RECENT];
 }
 
+/* What tells the account of a message from others of the same listener. */
+struct account_key {
+    enum ind_account_kind kind;
+    struct ind_slice device, sender;
+};
+
+static struct account_key key_of(const struct ind_origin *origin, const struct ind_message *message)
+{
+    if (message->configured)
+        return (struct account_key){IND_ACCOUNT_DEVICE, message->device, IND_NOTHING};
+    const struct ind_device *claimed = message->claimed;
+    if (claimed)
+        return (struct account_key){
+            IND_ACCOUNT_CLAIMANT, {claimed->name, claimed->name_length}, origin->sender->text};
+    return (struct account_key){IND_ACCOUNT_STRANGER, message->device, origin->sender->text};
+}
+
 static bool is_account_of(const struct ind_intake *intake, uint32_t number, const struct ind_origin *origin,
-                          const struct ind_message *message)
+                          const struct account_key *key)
 {
     if (number == UINT32_MAX)
         return false;
     const struct ind_account *account = ind_account_at(intake->accounts, number);
-    bool known = message->configured != NULL;
-    return account->listener == origin->number &&
-           account->kind == (known ? IND_ACCOUNT_DEVICE : IND_ACCOUNT_STRANGER) &&
-           ind_slice_equal(account->device, message->device) &&
-           (known || ind_slice_equal(account->sender, origin->sender->text));
+    return account->listener == origin->number && account->kind == key->kind &&
+           ind_slice_equal(account->device, key->device) && ind_slice_equal(account->sender, key->sender);
 }
 
 /* The sender's own record knows the account of a device that speaks for itself: nothing else is looked at, so
@@ -222,12 +236,10 @@ static uint32_t account_of(struct ind_intake *intake, const struct ind_origin *o
                message->configured == known_sender->sender.device;
     if (own && known_sender->account != UINT32_MAX && known_sender->listener == origin->number)
         return known_sender->account;
-    uint32_t *recent = recent_account(intake, message->device);
-    bool known = message->configured != NULL;
-    if (!is_account_of(intake, *recent, origin, message))
-        *recent = ind_account_for(intake->accounts, origin->number,
-                                  known ? IND_ACCOUNT_DEVICE : IND_ACCOUNT_STRANGER, message->device,
-                                  known ? IND_NOTHING : origin->sender->text);
+    struct account_key key = key_of(origin, message);
+    uint32_t *recent = recent_account(intake, key.device);
+    if (!is_account_of(intake, *recent, origin, &key))
+        *recent = ind_account_for(intake->accounts, origin->number, key.kind, key.device, key.sender);
     if (own) {
         known_sender->account = *recent;
         known_sender->listener = origin->number;
@@ -416,6 +428,11 @@ static void tell_decided(struct ind_intake *intake)
 void ind_intake_look_on(struct ind_intake *intake, const struct ind_onlooker *onlooker)
 {
     intake->onlooker = *onlooker;
+}
+
+const struct ind_device *ind_intake_claimed(const struct ind_intake *intake)
+{
+    return intake->at_hand.message.claimed;
 }
 
 ind_time ind_intake_time(const struct ind_intake *intake)

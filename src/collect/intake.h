@@ -70,6 +70,9 @@ void ind_intake_look_on(struct ind_intake *intake, const struct ind_onlooker *on
 const struct ind_message *ind_intake_view(struct ind_intake *intake, enum ind_line_form form,
                                           struct ind_slice bytes, const struct ind_origin *origin);
 
+/* The configured device whose name the last message bears without a right to it; or NULL. */
+const struct ind_device *ind_intake_claimed(const struct ind_intake *intake);
+
 /* The time by which the last message is filed. */
 ind_time ind_intake_time(const struct ind_intake *intake);
 

@@ -50,9 +50,9 @@ struct ind_receiver {
     unsigned next_receiver;
     ind_time now;    /* of the last bytes of a stream */
     ind_time looked; /* monotonic: when the sockets were last looked at; 0: it waited for them since */
-    ind_time told_guests;
-    struct ind_sheet counts; /* received, lost_buffer, waiting */
-    bool tapped;             /* somebody follows */
+    ind_time told_guests, told_claim; /* steady; 0: never */
+    struct ind_sheet counts;          /* received, lost_buffer, waiting */
+    bool tapped;                      /* somebody follows */
 
     /* From other threads. */
     _Atomic(struct ind_mark *) sheet_order, rules_order;

@@ -17,7 +17,8 @@ struct row {
     ind_time last;
     struct ind_lag_summary lag;
     bool refused;
-    json_t *hosts; /* what a stranger calls itself */
+    json_t *hosts;  /* what a stranger calls itself */
+    json_t *claims; /* the same, where it is the name of a configured device */
 };
 
 struct rows {
@@ -51,6 +52,7 @@ static void free_rows(struct row **table)
     {
         HASH_DEL(*table, row);
         json_decref(row->hosts);
+        json_decref(row->claims);
         free(row->name);
         free(row);
     }
@@ -88,13 +90,15 @@ static void add_stranger(struct rows *rows, const struct ind_account *account,
     add_to_row(row, ledger, last, lag);
     row->refused |= account->kind == IND_ACCOUNT_REFUSED;
     row->hosts = row->hosts ? row->hosts : json_array();
-    if (account->kind != IND_ACCOUNT_STRANGER || ind_slice_equal(account->device, account->sender))
+    row->claims = row->claims ? row->claims : json_array();
+    if (account->kind == IND_ACCOUNT_REFUSED || ind_slice_equal(account->device, account->sender))
         return;
     json_t *host = clean(account->device), *known;
+    json_t *list = account->kind == IND_ACCOUNT_CLAIMANT ? row->claims : row->hosts;
     size_t i;
-    json_array_foreach(row->hosts, i, known) if (json_equal(host, known)) break;
-    if (i == json_array_size(row->hosts) && i < MOST_HOSTS)
-        json_array_append(row->hosts, host);
+    json_array_foreach(list, i, known) if (json_equal(host, known)) break;
+    if (i == json_array_size(list) && i < MOST_HOSTS)
+        json_array_append(list, host);
     json_decref(host);
 }
 
@@ -102,8 +106,9 @@ static void add_account(struct rows *rows, const struct ind_account *account, co
                         ind_time last, const struct ind_lag_summary *lag)
 {
     ind_ledger_add(&rows->listeners[account->listener], ledger);
-    add_to_row(row_for(&rows->devices, account->device), ledger, last, lag);
-    if ((account->kind == IND_ACCOUNT_STRANGER && account->sender.length) ||
+    bool claimant = account->kind == IND_ACCOUNT_CLAIMANT; /* the name is another's */
+    add_to_row(row_for(&rows->devices, claimant ? account->sender : account->device), ledger, last, lag);
+    if (((claimant || account->kind == IND_ACCOUNT_STRANGER) && account->sender.length) ||
         account->kind == IND_ACCOUNT_REFUSED)
         add_stranger(rows, account, ledger, last, lag);
 }
@@ -249,7 +254,29 @@ static json_t *devices_array(struct rows *rows)
     return array;
 }
 
-static json_t *strangers_array(struct rows *rows)
+/* The configured devices whose names a sender bears without a right to them, and where they are. */
+static json_t *claims_array(const struct ind_config *config, const struct row *row)
+{
+    json_t *array = json_array(), *name;
+    size_t i;
+    json_array_foreach(row->claims, i, name)
+    {
+        char text[IND_ADDRESS_WIDTH];
+        struct ind_buffer address = ind_buffer_on(text, sizeof text);
+        json_t *claim = json_object();
+        const struct ind_device *device =
+            ind_devices_by_name(config->devices, ind_slice_of(json_string_value(name)));
+        json_object_set(claim, "device", name);
+        if (device && device->network.address.bits) {
+            ind_address_write(&address, &device->network.address);
+            json_object_set_new(claim, "configured_at", json_stringn(text, address.length));
+        }
+        json_array_append_new(array, claim);
+    }
+    return array;
+}
+
+static json_t *strangers_array(const struct ind_config *config, struct rows *rows)
 {
     json_t *array = json_array();
     HASH_SORT(rows->strangers, busiest_first);
@@ -257,6 +284,7 @@ static json_t *strangers_array(struct rows *rows)
         json_t *object = json_object();
         json_object_set_new(object, "sender", json_string(row->name));
         json_object_set(object, "hosts", row->hosts);
+        json_object_set_new(object, "claims", claims_array(config, row));
         set_number(object, "received", row->ledger.received);
         json_object_set_new(object, "refused", json_boolean(row->refused));
         set_row(object, row);
@@ -387,7 +415,7 @@ char *ind_status_text(const struct ind_collector *collector, const struct ind_sh
     json_object_set_new(object, "ledger", ledger_object(&rows->total));
     json_object_set_new(object, "listeners", listeners_array(collector, rows));
     json_object_set_new(object, "devices", devices_array(rows));
-    json_object_set_new(object, "unknown_senders", strangers_array(rows));
+    json_object_set_new(object, "unknown_senders", strangers_array(collector->rules->config, rows));
     json_object_set_new(object, "edits", edits_array(collector, sheets));
     json_object_set_new(object, "remembered", remembered_object(collector));
     json_object_set_new(object, "routes", routes_array(&sheets[0]));

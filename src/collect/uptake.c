@@ -1,6 +1,7 @@
 /* collect/uptake.c: messages into the burst buffer, out of it, and into batches. */
 #include "collect/receiver.h"
 #include "collect/tap.h"
+#include "core/names.h"
 
 enum {
     SLICE = 1024,           /* records between two looks at the sockets */
@@ -26,6 +27,26 @@ bool ind_have_batch(struct ind_receiver *receiver)
     return receiver->batch != NULL;
 }
 
+/* At most once a minute: the status has them all. */
+static void tell_claim(struct ind_receiver *receiver, struct ind_slice sender,
+                       const struct ind_device *claimed)
+{
+    char text[IND_ADDRESS_WIDTH];
+    struct ind_buffer address = ind_buffer_on(text, sizeof text);
+    ind_time now = ind_steady_now();
+    if (receiver->told_claim && now - receiver->told_claim < IND_TELL_AGAIN * IND_SECOND)
+        return;
+    receiver->told_claim = now;
+    ind_address_write(&address, &claimed->network.address);
+    bool known = claimed->network.address.bits > 0;
+    ind_collect_tell(
+        receiver->collector, IND_SEVERITY_WARNING,
+        "%.*s calls itself %s, which is configured%s%.*s: its messages are filed as its own, unless "
+        "it is a relay: add it to devices: with \"relay: yes\"",
+        IND_ARG(sender), claimed->name, known ? " at " : " without an address",
+        known ? (int)address.length : 0, text);
+}
+
 /* False where the batch has no room for all of it. */
 static bool take_record(struct ind_receiver *receiver, const struct ind_record *record, const char *bytes)
 {
@@ -42,8 +63,11 @@ static bool take_record(struct ind_receiver *receiver, const struct ind_record *
         ind_tap_offer(receiver->collector->tap, record, bytes);
     if (!sender->allowed)
         return ind_intake_refuse(receiver->intake, text, &origin, receiver->batch);
-    return ind_intake_message(receiver->intake, IND_LINES_RAW, text, &origin, receiver->batch,
-                              &receiver->tallied);
+    bool taken = ind_intake_message(receiver->intake, IND_LINES_RAW, text, &origin, receiver->batch,
+                                    &receiver->tallied);
+    if (taken && ind_intake_claimed(receiver->intake))
+        tell_claim(receiver, sender->text, ind_intake_claimed(receiver->intake));
+    return taken;
 }
 
 /* Without the burst buffer: where nothing waits there, and the writer has room. False where it must wait

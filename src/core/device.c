@@ -171,6 +171,9 @@ const struct ind_device *ind_devices_tie_network(struct ind_devices *devices,
     if (devices->nodes[at].device)
         return devices->list[devices->nodes[at].device - 1];
     devices->nodes[at].device = index_of(devices, device);
+    struct ind_device *own = devices->list[devices->nodes[at].device - 1];
+    if (own->network.address.bits == 0)
+        own->network = *network;
     return device;
 }
 
@@ -355,15 +358,16 @@ static const struct ind_device *spoken_for(const struct ind_devices *devices, co
 void ind_device_resolve(const struct ind_devices *devices, const struct ind_device *of_sender,
                         struct ind_message *message, char scratch[IND_DEVICE_SCRATCH])
 {
-    /* Only a relay, or a file of messages, may claim a configured name; what an unknown sender calls itself
-     * is taken as a name and no more. */
     bool for_others = of_sender ? of_sender->relay : message->sender.length == 0;
     message->configured = for_others ? spoken_for(devices, of_sender, message) : of_sender;
     if (!message->configured && message->host.length == 0)
         message->configured = of_sender;
+    message->claimed = !message->configured && !for_others && message->host.length
+                           ? ind_devices_by_name(devices, message->host)
+                           : NULL;
     if (message->configured)
         message->device = (struct ind_slice){message->configured->name, message->configured->name_length};
-    else if (message->host.length)
+    else if (message->host.length && !message->claimed)
         message->device = small_letters(without_domain(devices, message->host), scratch);
     else
         message->device = message->sender.length ? message->sender : IND_SLICE("unknown");

@@ -22,6 +22,7 @@ struct ind_device {
     bool relay;                  /* may speak for others */
     struct ind_label *labels;
     size_t label_count;
+    struct ind_network network; /* the first of its own; address.bits 0: none */
 };
 
 struct ind_devices;
@@ -72,8 +73,10 @@ static inline struct ind_slice ind_without_domain(struct ind_slice name, struct 
 struct ind_slice ind_devices_domain(const struct ind_devices *devices);
 
 /* Says whose message this is: sets `device` and `configured` from `of_sender` (the configured device of the
- * sender, or NULL), the host it names, or the sender. `scratch` holds a name that had to be rewritten; it
- * must live as long as the message. A device that is not configured is named in small letters and without the
+ * sender, or NULL), the host it names, or the sender. The name of a configured device is believed from its
+ * own addresses, from relays and in files only: from any other sender it does not count (`claimed` tells
+ * whose it is), and the message is the sender's. `scratch` holds a name that had to be rewritten; it must
+ * live as long as the message. A device that is not configured is named in small letters and without the
  * domain. */
 void ind_device_resolve(const struct ind_devices *devices, const struct ind_device *of_sender,
                         struct ind_message *message, char scratch[IND_DEVICE_SCRATCH]);

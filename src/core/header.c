@@ -188,7 +188,7 @@ static void begin(struct ind_message *message, struct ind_slice original)
         IND_NOTHING;
     message->timestamp = message->sequence = message->location = IND_NOTHING;
     message->sender = message->device = message->listener = IND_NOTHING;
-    message->configured = NULL;
+    message->configured = message->claimed = NULL;
     message->payload = NULL;
     message->additions = NULL;
 }
@@ -204,6 +204,8 @@ void ind_header_read(const char *bytes, size_t length, ind_time reference, const
     at += read_pri(at, end, message);
     if (!message->pri_given || !read_rfc5424(at, end, reference, zone, message))
         ind_old_header_read(at, end, reference, zone, message);
+    if (message->host.length == 1 && *message->host.at == '-')
+        message->host = IND_NOTHING; /* RFC 5424's word for none, met in old headers too */
 }
 
 /* Behind a relay the device, and so its zone, is known only once the host has been read: then the time is

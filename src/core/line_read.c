@@ -52,7 +52,8 @@ static bool read_lag(struct ind_slice column, ind_time time, struct ind_message 
         message->received = ind_time_before(time, -hundredths);
         return message->received != IND_TIME_NONE;
     }
-    /* The column tells no more than hundredths, and most clocks send no more: but the same lag must follow. */
+    /* The column tells no more than hundredths, and most clocks send no more: but the same lag must follow.
+     */
     ind_time rounded = (exact + step / 2) / step * step;
     message->sent = ind_lag_hundredths(time, rounded) == hundredths ? rounded : exact;
     message->received = time;

@@ -80,6 +80,7 @@ struct ind_message {
     struct ind_slice device;               /* never empty once ind_device_resolve has run */
     struct ind_slice listener;             /* as configured: "udp 0.0.0.0:514" */
     const struct ind_device *configured;   /* the configured device, or NULL */
+    const struct ind_device *claimed;      /* whose name it bears without a right to it; or NULL */
     const struct ind_payload *payload;     /* its fields, where somebody asked for them; or NULL */
     const struct ind_additions *additions; /* or NULL */
 };

@@ -262,7 +262,8 @@ static void programs_come_and_go_with_a_reload(void **state)
     char *config = ind_read_file(ind_path(with, "indagator.yaml"), &length);
     ind_write_file(ind_path(folder, "indagator.yaml"), config);
     kill(running.process, SIGHUP);
-    wait_for_status(folder, "\"routes\":[{\"route\":\"a\",\"messages\":0,\"bytes\":0,\"cut\":0},{\"route\":\"b\"");
+    wait_for_status(folder,
+                    "\"routes\":[{\"route\":\"a\",\"messages\":0,\"bytes\":0,\"cut\":0},{\"route\":\"b\"");
     send_one(port, "<164>one");
     wait_for_status(folder, "\"taken\":1,\"lost\":0,\"waiting\":0");
     ind_write_file(ind_path(folder, "indagator.yaml"), without);

@@ -97,7 +97,8 @@ int LLVMFuzzerTestOneInput(const uint8_t *bytes, size_t size)
         for (int layout = 0; layout < IND_LAYOUTS; layout++) {
             const char *wrong = round_trip((enum ind_layout)layout, &message, world.reader, world.line);
             if (wrong) {
-                fprintf(stderr, "%s: %s\n%s\n", ind_layout_name((enum ind_layout)layout).at, wrong, world.line);
+                fprintf(stderr, "%s: %s\n%s\n", ind_layout_name((enum ind_layout)layout).at, wrong,
+                        world.line);
                 abort();
             }
         }

@@ -258,7 +258,8 @@ static void only_relays_speak_for_others(void **state)
     message.host = IND_SLICE("HFW.skerry.example");
     ind_device_resolve(devices, NULL, &message, scratch);
     assert_null(message.configured);
-    assert_slice(message.device, "hfw");
+    assert_slice(message.device, "192.0.2.200");
+    assert_ptr_equal(message.claimed, fw);
     static const char *const names[][2] = {{"pier1-rtR", "pier1-rtr"},
                                            {"A", "a"},
                                            {"Pier-three-switch-two", "pier-three-switch-two"},

@@ -1,0 +1,96 @@
+/* tests/support/live.h: a test's one collector: started, spoken to, asked, ended. For test programs that
+ * drive the built program; each includes it once. */
+#ifndef IND_TESTS_LIVE_H
+#define IND_TESTS_LIVE_H
+
+#include "support/support.h"
+
+#include "net/socket.h"
+#include <jansson.h>
+#include <signal.h>
+#include <sys/socket.h>
+#include <time.h>
+#include <unistd.h>
+
+static char *folder;
+static struct ind_running running;
+
+static inline void begin(const char *config)
+{
+    ind_write_file(ind_path(folder, "indagator.yaml"), config);
+    running = ind_collect_start(folder);
+}
+
+static inline void end_with(int signal, int expected)
+{
+    assert_int_equal(ind_collect_stop(&running, signal), expected);
+    free(running.out);
+    free(running.err);
+    running = (struct ind_running){0};
+}
+
+static inline void end(void)
+{
+    end_with(SIGTERM, 0);
+}
+
+static inline int set_up(void **state)
+{
+    (void)state;
+    folder = ind_folder_new();
+    return 0;
+}
+
+static inline int tear_down(void **state)
+{
+    (void)state;
+    if (running.process > 0)
+        (void)ind_collect_stop(&running, SIGKILL);
+    ind_folder_remove(folder);
+    return 0;
+}
+
+static inline int open_to(enum ind_transport_kind kind, unsigned port, const char *from)
+{
+    char number[16];
+    const char *reason = "";
+    snprintf(number, sizeof number, "%u", port);
+    int fd = ind_connect(kind, "127.0.0.1", number, from, &reason);
+    if (fd < 0)
+        print_error("%s\n", reason);
+    assert_true(fd >= 0);
+    return fd;
+}
+
+static inline void say(int fd, const char *text, size_t length)
+{
+    assert_int_equal(send(fd, text, length, MSG_NOSIGNAL), length);
+}
+#define SAY(fd, text) say(fd, text, sizeof(text) - 1)
+
+static inline void leave_time(void)
+{
+    struct timespec time = {0, 2000000};
+    nanosleep(&time, NULL);
+}
+
+/* The ledger as the running collector gives it. */
+static inline json_t *status(void)
+{
+    struct ind_ran ran = ind_run(folder, "status", "--json", NULL);
+    if (ran.status != 0)
+        print_error("%s", ran.err);
+    assert_int_equal(ran.status, 0);
+    json_error_t error;
+    json_t *object = json_loads(ran.out, 0, &error);
+    assert_non_null(object);
+    ind_ran_free(&ran);
+    return object;
+}
+
+static inline unsigned long number(const json_t *object, const char *key)
+{
+    return (unsigned long)json_integer_value(json_object_get(object, key));
+}
+
+#endif
