@@ -85,7 +85,7 @@ int main(int argc, char **argv)
         return 2;
     bool udp = strcmp(argv[1], "udp") == 0;
     int file = open(argv[2], O_WRONLY | O_CREAT | O_TRUNC, 0600);
-    int socket = udp ? ind_udp_listen("127.0.0.1", 0, false, false) : ind_tcp_listen("127.0.0.1", 0, false);
+    int socket = udp ? ind_udp_listen("127.0.0.1", 0, false) : ind_tcp_listen("127.0.0.1", 0, false);
     struct sigaction action = {.sa_handler = on_end};
     (void)sigaction(SIGTERM, &action, NULL);
     printf("%u\n", ind_socket_port(socket));

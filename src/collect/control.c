@@ -285,7 +285,7 @@ static void commit_rules(struct ind_control *control, struct ind_rules *rules)
     control->reloaded = false;
     collector->rules = rules;
     for (size_t i = 0; i < rules->port_count; i++)
-        atomic_store(&rules->ports[i]->drop, rules->config->listeners[i].drop);
+        atomic_store(&rules->ports[i]->drop, rules->config->listeners[rules->listener_of[i]].drop);
     atomic_store(&collector->receivers_behind, collector->intakes);
     atomic_store(&collector->writer_behind, true);
     atomic_store(&collector->keeper_behind, true);

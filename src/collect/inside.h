@@ -18,16 +18,20 @@
 #include <stdatomic.h>
 
 /* Listeners that one run can know, over all reloads; each has a number in the ledger. */
+enum { IND_MOST_PORTS = 2 * IND_MOST_LISTENERS };
 enum { IND_LISTENER_NAMES = 256, IND_NAME_INTERNAL = 0, IND_NAME_FILES = 1 };
 
-/* An open listener. It lives on through reloads that keep it. */
+/* One address that is listened on; a listener on [::] has two, for an IPv6 socket of ours takes no IPv4. It
+ * lives on through reloads that ask for the same. */
 struct ind_port {
     struct ind_port *next;
-    char *text; /* as the configuration names it */
+    char *text; /* of the listener, as the configuration names it */
     enum ind_listener_kind kind;
+    char *address;   /* numeric, or the path of a local socket */
+    uint16_t wanted; /* port; 0: any */
     atomic_bool drop;
     uint16_t number;
-    int sockets[IND_MOST_INTAKES]; /* UDP: one for each receiver; others: one */
+    int sockets[IND_MOST_INTAKES]; /* UDP: one for each receiver, others: one; -1: closed by its receiver */
     unsigned socket_count;
     char *path;  /* of a local socket: to be removed at the end; or NULL */
     bool shared; /* several sockets, and the kernel picks one by the source address */
@@ -39,7 +43,8 @@ struct ind_rules {
     struct ind_loaded loaded; /* empty: the configuration is borrowed */
     const struct ind_config *config;
     struct ind_plan *plan; /* NULL for the first rules: the store's own */
-    struct ind_port *ports[IND_MOST_LISTENERS];
+    struct ind_port *ports[IND_MOST_PORTS];
+    size_t listener_of[IND_MOST_PORTS]; /* of the configuration, by port */
     size_t port_count;
     struct ind_intake *intakes[IND_MOST_INTAKES];
 };
@@ -136,6 +141,8 @@ struct ind_rules *ind_rules_prepare(struct ind_collector *collector, struct ind_
                                     const struct ind_config *config, char *reason, size_t room);
 void ind_rules_free(struct ind_collector *collector, struct ind_rules *rules);
 bool ind_rules_have_port(const struct ind_rules *rules, const struct ind_port *port);
+/* The port of the rules that is the same to the system, if under the name of another listener; or NULL. */
+struct ind_port *ind_rules_successor(const struct ind_rules *rules, const struct ind_port *port);
 /* Closes the ports that `rules` (NULL: none) do not name. */
 void ind_ports_close_old(struct ind_collector *collector, const struct ind_rules *rules);
 void ind_ports_tell(struct ind_collector *collector, const struct ind_rules *rules);

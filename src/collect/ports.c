@@ -3,6 +3,7 @@
 #include "core/names.h"
 #include "net/udp.h"
 
+#include <unistd.h>
 #include <utlist.h>
 
 enum {
@@ -78,7 +79,7 @@ static void watch(struct ind_receiver *receiver, struct ind_port *port)
     /* The first receiver takes connections and hands them out. */
     unsigned only = port->kind == IND_LISTEN_TCP ? 0 : port->number % receiver->collector->intakes;
     bool mine = port->shared || only == receiver->number;
-    if (!mine || receiver->watched_count == IND_MOST_LISTENERS)
+    if (!mine || receiver->watched_count == IND_MOST_PORTS)
         return;
     struct ind_watched *watched = &receiver->watched[receiver->watched_count];
     *watched = (struct ind_watched){receiver, port, NULL, port->shared ? receiver->number : 0, 0, 0};
@@ -116,6 +117,7 @@ void ind_look_for_drops(struct ind_receiver *receiver, struct ind_watched *watch
  * are made anew. */
 void ind_watch_ports(struct ind_receiver *receiver, const struct ind_rules *rules)
 {
+    bool gone[IND_MOST_PORTS] = {false};
     for (size_t i = 0; i < receiver->watched_count; i++) {
         struct ind_watched *watched = &receiver->watched[i];
         if (ind_rules_have_port(rules, watched->port))
@@ -123,15 +125,28 @@ void ind_watch_ports(struct ind_receiver *receiver, const struct ind_rules *rule
         if (watched->port->kind != IND_LISTEN_TCP)
             on_datagrams(watched->port->sockets[watched->index], 0, watched);
         ind_look_for_drops(receiver, watched, true);
+        gone[i] = true;
     }
-    for (size_t i = 0; i < receiver->watched_count; i++)
+    for (size_t i = 0; i < receiver->watched_count; i++) {
+        struct ind_port *port = receiver->watched[i].port;
         event_free(receiver->watched[i].event);
+        /* At once: as long as it is open the kernel can choose it for what is meant for its successor. */
+        if (gone[i]) {
+            close(port->sockets[receiver->watched[i].index]);
+            port->sockets[receiver->watched[i].index] = -1;
+        }
+    }
     receiver->watched_count = 0;
     receiver->paused = false;
     for (size_t i = 0; i < rules->port_count; i++)
         watch(receiver, rules->ports[i]);
     struct ind_guest *guest, *next;
     DL_FOREACH_SAFE(receiver->guests, guest, next)
-    if (!ind_rules_have_port(rules, guest->port) || !ind_config_allows(rules->config, &guest->sender))
-        ind_see_off_now(receiver, guest);
+    {
+        struct ind_port *port = ind_rules_successor(rules, guest->port);
+        if (!port || !ind_config_allows(rules->config, &guest->sender))
+            ind_see_off_now(receiver, guest);
+        else
+            guest->port = port;
+    }
 }

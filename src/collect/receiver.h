@@ -40,7 +40,7 @@ struct ind_receiver {
     ind_time batch_began; /* monotonic */
     struct ind_udp_batch *datagrams;
     char *scratch;
-    struct ind_watched watched[IND_MOST_LISTENERS];
+    struct ind_watched watched[IND_MOST_PORTS];
     size_t watched_count;
     bool paused;  /* no room for datagrams either */
     bool tallied; /* the record at the head of the burst buffer is in a tally already */

@@ -193,21 +193,32 @@ static const struct ind_port *port_numbered(const struct ind_collector *collecto
     return port;
 }
 
+/* What the kernel dropped of all ports of a listener; false where none of them takes datagrams. */
+static bool dropped_by_kernel(const struct ind_collector *collector, uint16_t number, uint64_t *dropped)
+{
+    bool any = false;
+    *dropped = 0;
+    for (const struct ind_port *port = collector->ports; port; port = port->next) {
+        if (port->number != number || port->kind != IND_LISTEN_UDP)
+            continue;
+        any = true;
+        for (unsigned n = 0; n < port->socket_count; n++)
+            *dropped += atomic_load(&port->kernel_dropped[n]);
+    }
+    return any;
+}
+
 static json_t *listeners_array(const struct ind_collector *collector, const struct rows *rows)
 {
     json_t *array = json_array();
     for (uint16_t i = 0; i < collector->name_count; i++) {
-        const struct ind_port *port = port_numbered(collector, i);
-        if (!port && rows->listeners[i].received == 0)
+        uint64_t dropped;
+        if (!port_numbered(collector, i) && rows->listeners[i].received == 0)
             continue;
         json_t *object = ledger_object(&rows->listeners[i]);
         json_object_set_new(object, "listener", json_string(collector->names[i]));
-        if (port && port->kind == IND_LISTEN_UDP) {
-            uint64_t dropped = 0;
-            for (unsigned n = 0; n < port->socket_count; n++)
-                dropped += atomic_load(&port->kernel_dropped[n]);
+        if (dropped_by_kernel(collector, i, &dropped))
             set_number(object, "dropped_by_kernel", dropped);
-        }
         json_array_append_new(array, object);
     }
     return array;

@@ -40,6 +40,11 @@ void ind_socket_set_flags(int socket)
     (void)fcntl(socket, F_SETFL, O_NONBLOCK);
 }
 
+int ind_socket_copy(int socket)
+{
+    return fcntl(socket, F_DUPFD_CLOEXEC, 0);
+}
+
 static int fail(int socket)
 {
     int error = errno;
@@ -49,13 +54,13 @@ static int fail(int socket)
     return -1;
 }
 
-int ind_tcp_listen(const char *address, uint16_t port, bool only_v6)
+int ind_tcp_listen(const char *address, uint16_t port, bool shared)
 {
     struct addrinfo hints = {.ai_socktype = SOCK_STREAM,
                              .ai_flags = AI_NUMERICHOST | AI_NUMERICSERV | AI_PASSIVE};
     struct addrinfo *info;
     char number[8];
-    int yes = 1, v6 = only_v6;
+    int yes = 1;
     snprintf(number, sizeof number, "%u", port);
     if (getaddrinfo(address, number, &hints, &info) != 0) {
         errno = EADDRNOTAVAIL;
@@ -66,7 +71,12 @@ int ind_tcp_listen(const char *address, uint16_t port, bool only_v6)
         ind_socket_set_flags(fd);
         (void)setsockopt(fd, SOL_SOCKET, SO_REUSEADDR, &yes, sizeof yes);
         if (info->ai_family == AF_INET6)
-            (void)setsockopt(fd, IPPROTO_IPV6, IPV6_V6ONLY, &v6, sizeof v6);
+            (void)setsockopt(fd, IPPROTO_IPV6, IPV6_V6ONLY, &yes, sizeof yes);
+#ifdef SO_REUSEPORT
+        if (shared)
+            (void)setsockopt(fd, SOL_SOCKET, SO_REUSEPORT, &yes, sizeof yes);
+#endif
+        (void)shared;
         if (bind(fd, info->ai_addr, info->ai_addrlen) != 0 || listen(fd, BACKLOG) != 0)
             fd = fail(fd);
     }

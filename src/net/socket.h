@@ -14,8 +14,12 @@ uint16_t ind_socket_port(int socket);
 
 void ind_socket_set_flags(int socket); /* not waiting, and not inherited */
 
-/* A socket that takes connections on a numeric address; port 0: any. -1 with errno set. */
-int ind_tcp_listen(const char *address, uint16_t port, bool only_v6);
+/* A socket that takes connections on a numeric address; port 0: any. One for IPv6 takes no IPv4. `shared`:
+ * others of ours may be bound to the same. -1 with errno set. */
+int ind_tcp_listen(const char *address, uint16_t port, bool shared);
+
+/* Another descriptor of the same socket; -1 with errno set. */
+int ind_socket_copy(int socket);
 
 /* The next connection that waits, and who it is from. -1 with errno set. */
 int ind_tcp_accept(int socket, struct ind_address *sender);

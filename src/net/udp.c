@@ -43,16 +43,16 @@ static void ask_for_buffer(int socket)
         size /= 2;
 }
 
-static int bind_to(const struct addrinfo *info, bool only_v6, bool shared)
+static int bind_to(const struct addrinfo *info, bool shared)
 {
     int fd = socket(info->ai_family, SOCK_DGRAM, 0);
     if (fd < 0)
         return -1;
-    int yes = 1, v6 = only_v6;
+    int yes = 1;
     (void)fcntl(fd, F_SETFD, FD_CLOEXEC);
     (void)fcntl(fd, F_SETFL, O_NONBLOCK);
     if (info->ai_family == AF_INET6)
-        (void)setsockopt(fd, IPPROTO_IPV6, IPV6_V6ONLY, &v6, sizeof v6);
+        (void)setsockopt(fd, IPPROTO_IPV6, IPV6_V6ONLY, &yes, sizeof yes);
 #ifdef SO_TIMESTAMPNS
     (void)setsockopt(fd, SOL_SOCKET, SO_TIMESTAMPNS, &yes, sizeof yes);
 #endif
@@ -71,7 +71,7 @@ static int bind_to(const struct addrinfo *info, bool only_v6, bool shared)
     return -1;
 }
 
-int ind_udp_listen(const char *address, uint16_t port, bool only_v6, bool shared)
+int ind_udp_listen(const char *address, uint16_t port, bool shared)
 {
     struct addrinfo hints = {.ai_socktype = SOCK_DGRAM,
                              .ai_flags = AI_NUMERICHOST | AI_NUMERICSERV | AI_PASSIVE};
@@ -82,7 +82,7 @@ int ind_udp_listen(const char *address, uint16_t port, bool only_v6, bool shared
         errno = EADDRNOTAVAIL;
         return -1;
     }
-    int fd = bind_to(info, only_v6, shared);
+    int fd = bind_to(info, shared);
     int error = errno;
     freeaddrinfo(info);
     errno = error;

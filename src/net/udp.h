@@ -12,9 +12,9 @@ struct ind_datagram {
     ind_time received;         /* the kernel's stamp; IND_TIME_NONE where it gives none */
 };
 
-/* Binds a socket to a numeric address; port 0: any. `only_v6`: an IPv6 socket takes no IPv4. `shared`: others
- * of ours will be bound to the same. -1 with errno set. */
-int ind_udp_listen(const char *address, uint16_t port, bool only_v6, bool shared);
+/* Binds a socket to a numeric address; port 0: any. One for IPv6 takes no IPv4. `shared`: others of ours may
+ * be bound to the same. -1 with errno set. */
+int ind_udp_listen(const char *address, uint16_t port, bool shared);
 
 /* Whether several sockets can share a port in such a way that all datagrams of one address come to one of
  * them, whatever port they were sent from: their order is kept then. */

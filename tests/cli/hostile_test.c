@@ -117,12 +117,154 @@ static void a_stranger_that_bears_a_configured_name_is_filed_as_itself(void **st
     ind_ran_free(&ran);
 }
 
+/* ---- Listeners ---- */
+
+static const char *const address_lists[][2] = {
+    {NULL, NULL},        {"[::]", NULL},         {"0.0.0.0", NULL},
+    {"127.0.0.1", NULL}, {"[::1]", NULL},        {"[::]", "127.0.0.1"},
+    {"[::]", "0.0.0.0"}, {"127.0.0.1", "[::1]"}, {"0.0.0.0", "127.0.0.1"},
+    {"[::1]", "[::]"},
+};
+enum { ADDRESS_LISTS = 10, LISTENER_LISTS = 40 };
+static const char *const targets[] = {"127.0.0.1", "127.0.0.2", "::1"};
+
+static bool covers(const char *const list[2], const char *target)
+{
+    bool v6 = strchr(target, ':') != NULL, v4_listed = false, any = false;
+    for (int i = 0; i < 2; i++)
+        v4_listed |= list[i] && !strchr(list[i], ':');
+    for (int i = 0; i < 2; i++) {
+        if (!list[i])
+            continue;
+        bool exact = strncmp(list[i] + (list[i][0] == '['), target, strlen(target)) == 0;
+        any |= exact || (strcmp(list[i], "[::]") == 0 && (v6 || !v4_listed)) ||
+               (strcmp(list[i], "0.0.0.0") == 0 && !v6);
+    }
+    return any;
+}
+
+/* The i-th of the lists: some for UDP, some for TCP. */
+static const char *const *udp_list(int i)
+{
+    return address_lists[i % ADDRESS_LISTS];
+}
+
+static const char *const *tcp_list(int i)
+{
+    return address_lists[(i / ADDRESS_LISTS * 3 + i + 1) % ADDRESS_LISTS];
+}
+
+static void write_listeners(int i, unsigned port)
+{
+    char text[1200] = "store: log\nstate: state\nzone: UTC\nlisten:\n  - unix: local.sock\n";
+    for (int tcp = 0; tcp < 2; tcp++)
+        for (int n = 0; n < 2; n++) {
+            const char *address = (tcp ? tcp_list(i) : udp_list(i))[n];
+            if (address)
+                snprintf(text + strlen(text), sizeof text - strlen(text), "  - %s: \"%s:%u\"\n",
+                         tcp ? "tcp" : "udp", address, port);
+        }
+    strcat(text, "routes:\n  - {name: all, file: all.log}\n");
+    ind_write_file(ind_path(folder, "indagator.yaml"), text);
+}
+
+/* -1 where the kernel says at once that nobody listens. */
+static int try_to_send(bool tcp, const char *target, unsigned port, const char *text)
+{
+    char number[16];
+    const char *reason;
+    snprintf(number, sizeof number, "%u", port);
+    int fd = ind_connect(tcp ? IND_SEND_TCP : IND_SEND_UDP, target, number, NULL, &reason);
+    if (fd >= 0)
+        (void)send(fd, text, strlen(text), MSG_NOSIGNAL);
+    return fd;
+}
+
+/* Everything that should answer does, and nothing else. *sent counts what must come in. */
+static void send_to_all(int i, unsigned port, unsigned long *sent)
+{
+    for (int tcp = 0; tcp < 2; tcp++)
+        for (int t = 0; t < 3; t++) {
+            bool covered = covers(tcp ? tcp_list(i) : udp_list(i), targets[t]);
+            int fd = try_to_send(tcp, targets[t], port, "<13>x\n");
+            if (tcp && (fd >= 0) != covered)
+                fail_msg("list %d: tcp %s %s", i, targets[t], covered ? "is refused" : "answers");
+            *sent += covered;
+            if (fd >= 0)
+                close(fd);
+        }
+}
+
+static unsigned free_port(void)
+{
+    int probe = ind_tcp_listen("0.0.0.0", 0, false);
+    unsigned port = ind_socket_port(probe);
+    close(probe);
+    return port;
+}
+
+static bool listener_received(void *context)
+{
+    const unsigned long *wanted = context;
+    json_t *object = status(), *listener;
+    unsigned long received = 0;
+    size_t i;
+    json_array_foreach(json_object_get(object, "listeners"), i,
+                       listener) if (strcmp(json_string_value(json_object_get(listener, "listener")),
+                                            "internal") != 0) received += number(listener, "received");
+    json_decref(object);
+    return received >= *wanted;
+}
+
+static void reload_by_control(void)
+{
+    struct ind_ran ran =
+        ind_shell(folder, "curl -s --unix-socket state/control.sock -X POST -w '%%{http_code}' "
+                          "-H 'Host: x' http://x/reload");
+    if (!strstr(ran.out, "200"))
+        print_error("%s\n", ran.out);
+    assert_non_null(strstr(ran.out, "200"));
+    ind_ran_free(&ran);
+}
+
+static void visit(int list, unsigned port, unsigned long *sent)
+{
+    write_listeners(list, port);
+    reload_by_control();
+    send_to_all(list, port, sent);
+}
+
+/* Each list is reloaded into each other one with IND_ALL, into some without: there and back again. */
+static void every_list_of_listeners_is_reloaded_into_others(void **state)
+{
+    unsigned port = free_port();
+    unsigned long sent = 0;
+    (void)state;
+    const bool all = getenv("IND_ALL") != NULL;
+    write_listeners(0, port);
+    running = ind_collect_start(folder);
+    for (int i = 0; i < LISTENER_LISTS; i += all ? 1 : 6)
+        for (int j = i + 1; j < LISTENER_LISTS; j += all ? 1 : 11) {
+            visit(i, port, &sent);
+            visit(j, port, &sent);
+        }
+    ind_wait_until(listener_received, &sent, "all that should answer has");
+    json_t *object = status();
+    assert_true(json_is_true(json_object_get(json_object_get(object, "ledger"), "adds_up")));
+    json_decref(object);
+    end();
+    char expected[32];
+    snprintf(expected, sizeof expected, "%lu\n", sent);
+    expect_lines("log/all.log", "text is \"x\"", 0, expected);
+}
+
 int main(void)
 {
     const struct CMUnitTest tests[] = {
 #define in_a_folder(test) cmocka_unit_test_setup_teardown(test, set_up, tear_down)
         in_a_folder(a_message_that_no_batch_has_room_for_is_cut_and_hangs_nothing),
         in_a_folder(a_stranger_that_bears_a_configured_name_is_filed_as_itself),
+        in_a_folder(every_list_of_listeners_is_reloaded_into_others),
     };
     return cmocka_run_group_tests(tests, NULL, NULL);
 }
