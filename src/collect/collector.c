@@ -93,6 +93,7 @@ static bool open_store(struct ind_collector *collector)
                                           .fs = &ind_fs_posix,
                                           .now = ind_now(),
                                           .by_messages = collector->settings->file_count > 0,
+                                          .open_files = collector->budget.files,
                                           .tell = store_tells,
                                           .settle = store_settles,
                                           .context = collector};
@@ -127,10 +128,20 @@ static void knock_control(void *context)
     ind_control_knock(((struct ind_collector *)context)->control);
 }
 
+/* Half messages may hold as much as a quarter of the burst buffer. */
+static void set_bounds(struct ind_collector *collector)
+{
+    enum { LEAST_HALVES = 1 << 20 };
+    const struct ind_config *config = collector->settings->config;
+    size_t halves = (size_t)(config->burst_buffer / 4);
+    collector->halves_limit = halves > LEAST_HALVES ? halves : LEAST_HALVES;
+    collector->budget = ind_budget_divide(
+        ind_budget_limit(), 2 * config->listener_count * collector->intakes, config->open_files);
+}
+
 static bool make_parts(struct ind_collector *collector)
 {
     bool files = collector->settings->file_count > 0, good = true;
-    collector->intakes = count_intakes(collector->settings);
     good = ind_listener_number(collector, "internal") == IND_NAME_INTERNAL &&
            ind_listener_number(collector, "files") == IND_NAME_FILES;
     for (unsigned i = 0; i < collector->intakes; i++)
@@ -315,6 +326,8 @@ static enum ind_collect_status run(struct ind_collector *collector, struct ind_c
         ind_config_has_to(collector->settings->config, IND_TO_PROGRAM))
         collector->helper = ind_helper_new();
     ind_fs_raise_file_limit(); /* live files, sockets, connections, what a search holds open */
+    collector->intakes = count_intakes(collector->settings);
+    set_bounds(collector);
     if (!make_parts(collector))
         return IND_COLLECT_FAILED;
     if (!make_rules(collector))

@@ -20,12 +20,13 @@
 #include <event2/buffer.h>
 #include <event2/event.h>
 #include <event2/keyvalq_struct.h>
+#include <event2/listener.h>
 #include <signal.h>
 #include <stdlib.h>
 #include <unistd.h>
 #include <utlist.h>
 
-enum { MOST_REMARKS_TOLD = 10, SIGNALS = 3 };
+enum { MOST_REMARKS_TOLD = 10, SIGNALS = 3, TELL_AGAIN_SECONDS = 60 };
 
 /* Somebody waits for an answer. `request` is NULL once it has gone away. */
 struct pending {
@@ -39,6 +40,8 @@ struct ind_control {
     struct event *on_knock, *on_second, *on_signal[SIGNALS];
     int knock[2];
     struct evhttp *http;
+    struct evconnlistener *listener; /* its; NULL: none yet */
+    ind_time told_accept;            /* steady; 0: never */
     char *path; /* of the control socket */
     struct ind_followers *followers;
 
@@ -376,13 +379,40 @@ static void on_knock(evutil_socket_t socket, short what, void *context)
         event_base_loopbreak(control->base);
 }
 
+/* Without a descriptor for whoever knocks: asking again at once would only fill the processor. The next second
+ * sees further. */
+static void on_accept_failed(struct evconnlistener *listener, void *http)
+{
+    (void)http;
+    (void)evconnlistener_disable(listener);
+}
+
+/* Takes up listening again, and tells where nobody can be let in. */
+static void look_after_listener(struct ind_control *control)
+{
+    if (!control->listener)
+        return;
+    int probe = ind_socket_copy(control->knock[0]), error = errno;
+    ind_time now = ind_steady_now();
+    (void)evconnlistener_enable(control->listener);
+    if (probe >= 0) {
+        close(probe);
+    } else if (!control->told_accept || now - control->told_accept > TELL_AGAIN_SECONDS * IND_SECOND) {
+        control->told_accept = now;
+        ind_collect_tell(control->collector, IND_SEVERITY_WARNING,
+                         "the control socket takes nobody just now: %s; it is tried again every second",
+                         strerror(error));
+    }
+}
+
 /* So many at once that they find room; the others have their turn a second later. */
 static void on_second(evutil_socket_t socket, short what, void *context)
 {
     enum { MOST_NEWS = 256 };
-    const struct ind_control *control = context;
+    struct ind_control *control = context;
     (void)socket;
     (void)what;
+    look_after_listener(control);
     if (control->collector->recalls && control->collector->settings->file_count == 0)
         (void)ind_recalls_tell(control->collector->recalls, ind_now(), false, MOST_NEWS);
 }
@@ -427,11 +457,15 @@ void ind_control_open(struct ind_control *control)
     control->path = strdup(path);
     control->http = evhttp_new(control->base);
     control->followers = ind_followers_new(collector);
-    if (!control->http || !control->followers || evhttp_accept_socket(control->http, fd) != 0) {
+    struct evhttp_bound_socket *bound =
+        control->http && control->followers ? evhttp_accept_socket_with_handle(control->http, fd) : NULL;
+    if (!bound) {
         close(fd);
         ind_collect_tell(collector, IND_SEVERITY_WARNING, "no control socket: out of memory");
         return;
     }
+    control->listener = evhttp_bound_socket_get_listener(bound);
+    evconnlistener_set_error_cb(control->listener, on_accept_failed);
     evhttp_set_max_headers_size(control->http, 65536);
     evhttp_set_max_body_size(control->http, 65536);
     evhttp_set_cb(control->http, "/status", on_status, control);

@@ -7,7 +7,21 @@
 
 enum { CARRY_KEPT = 2048 };
 
-struct ind_guest *ind_guest_new(struct ind_port *port, int socket, const struct ind_address *sender)
+struct visitor {
+    UT_hash_handle hh;
+    struct ind_address address;
+    size_t count;
+};
+
+struct ind_door {
+    pthread_mutex_t mutex;
+    struct visitor *visitors;
+    size_t count, most;
+    atomic_size_t held; /* bytes of half messages */
+};
+
+struct ind_guest *ind_guest_new(struct ind_door *door, struct ind_port *port, int socket,
+                                const struct ind_address *sender)
 {
     struct ind_guest *guest = calloc(1, sizeof *guest);
     if (!guest)
@@ -15,7 +29,13 @@ struct ind_guest *ind_guest_new(struct ind_port *port, int socket, const struct 
     guest->port = port;
     guest->socket = socket;
     guest->sender = *sender;
+    guest->held_by_all = &door->held;
     return guest;
+}
+
+static void count_held(const struct ind_guest *guest, size_t before, size_t after)
+{
+    atomic_fetch_add_explicit(guest->held_by_all, after - before, memory_order_relaxed);
 }
 
 void ind_guest_free(struct ind_guest *guest)
@@ -23,6 +43,7 @@ void ind_guest_free(struct ind_guest *guest)
     if (!guest)
         return;
     close(guest->socket);
+    count_held(guest, guest->carry_room + (guest->left ? guest->left_length : 0), 0);
     free(guest->carry);
     free(guest->left);
     free(guest);
@@ -38,6 +59,7 @@ static bool carry(struct ind_guest *guest, struct ind_slice bytes)
         char *grown = realloc(guest->carry, room);
         if (!grown)
             return false;
+        count_held(guest, guest->carry_room, room);
         guest->carry = grown;
         guest->carry_room = room;
     }
@@ -50,8 +72,10 @@ static bool carry(struct ind_guest *guest, struct ind_slice bytes)
 static void drop_carry(struct ind_guest *guest)
 {
     guest->carried = 0;
+    guest->since = 0;
     if (guest->carry_room <= CARRY_KEPT)
         return;
+    count_held(guest, guest->carry_room, 0);
     free(guest->carry);
     guest->carry = NULL;
     guest->carry_room = 0;
@@ -95,6 +119,7 @@ static enum ind_guest_fed keep(struct ind_guest *guest, struct ind_slice rest)
     if (!copy)
         return IND_GUEST_BAD;
     memcpy(copy, rest.at, rest.length);
+    count_held(guest, guest->left ? guest->left_length : 0, rest.length);
     free(guest->left);
     guest->left = copy;
     guest->left_length = rest.length;
@@ -109,10 +134,12 @@ enum ind_guest_fed ind_guest_feed(struct ind_guest *guest, struct ind_slice byte
         enum ind_guest_fed fed = feed(guest, &left, take, context);
         if (fed == IND_GUEST_FULL) { /* bytes are only read once nothing is left: `bytes` is empty here */
             memmove(guest->left, left.at, left.length);
+            count_held(guest, guest->left_length, left.length);
             guest->left_length = left.length;
         }
         if (fed != IND_GUEST_FED)
             return fed;
+        count_held(guest, guest->left_length, 0);
         free(guest->left);
         guest->left = NULL;
     }
@@ -136,18 +163,6 @@ bool ind_guest_finish(struct ind_guest *guest, bool broken_off, ind_guest_take t
 }
 
 /* ---- At the door ---- */
-
-struct visitor {
-    UT_hash_handle hh;
-    struct ind_address address;
-    size_t count;
-};
-
-struct ind_door {
-    pthread_mutex_t mutex;
-    struct visitor *visitors;
-    size_t count, most;
-};
 
 struct ind_door *ind_door_new(size_t most)
 {
@@ -205,4 +220,9 @@ void ind_door_leave(struct ind_door *door, const struct ind_address *address)
         }
     }
     pthread_mutex_unlock(&door->mutex);
+}
+
+size_t ind_door_held(struct ind_door *door)
+{
+    return atomic_load_explicit(&door->held, memory_order_relaxed);
 }

@@ -9,7 +9,10 @@
 #include "collect/burst.h"
 #include "core/framing.h"
 
+#include <stdatomic.h>
+
 struct ind_port;
+struct ind_door;
 
 struct ind_guest {
     struct ind_guest *next, *prev;
@@ -20,13 +23,16 @@ struct ind_guest {
     void *event; /* the receiver's */
     void *receiver;
     struct ind_framing framing;
-    char *carry; /* of a message under way: what came before */
+    atomic_size_t *held_by_all; /* bytes of all connections together, for what is below */
+    ind_time since;             /* steady: when the message under way began; 0: there is none */
+    char *carry;                /* of a message under way: what came before */
     size_t carried, carry_room;
     char *left; /* bytes read for which there was no room; they come first */
     size_t left_length;
 };
 
-struct ind_guest *ind_guest_new(struct ind_port *port, int socket, const struct ind_address *sender);
+struct ind_guest *ind_guest_new(struct ind_door *door, struct ind_port *port, int socket,
+                                const struct ind_address *sender);
 /* Closes the connection. */
 void ind_guest_free(struct ind_guest *guest);
 
@@ -49,11 +55,12 @@ bool ind_guest_finish(struct ind_guest *guest, bool broken_off, ind_guest_take t
 
 /* ---- At the door ---- */
 
-struct ind_door;
 struct ind_door *ind_door_new(size_t most);
 void ind_door_free(struct ind_door *door);
 /* Any thread. False where no more may come in, or none from this address. */
 bool ind_door_enter(struct ind_door *door, const struct ind_address *address);
 void ind_door_leave(struct ind_door *door, const struct ind_address *address);
+/* Bytes that all connections hold of messages that are not whole, or not taken yet. */
+size_t ind_door_held(struct ind_door *door);
 
 #endif

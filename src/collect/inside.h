@@ -9,6 +9,7 @@
 #define IND_COLLECT_INSIDE_H
 
 #include "collect/book.h"
+#include "collect/budget.h"
 #include "collect/burst.h"
 #include "collect/collector.h"
 #include "collect/ring.h"
@@ -106,6 +107,9 @@ struct ind_collector {
     _Atomic(struct ind_rules *) keeper_rules; /* to be adopted */
 
     /* Facts for the status; of the threads, read by control. */
+    struct ind_budget budget; /* of descriptors */
+    size_t halves_limit;      /* bytes of half messages that all connections together may hold */
+
     atomic_uint_fast64_t lines, bytes, rotated_files, overflowed, live_files, open_files;
     atomic_uint_fast64_t compressed, removed, archives, archive_bytes;
 
@@ -169,7 +173,7 @@ void ind_receiver_hand(struct ind_receiver *receiver, struct ind_guest *guest);
 
 struct ind_receiver_facts {
     uint64_t longest_pause; /* ns in which no socket was looked at though messages may have come */
-    uint64_t connections, accepted, turned_away, not_allowed, bad_counts;
+    uint64_t connections, accepted, turned_away, not_allowed, bad_counts, too_slow;
 };
 void ind_receiver_facts(const struct ind_receiver *receiver, struct ind_receiver_facts *facts);
 

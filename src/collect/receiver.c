@@ -13,7 +13,6 @@
 #include "net/udp.h"
 #include <errno.h>
 #include <stdlib.h>
-#include <sys/resource.h>
 #include <unistd.h>
 #include <utlist.h>
 
@@ -287,17 +286,6 @@ void *ind_receive(void *argument)
     return NULL;
 }
 
-/* Connections that the process may have open, with some files left for all else. */
-static size_t most_connections(void)
-{
-    enum { WANTED = 10000 };
-    struct rlimit limit;
-    if (getrlimit(RLIMIT_NOFILE, &limit) != 0 || limit.rlim_cur == RLIM_INFINITY ||
-        limit.rlim_cur / 2 > WANTED)
-        return WANTED;
-    return (size_t)(limit.rlim_cur / 2);
-}
-
 /* However many streams have something to say: after a millisecond of them datagrams are looked after again.
  */
 static struct event_base *new_base(void)
@@ -326,7 +314,7 @@ static bool make(struct ind_receiver *receiver)
     receiver->burst = ind_burst_new(receiver->collector->slabs);
     receiver->datagrams = ind_udp_batch_new();
     receiver->scratch = malloc(IND_SCRATCH);
-    if (receiver->number == 0 && !(receiver->door = ind_door_new(most_connections())))
+    if (receiver->number == 0 && !(receiver->door = ind_door_new(receiver->collector->budget.connections)))
         return false;
     if (!receiver->base || !receiver->burst || !receiver->datagrams || !receiver->scratch)
         return false;
@@ -387,5 +375,6 @@ void ind_receiver_facts(const struct ind_receiver *receiver, struct ind_receiver
     *facts = (struct ind_receiver_facts){
         atomic_load(&receiver->longest_pause), atomic_load(&receiver->connections),
         atomic_load(&receiver->accepted),      atomic_load(&receiver->turned_away),
-        atomic_load(&receiver->not_allowed),   atomic_load(&receiver->bad_counts)};
+        atomic_load(&receiver->not_allowed),   atomic_load(&receiver->bad_counts),
+        atomic_load(&receiver->too_slow)};
 }

@@ -50,7 +50,7 @@ struct ind_receiver {
     unsigned next_receiver;
     ind_time now;    /* of the last bytes of a stream */
     ind_time looked; /* monotonic: when the sockets were last looked at; 0: it waited for them since */
-    ind_time told_guests, told_claim; /* steady; 0: never */
+    ind_time told_guests, told_claim, told_descriptors, told_halves; /* steady; 0: never */
     struct ind_sheet counts;          /* received, lost_buffer, waiting */
     bool tapped;                      /* somebody follows */
 
@@ -61,7 +61,8 @@ struct ind_receiver {
     char *own[IND_OWN_MESSAGES];
     size_t own_count, own_lost;
 
-    atomic_uint_fast64_t longest_pause, connections, accepted, turned_away, not_allowed, bad_counts;
+    atomic_uint_fast64_t longest_pause, connections, accepted, turned_away, not_allowed, bad_counts,
+        too_slow;
 };
 
 /* ---- receiver.c ---- */

@@ -406,6 +406,7 @@ static json_t *receivers_array(const struct ind_collector *collector)
         set_number(object, "connections_turned_away", facts.turned_away);
         set_number(object, "connections_not_allowed", facts.not_allowed);
         set_number(object, "connections_with_bad_counts", facts.bad_counts);
+        set_number(object, "connections_too_slow", facts.too_slow);
         json_array_append_new(array, object);
     }
     return array;

@@ -84,11 +84,41 @@ static void tell_bad_count(struct ind_receiver *receiver, const struct ind_guest
                      guest->port->text, text);
 }
 
+/* The one whose message has been under way for the longest time: whoever sends a byte now and then is it. */
+static struct ind_guest *slowest(const struct ind_receiver *receiver)
+{
+    struct ind_guest *guest, *found = NULL;
+    DL_FOREACH(receiver->guests, guest)
+    if (guest->since && (!found || guest->since < found->since))
+        found = guest;
+    return found;
+}
+
+/* What half messages take is bounded for all connections together; what has come of one that is ended is a
+ * message all the same. Each round ends one connection of this receiver's, so that the rounds end. */
+static void make_room_for_halves(struct ind_receiver *receiver)
+{
+    const struct ind_collector *collector = receiver->collector;
+    struct ind_guest *guest;
+    while (ind_door_held(collector->receivers[0]->door) > collector->halves_limit && (guest = slowest(receiver))) {
+        char text[IND_ADDRESS_WIDTH];
+        atomic_fetch_add(&receiver->too_slow, 1);
+        address_text(&guest->sender, text);
+        if (!told_lately(&receiver->told_halves))
+            ind_collect_tell(receiver->collector, IND_SEVERITY_WARNING,
+                             "%s: half messages of all connections fill the %zu KiB that there are for them: the "
+                             "one from %s, whose message has been under way for the longest time, is ended",
+                             guest->port->text, collector->halves_limit >> 10, text);
+        ind_see_off_now(receiver, guest);
+    }
+}
+
 /* False where the guest is gone. */
 static bool feed_guest(struct ind_receiver *receiver, struct ind_guest *guest, struct ind_slice bytes)
 {
     switch (ind_guest_feed(guest, bytes, take_from_guest, receiver)) {
     case IND_GUEST_FED:
+        guest->since = guest->carried == 0 ? 0 : guest->since ? guest->since : ind_steady_now();
         return true;
     case IND_GUEST_FULL:
         hold(receiver, guest);
@@ -133,6 +163,7 @@ static void on_stream(evutil_socket_t socket, short what, void *context)
         receiver->any = true;
         receiver->now = ind_now();
         (void)feed_guest(receiver, guest, (struct ind_slice){receiver->scratch, (size_t)got});
+        make_room_for_halves(receiver);
     } else if (got == 0 || (errno != EAGAIN && errno != EWOULDBLOCK && errno != EINTR)) {
         see_off(receiver, guest, got < 0);
     }
@@ -171,7 +202,7 @@ static void admit(struct ind_receiver *receiver, struct ind_port *port, int sock
     struct ind_guest *guest = NULL;
     if (!allowed || !ind_door_enter(receiver->door, address)) {
         turn_away(receiver, port, address, allowed);
-    } else if (!(guest = ind_guest_new(port, socket, address))) {
+    } else if (!(guest = ind_guest_new(receiver->door, port, socket, address))) {
         ind_door_leave(receiver->door, address);
         turn_away(receiver, port, address, true);
     }
@@ -187,9 +218,14 @@ static void admit(struct ind_receiver *receiver, struct ind_port *port, int sock
         ind_receiver_hand(collector->receivers[number], guest);
 }
 
-/* Without files to spare it would be called again at once, and for ever. */
+/* Without a descriptor to spare it would be called again at once, and for ever. */
 static void pause_listening(const struct ind_watched *watched)
 {
+    if (!told_lately(&watched->receiver->told_descriptors))
+        ind_collect_tell(watched->receiver->collector, IND_SEVERITY_WARNING,
+                         "%s: no descriptor or memory is left for another connection: new ones wait until there "
+                         "is; a higher limit of open files (LimitNOFILE, ulimit -n) gives room",
+                         watched->port->text);
     watched->receiver->paused = true;
     (void)event_del(watched->event);
     ind_retry_soon(watched->receiver);

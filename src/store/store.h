@@ -19,6 +19,7 @@ struct ind_store_settings {
     const struct ind_config *config; /* borrowed */
     const struct ind_fs *fs;         /* borrowed */
     ind_time now;
+    size_t open_files;    /* live files held open at most; 0: as many as the configuration and the system allow */
     uint64_t files_a_day; /* that messages may make up, per route; 0: 10000 */
     bool by_messages; /* no clock turns files over, only the times of messages do: for messages from files */
     /* What an administrator must hear of. Called from both threads. May be NULL. */

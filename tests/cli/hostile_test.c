@@ -25,6 +25,11 @@ static void expect_lines(const char *file, const char *condition, int exit_code,
 {
     struct ind_ran ran = condition ? ind_run(folder, "search", "--count", "--when", condition, file, NULL)
                                    : ind_run(folder, "search", "--count", file, NULL);
+    char *to = ran.out; /* as plain numbers */
+    for (const char *at = ran.out; *at; at++)
+        if (*at != ',')
+            *to++ = *at;
+    *to = '\0';
     if (ran.status != exit_code || strcmp(ran.out, expected) != 0)
         print_error("%s: %d %s%s", condition ? condition : "everything", ran.status, ran.out, ran.err);
     assert_int_equal(ran.status, exit_code);
@@ -33,6 +38,18 @@ static void expect_lines(const char *file, const char *condition, int exit_code,
 }
 
 /* ---- It cannot be stopped ---- */
+
+/* -1 where the kernel says at once that nobody listens. */
+static int try_to_send(bool tcp, const char *target, unsigned port, const char *text)
+{
+    char number[16];
+    const char *reason;
+    snprintf(number, sizeof number, "%u", port);
+    int fd = ind_connect(tcp ? IND_SEND_TCP : IND_SEND_UDP, target, number, NULL, &reason);
+    if (fd >= 0)
+        (void)send(fd, text, strlen(text), MSG_NOSIGNAL);
+    return fd;
+}
 
 static void a_message_that_no_batch_has_room_for_is_cut_and_hangs_nothing(void **state)
 {
@@ -68,6 +85,68 @@ static void a_message_that_no_batch_has_room_for_is_cut_and_hangs_nothing(void *
                                            "grep -c '\"line_cut\":true' log/j.log");
     assert_string_equal(ran.out, "16\n8\n8\n");
     ind_ran_free(&ran);
+}
+
+/* With 200 descriptors strangers take all that there are for connections; the collector files, turns over and answers. */
+static void strangers_cannot_take_the_descriptors_that_the_collector_needs(void **state)
+{
+    enum { CONNECTIONS = 300, FILES = 150, LIMIT = 200 };
+    static int connections[CONNECTIONS];
+    (void)state;
+    ind_write_file(ind_path(folder, "indagator.yaml"),
+                   "store: log\nstate: state\nzone: UTC\nlisten:\n  - udp: 127.0.0.1:0\n  - tcp: 127.0.0.1:0\n"
+                   "routes:\n  - {name: all, file: \"{app}.log\"}\n");
+    running = ind_collect_start_limited(folder, LIMIT);
+    unsigned tcp = ind_told_port(&running, "tcp 127.0.0.1:");
+    for (int i = 0; i < CONNECTIONS; i++)
+        connections[i] = try_to_send(true, i % 2 ? "127.0.0.1" : "127.0.0.2", tcp, "<13>half");
+    int fd = open_to(IND_SEND_UDP, running.port, NULL);
+    for (int i = 0; i < FILES; i++) {
+        char text[40];
+        snprintf(text, sizeof text, "<13>1 - - app%d - - - x", i);
+        say(fd, text, strlen(text));
+    }
+    wait_stored(FILES);
+    struct ind_ran ran = ind_run(folder, "rotate", NULL);
+    assert_int_equal(ran.status, 0);
+    ind_ran_free(&ran);
+    for (int i = 0; i < CONNECTIONS; i++)
+        if (connections[i] >= 0)
+            close(connections[i]);
+    close(fd);
+    end_with(SIGTERM, 0);
+}
+
+/* Half messages of many connections have a bound together; those that are ended are messages all the same. */
+static void half_messages_have_a_bound_together(void **state)
+{
+    enum { CONNECTIONS = 60, HALF = 60000 };
+    static char half[HALF];
+    static int connections[CONNECTIONS];
+    (void)state;
+    begin("store: log\nstate: state\nzone: UTC\nburst buffer: 8 MiB\nlisten:\n  - tcp: 127.0.0.1:0\n"
+          "routes:\n  - {name: all, file: all.log}\n");
+    unsigned tcp = ind_told_port(&running, "tcp 127.0.0.1:");
+    memset(half, 'x', sizeof half);
+    memcpy(half, "<13>", 4);
+    for (int i = 0; i < CONNECTIONS; i++) {
+        connections[i] = open_to(IND_SEND_TCP, tcp, NULL);
+        say(connections[i], half, sizeof half);
+    }
+    /* 2 MiB hold 16 of them, each in 128 KiB; the others are ended, and filed. */
+    unsigned long wanted = CONNECTIONS - 40;
+    wait_stored(wanted);
+    json_t *object = status();
+    unsigned long ended = number(json_array_get(json_object_get(object, "receivers"), 0), "connections_too_slow");
+    assert_true(ended >= wanted);
+    json_decref(object);
+    assert_true(ind_file_holds(running.err, "half messages of all connections fill the 2048 KiB"));
+    for (int i = 0; i < CONNECTIONS; i++)
+        close(connections[i]);
+    wanted = CONNECTIONS;
+    wait_stored(wanted);
+    end();
+    expect_lines("log/all.log", "text starts with \"xxx\"", 0, "60\n");
 }
 
 /* ---- Nobody passes for another ---- */
@@ -168,18 +247,6 @@ static void write_listeners(int i, unsigned port)
     ind_write_file(ind_path(folder, "indagator.yaml"), text);
 }
 
-/* -1 where the kernel says at once that nobody listens. */
-static int try_to_send(bool tcp, const char *target, unsigned port, const char *text)
-{
-    char number[16];
-    const char *reason;
-    snprintf(number, sizeof number, "%u", port);
-    int fd = ind_connect(tcp ? IND_SEND_TCP : IND_SEND_UDP, target, number, NULL, &reason);
-    if (fd >= 0)
-        (void)send(fd, text, strlen(text), MSG_NOSIGNAL);
-    return fd;
-}
-
 /* Everything that should answer does, and nothing else. *sent counts what must come in. */
 static void send_to_all(int i, unsigned port, unsigned long *sent)
 {
@@ -263,6 +330,8 @@ int main(void)
     const struct CMUnitTest tests[] = {
 #define in_a_folder(test) cmocka_unit_test_setup_teardown(test, set_up, tear_down)
         in_a_folder(a_message_that_no_batch_has_room_for_is_cut_and_hangs_nothing),
+        in_a_folder(strangers_cannot_take_the_descriptors_that_the_collector_needs),
+        in_a_folder(half_messages_have_a_bound_together),
         in_a_folder(a_stranger_that_bears_a_configured_name_is_filed_as_itself),
         in_a_folder(every_list_of_listeners_is_reloaded_into_others),
     };

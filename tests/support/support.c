@@ -202,12 +202,10 @@ static bool listens(void *context)
     return running->listening;
 }
 
-struct ind_running ind_collect_start(const char *folder)
+static struct ind_running start_collector(const char *folder, char *const *arguments)
 {
     static unsigned counter;
     char out[256], err[256];
-    char program[] = IND_PROGRAM, collect[] = "collect", option[] = "-c", config[] = "indagator.yaml";
-    char *arguments[] = {program, collect, option, config, NULL};
     snprintf(out, sizeof out, "%s/collector-%u.out", folder, counter);
     snprintf(err, sizeof err, "%s/collector-%u.err", folder, counter++);
     struct ind_running running = {.out = strdup(out), .err = strdup(err)};
@@ -215,6 +213,21 @@ struct ind_running ind_collect_start(const char *folder)
     running.process = start(folder, out, err, arguments);
     ind_wait_until(listens, &running, "the collector listens");
     return running;
+}
+
+struct ind_running ind_collect_start(const char *folder)
+{
+    char program[] = IND_PROGRAM, collect[] = "collect", option[] = "-c", config[] = "indagator.yaml";
+    char *arguments[] = {program, collect, option, config, NULL};
+    return start_collector(folder, arguments);
+}
+
+struct ind_running ind_collect_start_limited(const char *folder, unsigned descriptors)
+{
+    char command[512], shell[] = "/bin/sh", option[] = "-c";
+    snprintf(command, sizeof command, "ulimit -n %u && exec %s collect -c indagator.yaml", descriptors, IND_PROGRAM);
+    char *arguments[] = {shell, option, command, NULL};
+    return start_collector(folder, arguments);
 }
 
 struct told {

@@ -85,13 +85,17 @@ static bool take(void *context, const struct ind_guest *guest, struct ind_slice 
     return true;
 }
 
+static struct ind_door *counts; /* what guests hold is counted there */
+
 static struct ind_guest *new_guest(void)
 {
     int ends[2];
     struct ind_address address = {0};
+    if (!counts)
+        counts = ind_door_new(1);
     assert_int_equal(socketpair(AF_UNIX, SOCK_STREAM, 0, ends), 0);
     close(ends[1]);
-    struct ind_guest *guest = ind_guest_new(NULL, ends[0], &address);
+    struct ind_guest *guest = ind_guest_new(counts, NULL, ends[0], &address);
     assert_non_null(guest);
     return guest;
 }
@@ -116,6 +120,7 @@ static void what_finds_no_room_comes_first_the_next_time(void **state)
     assert_true(ind_guest_finish(guest, true, take, &taken));
     assert_string_equal(taken.text, "[<1>a][<1>b][<1>c][<1>d][<1>ee][<1>f…]");
     ind_guest_free(guest);
+    assert_int_equal(ind_door_held(counts), 0);
 }
 
 static void a_message_in_many_portions_is_one(void **state)
@@ -128,6 +133,7 @@ static void a_message_in_many_portions_is_one(void **state)
         assert_int_equal(ind_guest_feed(guest, (struct ind_slice){text + i, 1}, take, &taken), IND_GUEST_FED);
     assert_string_equal(taken.text, "[<13>a b c d][<13>efg]");
     ind_guest_free(guest);
+    assert_int_equal(ind_door_held(counts), 0);
 }
 
 static void no_address_may_have_more_than_half_of_all_connections(void **state)
@@ -203,5 +209,7 @@ int main(void)
         cmocka_unit_test(no_address_may_have_more_than_half_of_all_connections),
         cmocka_unit_test(a_mark_keeps_its_place_and_can_be_pulled_out),
     };
-    return cmocka_run_group_tests(tests, NULL, NULL);
+    int failed = cmocka_run_group_tests(tests, NULL, NULL);
+    ind_door_free(counts);
+    return failed;
 }
