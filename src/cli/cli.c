@@ -15,7 +15,7 @@
 
 static pthread_mutex_t progress_mutex = PTHREAD_MUTEX_INITIALIZER;
 static struct {
-    ind_time began, shown;
+    struct ind_steady began;
     bool on;
 } progress;
 
@@ -120,19 +120,19 @@ void ind_progress(void *context, uint64_t bytes)
     (void)context;
     static atomic_int_fast64_t next;
     char size[32];
-    ind_time now = ind_now();
-    if (now < atomic_load(&next))
+    struct ind_steady now = ind_steady_now();
+    if (now.ns < atomic_load(&next))
         return;
     pthread_mutex_lock(&progress_mutex);
-    if (progress.began == 0)
+    if (!ind_steady_is_set(progress.began))
         progress.began = now;
-    if (isatty(STDERR_FILENO) && now - progress.began > 2 * IND_SECOND) {
+    if (isatty(STDERR_FILENO) && ind_steady_from(progress.began, now) > 2 * IND_SECOND) {
         fprintf(stderr, "\r%s read, %lld s", ind_size_text(bytes, size),
-                (long long)((now - progress.began) / IND_SECOND));
+                (long long)(ind_steady_from(progress.began, now) / IND_SECOND));
         fflush(stderr);
         progress.on = true;
     }
-    atomic_store(&next, now + IND_SECOND / 4);
+    atomic_store(&next, now.ns + IND_SECOND / 4);
     pthread_mutex_unlock(&progress_mutex);
 }
 

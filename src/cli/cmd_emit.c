@@ -49,10 +49,10 @@ static struct poptOption *options(void)
 
 /* ---- Sending ---- */
 
-void ind_emit_wait_until(ind_time until)
+void ind_emit_wait_until(struct ind_steady until)
 {
     for (;;) {
-        ind_time ahead = until - ind_now();
+        int64_t ahead = ind_steady_from(ind_steady_now(), until);
         if (ahead <= 0)
             return;
         struct timespec time = {(time_t)(ahead / IND_SECOND), (long)(ahead % IND_SECOND)};
@@ -65,8 +65,9 @@ static void keep_rate(const struct ind_emitter *emitter, struct ind_outlet *outl
 {
     if (emitter->rate <= 0 || (emitter->rate > MANY && emitter->sent % 16 != 0))
         return;
-    ind_time due = emitter->began + (ind_time)((double)emitter->sent / emitter->rate * (double)IND_SECOND);
-    if (due <= ind_now())
+    double ahead = (double)emitter->sent / emitter->rate * (double)IND_SECOND;
+    struct ind_steady due = ind_steady_after(emitter->began, (int64_t)ahead);
+    if (ind_steady_from(ind_steady_now(), due) <= 0)
         return;
     (void)ind_outlet_flush(outlet); /* what fails here fails again, and is told, with the next message */
     ind_emit_wait_until(due);
@@ -300,7 +301,7 @@ static int emit_to_one(struct ind_emitter *emitter, const struct ind_emit_target
         ind_complain("cannot send to %s: %s", target->text, reason);
         return IND_EXIT_FAILED;
     }
-    emitter->began = ind_now();
+    emitter->began = ind_steady_now();
     bool good = (given.from ? emit_files(&sending) : emit_text(&sending, text));
     if (!ind_outlet_flush(sending.outlet) && good) {
         ind_complain("cannot send to %s: %s", target->text, strerror(errno));

@@ -189,10 +189,10 @@ static int rotate(const struct ind_config *config, bool json)
         ind_complain("%s", reason);
         return IND_EXIT_FAILED;
     }
-    size_t count = ind_store_rotate(store, given.due, ind_now(), &failed);
+    size_t count = ind_store_rotate(store, given.due, ind_clocks_now(), &failed);
     if (given.clock_is_right)
-        ind_keeper_retain(store, ind_now(), true);
-    bool kept = ind_keeper_run(store, ind_now(), NULL, NULL);
+        ind_keeper_retain(store, ind_clocks_now(), true);
+    bool kept = ind_keeper_run(store, ind_clocks_now(), NULL);
     struct ind_keeper_counts keeper = ind_keeper_counts(store);
     ind_store_close(store);
     static const struct ind_column names[] = {

@@ -3,6 +3,7 @@
 #define IND_CLI_EMIT_H
 
 #include "cli/cli.h"
+#include "core/steady.h"
 #include "net/outlet.h"
 
 /* "udp:127.0.0.1:514" and so on. */
@@ -15,7 +16,7 @@ struct ind_emit_target {
 struct ind_emitter {
     uint64_t sent, bytes, cut, most; /* most: end after so many; 0: no end */
     double rate;                     /* messages a second at most; 0: as fast as can be */
-    ind_time began;
+    struct ind_steady began;
 };
 
 /* Told where it is none. */
@@ -27,8 +28,8 @@ bool ind_emit_send(struct ind_emitter *emitter, const struct ind_emit_target *ta
 
 bool ind_emit_done(const struct ind_emitter *emitter);
 
-/* Sleeps until an instant on the clock of ind_now. */
-void ind_emit_wait_until(ind_time time);
+/* Sleeps until a moment of ind_steady_now. */
+void ind_emit_wait_until(struct ind_steady until);
 
 /* Plays a fleet file. */
 int ind_emit_fleet(struct ind_emitter *emitter, const char *path, const struct ind_emit_target *targets,

@@ -52,12 +52,12 @@ static bool play(struct playing *playing)
     struct ind_emitter *emitter = playing->emitter;
     struct ind_actor *actor;
     struct ind_saying *saying;
-    emitter->began = ind_now();
+    emitter->began = ind_steady_now();
     while (!ind_emit_done(emitter) && ind_fleet_next(playing->fleet, &actor, &saying)) {
         size_t index = (size_t)(actor - playing->fleet->actors);
-        ind_time at = saying->next;
+        int64_t at = saying->next;
         struct ind_buffer message = ind_buffer_on(bytes, sizeof bytes);
-        ind_emit_wait_until(emitter->began + at);
+        ind_emit_wait_until(ind_steady_after(emitter->began, at));
         ind_fleet_say(playing->fleet, actor, saying, ind_now(), at, &message);
         /* Each is seen at once, as devices send them. */
         if (!ind_emit_send(emitter, playing->used[index], playing->outlets[index],

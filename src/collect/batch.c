@@ -61,7 +61,7 @@ static void begin_group(struct ind_batch *batch, const struct ind_batch_group *g
 
 static enum ind_batch_stored store_group(struct ind_batch *batch, const struct ind_batch_group *group,
                                          unsigned intake, struct ind_book *book, struct ind_store *store,
-                                         ind_time now)
+                                         struct ind_clocks now)
 {
     struct ind_target target = {.path = {batch->arena + group->path, group->path_length},
                                 .series = {batch->arena + group->series, group->series_length},
@@ -87,7 +87,7 @@ static enum ind_batch_stored store_group(struct ind_batch *batch, const struct i
 static enum ind_batch_stored hand_group(struct ind_batch *batch, const struct ind_batch_group *group,
                                         unsigned intake, struct ind_book *book, struct ind_takers *takers)
 {
-    const ind_time now = ind_steady_now();
+    const struct ind_steady now = ind_steady_now();
     begin_group(batch, group);
     while (batch->next_line) {
         const struct ind_batch_line *line = &batch->lines[batch->next_line - 1];
@@ -107,7 +107,8 @@ static void book_once(struct ind_batch *batch, unsigned intake, struct ind_book 
 }
 
 enum ind_batch_stored ind_batch_store(struct ind_batch *batch, unsigned intake, struct ind_book *book,
-                                      struct ind_store *store, struct ind_takers *takers, ind_time now)
+                                      struct ind_store *store, struct ind_takers *takers,
+                                      struct ind_clocks now)
 {
     book_once(batch, intake, book);
     while (batch->stored_groups < batch->group_count) {

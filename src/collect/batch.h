@@ -101,7 +101,8 @@ enum ind_batch_stored {
 /* Adds what the batch, of the given intake, holds to the book, and to the store or (unless NULL) the takers.
  */
 enum ind_batch_stored ind_batch_store(struct ind_batch *batch, unsigned intake, struct ind_book *book,
-                                      struct ind_store *store, struct ind_takers *takers, ind_time now);
+                                      struct ind_store *store, struct ind_takers *takers,
+                                      struct ind_clocks now);
 
 /* Gives up what of the batch is not in the store yet: it is lost, and counted so. */
 void ind_batch_lose(struct ind_batch *batch, unsigned intake, struct ind_book *book,

@@ -7,7 +7,7 @@
 #define IND_COLLECT_BURST_H
 
 #include "core/address.h"
-#include "core/civil.h"
+#include "core/steady.h"
 
 enum { IND_SLAB_BYTES = 1 << 20 };
 
@@ -28,6 +28,7 @@ struct ind_record {
     uint8_t transport;
     bool cut;
     ind_time received;
+    struct ind_steady moment; /* when it was read from its socket */
     struct ind_address sender;
 };
 

@@ -2,7 +2,7 @@
 #ifndef IND_COLLECT_CLOCK_H
 #define IND_COLLECT_CLOCK_H
 
-#include "core/civil.h"
+#include "core/steady.h"
 #include <time.h>
 
 static inline ind_time ind_now(void)
@@ -13,11 +13,16 @@ static inline ind_time ind_now(void)
 }
 
 /* A clock that only goes forward, for spans of time. */
-static inline ind_time ind_steady_now(void)
+static inline struct ind_steady ind_steady_now(void)
 {
     struct timespec now;
     clock_gettime(CLOCK_MONOTONIC, &now);
-    return (ind_time)now.tv_sec * IND_SECOND + now.tv_nsec;
+    return (struct ind_steady){(int64_t)now.tv_sec * IND_SECOND + now.tv_nsec + 1}; /* 0 means never */
+}
+
+static inline struct ind_clocks ind_clocks_now(void)
+{
+    return (struct ind_clocks){ind_now(), ind_steady_now()};
 }
 
 #endif

@@ -135,8 +135,8 @@ static void set_bounds(struct ind_collector *collector)
     const struct ind_config *config = collector->settings->config;
     size_t halves = (size_t)(config->burst_buffer / 4);
     collector->halves_limit = halves > LEAST_HALVES ? halves : LEAST_HALVES;
-    collector->budget = ind_budget_divide(
-        ind_budget_limit(), 2 * config->listener_count * collector->intakes, config->open_files);
+    collector->budget = ind_budget_divide(ind_budget_limit(), 2 * config->listener_count * collector->intakes,
+                                          config->open_files);
 }
 
 static bool make_parts(struct ind_collector *collector)
@@ -193,7 +193,7 @@ void ind_tell_written(struct ind_collector *collector)
 bool ind_wait_written(struct ind_collector *collector, int milliseconds)
 {
     struct timespec until;
-    clock_gettime(CLOCK_REALTIME, &until);
+    clock_gettime(CLOCK_MONOTONIC, &until);
     until.tv_nsec += (long)milliseconds * 1000000;
     until.tv_sec += until.tv_nsec / 1000000000;
     until.tv_nsec %= 1000000000;
@@ -352,7 +352,11 @@ enum ind_collect_status ind_collect(const struct ind_collect_settings *settings,
     collector->began = ind_now();
     pthread_mutex_init(&collector->ending, NULL);
     pthread_mutex_init(&collector->ordering, NULL);
-    pthread_cond_init(&collector->ended, NULL);
+    pthread_condattr_t steady; /* the wait goes by the steady clock */
+    pthread_condattr_init(&steady);
+    pthread_condattr_setclock(&steady, CLOCK_MONOTONIC);
+    pthread_cond_init(&collector->ended, &steady);
+    pthread_condattr_destroy(&steady);
     enum ind_collect_status status = run(collector, result);
     ind_control_free(collector->control);
     for (unsigned i = 0; i < IND_MOST_INTAKES; i++)

@@ -26,7 +26,7 @@
 #include <unistd.h>
 #include <utlist.h>
 
-enum { MOST_REMARKS_TOLD = 10, SIGNALS = 3, TELL_AGAIN_SECONDS = 60 };
+enum { MOST_PENDING = 256, MOST_REMARKS_TOLD = 10, SIGNALS = 3, TELL_AGAIN_SECONDS = 60 };
 
 /* Somebody waits for an answer. `request` is NULL once it has gone away. */
 struct pending {
@@ -41,11 +41,13 @@ struct ind_control {
     int knock[2];
     struct evhttp *http;
     struct evconnlistener *listener; /* its; NULL: none yet */
-    ind_time told_accept;            /* steady; 0: never */
+    struct ind_steady told_accept;
     char *path; /* of the control socket */
     struct ind_followers *followers;
 
-    struct pending *for_status, *for_rotation, *for_reload;
+    /* Those that are asked while an answer is under way may know more than it tells: they have the next one.
+     */
+    struct pending *for_status, *next_status, *for_rotation, *for_reload, *next_reload;
     struct ind_sheet *sheets;
     struct ind_mark *sheet_marks, *rule_marks;
     bool sheets_asked, rotation_asked;
@@ -65,11 +67,17 @@ static void on_gone(struct evhttp_connection *connection, void *context)
     pending->request = NULL;
 }
 
+/* False, and answered, where there is no room for it. */
 static bool put_off(struct pending **list, struct evhttp_request *request)
 {
-    struct pending *pending = calloc(1, sizeof *pending);
-    if (!pending)
+    struct pending *pending, *other;
+    size_t count;
+    DL_COUNT(*list, other, count);
+    pending = count < MOST_PENDING ? calloc(1, sizeof *pending) : NULL;
+    if (!pending) {
+        ind_answer(request, HTTP_SERVUNAVAIL, "text/plain", "too many ask at once; try again\n");
         return false;
+    }
     pending->request = request;
     evhttp_connection_set_closecb(evhttp_request_get_connection(request), on_gone, pending);
     DL_APPEND(*list, pending);
@@ -88,6 +96,15 @@ static void answer_all(struct pending **list, int code, const char *type, const 
         }
         free(pending);
     }
+}
+
+/* True where some had the next one to wait for. */
+static bool take_next(struct pending **list, struct pending **next)
+{
+    bool any = *next != NULL;
+    DL_CONCAT(*list, *next);
+    *next = NULL;
+    return any;
 }
 
 static bool wants(struct evhttp_request *request, const char *key)
@@ -134,6 +151,8 @@ static void give_status(struct ind_control *control)
         free(control->sheets[i].takers);
         ind_edit_counts_free(&control->sheets[i].edits);
     }
+    if (take_next(&control->for_status, &control->next_status))
+        ask_for_sheets(control);
 }
 
 /* What is asked of the others once they are told to end may never be done. */
@@ -150,9 +169,8 @@ static void on_status(struct evhttp_request *request, void *context)
     struct ind_control *control = context;
     if (too_late(control, request))
         return;
-    if (!put_off(&control->for_status, request))
-        ind_answer(request, HTTP_INTERNAL, "text/plain", "out of memory\n");
-    else if (!control->sheets_asked)
+    bool asked = control->sheets_asked;
+    if (put_off(asked ? &control->next_status : &control->for_status, request) && !asked)
         ask_for_sheets(control);
 }
 
@@ -174,10 +192,8 @@ static void on_rotate(struct evhttp_request *request, void *context)
         return;
     if (wants(request, "clock-is-right"))
         atomic_store(&collector->clock_is_right, true);
-    if (!put_off(&control->for_rotation, request)) {
-        ind_answer(request, HTTP_INTERNAL, "text/plain", "out of memory\n");
+    if (!put_off(&control->for_rotation, request))
         return;
-    }
     pthread_mutex_lock(&collector->ordering);
     /* Of two that are asked for at once, the one that does more is done. */
     collector->rotate_only_due =
@@ -195,6 +211,8 @@ static void give_rotation(struct ind_control *control)
     bool done = collector->rotated && !collector->rotate_asked;
     size_t count = collector->rotated_count, failed = collector->rotated_failed;
     collector->rotated = collector->rotated && !done;
+    if (done)
+        collector->rotated_count = collector->rotated_failed = 0;
     pthread_mutex_unlock(&collector->ordering);
     if (!done)
         return;
@@ -333,7 +351,7 @@ static void finish_reload(struct ind_control *control)
         return;
     ind_rules_free(collector, control->before);
     control->before = NULL;
-    if (control->reload_again) {
+    if (take_next(&control->for_reload, &control->next_reload) || control->reload_again) {
         control->reload_again = false;
         reload(control);
     }
@@ -344,9 +362,8 @@ static void on_reload(struct evhttp_request *request, void *context)
     struct ind_control *control = context;
     if (!may_act(control, request))
         return;
-    if (!put_off(&control->for_reload, request))
-        ind_answer(request, HTTP_INTERNAL, "text/plain", "out of memory\n");
-    else
+    bool under_way = control->before != NULL;
+    if (put_off(under_way ? &control->next_reload : &control->for_reload, request) && !under_way)
         reload(control);
 }
 
@@ -379,8 +396,8 @@ static void on_knock(evutil_socket_t socket, short what, void *context)
         event_base_loopbreak(control->base);
 }
 
-/* Without a descriptor for whoever knocks: asking again at once would only fill the processor. The next second
- * sees further. */
+/* Without a descriptor for whoever knocks: asking again at once would only fill the processor. The next
+ * second sees further. */
 static void on_accept_failed(struct evconnlistener *listener, void *http)
 {
     (void)http;
@@ -393,12 +410,11 @@ static void look_after_listener(struct ind_control *control)
     if (!control->listener)
         return;
     int probe = ind_socket_copy(control->knock[0]), error = errno;
-    ind_time now = ind_steady_now();
     (void)evconnlistener_enable(control->listener);
     if (probe >= 0) {
         close(probe);
-    } else if (!control->told_accept || now - control->told_accept > TELL_AGAIN_SECONDS * IND_SECOND) {
-        control->told_accept = now;
+    } else if (!ind_steady_told_lately(&control->told_accept, ind_steady_now(),
+                                       TELL_AGAIN_SECONDS * IND_SECOND)) {
         ind_collect_tell(control->collector, IND_SEVERITY_WARNING,
                          "the control socket takes nobody just now: %s; it is tried again every second",
                          strerror(error));
@@ -414,7 +430,7 @@ static void on_second(evutil_socket_t socket, short what, void *context)
     (void)what;
     look_after_listener(control);
     if (control->collector->recalls && control->collector->settings->file_count == 0)
-        (void)ind_recalls_tell(control->collector->recalls, ind_now(), false, MOST_NEWS);
+        (void)ind_recalls_tell(control->collector->recalls, ind_steady_now(), false, MOST_NEWS);
 }
 
 static void on_signal(evutil_socket_t number, short what, void *context)
@@ -480,6 +496,8 @@ void ind_control_run(struct ind_control *control)
     /* What had been knocked before counts as well. */
     ind_control_knock(control);
     (void)event_base_dispatch(control->base);
+    (void)take_next(&control->for_status, &control->next_status);
+    (void)take_next(&control->for_reload, &control->next_reload);
     answer_all(&control->for_status, HTTP_SERVUNAVAIL, "text/plain", "the collector ends\n");
     answer_all(&control->for_rotation, HTTP_SERVUNAVAIL, "text/plain", "the collector ends\n");
     answer_all(&control->for_reload, HTTP_SERVUNAVAIL, "text/plain", "the collector ends\n");

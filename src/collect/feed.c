@@ -79,7 +79,7 @@ static void look_for_news(struct ind_feed *feed)
         feed->looked = now;
     if (now - feed->looked >= LOOK_SECONDS * IND_SECOND) {
         feed->looked = now;
-        (void)ind_recalls_tell(feed->recalls, now, false, MOST_AT_ONCE);
+        (void)ind_recalls_tell(feed->recalls, ind_recall_moment(now), false, MOST_AT_ONCE);
     }
     if (feed->news_count > 0)
         tell_news(feed, now);
@@ -105,7 +105,8 @@ void ind_feed_end(struct ind_feed *feed)
 {
     if (!feed->recalls)
         return;
-    (void)ind_recalls_tell(feed->recalls, ind_intake_time(feed->intake), true, MOST_AT_ONCE);
+    (void)ind_recalls_tell(feed->recalls, ind_recall_moment(ind_intake_time(feed->intake)), true,
+                           MOST_AT_ONCE);
     if (feed->news_count == 0)
         return;
     if (!feed->batch)

@@ -72,7 +72,7 @@ static bool carry(struct ind_guest *guest, struct ind_slice bytes)
 static void drop_carry(struct ind_guest *guest)
 {
     guest->carried = 0;
-    guest->since = 0;
+    guest->since = IND_STEADY_NEVER;
     if (guest->carry_room <= CARRY_KEPT)
         return;
     count_held(guest, guest->carry_room, 0);

@@ -8,6 +8,7 @@
 
 #include "collect/burst.h"
 #include "core/framing.h"
+#include "core/steady.h"
 
 #include <stdatomic.h>
 
@@ -24,7 +25,7 @@ struct ind_guest {
     void *receiver;
     struct ind_framing framing;
     atomic_size_t *held_by_all; /* bytes of all connections together, for what is below */
-    ind_time since;             /* steady: when the message under way began; 0: there is none */
+    struct ind_steady since;    /* when the message under way began; not set: there is none */
     char *carry;                /* of a message under way: what came before */
     size_t carried, carry_room;
     char *left; /* bytes read for which there was no room; they come first */

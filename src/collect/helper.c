@@ -34,8 +34,8 @@ struct request {
 struct child {
     pid_t process; /* 0: free */
     uint32_t id;
-    ind_time end_at; /* IND_TIME_NONE: it may run on */
-    bool asked;      /* by SIGTERM */
+    struct ind_steady end_at; /* not set: it may run on */
+    bool asked;               /* by SIGTERM */
 };
 
 struct side {
@@ -134,7 +134,7 @@ static void start(struct side *side, struct request *request, size_t length)
     pid_t process = spawn(words, input[0], &error);
     close(input[0]);
     if (process > 0) {
-        *child = (struct child){process, request->id, IND_TIME_NONE, false};
+        *child = (struct child){process, request->id, IND_STEADY_NEVER, false};
         tell(side, IND_HELPER_STARTED, request->id, (int)process, input[1]);
     } else {
         tell(side, IND_HELPER_FAILED, request->id, error, -1);
@@ -146,8 +146,8 @@ static void start(struct side *side, struct request *request, size_t length)
 static void stop(struct side *side, uint32_t id)
 {
     for (struct child *child = side->children; child < side->children + PROGRAMS; child++)
-        if (child->process && (id == 0 || child->id == id) && child->end_at == IND_TIME_NONE)
-            child->end_at = ind_steady_now() + GRACE;
+        if (child->process && (id == 0 || child->id == id) && !ind_steady_is_set(child->end_at))
+            child->end_at = ind_steady_after(ind_steady_now(), GRACE);
 }
 
 static void take_request(struct side *side)
@@ -182,11 +182,11 @@ static int see_to_children(struct side *side)
             continue;
         }
         running++;
-        if (child->end_at == IND_TIME_NONE || ind_steady_now() < child->end_at)
+        if (!ind_steady_is_set(child->end_at) || ind_steady_from(ind_steady_now(), child->end_at) > 0)
             continue;
         (void)kill(-child->process, child->asked ? SIGKILL : SIGTERM);
         child->asked = true;
-        child->end_at = ind_steady_now() + LAST_GRACE;
+        child->end_at = ind_steady_after(ind_steady_now(), LAST_GRACE);
     }
     return running;
 }

@@ -382,7 +382,7 @@ static bool remember(void *context, const struct ind_edit *edit, const struct in
 {
     struct ind_intake *intake = context;
     uint64_t key;
-    bool goes_on = ind_recalls_ask(intake->recalls, edit, message, &key);
+    bool goes_on = ind_recalls_ask(intake->recalls, edit, message, intake->moment, &key);
     if (goes_on && key && edit->kind != IND_EDIT_KEEP && intake->begun_count < MOST_BEGUN)
         intake->begun[intake->begun_count++] = key;
     return goes_on;
@@ -403,6 +403,8 @@ static void apply_edits(struct ind_intake *intake, const struct ind_origin *orig
     ind_time reference = reference_of(origin);
     uint64_t before = ind_editor_gave_up(intake->editor);
     intake->begun_count = 0;
+    intake->moment =
+        ind_steady_is_set(origin->moment) ? origin->moment : ind_recall_moment(at_hand->message.time);
     at_hand->dropped = ind_edits_apply(&intake->config->edits, intake->editor, &at_hand->message,
                                        &intake->answers, reference, &call);
     if (at_hand->dropped)

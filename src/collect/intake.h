@@ -18,6 +18,7 @@ struct ind_origin {
     const struct ind_sender *sender; /* see ind_intake_sender; never NULL */
     ind_time received;               /* IND_TIME_NONE: not known (messages from a file) */
     ind_time now;                    /* settles the year and stands in where nothing else is known */
+    struct ind_steady moment; /* for what edits remember; not set (messages from a file): by their own time */
 };
 
 /* IND_LINES_STORED_RAW: of the layout `raw`, whose escapes are undone. */

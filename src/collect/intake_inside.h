@@ -27,7 +27,8 @@ struct ind_intake {
     struct at_hand at_hand;
     uint64_t begun[MOST_BEGUN]; /* what edits remember that begins with this message */
     size_t begun_count;
-    uint64_t *edit_round; /* by edit: the batch in which it has the tally edit_place */
+    struct ind_steady moment; /* of the message at hand, for them */
+    uint64_t *edit_round;     /* by edit: the batch in which it has the tally edit_place */
     uint32_t *edit_place;
     struct ind_onlooker onlooker;
     struct ind_answers answers;

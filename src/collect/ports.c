@@ -33,13 +33,15 @@ static void take_datagrams(struct ind_receiver *receiver, const struct ind_watch
                            bool at_once)
 {
     bool local = watched->port->kind == IND_LISTEN_UNIX;
-    ind_time now = ind_now();
+    const struct ind_clocks now = ind_clocks_now();
     for (int i = 0; i < count; i++) {
         struct ind_datagram datagram = ind_udp_datagram(receiver->datagrams, i);
         struct ind_record record = {.length = (uint32_t)datagram.length,
                                     .listener = watched->port->number,
                                     .transport = local ? IND_TRANSPORT_UNIX : IND_TRANSPORT_UDP,
-                                    .received = datagram.received != IND_TIME_NONE ? datagram.received : now,
+                                    .received =
+                                        datagram.received != IND_TIME_NONE ? datagram.received : now.wall,
+                                    .moment = now.steady,
                                     .sender = datagram.sender};
         struct ind_slice bytes = {datagram.bytes, datagram.length};
         if (at_once && ind_take_at_once(receiver, &record, datagram.bytes))
@@ -82,7 +84,8 @@ static void watch(struct ind_receiver *receiver, struct ind_port *port)
     if (!mine || receiver->watched_count == IND_MOST_PORTS)
         return;
     struct ind_watched *watched = &receiver->watched[receiver->watched_count];
-    *watched = (struct ind_watched){receiver, port, NULL, port->shared ? receiver->number : 0, 0, 0};
+    *watched =
+        (struct ind_watched){receiver, port, NULL, port->shared ? receiver->number : 0, 0, IND_STEADY_NEVER};
     watched->event = event_new(receiver->base, port->sockets[watched->index], EV_READ | EV_PERSIST,
                                port->kind == IND_LISTEN_TCP ? ind_on_connection : on_datagrams, watched);
     if (watched->event &&
@@ -103,7 +106,7 @@ void ind_look_for_drops(struct ind_receiver *receiver, struct ind_watched *watch
     uint64_t dropped = ind_udp_dropped(watched->port->sockets[watched->index]);
     atomic_store(&watched->port->kernel_dropped[watched->index], dropped);
     if (dropped == watched->told_dropped ||
-        (!last && watched->told_at && ind_steady_now() - watched->told_at < IND_TELL_AGAIN * IND_SECOND))
+        (!last && ind_steady_lately(watched->told_at, ind_steady_now(), IND_TELL_AGAIN * IND_SECOND)))
         return;
     ind_collect_tell(receiver->collector, IND_SEVERITY_WARNING,
                      "%s: the kernel has dropped %llu datagrams since the start, because they came faster "

@@ -53,7 +53,7 @@ static struct stripe *stripe_of(struct ind_recalls *recalls, uint64_t key)
 }
 
 bool ind_recalls_ask(struct ind_recalls *recalls, const struct ind_edit *edit,
-                     const struct ind_message *message, uint64_t *key)
+                     const struct ind_message *message, struct ind_steady now, uint64_t *key)
 {
     struct ind_recall_news news;
     bool told;
@@ -63,7 +63,7 @@ bool ind_recalls_ask(struct ind_recalls *recalls, const struct ind_edit *edit,
     *key = ind_recall_key(edit, message);
     struct stripe *stripe = stripe_of(recalls, *key);
     pthread_mutex_lock(&stripe->mutex);
-    bool goes_on = ind_recall_ask(stripe->recall, *key, edit, message->time, &news, &told);
+    bool goes_on = ind_recall_ask(stripe->recall, *key, edit, now, &news, &told);
     pthread_mutex_unlock(&stripe->mutex);
     if (told)
         recalls->tell(recalls->context, &news);
@@ -78,7 +78,7 @@ void ind_recalls_settle(struct ind_recalls *recalls, uint64_t key, const struct 
     pthread_mutex_unlock(&stripe->mutex);
 }
 
-size_t ind_recalls_tell(struct ind_recalls *recalls, ind_time now, bool all, size_t most)
+size_t ind_recalls_tell(struct ind_recalls *recalls, struct ind_steady now, bool all, size_t most)
 {
     size_t count = 0;
     for (size_t i = 0; i < STRIPES; i++) {

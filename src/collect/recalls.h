@@ -18,12 +18,12 @@ void ind_recalls_free(struct ind_recalls *recalls);
 
 /* Whether the message may go on; any thread. Messages of our own always may. *key is for settling. */
 bool ind_recalls_ask(struct ind_recalls *recalls, const struct ind_edit *edit,
-                     const struct ind_message *message, uint64_t *key);
+                     const struct ind_message *message, struct ind_steady now, uint64_t *key);
 /* See ind_recall_settle. */
 void ind_recalls_settle(struct ind_recalls *recalls, uint64_t key, const struct ind_message *message);
 
 /* Tells news that are due at `now` (`all`: or would be later), so many at most. Returns how many. */
-size_t ind_recalls_tell(struct ind_recalls *recalls, ind_time now, bool all, size_t most);
+size_t ind_recalls_tell(struct ind_recalls *recalls, struct ind_steady now, bool all, size_t most);
 
 void ind_recalls_count(struct ind_recalls *recalls, uint64_t *entries, uint64_t *evicted);
 

@@ -68,7 +68,8 @@ static void take_own_messages(struct ind_receiver *receiver)
         struct ind_record record = {.length = (uint32_t)strlen(own[i]),
                                     .listener = IND_NAME_INTERNAL,
                                     .transport = IND_TRANSPORT_INTERNAL,
-                                    .received = ind_now()};
+                                    .received = ind_now(),
+                                    .moment = ind_steady_now()};
         struct ind_slice text = {own[i], record.length};
         if (!ind_keep_record(receiver, &record, text, IND_NOTHING))
             ind_lose_record(receiver, IND_NAME_INTERNAL, record.length);
@@ -179,9 +180,10 @@ void ind_receiver_say(struct ind_receiver *receiver, struct ind_slice text)
 /* ---- The thread ---- */
 
 /* The time between two looks at the sockets, but for the time spent waiting for them. */
-static void note_pause(struct ind_receiver *receiver, ind_time until)
+static void note_pause(struct ind_receiver *receiver, struct ind_steady until)
 {
-    uint64_t pause = receiver->looked ? (uint64_t)(until - receiver->looked) : 0;
+    uint64_t pause =
+        ind_steady_is_set(receiver->looked) ? (uint64_t)ind_steady_from(receiver->looked, until) : 0;
     if (pause > atomic_load_explicit(&receiver->longest_pause, memory_order_relaxed))
         atomic_store_explicit(&receiver->longest_pause, pause, memory_order_relaxed);
 }
@@ -207,7 +209,7 @@ static void turn(struct ind_receiver *receiver)
 /* What stands in the sockets when the end comes is taken too, for a bounded time. */
 static void drain(struct ind_receiver *receiver)
 {
-    ind_time until = ind_steady_now() + DRAIN_SECONDS * IND_SECOND;
+    const struct ind_steady began = ind_steady_now();
     bool more;
     for (size_t i = 0; i < receiver->watched_count; i++)
         if (receiver->watched[i].port->kind == IND_LISTEN_TCP)
@@ -217,7 +219,7 @@ static void drain(struct ind_receiver *receiver)
             receiver->batch = ind_ring_empty(receiver->collector->rings, receiver->number, 5);
         turn(receiver);
         more = receiver->any || receiver->paused || ind_any_held(receiver);
-    } while (more && ind_steady_now() < until);
+    } while (more && ind_steady_lately(began, ind_steady_now(), DRAIN_SECONDS * IND_SECOND));
     struct ind_guest *guest, *next;
     DL_FOREACH_SAFE(receiver->guests, guest, next)
     ind_see_off_now(receiver, guest);
@@ -257,7 +259,7 @@ static void tell_rest(struct ind_receiver *receiver)
     }
     do {
         if (receiver->number == 0 && collector->recalls)
-            told = ind_recalls_tell(collector->recalls, ind_now(), true, IND_OWN_MESSAGES / 2);
+            told = ind_recalls_tell(collector->recalls, ind_steady_now(), true, IND_OWN_MESSAGES / 2);
         if (told > 0) {
             take_own_messages(receiver);
             finish_burst(receiver);

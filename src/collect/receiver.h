@@ -24,7 +24,7 @@ struct ind_watched {
     struct event *event;
     unsigned index; /* of the socket in the port */
     uint64_t told_dropped;
-    ind_time told_at; /* monotonic; 0: never */
+    struct ind_steady told_at;
 };
 
 struct ind_receiver {
@@ -37,7 +37,7 @@ struct ind_receiver {
     struct ind_intake *intake;
     struct ind_burst *burst;
     struct ind_batch *batch;
-    ind_time batch_began; /* monotonic */
+    struct ind_steady batch_began;
     struct ind_udp_batch *datagrams;
     char *scratch;
     struct ind_watched watched[IND_MOST_PORTS];
@@ -48,11 +48,11 @@ struct ind_receiver {
     struct ind_guest *guests;
     struct ind_door *door; /* the first receiver's; shared */
     unsigned next_receiver;
-    ind_time now;    /* of the last bytes of a stream */
-    ind_time looked; /* monotonic: when the sockets were last looked at; 0: it waited for them since */
-    ind_time told_guests, told_claim, told_descriptors, told_halves; /* steady; 0: never */
-    struct ind_sheet counts;          /* received, lost_buffer, waiting */
-    bool tapped;                      /* somebody follows */
+    struct ind_clocks now;    /* of the last bytes of a stream */
+    struct ind_steady looked; /* when the sockets were last looked at; not set: it waited for them since */
+    struct ind_steady told_guests, told_claim, told_descriptors, told_halves;
+    struct ind_sheet counts; /* received, lost_buffer, waiting */
+    bool tapped;             /* somebody follows */
 
     /* From other threads. */
     _Atomic(struct ind_mark *) sheet_order, rules_order;
@@ -61,8 +61,7 @@ struct ind_receiver {
     char *own[IND_OWN_MESSAGES];
     size_t own_count, own_lost;
 
-    atomic_uint_fast64_t longest_pause, connections, accepted, turned_away, not_allowed, bad_counts,
-        too_slow;
+    atomic_uint_fast64_t longest_pause, connections, accepted, turned_away, not_allowed, bad_counts, too_slow;
 };
 
 /* ---- receiver.c ---- */

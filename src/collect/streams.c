@@ -17,7 +17,8 @@ static bool take_from_guest(void *context, const struct ind_guest *guest, struct
                                 .listener = guest->port->number,
                                 .transport = IND_TRANSPORT_TCP,
                                 .cut = cut,
-                                .received = receiver->now,
+                                .received = receiver->now.wall,
+                                .moment = receiver->now.steady,
                                 .sender = guest->sender};
     if (first.length == 0 && ind_take_at_once(receiver, &record, rest.at))
         return true;
@@ -31,13 +32,9 @@ static bool take_from_guest(void *context, const struct ind_guest *guest, struct
 
 /* ---- Connections ---- */
 
-static bool told_lately(ind_time *told)
+static bool told_lately(struct ind_steady *told)
 {
-    ind_time now = ind_steady_now();
-    bool lately = *told && now - *told < IND_TELL_AGAIN * IND_SECOND;
-    if (!lately)
-        *told = now;
-    return lately;
+    return ind_steady_told_lately(told, ind_steady_now(), IND_TELL_AGAIN * IND_SECOND);
 }
 
 static void address_text(const struct ind_address *address, char text[IND_ADDRESS_WIDTH])
@@ -89,7 +86,7 @@ static struct ind_guest *slowest(const struct ind_receiver *receiver)
 {
     struct ind_guest *guest, *found = NULL;
     DL_FOREACH(receiver->guests, guest)
-    if (guest->since && (!found || guest->since < found->since))
+    if (ind_steady_is_set(guest->since) && (!found || ind_steady_from(guest->since, found->since) > 0))
         found = guest;
     return found;
 }
@@ -100,15 +97,17 @@ static void make_room_for_halves(struct ind_receiver *receiver)
 {
     const struct ind_collector *collector = receiver->collector;
     struct ind_guest *guest;
-    while (ind_door_held(collector->receivers[0]->door) > collector->halves_limit && (guest = slowest(receiver))) {
+    while (ind_door_held(collector->receivers[0]->door) > collector->halves_limit &&
+           (guest = slowest(receiver))) {
         char text[IND_ADDRESS_WIDTH];
         atomic_fetch_add(&receiver->too_slow, 1);
         address_text(&guest->sender, text);
         if (!told_lately(&receiver->told_halves))
-            ind_collect_tell(receiver->collector, IND_SEVERITY_WARNING,
-                             "%s: half messages of all connections fill the %zu KiB that there are for them: the "
-                             "one from %s, whose message has been under way for the longest time, is ended",
-                             guest->port->text, collector->halves_limit >> 10, text);
+            ind_collect_tell(
+                receiver->collector, IND_SEVERITY_WARNING,
+                "%s: half messages of all connections fill the %zu KiB that there are for them: the "
+                "one from %s, whose message has been under way for the longest time, is ended",
+                guest->port->text, collector->halves_limit >> 10, text);
         ind_see_off_now(receiver, guest);
     }
 }
@@ -118,7 +117,9 @@ static bool feed_guest(struct ind_receiver *receiver, struct ind_guest *guest, s
 {
     switch (ind_guest_feed(guest, bytes, take_from_guest, receiver)) {
     case IND_GUEST_FED:
-        guest->since = guest->carried == 0 ? 0 : guest->since ? guest->since : ind_steady_now();
+        guest->since = guest->carried == 0               ? IND_STEADY_NEVER
+                       : ind_steady_is_set(guest->since) ? guest->since
+                                                         : ind_steady_now();
         return true;
     case IND_GUEST_FULL:
         hold(receiver, guest);
@@ -161,7 +162,7 @@ static void on_stream(evutil_socket_t socket, short what, void *context)
     ssize_t got = read(socket, receiver->scratch, IND_SCRATCH);
     if (got > 0) {
         receiver->any = true;
-        receiver->now = ind_now();
+        receiver->now = ind_clocks_now();
         (void)feed_guest(receiver, guest, (struct ind_slice){receiver->scratch, (size_t)got});
         make_room_for_halves(receiver);
     } else if (got == 0 || (errno != EAGAIN && errno != EWOULDBLOCK && errno != EINTR)) {
@@ -222,10 +223,11 @@ static void admit(struct ind_receiver *receiver, struct ind_port *port, int sock
 static void pause_listening(const struct ind_watched *watched)
 {
     if (!told_lately(&watched->receiver->told_descriptors))
-        ind_collect_tell(watched->receiver->collector, IND_SEVERITY_WARNING,
-                         "%s: no descriptor or memory is left for another connection: new ones wait until there "
-                         "is; a higher limit of open files (LimitNOFILE, ulimit -n) gives room",
-                         watched->port->text);
+        ind_collect_tell(
+            watched->receiver->collector, IND_SEVERITY_WARNING,
+            "%s: no descriptor or memory is left for another connection: new ones wait until there "
+            "is; a higher limit of open files (LimitNOFILE, ulimit -n) gives room",
+            watched->port->text);
     watched->receiver->paused = true;
     (void)event_del(watched->event);
     ind_retry_soon(watched->receiver);

@@ -42,9 +42,10 @@ struct ind_taker {
     int fd, process;
     bool in_pieces; /* writing might wait: only little, and only where there is room */
     bool wanted;    /* by a route of the present rules */
-    ind_time again, pause, started, progress, told;
-    ind_time troubled; /* when its end, or that it cannot be started, was last told */
-    char *bytes;       /* the queue: a ring of bytes, and one of lines */
+    struct ind_steady again, started, progress, told;
+    int64_t pause;              /* ns */
+    struct ind_steady troubled; /* when its end, or that it cannot be started, was last told */
+    char *bytes;                /* the queue: a ring of bytes, and one of lines */
     size_t first_byte, byte_count;
     struct queued *lines;
     size_t first_line, line_count;
@@ -115,9 +116,9 @@ static void lose_queue(struct ind_takers *takers, struct ind_taker *taker)
         settle_first(takers, taker, false);
 }
 
-static void tell_of_loss(struct ind_takers *takers, struct ind_taker *taker, ind_time now)
+static void tell_of_loss(struct ind_takers *takers, struct ind_taker *taker, struct ind_steady now)
 {
-    if (taker->lost == taker->lost_told || (taker->told != IND_TIME_NONE && now - taker->told < TELL_AGAIN))
+    if (taker->lost == taker->lost_told || ind_steady_lately(taker->told, now, TELL_AGAIN))
         return;
     taker->told = now;
     taker->lost_told = taker->lost;
@@ -127,7 +128,7 @@ static void tell_of_loss(struct ind_takers *takers, struct ind_taker *taker, ind
 
 /* ---- Writing ---- */
 
-static void now_open(struct ind_taker *taker, int fd, ind_time now)
+static void now_open(struct ind_taker *taker, int fd, struct ind_steady now)
 {
     taker->fd = fd;
     taker->state = OPEN;
@@ -135,13 +136,13 @@ static void now_open(struct ind_taker *taker, int fd, ind_time now)
     taker->starts++;
 }
 
-static void pause_it(struct ind_taker *taker, ind_time now)
+static void pause_it(struct ind_taker *taker, struct ind_steady now)
 {
-    bool lived = taker->started != IND_TIME_NONE && now - taker->started > LONGEST_PAUSE;
+    bool lived = ind_steady_is_set(taker->started) && ind_steady_from(taker->started, now) > LONGEST_PAUSE;
     taker->pause = lived || taker->pause == 0         ? SHORTEST_PAUSE
                    : taker->pause * 2 < LONGEST_PAUSE ? taker->pause * 2
                                                       : LONGEST_PAUSE;
-    taker->again = now + taker->pause;
+    taker->again = ind_steady_after(now, taker->pause);
     taker->state = PAUSED;
 }
 
@@ -168,7 +169,7 @@ static bool may_write(const struct ind_taker *taker)
 }
 
 /* As much as is taken at once. */
-static void write_on(struct ind_takers *takers, struct ind_taker *taker, ind_time now)
+static void write_on(struct ind_takers *takers, struct ind_taker *taker, struct ind_steady now)
 {
     while (taker->state == OPEN && taker->line_count && may_write(taker)) {
         size_t from = (taker->first_byte + taker->sent) % QUEUE_BYTES, left = taker->byte_count - taker->sent;
@@ -197,11 +198,11 @@ static void write_on(struct ind_takers *takers, struct ind_taker *taker, ind_tim
 
 /* ---- Programs ---- */
 
-static void ask_for_start(struct ind_takers *takers, struct ind_taker *taker, ind_time now)
+static void ask_for_start(struct ind_takers *takers, struct ind_taker *taker, struct ind_steady now)
 {
     taker->id = ++takers->ids;
     taker->state = STARTING;
-    taker->started = IND_TIME_NONE;
+    taker->started = IND_STEADY_NEVER;
     if (takers->settings.helper && ind_helper_start(takers->settings.helper, taker->id, taker->program))
         return;
     pause_it(taker, now);
@@ -211,12 +212,9 @@ static void ask_for_start(struct ind_takers *takers, struct ind_taker *taker, in
 }
 
 /* Once in a while: what we tell may itself be for the program. */
-static bool worth_telling(struct ind_taker *taker, ind_time now)
+static bool worth_telling(struct ind_taker *taker, struct ind_steady now)
 {
-    if (!taker->wanted || (taker->troubled != IND_TIME_NONE && now - taker->troubled < TELL_AGAIN))
-        return false;
-    taker->troubled = now;
-    return true;
+    return taker->wanted && !ind_steady_told_lately(&taker->troubled, now, TELL_AGAIN);
 }
 
 static void how_it_ended(int status, char text[80])
@@ -228,7 +226,7 @@ static void how_it_ended(int status, char text[80])
 }
 
 static void heard(struct ind_takers *takers, struct ind_taker *taker, const struct ind_helper_news *news,
-                  ind_time now)
+                  struct ind_steady now)
 {
     char how[80];
     switch (news->kind) {
@@ -262,7 +260,7 @@ static void heard(struct ind_takers *takers, struct ind_taker *taker, const stru
     }
 }
 
-static void hear(struct ind_takers *takers, ind_time now)
+static void hear(struct ind_takers *takers, struct ind_steady now)
 {
     struct ind_helper_news news = {.fd = -1};
     while (takers->settings.helper && ind_helper_next(takers->settings.helper, &news)) {
@@ -293,20 +291,20 @@ static void part_from(struct ind_takers *takers, struct ind_taker *taker)
     taker->state = CLOSED;
 }
 
-static void see_to(struct ind_takers *takers, struct ind_taker *taker, ind_time now)
+static void see_to(struct ind_takers *takers, struct ind_taker *taker, struct ind_steady now)
 {
-    bool ready = taker->state == IDLE || (taker->state == PAUSED && now >= taker->again);
+    bool ready = taker->state == IDLE || (taker->state == PAUSED && ind_steady_from(taker->again, now) >= 0);
     if (ready && taker->program && taker->line_count)
         ask_for_start(takers, taker, now);
     write_on(takers, taker, now);
     if (!taker->wanted && taker->state != CLOSED && taker->program &&
-        (taker->line_count == 0 || now - taker->progress > PATIENCE))
+        (taker->line_count == 0 || ind_steady_from(taker->progress, now) > PATIENCE))
         part_from(takers, taker);
     if (taker->state != CLOSED)
         tell_of_loss(takers, taker, now);
 }
 
-size_t ind_takers_run(struct ind_takers *takers, ind_time now)
+size_t ind_takers_run(struct ind_takers *takers, struct ind_steady now)
 {
     size_t waiting = 0;
     if (!takers->list)
@@ -347,11 +345,12 @@ void ind_takers_lose(struct ind_takers *takers, uint32_t route, uint32_t owner)
 }
 
 /* Standard output is waited for as long as anybody reads it; a program only while it takes something. */
-static bool worth_waiting(const struct ind_takers *takers, const struct ind_taker *taker, ind_time now)
+static bool worth_waiting(const struct ind_takers *takers, const struct ind_taker *taker,
+                          struct ind_steady now)
 {
     if (!takers->settings.hold || taker->state == CLOSED)
         return false;
-    return (!taker->program && !takers->hurry) || now - taker->progress < PATIENCE;
+    return (!taker->program && !takers->hurry) || ind_steady_from(taker->progress, now) < PATIENCE;
 }
 
 bool ind_takers_worth_waiting(const struct ind_takers *takers)
@@ -363,7 +362,7 @@ bool ind_takers_worth_waiting(const struct ind_takers *takers)
 }
 
 bool ind_takers_add(struct ind_takers *takers, uint32_t route, struct ind_slice line, uint32_t owner,
-                    ind_time now)
+                    struct ind_steady now)
 {
     struct ind_taker *taker = takers->of_route[route];
     if (!taker || taker->state == CLOSED) {
@@ -394,7 +393,7 @@ void ind_takers_give_up(struct ind_takers *takers)
 {
     for (struct ind_taker *taker = takers->list; taker; taker = taker->next) {
         lose_queue(takers, taker);
-        taker->told = IND_TIME_NONE;
+        taker->told = IND_STEADY_NEVER;
         tell_of_loss(takers, taker, ind_steady_now());
     }
 }
@@ -469,7 +468,6 @@ static struct ind_taker *new_taker(struct ind_takers *takers, const struct ind_r
     if (!taker)
         return NULL;
     taker->fd = -1;
-    taker->told = taker->started = taker->troubled = IND_TIME_NONE;
     taker->name = name_of(route);
     taker->bytes = malloc(QUEUE_BYTES);
     taker->lines = malloc(QUEUE_LINES * sizeof *taker->lines);

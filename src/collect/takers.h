@@ -9,6 +9,7 @@
 
 #include "collect/helper.h"
 #include "config/config.h"
+#include "core/steady.h"
 
 struct ind_takers;
 struct ind_taker;
@@ -37,13 +38,13 @@ bool ind_takers_have(const struct ind_takers *takers, uint32_t route);
 /* Adds a line with its end; where there is no room it is lost, and settled so. False: the queue is full, and
  * it is to be tried again after ind_takers_wait. */
 bool ind_takers_add(struct ind_takers *takers, uint32_t route, struct ind_slice line, uint32_t owner,
-                    ind_time now);
+                    struct ind_steady now);
 
 /* A line that will never come. */
 void ind_takers_lose(struct ind_takers *takers, uint32_t route, uint32_t owner);
 
 /* Starts, writes on, hears of ends. `now`: of a clock that only goes forward. Returns how many lines wait. */
-size_t ind_takers_run(struct ind_takers *takers, ind_time now);
+size_t ind_takers_run(struct ind_takers *takers, struct ind_steady now);
 
 /* The same after waiting until something more can be written, so long at most. */
 size_t ind_takers_wait(struct ind_takers *takers, int milliseconds);

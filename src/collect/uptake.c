@@ -22,7 +22,7 @@ bool ind_have_batch(struct ind_receiver *receiver)
 {
     if (!receiver->batch) {
         receiver->batch = ind_ring_empty(receiver->collector->rings, receiver->number, 0);
-        receiver->batch_began = 0;
+        receiver->batch_began = IND_STEADY_NEVER;
     }
     return receiver->batch != NULL;
 }
@@ -33,10 +33,8 @@ static void tell_claim(struct ind_receiver *receiver, struct ind_slice sender,
 {
     char text[IND_ADDRESS_WIDTH];
     struct ind_buffer address = ind_buffer_on(text, sizeof text);
-    ind_time now = ind_steady_now();
-    if (receiver->told_claim && now - receiver->told_claim < IND_TELL_AGAIN * IND_SECOND)
+    if (ind_steady_told_lately(&receiver->told_claim, ind_steady_now(), IND_TELL_AGAIN * IND_SECOND))
         return;
-    receiver->told_claim = now;
     ind_address_write(&address, &claimed->network.address);
     bool known = claimed->network.address.bits > 0;
     ind_collect_tell(
@@ -57,7 +55,8 @@ static bool take_record(struct ind_receiver *receiver, const struct ind_record *
                                 .listener = ind_slice_of(receiver->collector->names[record->listener]),
                                 .sender = sender,
                                 .received = record->received,
-                                .now = record->received};
+                                .now = record->received,
+                                .moment = record->moment};
     struct ind_slice text = {bytes, record->length};
     if (receiver->tapped && !receiver->tallied)
         ind_tap_offer(receiver->collector->tap, record, bytes);
@@ -137,10 +136,10 @@ void ind_pass_on_in_time(struct ind_receiver *receiver)
     const char *bytes;
     if (!receiver->batch || ind_batch_is_empty(receiver->batch))
         return;
-    ind_time now = ind_steady_now();
-    if (receiver->batch_began == 0)
+    struct ind_steady now = ind_steady_now();
+    if (!ind_steady_is_set(receiver->batch_began))
         receiver->batch_began = now;
     if ((!receiver->any && !ind_burst_first(receiver->burst, &bytes)) ||
-        now - receiver->batch_began > BATCH_MILLISECONDS * (IND_SECOND / 1000))
+        ind_steady_from(receiver->batch_began, now) > BATCH_MILLISECONDS * (IND_SECOND / 1000))
         ind_pass_on(receiver);
 }

@@ -123,17 +123,16 @@ static void publish(struct ind_collector *collector)
 
 /* Nobody waits for ever: messages from files end after some seconds without room, sockets go on until they
  * are told to end, and then no longer than that. */
-static bool out_of_patience(struct ind_collector *collector, ind_time stuck_since)
+static bool out_of_patience(struct ind_collector *collector, struct ind_steady stuck_since)
 {
     bool ending = collector->settings->file_count > 0 || atomic_load(&collector->stop);
-    return ending && ind_now() - stuck_since > PATIENCE_SECONDS * IND_SECOND;
+    return ending && ind_steady_from(stuck_since, ind_steady_now()) > PATIENCE_SECONDS * IND_SECOND;
 }
 
-static bool wait_for_disk(struct writer *writer, ind_time *stuck_since)
+static bool wait_for_disk(struct writer *writer, struct ind_steady *stuck_since)
 {
-    ind_time now = ind_now();
-    if (*stuck_since == IND_TIME_NONE)
-        *stuck_since = now;
+    if (!ind_steady_is_set(*stuck_since))
+        *stuck_since = ind_steady_now();
     if (out_of_patience(writer->collector, *stuck_since)) {
         atomic_store(&writer->collector->give_up, true);
         return false;
@@ -141,7 +140,7 @@ static bool wait_for_disk(struct writer *writer, ind_time *stuck_since)
     fill_sheets_while_stuck(writer);
     publish(writer->collector);
     pause_for(RETRY_MILLISECONDS);
-    (void)ind_store_flush(writer->collector->store, ind_now());
+    (void)ind_store_flush(writer->collector->store, ind_clocks_now());
     return true;
 }
 
@@ -154,19 +153,19 @@ static void wait_for_takers(struct writer *writer)
     if (atomic_load(&collector->stop))
         ind_takers_hurry(collector->takers);
     (void)ind_takers_wait(collector->takers, RETRY_MILLISECONDS);
-    (void)ind_store_tick(collector->store, ind_now(), FLUSH_AFTER);
+    (void)ind_store_tick(collector->store, ind_clocks_now(), FLUSH_AFTER);
 }
 
 static void store_batch(struct writer *writer, unsigned ring, struct ind_batch *batch)
 {
     struct ind_collector *collector = writer->collector;
-    ind_time stuck_since = IND_TIME_NONE;
+    struct ind_steady stuck_since = IND_STEADY_NEVER;
     writer->batch = batch;
     writer->ring = ring;
     enum ind_batch_stored stored = IND_BATCH_FULL;
     while (!atomic_load(&collector->give_up) &&
            (stored = ind_batch_store(batch, ring, collector->book, collector->store, collector->takers,
-                                     ind_now())) != IND_BATCH_STORED)
+                                     ind_clocks_now())) != IND_BATCH_STORED)
         if (stored == IND_BATCH_HELD)
             wait_for_takers(writer);
         else if (!wait_for_disk(writer, &stuck_since))
@@ -180,7 +179,7 @@ static void store_batch(struct writer *writer, unsigned ring, struct ind_batch *
 /* At the end what is queued for standard output and programs is still handed out, as long as it is taken. */
 static void hand_out(struct ind_collector *collector)
 {
-    ind_time progress = ind_steady_now();
+    struct ind_steady progress = ind_steady_now();
     size_t left = ind_takers_run(collector->takers, progress), before = left;
     bool files = collector->settings->file_count > 0;
     while (left > 0 && !atomic_load(&collector->give_up)) {
@@ -191,7 +190,7 @@ static void hand_out(struct ind_collector *collector)
         if (left < before || ind_takers_worth_waiting(collector->takers))
             progress = ind_steady_now();
         before = left;
-        if (ind_steady_now() - progress > PATIENCE_SECONDS * IND_SECOND)
+        if (ind_steady_from(progress, ind_steady_now()) > PATIENCE_SECONDS * IND_SECOND)
             break;
     }
     ind_takers_give_up(collector->takers);
@@ -200,8 +199,9 @@ static void hand_out(struct ind_collector *collector)
 /* What still waits when patience ends is lost; closing the store tells the book so. */
 static void flush_all(struct writer *writer)
 {
-    ind_time stuck_since = IND_TIME_NONE;
-    while (!ind_store_flush(writer->collector->store, ind_now()) && !atomic_load(&writer->collector->give_up))
+    struct ind_steady stuck_since = IND_STEADY_NEVER;
+    while (!ind_store_flush(writer->collector->store, ind_clocks_now()) &&
+           !atomic_load(&writer->collector->give_up))
         if (!wait_for_disk(writer, &stuck_since))
             break;
     hand_out(writer->collector);
@@ -261,11 +261,11 @@ static void take_orders(struct ind_collector *collector)
     pthread_mutex_unlock(&collector->ordering);
     if (!asked)
         return;
-    size_t failed = 0, count = ind_store_rotate(collector->store, only_due, ind_now(), &failed);
+    size_t failed = 0, count = ind_store_rotate(collector->store, only_due, ind_clocks_now(), &failed);
     pthread_mutex_lock(&collector->ordering);
     collector->rotated = true;
-    collector->rotated_count = count;
-    collector->rotated_failed = failed;
+    collector->rotated_count += count; /* until those who asked have been answered */
+    collector->rotated_failed += failed;
     pthread_mutex_unlock(&collector->ordering);
     ind_control_knock(collector->control);
 }
@@ -288,7 +288,7 @@ void *ind_writer(void *argument)
         if (item.mark)
             take_mark(&writer, item.ring, item.mark);
         if (!atomic_load(&collector->give_up))
-            (void)ind_store_tick(collector->store, ind_now(), FLUSH_AFTER);
+            (void)ind_store_tick(collector->store, ind_clocks_now(), FLUSH_AFTER);
         take_orders(collector);
         publish(collector);
     }
@@ -310,23 +310,31 @@ static void step_back(void)
 #endif
 }
 
+/* Between two blocks of what is compressed, too: a reload and the end wait for no more than that. */
+static void adopt_rules(struct ind_collector *collector)
+{
+    struct ind_rules *rules = atomic_exchange(&collector->keeper_rules, NULL);
+    if (!rules)
+        return;
+    ind_keeper_adopt(collector->store, rules->plan);
+    atomic_store(&collector->keeper_behind, false);
+    ind_control_knock(collector->control);
+}
+
 static bool must_end(void *argument)
 {
-    const struct ind_collector *collector = argument;
+    struct ind_collector *collector = argument;
+    adopt_rules(collector);
     return atomic_load(&collector->stop) && atomic_load(&collector->written);
 }
 
 static void keep(struct ind_collector *collector)
 {
-    struct ind_rules *rules = atomic_exchange(&collector->keeper_rules, NULL);
-    if (rules) {
-        ind_keeper_adopt(collector->store, rules->plan);
-        atomic_store(&collector->keeper_behind, false);
-        ind_control_knock(collector->control);
-    }
+    const struct ind_interrupt interrupt = {must_end, collector};
+    adopt_rules(collector);
     if (atomic_exchange(&collector->clock_is_right, false))
-        ind_keeper_retain(collector->store, ind_now(), true);
-    (void)ind_keeper_run(collector->store, ind_now(), must_end, collector);
+        ind_keeper_retain(collector->store, ind_clocks_now(), true);
+    (void)ind_keeper_run(collector->store, ind_clocks_now(), &interrupt);
     struct ind_keeper_counts counts = ind_keeper_counts(collector->store);
     atomic_store(&collector->compressed, counts.compressed);
     atomic_store(&collector->removed, counts.removed);

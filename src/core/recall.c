@@ -13,10 +13,10 @@ struct entry {
     uint32_t older, newer; /* by when they were asked for */
     uint8_t kind;          /* enum ind_edit_kind */
     bool taken, settled;
-    ind_time from;  /* of the span */
-    uint64_t count; /* in the span; of `keep`: ever */
-    uint64_t over;  /* dropped and not told */
-    ind_time over_since;
+    struct ind_steady from; /* of the span */
+    uint64_t count;         /* in the span; of `keep`: ever */
+    uint64_t over;          /* dropped and not told */
+    struct ind_steady over_since;
     uint64_t number;
     ind_time span;
     char edit[IND_RECALL_NAME], device[IND_RECALL_NAME], text[IND_RECALL_TEXT];
@@ -152,8 +152,8 @@ static void fill_news(const struct entry *entry, struct ind_recall_news *news)
     memcpy(news->text, entry->text, sizeof news->text);
 }
 
-static struct entry *add(struct ind_recall *recall, uint64_t key, const struct ind_edit *edit, ind_time now,
-                         struct ind_recall_news *news, bool *told)
+static struct entry *add(struct ind_recall *recall, uint64_t key, const struct ind_edit *edit,
+                         struct ind_steady now, struct ind_recall_news *news, bool *told)
 {
     if (recall->used == recall->room) {
         struct entry *oldest = &recall->entries[recall->oldest];
@@ -181,7 +181,7 @@ static struct entry *add(struct ind_recall *recall, uint64_t key, const struct i
 
 /* ---- Deciding ---- */
 
-static bool drop(struct entry *entry, ind_time now)
+static bool drop(struct entry *entry, struct ind_steady now)
 {
     if (entry->over++ == 0)
         entry->over_since = now;
@@ -189,12 +189,13 @@ static bool drop(struct entry *entry, ind_time now)
 }
 
 /* A span begins with the first message in it. A clock that was put back begins a new one. */
-static bool is_over(const struct entry *entry, ind_time now)
+static bool is_over(const struct entry *entry, struct ind_steady now)
 {
-    return now - entry->from >= entry->span || entry->from - now >= entry->span;
+    int64_t since = ind_steady_from(entry->from, now); /* in files times can go back */
+    return since >= entry->span || -since >= entry->span;
 }
 
-static bool ask_repeat(struct entry *entry, ind_time now, bool fresh, struct ind_recall_news *news,
+static bool ask_repeat(struct entry *entry, struct ind_steady now, bool fresh, struct ind_recall_news *news,
                        bool *told)
 {
     if (fresh)
@@ -211,7 +212,7 @@ static bool ask_repeat(struct entry *entry, ind_time now, bool fresh, struct ind
     return true;
 }
 
-static bool ask_limit(struct entry *entry, ind_time now)
+static bool ask_limit(struct entry *entry, struct ind_steady now)
 {
     if (is_over(entry, now)) {
         entry->from = now;
@@ -220,8 +221,8 @@ static bool ask_limit(struct entry *entry, ind_time now)
     return ++entry->count <= entry->number || drop(entry, now);
 }
 
-bool ind_recall_ask(struct ind_recall *recall, uint64_t key, const struct ind_edit *edit, ind_time now,
-                    struct ind_recall_news *news, bool *told)
+bool ind_recall_ask(struct ind_recall *recall, uint64_t key, const struct ind_edit *edit,
+                    struct ind_steady now, struct ind_recall_news *news, bool *told)
 {
     struct entry *entry = find(recall, key);
     bool fresh = !entry;
@@ -258,7 +259,7 @@ void ind_recall_settle(struct ind_recall *recall, uint64_t key, struct ind_slice
 
 /* ---- Telling ---- */
 
-bool ind_recall_due(struct ind_recall *recall, ind_time now, bool all, uint32_t *from,
+bool ind_recall_due(struct ind_recall *recall, struct ind_steady now, bool all, uint32_t *from,
                     struct ind_recall_news *news)
 {
     while (*from < recall->top) {
@@ -266,8 +267,10 @@ bool ind_recall_due(struct ind_recall *recall, ind_time now, bool all, uint32_t 
         if (!entry->taken || entry->kind == IND_EDIT_KEEP)
             continue;
         bool past = is_over(entry, now);
-        bool due = entry->over > 0 &&
-                   (all || (entry->kind == IND_EDIT_REPEAT ? past : now - entry->over_since >= TELL_EVERY));
+        bool due =
+            entry->over > 0 &&
+            (all ||
+             (entry->kind == IND_EDIT_REPEAT ? past : ind_steady_from(entry->over_since, now) >= TELL_EVERY));
         if (due)
             fill_news(entry, news);
         entry->over = due ? 0 : entry->over;

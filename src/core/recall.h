@@ -2,11 +2,18 @@
  *
  * A table of fixed size, one entry for each edit and device (and text, for `repeat`). Where it is full, the
  * entry that was asked for least recently goes, and is counted. It belongs to whoever calls; it knows no
- * clock. */
+ * clock: moments are of a steady one, or, of messages from files, their own times (ind_recall_moment). */
 #ifndef IND_CORE_RECALL_H
 #define IND_CORE_RECALL_H
 
 #include "core/edit.h"
+#include "core/steady.h"
+
+/* The moment of a message that tells its time itself. */
+static inline struct ind_steady ind_recall_moment(ind_time time)
+{
+    return (struct ind_steady){time};
+}
 
 enum { IND_RECALL_TEXT = 240, IND_RECALL_NAME = 64 };
 
@@ -30,8 +37,8 @@ uint64_t ind_recall_key(const struct ind_edit *edit, const struct ind_message *m
 
 /* Whether a message may go on at `now`, which is remembered. *told: there is news that is due by it, filled
  * in. `key`: of the edit and the message. */
-bool ind_recall_ask(struct ind_recall *recall, uint64_t key, const struct ind_edit *edit, ind_time now,
-                    struct ind_recall_news *news, bool *told);
+bool ind_recall_ask(struct ind_recall *recall, uint64_t key, const struct ind_edit *edit,
+                    struct ind_steady now, struct ind_recall_news *news, bool *told);
 
 /* How the message that began an entry came out at the end of all edits: news name the device and quote the
  * text as they were filed, never as they came. Does nothing where the entry has that, or is gone. */
@@ -40,7 +47,7 @@ void ind_recall_settle(struct ind_recall *recall, uint64_t key, struct ind_slice
 
 /* The next news that are due at `now` (`all`: or would be later), from entry *from on, which is set behind
  * it. False where there are none left. */
-bool ind_recall_due(struct ind_recall *recall, ind_time now, bool all, uint32_t *from,
+bool ind_recall_due(struct ind_recall *recall, struct ind_steady now, bool all, uint32_t *from,
                     struct ind_recall_news *news);
 
 /* Entries in use, and how many had to go so far. */

@@ -23,6 +23,7 @@ struct packer {
     size_t filled, room; /* of text; of packed */
     ZSTD_CCtx *zstd;
     uint64_t size;
+    const struct ind_interrupt *interrupt;
 };
 
 static bool pack_zstd(struct packer *packer, size_t length, size_t *packed)
@@ -86,6 +87,10 @@ static bool pack_all(struct packer *packer)
             return false;
         memmove(packer->text, packer->text + length, packer->filled - length);
         packer->filled -= length;
+        if (ind_interrupted(packer->interrupt)) {
+            errno = ECANCELED;
+            return false;
+        }
     }
 }
 
@@ -120,9 +125,15 @@ static bool take_after(struct packer *packer)
 }
 
 bool ind_compress_file(struct ind_store *store, const char *plain, const char *to,
-                       enum ind_compression compression, int level, uint64_t *size)
+                       enum ind_compression compression, int level, const struct ind_interrupt *interrupt,
+                       uint64_t *size)
 {
-    struct packer packer = {.store = store, .compression = compression, .level = level, .from = -1, .to = -1};
+    struct packer packer = {.store = store,
+                            .compression = compression,
+                            .level = level,
+                            .from = -1,
+                            .to = -1,
+                            .interrupt = interrupt};
     const struct ind_fs *fs = &store->fs;
     char temporary[IND_PATH + 128];
     ind_temporary_name(to, temporary, sizeof temporary);

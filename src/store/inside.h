@@ -49,11 +49,11 @@ struct ind_live {
     struct ind_page *first_page, *last_page;
     size_t waiting; /* bytes */
     uint64_t waiting_lines;
-    ind_time waiting_since;
+    struct ind_steady waiting_since;
     struct ind_live *dirty_prev, *dirty_next; /* those with something waiting, oldest first */
     struct ind_live *open_prev, *open_next;   /* those open, least recently used first */
-    ind_time told;                            /* when a failure was last told */
-    ind_time rotate_again;                    /* after a rotation that failed: not before */
+    struct ind_steady told;                   /* when a failure was last told */
+    struct ind_steady rotate_again;           /* after a rotation that failed: not before */
 };
 
 struct ind_archive {
@@ -109,9 +109,10 @@ struct ind_store {
     uint64_t *made_today; /* paths made up, per route */
     struct ind_made *made;
     int64_t today; /* number of the local day */
-    ind_time looked_for_due;
-    ind_time disk_told;  /* when a disk that takes nothing was last told; one word does for all files */
-    ind_time disk_again; /* not before */
+    struct ind_steady looked_for_due;
+    struct ind_steady
+        disk_told; /* when a disk that takes nothing was last told; one word does for all files */
+    struct ind_steady disk_again; /* not before */
     bool disk_full;
     struct ind_store_counts counts;
 
@@ -125,7 +126,8 @@ struct ind_store {
     const struct ind_policy *kept_policies[IND_POLICY_PLACES]; /* as `policies` */
     struct ind_archive *archives;
     size_t archive_count, archive_room;
-    ind_time retained, last_run, kept_last_run, retry_at;
+    ind_time last_run;
+    struct ind_steady retained, kept_last_run, failed_at;
     bool clock_distrusted;
     struct ind_keeper_counts keeper;
 };
@@ -145,11 +147,11 @@ void ind_made_forget(struct ind_store *store);
 void ind_live_close(struct ind_store *store, struct ind_live *live);
 
 /* Writes all that waits in a file. False where it still waits. */
-bool ind_live_flush(struct ind_store *store, struct ind_live *live, ind_time now);
+bool ind_live_flush(struct ind_store *store, struct ind_live *live, struct ind_clocks now);
 
 /* Turns a live file into an archive and hands it over. False where that could not be done yet. */
 bool ind_live_rotate(struct ind_store *store, struct ind_live *live, enum ind_rotation_reason reason,
-                     ind_time now);
+                     struct ind_clocks now);
 
 /* The rules of a live file; NULL where its policy is no more configured. */
 static inline const struct ind_policy *ind_live_policy(const struct ind_store *store,
@@ -172,9 +174,15 @@ bool ind_archive_add(struct ind_store *store, const struct ind_archive *archive)
 bool ind_store_recover(struct ind_store *store, ind_time now, char *reason, size_t room);
 
 /* Compresses `plain` into `to` by way of a temporary file, flushed before it gets its name. False with errno
- * set, and nothing left behind but by a crash. *size: of the result. */
+ * set (ECANCELED: interrupted), and nothing left behind but by a crash. *size: of the result. */
 bool ind_compress_file(struct ind_store *store, const char *plain, const char *to,
-                       enum ind_compression compression, int level, uint64_t *size);
+                       enum ind_compression compression, int level, const struct ind_interrupt *interrupt,
+                       uint64_t *size);
+
+static inline bool ind_interrupted(const struct ind_interrupt *interrupt)
+{
+    return interrupt && interrupt->asked(interrupt->context);
+}
 
 bool ind_disk_is_full(int error);
 

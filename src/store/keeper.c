@@ -100,12 +100,13 @@ static bool flush_to_disk(struct ind_store *store, const char *path)
 }
 
 static bool compress_archive(struct ind_store *store, struct ind_archive *archive,
-                             const struct ind_policy *policy, ind_time now)
+                             enum ind_compression compress, int level, ind_time now,
+                             const struct ind_interrupt *interrupt)
 {
     char to[IND_PATH + 64];
     uint64_t size;
-    snprintf(to, sizeof to, "%s%s", archive->path, ind_compression_suffix(policy->compress).at);
-    if (!ind_compress_file(store, archive->path, to, policy->compress, policy->level, &size))
+    snprintf(to, sizeof to, "%s%s", archive->path, ind_compression_suffix(compress).at);
+    if (!ind_compress_file(store, archive->path, to, compress, level, interrupt, &size))
         return false;
     ind_fs_sync_folder_of(&store->fs, store->folder, archive->path);
     if (store->fs.remove(store->fs.context, store->folder, archive->path) != 0 && errno != ENOENT)
@@ -121,17 +122,23 @@ static bool compress_archive(struct ind_store *store, struct ind_archive *archiv
     store->keeper.archive_bytes += size - archive->size;
     store->keeper.compressed++;
     archive->size = size;
-    archive->compression = policy->compress;
+    archive->compression = compress;
     return true;
 }
 
-static bool finish_archive(struct ind_store *store, struct ind_archive *archive, ind_time now)
+/* The policy is looked at before anything else: it may go while the archive is compressed. */
+static bool finish_archive(struct ind_store *store, struct ind_archive *archive, ind_time now,
+                           const struct ind_interrupt *interrupt)
 {
     const struct ind_policy *policy =
         archive->policy == IND_NO_POLICY ? NULL : store->kept_policies[archive->policy];
+    const enum ind_compression compress = policy ? policy->compress : IND_COMPRESS_NONE;
+    const int level = policy ? policy->level : 0;
     bool good = flush_to_disk(store, archive->path);
-    if (good && policy && policy->compress != IND_COMPRESS_NONE)
-        good = compress_archive(store, archive, policy, now);
+    if (good && compress != IND_COMPRESS_NONE)
+        good = compress_archive(store, archive, compress, level, now, interrupt);
+    if (!good && errno == ECANCELED)
+        return false;
     if (!good && errno == ENOENT) {
         ind_store_tell(store, "%s was removed by somebody before it could be compressed", archive->path);
         good = true;
@@ -229,24 +236,23 @@ static void forget_gone(struct ind_store *store, const bool *gone)
     store->archive_count = kept;
 }
 
-static void keep_last_run(struct ind_store *store, ind_time now)
+static void keep_last_run(struct ind_store *store, struct ind_clocks now)
 {
     char text[IND_TIME_WIDTH + 1];
     struct ind_buffer buffer = ind_buffer_on(text, sizeof text);
-    store->last_run = now;
-    if (store->kept_last_run != IND_TIME_NONE &&
-        now - store->kept_last_run < KEEP_LAST_RUN_EVERY * IND_SECOND)
+    store->last_run = now.wall;
+    if (ind_steady_lately(store->kept_last_run, now.steady, KEEP_LAST_RUN_EVERY * IND_SECOND))
         return;
-    ind_time_write(&buffer, now);
+    ind_time_write(&buffer, now.wall);
     ind_buffer_byte(&buffer, '\n');
     int file = store->fs.open(store->fs.context, store->state, "retention-last-run.new",
-                              O_WRONLY | O_CREAT | O_TRUNC, 0640);
+                              O_WRONLY | O_CREAT | O_TRUNC | O_NOFOLLOW, 0640);
     if (file < 0)
         return;
     if (ind_fs_write_all(&store->fs, file, text, buffer.length) &&
         store->fs.rename(store->fs.context, store->state, "retention-last-run.new", "retention-last-run") ==
             0)
-        store->kept_last_run = now;
+        store->kept_last_run = now.steady;
     close(file);
 }
 
@@ -266,21 +272,21 @@ static void check_clock(struct ind_store *store, ind_time now, bool clock_is_rig
     }
 }
 
-void ind_keeper_retain(struct ind_store *store, ind_time now, bool clock_is_right)
+void ind_keeper_retain(struct ind_store *store, struct ind_clocks now, bool clock_is_right)
 {
     take_handed(store);
-    check_clock(store, now, clock_is_right);
+    check_clock(store, now.wall, clock_is_right);
     size_t count = store->archive_count;
     struct ind_archive_facts *facts = calloc(count ? count : 1, sizeof *facts);
     bool *gone = calloc(count ? count : 1, sizeof *gone);
     for (size_t policy = 0; facts && gone && policy < IND_POLICY_PLACES; policy++)
         if (store->kept_policies[policy])
-            retain_policy(store, policy, facts, now, gone);
+            retain_policy(store, policy, facts, now.wall, gone);
     if (facts && gone)
         forget_gone(store, gone);
     free(facts);
     free(gone);
-    store->retained = now;
+    store->retained = now.steady;
     if (!store->clock_distrusted)
         keep_last_run(store, now);
 }
@@ -296,22 +302,20 @@ static bool rules_known(const struct ind_store *store, const struct ind_archive 
     return archive->policy == IND_NO_POLICY || store->kept_policies[archive->policy];
 }
 
-bool ind_keeper_run(struct ind_store *store, ind_time now, bool (*stop)(void *context), void *context)
+bool ind_keeper_run(struct ind_store *store, struct ind_clocks now, const struct ind_interrupt *interrupt)
 {
     bool asked = atomic_exchange(&store->wanted, false), all = true;
     take_handed(store);
-    if (asked || store->retained == IND_TIME_NONE || now - store->retained >= RETAIN_EVERY * IND_SECOND ||
-        now < store->retained)
+    if (asked || !ind_steady_lately(store->retained, now.steady, RETAIN_EVERY * IND_SECOND))
         ind_keeper_retain(store, now, false);
-    if (store->retry_at != IND_TIME_NONE && now < store->retry_at &&
-        now > store->retry_at - RETRY_AFTER * IND_SECOND)
+    if (ind_steady_lately(store->failed_at, now.steady, RETRY_AFTER * IND_SECOND))
         return false;
-    store->retry_at = IND_TIME_NONE;
-    for (size_t i = 0; i < store->archive_count && !(stop && stop(context)); i++)
+    store->failed_at = IND_STEADY_NEVER;
+    for (size_t i = 0; i < store->archive_count && !ind_interrupted(interrupt); i++)
         if (store->archives[i].to_do && rules_known(store, &store->archives[i]))
-            all &= finish_archive(store, &store->archives[i], now);
+            all &= finish_archive(store, &store->archives[i], now.wall, interrupt);
     if (!all)
-        store->retry_at = now + RETRY_AFTER * IND_SECOND;
+        store->failed_at = now.steady;
     return all;
 }
 

@@ -76,7 +76,7 @@ struct ind_live *ind_live_new(struct ind_store *store, struct ind_slice path, ui
     live->hash = hash;
     live->file = -1;
     live->route = live->policy = IND_NO_POLICY;
-    live->first = live->last = live->told = live->rotate_again = IND_TIME_NONE;
+    live->first = live->last = IND_TIME_NONE;
     live->facts.period_end = IND_TIME_NONE;
     live->messages_known = true;
     live->stored = IND_STORED_UNKNOWN;
@@ -159,9 +159,9 @@ void ind_live_set_route(struct ind_store *store, struct ind_live *live, size_t r
     ind_live_settle_period(store, live);
 }
 
-static void turn_day(struct ind_store *store, ind_time now)
+static void turn_day(struct ind_store *store, struct ind_clocks now)
 {
-    int64_t seconds = ind_time_seconds(now);
+    int64_t seconds = ind_time_seconds(now.wall);
     int64_t day = (seconds + ind_zone_offset(store->config->zone, seconds)) / IND_DAY_SECONDS;
     if (day == store->today)
         return;
@@ -233,7 +233,8 @@ static struct ind_live *overflow_file(struct ind_store *store, const struct ind_
     return live;
 }
 
-struct ind_live *ind_store_file(struct ind_store *store, const struct ind_target *target, ind_time now)
+struct ind_live *ind_store_file(struct ind_store *store, const struct ind_target *target,
+                                struct ind_clocks now)
 {
     struct ind_live *live = find_live(store, target->path, target->hash);
     if (!live) {
@@ -275,14 +276,14 @@ static bool begin(struct ind_store *store, struct ind_live *live, ind_time time)
     return true;
 }
 
-static bool journal_opened(struct ind_store *store, struct ind_live *live, ind_time now)
+static bool journal_opened(struct ind_store *store, struct ind_live *live, struct ind_clocks now)
 {
     const struct ind_config *config = store->config;
     const struct ind_policy *policy = ind_live_policy(store, live);
     bool known = live->route != IND_NO_POLICY;
     struct ind_record record = {
         .event = IND_EVENT_OPENED,
-        .at = now,
+        .at = now.wall,
         .series = live->series->name,
         .number = live->number,
         .archive = live->archive,
@@ -351,7 +352,7 @@ static void close_least_used(struct ind_store *store)
         ind_live_close(store, store->open);
 }
 
-static bool ensure_open(struct ind_store *store, struct ind_live *live, ind_time now)
+static bool ensure_open(struct ind_store *store, struct ind_live *live, struct ind_clocks now)
 {
     struct stat facts;
     if (live->file >= 0) {
@@ -426,28 +427,21 @@ static bool write_pages(struct ind_store *store, struct ind_live *live)
     return true;
 }
 
-static bool told_lately(ind_time told, ind_time now)
+static void tell_lost(struct ind_store *store, struct ind_live *live, int error, struct ind_clocks now)
 {
-    return told != IND_TIME_NONE && now - told < TELL_AGAIN * IND_SECOND && now >= told;
-}
-
-static void tell_lost(struct ind_store *store, struct ind_live *live, int error, ind_time now)
-{
-    if (told_lately(live->told, now))
+    if (ind_steady_told_lately(&live->told, now.steady, TELL_AGAIN * IND_SECOND))
         return;
-    live->told = now;
     ind_store_tell(store, "cannot write %s: %s; its messages are lost until this is mended", live->path,
                    strerror(error));
 }
 
 /* A full disk concerns all files: it is told once, and so is its end. */
-static void tell_disk(struct ind_store *store, const struct ind_live *live, int error, ind_time now)
+static void tell_disk(struct ind_store *store, const struct ind_live *live, int error, struct ind_clocks now)
 {
     store->disk_full = true;
-    store->disk_again = now + DISK_AGAIN;
-    if (told_lately(store->disk_told, now))
+    store->disk_again = ind_steady_after(now.steady, DISK_AGAIN);
+    if (ind_steady_told_lately(&store->disk_told, now.steady, TELL_AGAIN * IND_SECOND))
         return;
-    store->disk_told = now;
     ind_store_tell(store, "cannot write %s: %s; messages wait in memory until there is room", live->path,
                    strerror(error));
 }
@@ -455,12 +449,12 @@ static void tell_disk(struct ind_store *store, const struct ind_live *live, int 
 static void tell_room(struct ind_store *store)
 {
     store->disk_full = false;
-    if (store->disk_told != IND_TIME_NONE)
+    if (ind_steady_is_set(store->disk_told))
         ind_store_tell(store, "the disk takes messages again; nothing that waited was lost");
-    store->disk_told = IND_TIME_NONE;
+    store->disk_told = IND_STEADY_NEVER;
 }
 
-bool ind_live_flush(struct ind_store *store, struct ind_live *live, ind_time now)
+bool ind_live_flush(struct ind_store *store, struct ind_live *live, struct ind_clocks now)
 {
     if (live->waiting == 0)
         return true;
@@ -469,7 +463,7 @@ bool ind_live_flush(struct ind_store *store, struct ind_live *live, ind_time now
         count_live_bytes(store, live, live->waiting, 0);
         store->counts.bytes += live->waiting;
         settle_waiting(store, live, true);
-        live->told = IND_TIME_NONE;
+        live->told = IND_STEADY_NEVER;
         if (store->disk_full && !store->dirty)
             tell_room(store); /* all that waited is written */
         return true;
@@ -490,11 +484,11 @@ bool ind_live_flush(struct ind_store *store, struct ind_live *live, ind_time now
 }
 
 static void journal_rotated(struct ind_store *store, const struct ind_live *live, uint64_t inode,
-                            ind_time now, enum ind_rotation_reason reason)
+                            struct ind_clocks now, enum ind_rotation_reason reason)
 {
     struct ind_record record = {
         .event = IND_EVENT_ROTATED,
-        .at = now,
+        .at = now.wall,
         .series = live->series->name,
         .number = live->number,
         .archive = live->archive,
@@ -520,7 +514,7 @@ static void end_file(struct ind_store *store, struct ind_live *live)
 }
 
 bool ind_live_rotate(struct ind_store *store, struct ind_live *live, enum ind_rotation_reason reason,
-                     ind_time now)
+                     struct ind_clocks now)
 {
     struct stat facts;
     if (!ind_live_flush(store, live, now))
@@ -533,10 +527,9 @@ bool ind_live_rotate(struct ind_store *store, struct ind_live *live, enum ind_ro
         store->fs.rename(store->fs.context, store->folder, live->path, live->archive) != 0) {
         int error = errno;
         if (error != ENOENT) {
-            if (!told_lately(live->told, now))
+            if (!ind_steady_told_lately(&live->told, now.steady, TELL_AGAIN * IND_SECOND))
                 ind_store_tell(store, "cannot rotate %s: %s; it goes on as it is, and is tried again",
                                live->path, strerror(error));
-            live->told = now;
             errno = error;
             return false;
         }
@@ -550,7 +543,7 @@ bool ind_live_rotate(struct ind_store *store, struct ind_live *live, enum ind_ro
                                   .number = live->number,
                                   .size = live->on_disk,
                                   .policy = live->policy,
-                                  .rotated = now,
+                                  .rotated = now.wall,
                                   .to_do = true};
     ind_hand_over(store, &archive);
     store->counts.rotated++;
@@ -559,7 +552,7 @@ bool ind_live_rotate(struct ind_store *store, struct ind_live *live, enum ind_ro
 }
 
 /* Room for `length` bytes more, at the cost of writing what has waited longest. */
-static bool make_room(struct ind_store *store, size_t length, ind_time now)
+static bool make_room(struct ind_store *store, size_t length, struct ind_clocks now)
 {
     size_t needed = length / (IND_PAGE_BYTES - 2 * sizeof(struct ind_run)) + 2;
     while (store->pages.free_count < needed)
@@ -592,22 +585,24 @@ static void add_line(struct ind_store *store, struct ind_live *live, struct ind_
  * has been told), the file goes on as it is, and it is tried again in a while: one file must not hold up the
  * others. */
 static bool rotate_before(struct ind_store *store, struct ind_live *live,
-                          const struct ind_rotation_rule *rule, size_t length, ind_time time, ind_time now)
+                          const struct ind_rotation_rule *rule, size_t length, ind_time time,
+                          struct ind_clocks now)
 {
     enum ind_rotation_reason reason = ind_rotation_before(rule, &live->facts, time, length);
-    if (reason == IND_ROTATION_NOT || (live->rotate_again != IND_TIME_NONE && now < live->rotate_again))
+    if (reason == IND_ROTATION_NOT ||
+        (ind_steady_is_set(live->rotate_again) && ind_steady_from(now.steady, live->rotate_again) > 0))
         return true;
-    live->rotate_again = IND_TIME_NONE;
+    live->rotate_again = IND_STEADY_NEVER;
     if (ind_live_rotate(store, live, reason, now))
         return true;
     if (live->waiting || ind_disk_is_full(errno))
         return false;
-    live->rotate_again = now + TELL_AGAIN * IND_SECOND;
+    live->rotate_again = ind_steady_after(now.steady, TELL_AGAIN * IND_SECOND);
     return true;
 }
 
 enum ind_append ind_store_append(struct ind_store *store, struct ind_live *live, struct ind_slice line,
-                                 ind_time time, uint32_t owner, ind_time now)
+                                 ind_time time, uint32_t owner, struct ind_clocks now)
 {
     static const struct ind_rotation_rule never = {IND_PERIOD_NONE, 0, 0};
     const struct ind_policy *policy = ind_live_policy(store, live);
@@ -617,7 +612,7 @@ enum ind_append ind_store_append(struct ind_store *store, struct ind_live *live,
     if (!make_room(store, line.length, now) || (!live->begun && !begin(store, live, time)))
         return IND_APPEND_FULL;
     if (live->waiting == 0) {
-        live->waiting_since = now;
+        live->waiting_since = now.steady;
         DL_APPEND2(store->dirty, live, dirty_prev, dirty_next);
     }
     add_line(store, live, line, owner);
@@ -629,36 +624,39 @@ enum ind_append ind_store_append(struct ind_store *store, struct ind_live *live,
     live->facts.messages++;
     if (time > live->last)
         live->last = time;
-    if (live->waiting >= BIG_WRITE && !(store->disk_full && now < store->disk_again))
+    if (live->waiting >= BIG_WRITE &&
+        !(store->disk_full && ind_steady_from(now.steady, store->disk_again) > 0))
         (void)ind_live_flush(store, live, now); /* what could not be written waits on; the pages bound it */
     return IND_APPENDED;
 }
 
-static bool flush_older(struct ind_store *store, ind_time until, ind_time now)
+/* Those that have waited for so long, in the order in which they began to. */
+static bool flush_older(struct ind_store *store, int64_t wait, struct ind_clocks now)
 {
     bool all = true;
     struct ind_live *live, *next;
     DL_FOREACH_SAFE2(store->dirty, live, next, dirty_next)
     {
-        if (live->waiting_since > until)
+        if (ind_steady_from(live->waiting_since, now.steady) < wait)
             break;
         all &= ind_live_flush(store, live, now);
     }
     return all;
 }
 
-bool ind_store_flush(struct ind_store *store, ind_time now)
+bool ind_store_flush(struct ind_store *store, struct ind_clocks now)
 {
-    return flush_older(store, INT64_MAX, now);
+    return flush_older(store, INT64_MIN, now);
 }
 
-static enum ind_rotation_reason due(const struct ind_store *store, const struct ind_live *live, ind_time now)
+static enum ind_rotation_reason due(const struct ind_store *store, const struct ind_live *live,
+                                    struct ind_clocks now)
 {
     const struct ind_policy *policy = ind_live_policy(store, live);
-    return policy ? ind_rotation_due(&policy->rotate, &live->facts, now) : IND_ROTATION_NOT;
+    return policy ? ind_rotation_due(&policy->rotate, &live->facts, now.wall) : IND_ROTATION_NOT;
 }
 
-size_t ind_store_rotate(struct ind_store *store, bool only_due, ind_time now, size_t *failed)
+size_t ind_store_rotate(struct ind_store *store, bool only_due, struct ind_clocks now, size_t *failed)
 {
     struct ind_live *live, *next;
     size_t count = 0;
@@ -677,12 +675,11 @@ size_t ind_store_rotate(struct ind_store *store, bool only_due, ind_time now, si
     return count;
 }
 
-bool ind_store_tick(struct ind_store *store, ind_time now, ind_time wait)
+bool ind_store_tick(struct ind_store *store, struct ind_clocks now, int64_t wait)
 {
     size_t failed = 0;
-    bool all = flush_older(store, now - wait, now);
-    if (!store->by_messages && (now >= store->looked_for_due + IND_SECOND || now < store->looked_for_due)) {
-        store->looked_for_due = now;
+    bool all = flush_older(store, wait, now);
+    if (!store->by_messages && !ind_steady_told_lately(&store->looked_for_due, now.steady, IND_SECOND)) {
         (void)ind_store_rotate(store, true, now, &failed);
     }
     return all && failed == 0;

@@ -127,8 +127,7 @@ enum ind_store_status ind_store_open(const struct ind_store_settings *settings, 
     made->by_messages = settings->by_messages;
     made->files_a_day = settings->files_a_day ? settings->files_a_day : FILES_A_DAY;
     made->open_limit = settings->open_files ? settings->open_files : open_limit(settings->config->open_files);
-    made->looked_for_due = made->disk_told = made->retained = made->last_run = made->kept_last_run =
-        made->retry_at = IND_TIME_NONE;
+    made->last_run = IND_TIME_NONE;
     made->today = INT64_MIN;
     pthread_mutex_init(&made->handing, NULL);
     enum ind_store_status status = set_up(made, settings, reason, room);

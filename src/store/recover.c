@@ -233,7 +233,7 @@ static bool take_over(struct ind_store *store, struct ind_survey *survey, ind_ti
             store,
             "%zu archives are of no route and no archive policy that is configured: they are kept for ever",
             unknown);
-    store->last_run = store->kept_last_run = read_last_run(store);
+    store->last_run = read_last_run(store);
     atomic_store(&store->wanted, true);
     return good;
 }

@@ -1,7 +1,8 @@
 /* store/store.h: the writing side of a store: live files, their rotation, and their retention.
  *
  * The writing half (ind_store_*) belongs to one thread, the keeping half (ind_keeper_*) to one other; the two
- * meet only in a short queue of archives. Neither reads a clock. One process at a time holds a store: a lock
+ * meet only in a short queue of archives. Neither reads a clock: both are told both clocks, and measure
+ * what lasts by the steady one. One process at a time holds a store: a lock
  * sees to it.
  *
  * What is added waits in pages until ind_store_flush, or until a file has enough for one big write. A line is
@@ -10,6 +11,7 @@
 #define IND_STORE_STORE_H
 
 #include "config/config.h"
+#include "core/steady.h"
 #include "store/fs.h"
 
 struct ind_store;
@@ -19,7 +21,8 @@ struct ind_store_settings {
     const struct ind_config *config; /* borrowed */
     const struct ind_fs *fs;         /* borrowed */
     ind_time now;
-    size_t open_files;    /* live files held open at most; 0: as many as the configuration and the system allow */
+    size_t
+        open_files; /* live files held open at most; 0: as many as the configuration and the system allow */
     uint64_t files_a_day; /* that messages may make up, per route; 0: 10000 */
     bool by_messages; /* no clock turns files over, only the times of messages do: for messages from files */
     /* What an administrator must hear of. Called from both threads. May be NULL. */
@@ -53,7 +56,8 @@ struct ind_target {
 uint64_t ind_path_hash(struct ind_slice path);
 
 /* The live file for a target: known, or new. NULL where memory is out. Good until the next ind_store_tick. */
-struct ind_live *ind_store_file(struct ind_store *store, const struct ind_target *target, ind_time now);
+struct ind_live *ind_store_file(struct ind_store *store, const struct ind_target *target,
+                                struct ind_clocks now);
 
 enum ind_append {
     IND_APPENDED,
@@ -63,21 +67,21 @@ enum ind_append {
 /* Adds one line, with its end, of a message of the given time; rotates first where the line calls for it.
  * `owner`: whose line it is, for `settle`; any number. */
 enum ind_append ind_store_append(struct ind_store *store, struct ind_live *live, struct ind_slice line,
-                                 ind_time time, uint32_t owner, ind_time now);
+                                 ind_time time, uint32_t owner, struct ind_clocks now);
 
 /* Gives the owners of all lines that wait, in runs. */
 void ind_store_waiting(struct ind_store *store, void (*take)(void *context, uint32_t owner, uint32_t lines),
                        void *context);
 
 /* Writes what waits. False where something still waits because the disk takes nothing. */
-bool ind_store_flush(struct ind_store *store, ind_time now);
+bool ind_store_flush(struct ind_store *store, struct ind_clocks now);
 
 /* What time brings: writes what has waited for more than `wait`, rotates what is due. False as
  * ind_store_flush. */
-bool ind_store_tick(struct ind_store *store, ind_time now, ind_time wait);
+bool ind_store_tick(struct ind_store *store, struct ind_clocks now, int64_t wait);
 
 /* Rotates all live files, or those due. Returns how many; *failed counts those that could not be. */
-size_t ind_store_rotate(struct ind_store *store, bool only_due, ind_time now, size_t *failed);
+size_t ind_store_rotate(struct ind_store *store, bool only_due, struct ind_clocks now, size_t *failed);
 
 struct ind_store_counts {
     uint64_t lines, bytes; /* written */
@@ -114,12 +118,20 @@ struct ind_keeper_counts {
     uint64_t archives, archive_bytes; /* present */
 };
 
-/* Does what there is to do: flush to disk, compress, remove. `stop` (may be NULL) is asked between two files.
- * False where something failed and is to be tried again later. */
-bool ind_keeper_run(struct ind_store *store, ind_time now, bool (*stop)(void *context), void *context);
+/* Asked between two files, and between two blocks of one that is compressed (about 1 MiB of text): whoever
+ * waits for the keeping half waits no longer than for one. True: leave it; what is half done is done again
+ * later. It may adopt other rules. */
+struct ind_interrupt {
+    bool (*asked)(void *context);
+    void *context;
+};
+
+/* Does what there is to do: flush to disk, compress, remove. `interrupt` may be NULL. False where something
+ * failed, or was left, and is to be tried again later. */
+bool ind_keeper_run(struct ind_store *store, struct ind_clocks now, const struct ind_interrupt *interrupt);
 
 /* Runs the retention alone; `clock_is_right`: somebody said so. */
-void ind_keeper_retain(struct ind_store *store, ind_time now, bool clock_is_right);
+void ind_keeper_retain(struct ind_store *store, struct ind_clocks now, bool clock_is_right);
 
 /* Bytes of the file system that holds the store: all, and those free for it; 0 where that is not known. Any
  * thread. */

@@ -87,15 +87,17 @@ static void a_message_that_no_batch_has_room_for_is_cut_and_hangs_nothing(void *
     ind_ran_free(&ran);
 }
 
-/* With 200 descriptors strangers take all that there are for connections; the collector files, turns over and answers. */
+/* With 200 descriptors strangers take all that there are for connections; the collector files, turns over and
+ * answers. */
 static void strangers_cannot_take_the_descriptors_that_the_collector_needs(void **state)
 {
     enum { CONNECTIONS = 300, FILES = 150, LIMIT = 200 };
     static int connections[CONNECTIONS];
     (void)state;
-    ind_write_file(ind_path(folder, "indagator.yaml"),
-                   "store: log\nstate: state\nzone: UTC\nlisten:\n  - udp: 127.0.0.1:0\n  - tcp: 127.0.0.1:0\n"
-                   "routes:\n  - {name: all, file: \"{app}.log\"}\n");
+    ind_write_file(
+        ind_path(folder, "indagator.yaml"),
+        "store: log\nstate: state\nzone: UTC\nlisten:\n  - udp: 127.0.0.1:0\n  - tcp: 127.0.0.1:0\n"
+        "routes:\n  - {name: all, file: \"{app}.log\"}\n");
     running = ind_collect_start_limited(folder, LIMIT);
     unsigned tcp = ind_told_port(&running, "tcp 127.0.0.1:");
     for (int i = 0; i < CONNECTIONS; i++)
@@ -137,7 +139,8 @@ static void half_messages_have_a_bound_together(void **state)
     unsigned long wanted = CONNECTIONS - 40;
     wait_stored(wanted);
     json_t *object = status();
-    unsigned long ended = number(json_array_get(json_object_get(object, "receivers"), 0), "connections_too_slow");
+    unsigned long ended =
+        number(json_array_get(json_object_get(object, "receivers"), 0), "connections_too_slow");
     assert_true(ended >= wanted);
     json_decref(object);
     assert_true(ind_file_holds(running.err, "half messages of all connections fill the 2048 KiB"));
@@ -147,6 +150,47 @@ static void half_messages_have_a_bound_together(void **state)
     wait_stored(wanted);
     end();
     expect_lines("log/all.log", "text starts with \"xxx\"", 0, "60\n");
+}
+
+/* While an archive is packed as hard as can be, reloads go on, and each is answered for what was on disk when
+ * it was asked for; so does the end. */
+static void reloads_wait_for_no_archive_and_are_answered_each_for_itself(void **state)
+{
+#define RULES                                                                                                \
+    "store: log\nstate: state\nzone: UTC\nlisten:\n  - udp: 127.0.0.1:0\nroutes:\n  - {name: all, file: "    \
+    "all.log}\n"
+    (void)state;
+    ind_write_file(ind_path(folder, "indagator.yaml"),
+                   RULES "archives: {default: {rotate: every day, compress: none}}\n");
+    struct ind_ran ran =
+        ind_shell(folder,
+                  "awk 'BEGIN { srand(1); for (i = 0; i < 150000; i++) print \"<13>1 - - app - - - \" rand() "
+                  "rand() rand() rand() }' "
+                  "> in; %s collect --from in > out && %s rotate > out && ls log/*.log && du -k in | cut -f1",
+                  IND_PROGRAM, IND_PROGRAM);
+    assert_int_equal(ran.status, 0);
+    ind_ran_free(&ran);
+    const char *good = RULES "archives: {default: {rotate: every day, compress: zstd 19}}\n";
+    begin(good);
+    ind_write_file(ind_path(folder, "good.yaml"), good);
+    ind_write_file(ind_path(folder, "broken.yaml"), RULES "archives: {default: {rotate: every dya}}\n");
+    ran = ind_shell(
+        folder, "ask() { curl -s -o answer.$1 --unix-socket state/control.sock -X POST -w '%%{http_code}\\n' "
+                "http://x/reload; }\n"
+                /* The two meet at different moments. */
+                "for i in 1 2 3 4 5 6 7 8; do cp good.yaml indagator.yaml; ask 1 > first & "
+                "sleep 0.0$i; cp broken.yaml indagator.yaml; ask 2; wait; done | sort | uniq -c; "
+                "cp good.yaml indagator.yaml; ask 1; ls log");
+    if (!strstr(ran.out, "      8 409\n200\n"))
+        print_error("%s", ran.out);
+    assert_non_null(strstr(ran.out, "      8 409\n200\n"));
+    /* All that was before it was packed; otherwise nothing was tried here. */
+    assert_null(strstr(ran.out, ".zst"));
+    ind_ran_free(&ran);
+    end();
+    ran = ind_shell(folder, "ls -A log");
+    assert_null(strstr(ran.out, ".tmp"));
+    ind_ran_free(&ran);
 }
 
 /* ---- Nobody passes for another ---- */
@@ -332,6 +376,7 @@ int main(void)
         in_a_folder(a_message_that_no_batch_has_room_for_is_cut_and_hangs_nothing),
         in_a_folder(strangers_cannot_take_the_descriptors_that_the_collector_needs),
         in_a_folder(half_messages_have_a_bound_together),
+        in_a_folder(reloads_wait_for_no_archive_and_are_answered_each_for_itself),
         in_a_folder(a_stranger_that_bears_a_configured_name_is_filed_as_itself),
         in_a_folder(every_list_of_listeners_is_reloaded_into_others),
     };

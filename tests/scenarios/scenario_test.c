@@ -40,13 +40,19 @@ struct player {
     struct ind_accounts *accounts;
     struct ind_book *book;
     struct ind_zone *utc;
-    ind_time now;
-    unsigned long number; /* {n} */
+    ind_time now;             /* the clock on the wall, which `clock` sets */
+    struct ind_steady steady; /* only time that passes moves it */
+    unsigned long number;     /* {n} */
     char *told[MOST_TOLD];
     size_t told_count;
     uint64_t stored_before; /* when the process stopped dead */
     size_t line;            /* being played */
 };
+
+static struct ind_clocks clocks(const struct player *player)
+{
+    return (struct ind_clocks){player->now, player->steady};
+}
 
 static void wrong(const struct player *player, const char *format, ...)
 {
@@ -213,7 +219,7 @@ static void close_engine(struct player *player)
 static void apply_batch(struct player *player)
 {
     while (player->batch_count > 0) {
-        if (ind_batch_store(player->batches[0], 0, player->book, player->store, NULL, player->now) !=
+        if (ind_batch_store(player->batches[0], 0, player->book, player->store, NULL, clocks(player)) !=
             IND_BATCH_STORED)
             return; /* the disk is full: what is left of the batch waits */
         ind_batch_free(player->batches[0]);
@@ -239,7 +245,8 @@ static void send_message(struct player *player, const char *text)
                                 .listener = IND_SLICE("udp 0.0.0.0:514"),
                                 .sender = ind_intake_sender(player->intake, &address),
                                 .received = player->now,
-                                .now = player->now};
+                                .now = player->now,
+                                .moment = player->steady};
     struct ind_slice bytes = {message, (size_t)(at - message)};
     bool tallied = false;
     struct ind_batch *batch = ind_batch_new();
@@ -257,10 +264,11 @@ static void pass(struct player *player, int64_t seconds)
         /* Long stretches in which nothing happens go by in greater steps. */
         int64_t step = seconds - i > 300 ? 60 : 1;
         player->now += step * IND_SECOND;
+        player->steady = ind_steady_after(player->steady, step * IND_SECOND);
         i += step - 1;
         apply_batch(player);
-        (void)ind_store_tick(player->store, player->now, IND_SECOND / 5);
-        (void)ind_keeper_run(player->store, player->now, NULL, NULL);
+        (void)ind_store_tick(player->store, clocks(player), IND_SECOND / 5);
+        (void)ind_keeper_run(player->store, clocks(player), NULL);
         (void)weigh(player);
     }
 }
@@ -499,7 +507,7 @@ static void load_config(struct player *player)
 static void restart(struct player *player, bool in_order)
 {
     if (in_order)
-        (void)ind_store_flush(player->store, player->now);
+        (void)ind_store_flush(player->store, clocks(player));
     close_engine(player);
     open_engine(player);
 }
@@ -598,7 +606,7 @@ static long play_once(struct player *player, long die_after)
 static void play(const char *path, const char *name)
 {
     char *text = ind_read_file(path, NULL), *lines[MOST_STEPS];
-    struct player player = {.name = name, .lines = lines, .utc = ind_zone_fixed(0)};
+    struct player player = {.name = name, .lines = lines, .utc = ind_zone_fixed(0), .steady = {IND_SECOND}};
     assert_non_null(text);
     for (char *at = text, *end; *at; at = end) {
         end = strchr(at, '\n');

@@ -225,7 +225,8 @@ struct ind_running ind_collect_start(const char *folder)
 struct ind_running ind_collect_start_limited(const char *folder, unsigned descriptors)
 {
     char command[512], shell[] = "/bin/sh", option[] = "-c";
-    snprintf(command, sizeof command, "ulimit -n %u && exec %s collect -c indagator.yaml", descriptors, IND_PROGRAM);
+    snprintf(command, sizeof command, "ulimit -n %u && exec %s collect -c indagator.yaml", descriptors,
+             IND_PROGRAM);
     char *arguments[] = {shell, option, command, NULL};
     return start_collector(folder, arguments);
 }

@@ -395,7 +395,7 @@ static bool ask(const struct ind_edit *edit, const char *device, const char *tex
 {
     struct ind_message message = {.device = ind_slice_of(device), .text = ind_slice_of(text)};
     uint64_t key = ind_recall_key(edit, &message);
-    bool on = ind_recall_ask(recall, key, edit, (ind_time)(seconds * 1e9), &news, &told);
+    bool on = ind_recall_ask(recall, key, edit, (struct ind_steady){(int64_t)(seconds * 1e9)}, &news, &told);
     if (on)
         ind_recall_settle(recall, key, message.device, message.text);
     return on;
@@ -406,7 +406,7 @@ static const char *next_news(double seconds, bool all)
     static char text[800];
     uint32_t from = 0;
     struct ind_buffer out = ind_buffer_on(text, sizeof text - 1);
-    if (!ind_recall_due(recall, (ind_time)(seconds * 1e9), all, &from, &news))
+    if (!ind_recall_due(recall, (struct ind_steady){(int64_t)(seconds * 1e9)}, all, &from, &news))
         return NULL;
     ind_recall_write(&news, &out);
     text[out.length] = '\0';

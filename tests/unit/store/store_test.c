@@ -10,6 +10,12 @@
 
 #define NOW (INT64_C(1795409100) * IND_SECOND)
 
+/* Both clocks, so much later. */
+static struct ind_clocks later(int64_t span)
+{
+    return (struct ind_clocks){NOW + span, {IND_SECOND + span}};
+}
+
 static char *folder;
 static struct ind_loaded loaded;
 static struct ind_store *store;
@@ -59,16 +65,16 @@ static void append(const char *path, const char *line)
 {
     struct ind_target target = {ind_slice_of(path), ind_slice_of(path), ind_path_hash(ind_slice_of(path)), 0,
                                 false};
-    struct ind_live *live = ind_store_file(store, &target, NOW);
+    struct ind_live *live = ind_store_file(store, &target, later(0));
     assert_non_null(live);
-    assert_int_equal(ind_store_append(store, live, ind_slice_of(line), NOW, 0, NOW), IND_APPENDED);
-    assert_true(ind_store_flush(store, NOW));
+    assert_int_equal(ind_store_append(store, live, ind_slice_of(line), NOW, 0, later(0)), IND_APPENDED);
+    assert_true(ind_store_flush(store, later(0)));
 }
 
 static void rotate_all(void)
 {
     size_t failed = 0;
-    (void)ind_store_rotate(store, false, NOW, &failed);
+    (void)ind_store_rotate(store, false, later(0), &failed);
     assert_int_equal(failed, 0);
 }
 
@@ -155,7 +161,7 @@ static void go_on(void *context, int step)
     if (meanwhile->more)
         append("a.log", "later\n");
     if (meanwhile->compress)
-        (void)ind_keeper_run(store, NOW, NULL, NULL);
+        (void)ind_keeper_run(store, later(0), NULL);
 }
 
 static size_t times_found(const struct ind_snapshot *snapshot, const char *line)
@@ -186,7 +192,7 @@ static void a_snapshot_holds_everything_once_while_files_move(void **state)
     (void)state;
     append("a.log", "oldest\n");
     rotate_all();
-    (void)ind_keeper_run(store, NOW, NULL, NULL);
+    (void)ind_keeper_run(store, later(0), NULL);
     append("a.log", "archived\n");
     rotate_all();
     for (int round = 0; round < 4 * IND_SNAPSHOT_STEPS; round++) {
@@ -200,7 +206,7 @@ static void a_snapshot_holds_everything_once_while_files_move(void **state)
         assert_int_equal(times_found(&snapshot, "archived\n"), 1);
         assert_int_equal(times_found(&snapshot, "oldest\n"), 1);
         /* And an archive that changes its name only when it is to be read. */
-        (void)ind_keeper_run(store, NOW, NULL, NULL);
+        (void)ind_keeper_run(store, later(0), NULL);
         assert_int_equal(times_found(&snapshot, line), 1);
         assert_int_equal(times_found(&snapshot, "archived\n"), 1);
         ind_snapshot_free(&snapshot);
@@ -255,18 +261,19 @@ static void what_waited_for_room_is_written_whole(void **state)
     struct ind_target target = {path, path, ind_path_hash(path), 0, false};
     disk_room = 100000;
     for (int i = 0; i < LINES; i++) {
-        struct ind_live *live = ind_store_file(store, &target, NOW);
+        struct ind_live *live = ind_store_file(store, &target, later(0));
         char line[64];
         int length = snprintf(line, sizeof line, "line number %d of many that wait for room\n", i);
-        assert_int_equal(ind_store_append(store, live, (struct ind_slice){line, (size_t)length}, NOW, 7, NOW),
-                         IND_APPENDED);
+        assert_int_equal(
+            ind_store_append(store, live, (struct ind_slice){line, (size_t)length}, NOW, 7, later(0)),
+            IND_APPENDED);
     }
-    assert_false(ind_store_flush(store, NOW + IND_SECOND));
+    assert_false(ind_store_flush(store, later(IND_SECOND)));
     uint64_t waiting = ind_store_counts(store).waiting;
     assert_int_equal(waiting + settled.written, LINES);
     assert_true(waiting > 1000);
     disk_room = UINT64_MAX;
-    assert_true(ind_store_flush(store, NOW + 2 * IND_SECOND));
+    assert_true(ind_store_flush(store, later(2 * IND_SECOND)));
     assert_int_equal(settled.written, LINES);
     assert_int_equal(settled.lost, 0);
     struct ind_ran ran = ind_shell(folder, "grep -c '^line number [0-9]* of many that wait for room$' "
