@@ -2,6 +2,8 @@
 #include "cli/lines.h"
 #include "cli/table.h"
 #include "collect/collector.h"
+#include "core/archive_name.h"
+#include "store/lookup.h"
 
 #include <stdlib.h>
 
@@ -91,6 +93,14 @@ static bool read_settings(const struct ind_call *call, const struct ind_config *
         ind_complain("--received, --sender and --as go with --from");
         return false;
     }
+    for (size_t i = 0; i < settings->file_count; i++)
+        if (ind_is_live_name(ind_slice_of(call->rest[i])) && ind_lies_in(config->store, call->rest[i])) {
+            ind_complain(
+                "%s lies in the store, and would be read while it is written to; rotate it first, or copy it "
+                "to another place",
+                call->rest[i]);
+            return false;
+        }
     return ind_line_options_read(&given.lines, config, &settings->form, &settings->sender,
                                  &settings->received);
 }

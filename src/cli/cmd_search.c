@@ -245,6 +245,13 @@ static bool tell_gaps(const struct ind_search_result *result, size_t unreadable)
                 ind_field_name((enum ind_field)field).at, field == IND_FIELD_ORIGINAL ? "raw" : "json");
             whole = false;
         }
+    if (result->gave_up) {
+        ind_complain("a regular expression or a pattern was given up on a message %llu time%s, since it took "
+                     "too long: "
+                     "whether that one is meant is not known; a plainer expression, or contains, takes less",
+                     (unsigned long long)result->gave_up, result->gave_up == 1 ? "" : "s");
+        whole = false;
+    }
     if (result->groups_cut) {
         ind_complain("more than a million groups: the rest is left out");
         whole = false;

@@ -100,6 +100,7 @@ const struct ind_fit *ind_fit_try(struct ind_fitter *fitter, struct ind_slice sa
         fit->app = settings->app.at ? settings->app : message.app;
     }
     bool any_app = !settings->app.at && !message.pri_given;
+    ind_matcher_next(fitter->matcher);
     fit->layout = ind_match(fitter->matcher, fit->text, fit->app, any_app);
     if (fit->layout)
         read_fields(fitter);

@@ -67,6 +67,7 @@ static struct ind_slice hidden(struct ind_rehearser *rehearser, enum ind_place_i
 {
     const struct ind_edits *edits = &rehearser->call->config->edits;
     unsigned turn = 0;
+    ind_regex_room_next(&rehearser->masker.regex);
     for (size_t i = 0; i < edits->count && text.length; i++) {
         struct ind_buffer out =
             ind_buffer_on(rehearser->room[1] + (size_t)turn * IND_MESSAGE_LIMIT, IND_MESSAGE_LIMIT);

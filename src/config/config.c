@@ -226,10 +226,10 @@ const struct ind_source *ind_load_source(struct ind_loader *loader, const char *
     if (!source) {
         int error = errno;
         if (from)
-            ind_wrong(loader, from, "cannot read \"%s\": %s", path, strerror(error));
+            ind_wrong(loader, from, "cannot read \"%s\": %s", path, ind_open_file_reason(error));
         else
             ind_remark_add(loader->remarks, false, NULL, 0, 0, "cannot read \"%s\": %s", path,
-                           strerror(error));
+                           ind_open_file_reason(error));
         return NULL;
     }
     source->order = loader->loaded->sources ? loader->loaded->sources->order + 1 : 0;

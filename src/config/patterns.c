@@ -215,6 +215,7 @@ static void try_example(struct filling *filling, size_t number, struct ind_match
     const char *kept = ind_keep(loader, text->example->text);
     if (kept)
         loader->config->layout_places[number].example = ind_slice_of(kept);
+    ind_matcher_next(matcher);
     const struct ind_pattern_layout *layout = ind_match(matcher, text->example->text, app, false);
     if (!layout)
         tell_misfit(filling, number, app);

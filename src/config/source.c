@@ -2,43 +2,70 @@
 
 #include "core/escape.h"
 #include <errno.h>
+#include <fcntl.h>
 #include <stdarg.h>
 #include <stdlib.h>
+#include <sys/stat.h>
+#include <unistd.h>
 
 enum { LARGEST = 64 << 20 };
 
-struct ind_source *ind_source_read(const char *path)
+/* Only what lies in a file has an end: a pipe, a terminal or a device would hold up whoever reads it. */
+FILE *ind_open_file(const char *path)
 {
-    FILE *file = fopen(path, "rb");
-    struct ind_source *source = file ? calloc(1, sizeof *source) : NULL;
-    if (!source) {
-        if (file)
-            fclose(file);
-        return NULL;
-    }
-    size_t room = 0;
-    source->path = strdup(path);
-    for (;;) {
+    struct stat facts;
+    int file = open(path, O_RDONLY | O_NONBLOCK | O_CLOEXEC);
+    int error = file < 0 ? errno : fstat(file, &facts) != 0 ? errno : 0;
+    if (!error && !S_ISREG(facts.st_mode))
+        error = S_ISDIR(facts.st_mode) ? EISDIR : ENXIO;
+    FILE *stream = error ? NULL : fdopen(file, "rb");
+    if (!stream && file >= 0)
+        close(file);
+    if (error)
+        errno = error;
+    return stream;
+}
+
+const char *ind_open_file_reason(int error)
+{
+    return error == ENXIO
+               ? "it is no file, but a pipe, a socket, a terminal or a device; put its text into a file"
+           : error == EFBIG ? "it is larger than 64 MiB"
+                            : strerror(error);
+}
+
+static int read_all(FILE *file, struct ind_source *source)
+{
+    for (size_t room = 0;;) {
         if (source->length == room) {
             room = room ? room * 2 : 4096;
-            char *bytes = room <= LARGEST ? realloc(source->bytes, room) : NULL;
+            if (room > LARGEST)
+                return EFBIG;
+            char *bytes = realloc(source->bytes, room);
             if (!bytes)
-                break;
+                return ENOMEM;
             source->bytes = bytes;
         }
         size_t got = fread(source->bytes + source->length, 1, room - source->length, file);
         source->length += got;
         if (got == 0)
-            break;
+            return ferror(file) ? errno : 0;
     }
-    int error = ferror(file) ? errno : room > LARGEST ? EFBIG : !source->path || !source->bytes ? ENOMEM : 0;
-    fclose(file);
-    if (error) {
-        ind_source_free(source);
-        errno = error;
+}
+
+struct ind_source *ind_source_read(const char *path)
+{
+    FILE *file = ind_open_file(path);
+    if (!file)
         return NULL;
-    }
-    return source;
+    struct ind_source *source = calloc(1, sizeof *source);
+    int error = !source || !(source->path = strdup(path)) ? ENOMEM : read_all(file, source);
+    fclose(file);
+    if (!error)
+        return source;
+    ind_source_free(source);
+    errno = error;
+    return NULL;
 }
 
 void ind_source_free(struct ind_source *source)

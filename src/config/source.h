@@ -15,6 +15,11 @@ struct ind_source {
 
 /* Reads a whole file. New, or NULL with errno set. */
 struct ind_source *ind_source_read(const char *path);
+
+/* Opens a file for reading. NULL with errno set; ENXIO where it is none, so that it could have no end. */
+FILE *ind_open_file(const char *path);
+/* What errno says of one that could not be read. */
+const char *ind_open_file_reason(int error);
 void ind_source_free(struct ind_source *source);
 
 /* A byte of a source, with its line and column, which count from 1, columns in characters. */

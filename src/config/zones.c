@@ -1,5 +1,7 @@
 #include "config/zones.h"
 
+#include "config/source.h"
+
 #include <stdio.h>
 #include <stdlib.h>
 
@@ -7,7 +9,7 @@ enum { LARGEST = 1 << 20 };
 
 static struct ind_zone *read_file(const char *path)
 {
-    FILE *file = fopen(path, "rb");
+    FILE *file = ind_open_file(path);
     if (!file)
         return NULL;
     unsigned char *bytes = malloc(LARGEST);

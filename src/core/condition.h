@@ -107,7 +107,12 @@ bool ind_answers_begin(struct ind_answers *answers, const struct ind_conditions 
 void ind_answers_free(struct ind_answers *answers);
 
 /* Before each message. */
-static inline void ind_answers_next(struct ind_answers *answers)
+static inline void ind_answers_next(struct ind_answers *answers);
+/* What was found out about the message is forgotten: it has been changed. What it may cost is still counted.
+ */
+static inline void ind_answers_forget(struct ind_answers *answers);
+
+static inline void ind_answers_forget(struct ind_answers *answers)
 {
     answers->round += 2;
     answers->hit_count = 0;
@@ -116,6 +121,14 @@ static inline void ind_answers_next(struct ind_answers *answers)
         answers->payload_round = answers->pattern_round = 0;
         answers->round = 2;
     }
+}
+
+static inline void ind_answers_next(struct ind_answers *answers)
+{
+    ind_answers_forget(answers);
+    ind_regex_room_next(&answers->regex);
+    if (answers->matcher)
+        ind_matcher_next(answers->matcher);
 }
 
 /* The message's fields, read at most once a message. */

@@ -311,7 +311,7 @@ static bool apply(struct ind_edit_run *run, const struct ind_edit *edit)
         for (size_t i = 0; i < edit->change_count; i++) {
             (edit->kind == IND_EDIT_FORGET ? forget : set)(run, &edit->changes[i]);
             if (run->did) /* each sees what the ones before it did */
-                ind_answers_next(run->answers);
+                ind_answers_forget(run->answers);
         }
         return true;
     default:
@@ -325,6 +325,7 @@ static void begin(struct ind_editor *editor, struct ind_message *message)
     editor->additions.count = 0;
     editor->added.length = 0;
     editor->changed_count = 0;
+    ind_regex_room_next(&editor->masker.regex);
 }
 
 /* One after the other, with somebody looking on. */
@@ -343,7 +344,7 @@ static const struct ind_edit *apply_all(struct ind_edit_run *run)
                 break;
         }
         if (run->did)
-            ind_answers_next(run->answers);
+            ind_answers_forget(run->answers);
     }
     return dropped;
 }
@@ -370,7 +371,7 @@ const struct ind_edit *ind_edits_apply(const struct ind_edits *edits, struct ind
         if (!run.did)
             continue;
         /* What was found out about it may hold no more; edits above have had their turn. */
-        ind_answers_next(answers);
+        ind_answers_forget(answers);
         if (run.number + 1 == edits->count)
             break;
         count = ind_router_decide(edits->router, message, answers, editor->passed);

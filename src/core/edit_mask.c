@@ -6,7 +6,7 @@
 #include <stdlib.h>
 
 /* Beyond so many steps an expression has not found its way, and nothing of the text is shown. */
-enum { MASK_STEPS = 200000, MASK_SPANS = 32768 };
+enum { MASK_SPANS = 32768 };
 
 /* In a host name stand addresses and numbers that tell devices apart: those go only where `in:` says so. */
 enum { KINDS_IN_HOST = IND_MASK_PHONE | IND_MASK_EMAIL | IND_MASK_CARD | IND_MASK_SECRET };
@@ -14,14 +14,13 @@ enum { KINDS_IN_HOST = IND_MASK_PHONE | IND_MASK_EMAIL | IND_MASK_CARD | IND_MAS
 bool ind_mask_regex_read(struct ind_slice text, void **regex, struct ind_mistake *mistake)
 {
     struct ind_regex_error error;
-    uint32_t empty = 0;
     *regex = ind_regex_new(text, 0, &error);
     if (!*regex) {
         ind_mistake_say(mistake, error.offset < text.length ? error.offset : text.length, 1,
                         "no regular expression: ", ind_slice_of(error.reason), "", IND_NOTHING, "");
         return false;
     }
-    if (pcre2_pattern_info(*regex, PCRE2_INFO_MATCHEMPTY, &empty) == 0 && empty) {
+    if (ind_regex_takes_nothing(*regex)) {
         ind_mistake_say(mistake, 0, text.length,
                         "this expression also fits nothing at all, and would hide that; write + where "
                         "there is *, or name what must be there",
@@ -36,7 +35,7 @@ bool ind_masker_begin(struct ind_masker *masker)
     *masker =
         (struct ind_masker){.spans = {malloc(MASK_SPANS * sizeof(struct ind_span)), 0, MASK_SPANS, false},
                             .put = malloc(MASK_SPANS * sizeof(struct ind_span))};
-    bool regex = ind_regex_room_begin(&masker->regex, MASK_STEPS);
+    bool regex = ind_regex_room_begin(&masker->regex);
     return masker->spans.list && masker->put && regex;
 }
 
@@ -66,19 +65,19 @@ static void find_regex(void *regex, struct ind_slice text, struct ind_masker *ma
 {
     size_t from = 0;
     while (from < text.length) {
-        int found = pcre2_match(regex, (PCRE2_SPTR)text.at, text.length, from, from ? PCRE2_NOTBOL : 0,
-                                masker->regex.match, masker->regex.effort);
-        if (found == PCRE2_ERROR_NOMATCH)
+        size_t start, end;
+        enum ind_regex_found found =
+            ind_regex_match(regex, &masker->regex, text, from, from ? PCRE2_NOTBOL : 0, &start, &end);
+        if (found == IND_REGEX_NONE)
             return;
-        if (found < 0) { /* it is not known what would have been hidden */
+        if (found == IND_REGEX_GAVE_UP) { /* it is not known what would have been hidden */
             masker->gave_up++;
             masker->spans.full = true;
             return;
         }
-        const PCRE2_SIZE *at = pcre2_get_ovector_pointer(masker->regex.match);
-        if (at[1] > at[0])
-            add_whole(&masker->spans, text, at[0], at[1]);
-        from = at[1] > from ? at[1] : from + 1;
+        if (end > start)
+            add_whole(&masker->spans, text, start, end);
+        from = end > from ? end : from + 1;
     }
 }
 

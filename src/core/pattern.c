@@ -4,8 +4,6 @@
 
 #include "core/names.h"
 #include "core/pattern_set.h"
-#define PCRE2_CODE_UNIT_WIDTH 8
-#include <pcre2.h>
 #include <stdlib.h>
 
 /* Room for one more of `count`; false where memory is out. */
@@ -67,7 +65,7 @@ struct ind_patterns *ind_patterns_new(void)
 static void free_tree(struct ind_patterns *set)
 {
     for (size_t i = 0; i < set->code_count; i++)
-        pcre2_code_free(set->codes[i]);
+        ind_regex_free(set->codes[i]);
     free(set->codes);
     free(set->nodes);
     free(set->subtree_ends);
@@ -217,20 +215,16 @@ static bool check_expressions(const struct ind_layout_text *text, struct ind_mis
 {
     for (size_t i = 0; i < text->count; i++) {
         const struct ind_layout_piece *piece = &text->pieces[i];
-        int error;
-        PCRE2_SIZE offset;
-        PCRE2_UCHAR reason[120] = "";
+        struct ind_regex_error error;
         if (!piece->field || piece->type != IND_TYPE_RE)
             continue;
-        pcre2_code *code =
-            pcre2_compile((PCRE2_SPTR)piece->text.at, piece->text.length, 0, &error, &offset, NULL);
-        pcre2_code_free(code);
-        if (code)
+        void *regex = ind_regex_new(piece->text, 0, &error);
+        ind_regex_free(regex);
+        if (regex)
             continue;
-        pcre2_get_error_message(error, reason, sizeof reason);
         size_t start = piece->at + piece->length - 2 - piece->text.length;
-        ind_mistake_say(mistake, start + offset, 1,
-                        "the regular expression breaks off here: ", ind_slice_of((const char *)reason), "",
+        ind_mistake_say(mistake, start + error.offset, 1,
+                        "the regular expression breaks off here: ", ind_slice_of(error.reason), "",
                         IND_NOTHING, "");
         return false;
     }

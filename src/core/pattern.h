@@ -70,6 +70,8 @@ struct ind_matcher;
 /* New, for a compiled set (borrowed). NULL where memory is out. */
 struct ind_matcher *ind_matcher_new(const struct ind_patterns *set);
 void ind_matcher_free(struct ind_matcher *matcher);
+/* Before each message: what its expressions may cost is counted from now on. */
+void ind_matcher_next(struct ind_matcher *matcher);
 
 /* The layout that takes the whole text, but for blanks around it; NULL where none does. `any_app`: the app is
  * not known, every pattern may take it. Steps are bounded by the nodes of the tree times the places of the

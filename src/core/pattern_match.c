@@ -6,8 +6,6 @@
 #include <pcre2.h>
 #include <stdlib.h>
 
-enum { REGEX_STEPS = 20000 };
-
 struct ind_matcher *ind_matcher_new(const struct ind_patterns *set)
 {
     struct ind_matcher *matcher = calloc(1, sizeof *matcher);
@@ -16,11 +14,16 @@ struct ind_matcher *ind_matcher_new(const struct ind_patterns *set)
     matcher->set = set;
     matcher->frames = calloc(set->deepest + 2, sizeof *matcher->frames);
     bool failures = ind_failures_begin(matcher);
-    bool regex = ind_regex_room_begin(&matcher->regex, REGEX_STEPS);
+    bool regex = ind_regex_room_begin(&matcher->regex);
     if (matcher->frames && failures && regex)
         return matcher;
     ind_matcher_free(matcher);
     return NULL;
+}
+
+void ind_matcher_next(struct ind_matcher *matcher)
+{
+    ind_regex_room_next(&matcher->regex);
 }
 
 void ind_matcher_free(struct ind_matcher *matcher)
@@ -118,15 +121,14 @@ static IND_INLINE const char *fit_literal(const struct ind_patterns *set, const 
 static IND_COLD const char *scan_expression(struct ind_matcher *matcher, const struct tree_node *node,
                                             struct ind_slice text, const char *at)
 {
-    int found =
-        pcre2_match(matcher->set->codes[node->literal], (PCRE2_SPTR)text.at, text.length,
-                    (size_t)(at - text.at), PCRE2_NOTEMPTY, matcher->regex.match, matcher->regex.effort);
-    matcher->gave_up += found < PCRE2_ERROR_PARTIAL;
+    size_t stop;
+    enum ind_regex_found found = ind_regex_match(matcher->set->codes[node->literal], &matcher->regex, text,
+                                                 (size_t)(at - text.at), PCRE2_NOTEMPTY, NULL, &stop);
+    matcher->gave_up += found == IND_REGEX_GAVE_UP;
     /* How far it looked is not known, and mostly not far; it has a limit of its own beside. */
     matcher->steps += (size_t)(text.at + text.length - at) / 16 + 16;
-    if (found < 0)
+    if (found != IND_REGEX_FOUND)
         return NULL;
-    size_t stop = pcre2_get_ovector_pointer(matcher->regex.match)[1];
     return text.at + stop > at ? text.at + stop : NULL; /* \K may set it back */
 }
 

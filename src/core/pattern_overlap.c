@@ -283,6 +283,7 @@ static bool takes(struct comparing *comparing, uint32_t layout, struct ind_slice
             return false;
         }
     }
+    ind_matcher_next(single->matcher);
     return ind_match(single->matcher, text, IND_NOTHING, true) != NULL;
 }
 
@@ -297,6 +298,8 @@ static bool prove(struct comparing *comparing, uint32_t a, uint32_t b, struct in
         return false;
     struct ind_patterns *set = set_of(comparing->set, both, 2);
     struct ind_matcher *matcher = set ? ind_matcher_new(set) : NULL;
+    if (matcher)
+        ind_matcher_next(matcher);
     const struct ind_pattern_layout *winner = matcher ? ind_match(matcher, text, IND_NOTHING, true) : NULL;
     if (winner && winner->pattern == 1) {
         overlap.a = b;

@@ -92,7 +92,7 @@ struct ind_patterns {
     struct leaf *ends;     /* leaves in the order of the nodes; `next` is 1 where another follows */
     uint32_t *end_layouts; /* of each: the layout; apart, as it is all that most matches need */
     size_t end_count;
-    void **codes; /* pcre2_code */
+    void **codes; /* of core/regex.h */
     size_t code_count;
     size_t deepest; /* places to come back to on one way down */
 };

@@ -8,10 +8,50 @@
 #include <sys/stat.h>
 #include <unistd.h>
 
+enum { NAME_MOST = 255 };
+
+/* The folder that holds `path`, whose last part is *name: `folder` itself, or another that is to be closed.
+ * No part may be a symbolic link: what is written through one is not found again. -1 with errno set
+ * (ENOTDIR). */
+static int open_parent(int folder, const char *path, const char **name)
+{
+    int at = folder;
+    const char *slash;
+    for (*name = path; at >= 0 && (slash = strchr(*name, '/')) != NULL; *name = slash + 1) {
+        char part[NAME_MOST + 1];
+        size_t length = (size_t)(slash - *name);
+        if (length > NAME_MOST) {
+            errno = ENAMETOOLONG;
+            length = 0;
+        }
+        memcpy(part, *name, length);
+        part[length] = '\0';
+        int next = length ? openat(at, part, O_RDONLY | O_DIRECTORY | O_NOFOLLOW | O_CLOEXEC) : -1;
+        int error = errno;
+        if (at != folder)
+            close(at);
+        at = next;
+        errno = error;
+    }
+    return at;
+}
+
+static void close_parent(int parent, int folder)
+{
+    int error = errno;
+    if (parent >= 0 && parent != folder)
+        close(parent);
+    errno = error;
+}
+
 static int posix_open(void *context, int folder, const char *path, int flags, unsigned mode)
 {
+    const char *name;
+    int parent = open_parent(folder, path, &name);
     (void)context;
-    return openat(folder, path, flags | O_CLOEXEC, (mode_t)mode);
+    int file = parent < 0 ? -1 : openat(parent, name, flags | O_NOFOLLOW | O_CLOEXEC, (mode_t)mode);
+    close_parent(parent, folder);
+    return file;
 }
 
 static ssize_t posix_write(void *context, int file, const struct iovec *pieces, int count)
@@ -34,14 +74,23 @@ static int posix_sync(void *context, int file)
 
 static int posix_rename(void *context, int folder, const char *from, const char *to)
 {
+    const char *old, *new;
+    int from_parent = open_parent(folder, from, &old), to_parent = open_parent(folder, to, &new);
     (void)context;
-    return renameat(folder, from, folder, to);
+    int result = from_parent < 0 || to_parent < 0 ? -1 : renameat(from_parent, old, to_parent, new);
+    close_parent(from_parent, folder);
+    close_parent(to_parent, folder);
+    return result;
 }
 
 static int posix_remove(void *context, int folder, const char *path)
 {
+    const char *name;
+    int parent = open_parent(folder, path, &name);
     (void)context;
-    return unlinkat(folder, path, 0);
+    int result = parent < 0 ? -1 : unlinkat(parent, name, 0);
+    close_parent(parent, folder);
+    return result;
 }
 
 /* A group that may not be given is no reason not to store: the file is then of the collector's own group. */
@@ -55,13 +104,14 @@ static int posix_own(void *context, int file, unsigned mode, int64_t group)
 
 static int posix_make_folder(void *context, int folder, const char *path, unsigned mode, int64_t group)
 {
-    if (mkdirat(folder, path, (mode_t)mode) != 0)
-        return -1;
-    int made = openat(folder, path, O_RDONLY | O_DIRECTORY | O_CLOEXEC);
-    if (made < 0)
-        return -1;
-    int result = posix_own(context, made, mode, group);
-    close(made);
+    const char *name;
+    int parent = open_parent(folder, path, &name), result = -1;
+    if (parent >= 0 && mkdirat(parent, name, (mode_t)mode) == 0) {
+        int made = openat(parent, name, O_RDONLY | O_DIRECTORY | O_NOFOLLOW | O_CLOEXEC);
+        result = made < 0 ? -1 : posix_own(context, made, mode, group);
+        close_parent(made, -1);
+    }
+    close_parent(parent, folder);
     return result;
 }
 

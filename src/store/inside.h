@@ -114,6 +114,7 @@ struct ind_store {
         disk_told; /* when a disk that takes nothing was last told; one word does for all files */
     struct ind_steady disk_again; /* not before */
     bool disk_full;
+    struct ind_steady gone_told; /* that it was removed, and cannot be made again */
     struct ind_store_counts counts;
 
     /* Between the two. */
@@ -185,5 +186,9 @@ static inline bool ind_interrupted(const struct ind_interrupt *interrupt)
 }
 
 bool ind_disk_is_full(int error);
+
+/* A store that somebody has removed is made again, at the same place, and told. True where it was. For the
+ * writing half. */
+bool ind_store_look_after(struct ind_store *store, struct ind_clocks now);
 
 #endif

@@ -365,6 +365,7 @@ static bool ensure_open(struct ind_store *store, struct ind_live *live, struct i
         ind_live_close(store, live);
         count_live_bytes(store, live, 0, live->on_disk);
         live->on_disk = 0;
+        (void)ind_store_look_after(store, now);
     }
     if (!live->journaled && !journal_opened(store, live, now))
         return false;
@@ -375,6 +376,8 @@ static bool ensure_open(struct ind_store *store, struct ind_live *live, struct i
         close_least_used(store);
         file = open_live(store, live);
     }
+    if (file < 0 && errno == ENOENT && ind_store_look_after(store, now))
+        file = journal_opened(store, live, now) ? open_live(store, live) : -1;
     if (file < 0)
         return false;
     if (!settle_open(store, live, file)) {
@@ -431,8 +434,10 @@ static void tell_lost(struct ind_store *store, struct ind_live *live, int error,
 {
     if (ind_steady_told_lately(&live->told, now.steady, TELL_AGAIN * IND_SECOND))
         return;
+    bool link = error == ELOOP || error == ENOTDIR;
     ind_store_tell(store, "cannot write %s: %s; its messages are lost until this is mended", live->path,
-                   strerror(error));
+                   link ? "a symbolic link, or a file, stands in the place of it or of its folder"
+                        : strerror(error));
 }
 
 /* A full disk concerns all files: it is told once, and so is its end. */
@@ -679,7 +684,10 @@ bool ind_store_tick(struct ind_store *store, struct ind_clocks now, int64_t wait
 {
     size_t failed = 0;
     bool all = flush_older(store, wait, now);
-    if (!store->by_messages && !ind_steady_told_lately(&store->looked_for_due, now.steady, IND_SECOND)) {
+    if (ind_steady_told_lately(&store->looked_for_due, now.steady, IND_SECOND))
+        return all;
+    (void)ind_store_look_after(store, now);
+    if (!store->by_messages) {
         (void)ind_store_rotate(store, true, now, &failed);
     }
     return all && failed == 0;

@@ -60,6 +60,16 @@ int ind_stored_of_path(const char *path)
     return stored;
 }
 
+bool ind_lies_in(const char *store, const char *path)
+{
+    char *outer = realpath(store, NULL), *inner = realpath(path, NULL);
+    size_t length = outer ? strlen(outer) : 0;
+    bool lies = outer && inner && strncmp(outer, inner, length) == 0 && (inner[length] == '/' || length == 1);
+    free(outer);
+    free(inner);
+    return lies;
+}
+
 int ind_looks_stored(const char *path)
 {
     struct ind_message message;

@@ -41,7 +41,8 @@ static int open_folder(const char *path, char *reason, size_t room, const char *
 static enum ind_store_status take_lock(struct ind_store *store, char *reason, size_t room)
 {
     struct flock lock = {.l_type = F_WRLCK, .l_whence = SEEK_SET};
-    store->lock = openat(store->folder, IND_STORE_OWN "/lock", O_RDWR | O_CREAT | O_CLOEXEC, 0640);
+    store->lock = openat(store->folder, IND_STORE_OWN "/lock",
+                         O_RDWR | O_CREAT | O_NOFOLLOW | O_NONBLOCK | O_CLOEXEC, 0640);
     if (store->lock < 0) {
         snprintf(reason, room, "cannot lock %s: %s", store->config->store, strerror(errno));
         return IND_STORE_FAILED;
@@ -94,6 +95,11 @@ static enum ind_store_status set_up(struct ind_store *store, const struct ind_st
         snprintf(reason, room, "cannot write to the store %s: %s", store->config->store, strerror(errno));
         return IND_STORE_FAILED;
     }
+    struct stat own;
+    if (fstatat(store->folder, IND_STORE_OWN, &own, AT_SYMLINK_NOFOLLOW) != 0 || !S_ISDIR(own.st_mode)) {
+        snprintf(reason, room, "%s/" IND_STORE_OWN " is no folder: move it away", store->config->store);
+        return IND_STORE_FAILED;
+    }
     enum ind_store_status status = take_lock(store, reason, room);
     if (status != IND_STORE_OK)
         return status;
@@ -107,6 +113,66 @@ static enum ind_store_status set_up(struct ind_store *store, const struct ind_st
         return IND_STORE_FAILED;
     }
     return ind_store_recover(store, settings->now, reason, room) ? IND_STORE_OK : IND_STORE_FAILED;
+}
+
+/* ---- Made again ---- */
+
+static bool is_gone(int file)
+{
+    struct stat facts;
+    return fstat(file, &facts) == 0 && facts.st_nlink == 0;
+}
+
+/* The descriptors keep their numbers, which the keeping half has in use. */
+static bool put_in_place(int *fresh, int file)
+{
+    bool good = *fresh >= 0 && dup2(*fresh, file) >= 0 && fcntl(file, F_SETFD, FD_CLOEXEC) == 0;
+    if (*fresh >= 0)
+        close(*fresh);
+    *fresh = -1;
+    return good;
+}
+
+static bool make_again(struct ind_store *store)
+{
+    struct flock lock = {.l_type = F_WRLCK, .l_whence = SEEK_SET};
+    int folder =
+        make_path(store->config->store) ? open(store->config->store, O_RDONLY | O_DIRECTORY | O_CLOEXEC) : -1;
+    if (folder < 0 || (mkdirat(folder, IND_STORE_OWN, 0750) != 0 && errno != EEXIST)) {
+        if (folder >= 0)
+            close(folder);
+        return false;
+    }
+    int locked =
+        openat(folder, IND_STORE_OWN "/lock", O_RDWR | O_CREAT | O_NOFOLLOW | O_NONBLOCK | O_CLOEXEC, 0640);
+    int journal = ind_journal_open(&store->fs, folder);
+    bool good = locked >= 0 && journal >= 0;
+    good &= put_in_place(&folder, store->folder);
+    good &= put_in_place(&locked, store->lock);
+    good &= put_in_place(&journal, store->journal);
+    (void)fcntl(store->lock, F_SETLK, &lock);
+    return good;
+}
+
+bool ind_store_look_after(struct ind_store *store, struct ind_clocks now)
+{
+    struct ind_live *live, *next;
+    if (!is_gone(store->folder) && !is_gone(store->journal))
+        return false;
+    if (!make_again(store)) {
+        int error = errno;
+        if (!ind_steady_told_lately(&store->gone_told, now.steady, 60 * IND_SECOND))
+            ind_store_tell(store, "the store %s was removed by somebody, and cannot be made again: %s",
+                           store->config->store, strerror(error));
+        errno = error;
+        return false;
+    }
+    HASH_ITER(hh, store->lives, live, next)
+    live->journaled = false; /* the new journal does not know it */
+    store->gone_told = IND_STEADY_NEVER;
+    ind_store_tell(store, "the store %s was removed by somebody; it is made again, and goes on empty",
+                   store->config->store);
+    return true;
 }
 
 enum ind_store_status ind_store_open(const struct ind_store_settings *settings, struct ind_store **store,

@@ -241,7 +241,17 @@ static bool take_over(struct ind_store *store, struct ind_survey *survey, ind_ti
 bool ind_store_recover(struct ind_store *store, ind_time now, char *reason, size_t room)
 {
     struct ind_survey survey;
-    bool good = ind_survey(store->config, store->folder, &survey) && take_over(store, &survey, now);
+    bool good = ind_survey(store->config, store->folder, &survey);
+    if (good && survey.link) {
+        snprintf(
+            reason, room,
+            "%s/%s is a symbolic link: what is written through it would not be found again; put the folder "
+            "or file itself there (a bind mount can do that), or move the link out of the store",
+            store->config->store, survey.link);
+        ind_survey_free(&survey);
+        return false;
+    }
+    good = good && take_over(store, &survey, now);
     ind_survey_free(&survey);
     if (!good)
         snprintf(reason, room, "out of memory while looking through %s", store->config->store);

@@ -555,6 +555,7 @@ static void gather(struct ind_search_result *result, struct ind_search *search, 
     result->lines += worker->lines;
     result->unread_files += worker->unread;
     result->failed |= worker->failed;
+    result->gave_up += ind_answers_gave_up(&worker->answers);
     search->groups_cut |= worker->groups_cut;
     HASH_ITER(hh, worker->groups, group, next)
     {

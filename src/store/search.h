@@ -52,6 +52,7 @@ struct ind_search_result {
     uint64_t found, lines, bytes;
     uint64_t unread_files;        /* could not be read, or not to the end */
     uint64_t lacking[IND_FIELDS]; /* files whose layout does not hold a field that the condition asks for */
+    uint64_t gave_up;             /* messages of which it is not known whether an expression matches */
     bool failed;                  /* memory or disk ran out: the result is not whole */
     struct ind_search_group *groups; /* most first */
     size_t group_count;

@@ -204,6 +204,16 @@ static void found_live(struct surveyor *surveyor, const char *path, const struct
     HASH_ADD_KEYPTR(hh, surveyor->survey->lives, live->path, strlen(live->path), live);
 }
 
+/* A link to a folder, or one with the name of a file of ours. */
+static bool is_in_the_way(int folder, const char *path)
+{
+    struct ind_archive_name name;
+    struct stat facts;
+    bool to_folder = fstatat(folder, path, &facts, 0) == 0 && S_ISDIR(facts.st_mode);
+    return to_folder || ind_is_live_name(ind_slice_of(path)) ||
+           ind_archive_name_read(ind_slice_of(path), &name);
+}
+
 static bool take_file(void *context, const char *path)
 {
     struct surveyor *surveyor = context;
@@ -222,8 +232,12 @@ static bool take_file(void *context, const char *path)
             free(copy);
         return true;
     }
-    if (fstatat(surveyor->folder, path, &facts, AT_SYMLINK_NOFOLLOW) != 0 || !S_ISREG(facts.st_mode))
-        return true; /* gone meanwhile, or not ours */
+    if (fstatat(surveyor->folder, path, &facts, AT_SYMLINK_NOFOLLOW) != 0)
+        return true; /* gone meanwhile */
+    if (S_ISLNK(facts.st_mode) && !survey->link && is_in_the_way(surveyor->folder, path))
+        replace(surveyor, &survey->link, path);
+    if (!S_ISREG(facts.st_mode))
+        return true; /* not ours */
     if (ind_archive_name_read(ind_slice_of(path), &name))
         found_archive(surveyor, &name, &facts);
     else if (ind_is_live_name(ind_slice_of(path)))
@@ -285,5 +299,6 @@ void ind_survey_free(struct ind_survey *survey)
     for (size_t i = 0; i < survey->leftover_count; i++)
         free(survey->leftovers[i]);
     free(survey->leftovers);
+    free(survey->link);
     *survey = (struct ind_survey){0};
 }

@@ -37,7 +37,8 @@ struct ind_live_path {
 struct ind_survey {
     struct ind_filed *filed;     /* by archive */
     struct ind_live_path *lives; /* live files on disk */
-    char **leftovers;            /* temporary files of a crash */
+    char *link;       /* a symbolic link in the place of a folder or file of ours; NULL: there is none */
+    char **leftovers; /* temporary files of a crash */
     size_t leftover_count;
 };
 

@@ -193,6 +193,135 @@ static void reloads_wait_for_no_archive_and_are_answered_each_for_itself(void **
     ind_ran_free(&ran);
 }
 
+static void expect_told(int exit_code, const char *told, const char *command)
+{
+    struct ind_ran ran = ind_shell(folder, "timeout 20 %s %s", IND_PROGRAM, command);
+    if (ran.status != exit_code || !strstr(ran.err, told))
+        print_error("%s: %d %s%s", command, ran.status, ran.out, ran.err);
+    assert_int_equal(ran.status, exit_code);
+    assert_non_null(strstr(ran.err, told));
+    ind_ran_free(&ran);
+}
+
+static void what_has_no_end_is_refused_with_its_place(void **state)
+{
+    static const char *const ends[] = {"fifo", "/dev/zero", "/dev/tty", "."};
+    (void)state;
+    assert_int_equal(mkfifo(ind_path(folder, "fifo"), 0600), 0);
+    for (size_t i = 0; i < sizeof ends / sizeof *ends; i++) {
+        char text[400];
+        snprintf(text, sizeof text, "store: log\ninclude: [\"%s\"]\n", ends[i]);
+        ind_write_file(ind_path(folder, "indagator.yaml"), text);
+        expect_told(1, "indagator.yaml:2:11: cannot read", "check 1>&2");
+        snprintf(text, sizeof text, "store: log\ndevices:\n  - from: \"%s\"\n", ends[i]);
+        ind_write_file(ind_path(folder, "indagator.yaml"), text);
+        expect_told(1, "indagator.yaml:3:11: cannot read", "check 1>&2");
+    }
+    expect_told(1, "it is no file, but a pipe", "check -c fifo 1>&2");
+}
+
+/* It would append to what it reads. */
+static void files_of_the_own_store_are_not_read_while_they_are_written(void **state)
+{
+    (void)state;
+    ind_write_file(ind_path(folder, "indagator.yaml"),
+                   "store: log\nstate: state\nzone: UTC\nroutes:\n  - {name: a, file: a.log}\n");
+    ind_write_file(ind_path(folder, "in"), "<13>1 - - a - - - x\n<13>1 - - a - - - y\n");
+    expect_told(0, "", "collect --from in");
+    expect_told(2, "log/a.log lies in the store", "collect --as plain --from log/a.log");
+    struct ind_ran ran =
+        ind_shell(folder,
+                  "ln -s log/a.log other; cat in >> grows; timeout 20 %s collect --from - "
+                  "< in > out && timeout 20 %s rotate > out && timeout 20 %s collect --as plain "
+                  "--from log/a-*.zst > out && cat log/a.log | wc -l",
+                  IND_PROGRAM, IND_PROGRAM, IND_PROGRAM);
+    assert_string_equal(ran.out, "4\n");
+    ind_ran_free(&ran);
+    expect_told(2, "other lies in the store",
+                "collect --as plain --from other.log 2>&1 | sed s/other.log/other/ 1>&2; "
+                "cp log/a.log b.log; ln -sf $PWD/log/a.log other.log; timeout 20 " IND_PROGRAM
+                " collect --as plain --from other.log 2>err; code=$?; "
+                "sed s/other.log/other/ err 1>&2; exit $code");
+}
+
+static bool is_told_removed(void *context)
+{
+    return ind_file_holds(((struct ind_running *)context)->err, "was removed by somebody; it is made again");
+}
+
+/* A store that somebody removes is made again, with a journal that knows the files. */
+static void a_store_that_is_removed_is_made_again(void **state)
+{
+    (void)state;
+    begin("store: log\nstate: state\nzone: UTC\nlisten:\n  - udp: 127.0.0.1:0\nroutes:\n"
+          "  - {name: a, file: a.log}\n  - {name: r, file: \"deep/er/r.log\", layout: raw}\n");
+    int fd = open_to(IND_SEND_UDP, running.port, NULL);
+    SAY(fd, "<13>1 - - a - - - before");
+    wait_stored(1);
+    struct ind_ran ran = ind_shell(folder, "rm -rf log");
+    ind_ran_free(&ran);
+    SAY(fd, "<13>1 - - a - - - after");
+    wait_stored(2);
+    ind_wait_until(is_told_removed, &running, "the removal is told");
+    SAY(fd, "<13>1 - - a - - - later");
+    wait_stored(3);
+    end();
+    close(fd);
+    ran = ind_run(folder, "search", "--layout", "{text}", "--when", "app is \"a\"", NULL);
+    assert_non_null(strstr(ran.out, "later"));
+    assert_int_equal(ran.status, 0);
+    ind_ran_free(&ran);
+    ran = ind_shell(folder, "ls log/.indagator; grep -c opened log/.indagator/journal.jsonl");
+    assert_string_equal(ran.out, "journal.jsonl\nlock\n2\n");
+    ind_ran_free(&ran);
+}
+
+/* What the collector writes it finds again: so no link may stand in the place of a folder or a file of its.
+ */
+static void symbolic_links_in_the_store_are_refused(void **state)
+{
+    (void)state;
+    ind_write_file(ind_path(folder, "indagator.yaml"),
+                   "store: log\nstate: state\nzone: UTC\nroutes:\n  - {name: a, file: \"x/{app}.log\"}\n");
+    ind_write_file(ind_path(folder, "in"), "<13>1 - - a - - - x\n");
+    struct ind_ran ran =
+        ind_shell(folder, "mkdir -p log elsewhere && ln -s ../elsewhere log/x && ln -s nowhere log/note");
+    ind_ran_free(&ran);
+    expect_told(3, "log/x is a symbolic link", "collect --from in");
+    ran = ind_shell(folder, "rm log/x && mkdir log/x && ln -s ../../elsewhere/a log/x/a.log");
+    ind_ran_free(&ran);
+    expect_told(3, "log/x/a.log is a symbolic link", "collect --from in");
+    ran = ind_shell(
+        folder,
+        "rm log/x/a.log && mkdir -p log/.indagator && ln -sf ../../elsewhere/j log/.indagator/journal.jsonl");
+    ind_ran_free(&ran);
+    expect_told(3, "cannot write the journal", "collect --from in");
+    ran = ind_shell(folder, "rm -r log/.indagator && ln -s ../elsewhere log/.indagator");
+    ind_ran_free(&ran);
+    expect_told(3, ".indagator is no folder", "collect --from in");
+    ran = ind_shell(folder, "rm log/.indagator; ln -sf ../elsewhere/run state/retention-last-run.new");
+    ind_ran_free(&ran);
+    expect_told(0, "", "collect --from in");
+    ran = ind_shell(folder, "ls elsewhere | wc -l");
+    assert_string_equal(ran.out, "0\n");
+    ind_ran_free(&ran);
+    /* One that comes later holds nothing up, and nothing goes through it. */
+    ran = ind_shell(folder, "rm -r log/x && ln -s ../elsewhere log/x");
+    ind_ran_free(&ran);
+    begin("store: log2\nstate: state2\nzone: UTC\nlisten:\n  - udp: 127.0.0.1:0\nroutes:\n"
+          "  - {name: a, file: \"x/{app}.log\"}\n  - {name: b, file: b.log}\n");
+    ran = ind_shell(folder, "ln -s ../elsewhere log2/x");
+    ind_ran_free(&ran);
+    int fd = open_to(IND_SEND_UDP, running.port, NULL);
+    SAY(fd, "<13>1 - - a - - - x");
+    wait_stored(1);
+    close(fd);
+    end();
+    ran = ind_shell(folder, "ls elsewhere | wc -l; wc -l < log2/b.log");
+    assert_memory_equal(ran.out, "0\n", 2);
+    ind_ran_free(&ran);
+}
+
 /* ---- Nobody passes for another ---- */
 
 static void a_stranger_that_bears_a_configured_name_is_filed_as_itself(void **state)
@@ -377,6 +506,10 @@ int main(void)
         in_a_folder(strangers_cannot_take_the_descriptors_that_the_collector_needs),
         in_a_folder(half_messages_have_a_bound_together),
         in_a_folder(reloads_wait_for_no_archive_and_are_answered_each_for_itself),
+        in_a_folder(what_has_no_end_is_refused_with_its_place),
+        in_a_folder(files_of_the_own_store_are_not_read_while_they_are_written),
+        in_a_folder(a_store_that_is_removed_is_made_again),
+        in_a_folder(symbolic_links_in_the_store_are_refused),
         in_a_folder(a_stranger_that_bears_a_configured_name_is_filed_as_itself),
         in_a_folder(every_list_of_listeners_is_reloaded_into_others),
     };
