@@ -37,7 +37,7 @@ static unsigned long take_datagrams(int socket, int file)
     unsigned long count = 0;
     size_t used = 0;
     while (!ended && batch) {
-        int got = ind_udp_receive(socket, batch, IND_UDP_BATCH);
+        int got = ind_udp_receive(socket, false, batch, IND_UDP_BATCH);
         for (int i = 0; i < got; i++) {
             struct ind_datagram datagram = ind_udp_datagram(batch, i);
             if (ROOM - used < datagram.length + 1)

@@ -38,6 +38,7 @@ static void take_datagrams(struct ind_receiver *receiver, const struct ind_watch
         struct ind_datagram datagram = ind_udp_datagram(receiver->datagrams, i);
         struct ind_record record = {.length = (uint32_t)datagram.length,
                                     .listener = watched->port->number,
+                                    .cut = datagram.cut,
                                     .transport = local ? IND_TRANSPORT_UNIX : IND_TRANSPORT_UDP,
                                     .received =
                                         datagram.received != IND_TIME_NONE ? datagram.received : now.wall,
@@ -65,7 +66,7 @@ static void on_datagrams(evutil_socket_t socket, short what, void *context)
             return;
         }
         most = most ? most : IND_UDP_BATCH;
-        int count = ind_udp_receive(socket, receiver->datagrams, most);
+        int count = ind_udp_receive(socket, watched->port->kind == IND_LISTEN_UNIX, receiver->datagrams, most);
         if (count <= 0)
             return;
         take_datagrams(receiver, watched, count, count < most);

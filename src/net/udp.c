@@ -6,6 +6,7 @@
 #include <errno.h>
 #include <fcntl.h>
 #include <netdb.h>
+#include <netinet/in.h>
 #include <stdio.h>
 #include <stdlib.h>
 #include <sys/socket.h>
@@ -171,22 +172,24 @@ void ind_udp_batch_free(struct ind_udp_batch *batch)
     free(batch);
 }
 
-static void prepare(struct ind_udp_batch *batch, size_t i)
+/* What a local sender passes along beside the bytes (descriptors of its own, which would become ours) finds
+ * no room: the kernel lets go of it. */
+static void prepare(struct ind_udp_batch *batch, size_t i, bool local)
 {
     batch->headers[i] = (struct msghdr){.msg_name = &batch->senders[i],
                                         .msg_namelen = sizeof batch->senders[i],
                                         .msg_iov = &batch->pieces[i],
                                         .msg_iovlen = 1,
                                         .msg_control = &batch->control[i],
-                                        .msg_controllen = sizeof batch->control[i]};
+                                        .msg_controllen = local ? 0 : sizeof batch->control[i]};
 }
 
-int ind_udp_receive(int socket, struct ind_udp_batch *batch, int most)
+int ind_udp_receive(int socket, bool local, struct ind_udp_batch *batch, int most)
 {
     most = most < IND_UDP_BATCH ? most : IND_UDP_BATCH;
 #ifdef __linux__
     for (size_t i = 0; i < (size_t)most; i++) {
-        prepare(batch, i);
+        prepare(batch, i, local);
         batch->many[i].msg_hdr = batch->headers[i];
     }
     int count = recvmmsg(socket, batch->many, (unsigned)most, MSG_DONTWAIT, NULL);
@@ -197,7 +200,7 @@ int ind_udp_receive(int socket, struct ind_udp_batch *batch, int most)
 #else
     int count = 0;
     while (count < most) {
-        prepare(batch, (size_t)count);
+        prepare(batch, (size_t)count, local);
         ssize_t got = recvmsg(socket, &batch->headers[count], MSG_DONTWAIT);
         if (got < 0)
             break;
@@ -227,6 +230,12 @@ static ind_time stamp_of(struct msghdr *header)
 struct ind_datagram ind_udp_datagram(const struct ind_udp_batch *batch, int i)
 {
     struct msghdr header = batch->headers[i];
-    return (struct ind_datagram){batch->pieces[i].iov_base, batch->lengths[i],
-                                 ind_socket_address(&batch->senders[i]), stamp_of(&header)};
+    /* A sender without a name leaves what was in its place before. */
+    bool named = header.msg_namelen >= sizeof(struct sockaddr_in);
+    return (struct ind_datagram){.bytes = batch->pieces[i].iov_base,
+                                 .length = batch->lengths[i],
+                                 .sender =
+                                     named ? ind_socket_address(&batch->senders[i]) : (struct ind_address){0},
+                                 .received = stamp_of(&header),
+                                 .cut = (header.msg_flags & MSG_TRUNC) != 0};
 }

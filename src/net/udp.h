@@ -10,6 +10,7 @@ struct ind_datagram {
     size_t length;
     struct ind_address sender; /* of 0 bits: a local socket */
     ind_time received;         /* the kernel's stamp; IND_TIME_NONE where it gives none */
+    bool cut;                  /* it was longer than 64 KiB: the rest is gone */
 };
 
 /* Binds a socket to a numeric address; port 0: any. One for IPv6 takes no IPv4. `shared`: others of ours may
@@ -33,9 +34,9 @@ struct ind_udp_batch;
 struct ind_udp_batch *ind_udp_batch_new(void);
 void ind_udp_batch_free(struct ind_udp_batch *batch);
 
-/* Takes what waits in the socket, without waiting, at most a batch, and at most `most`. Returns how many; -1
- * with errno set. */
-int ind_udp_receive(int socket, struct ind_udp_batch *batch, int most);
+/* Takes what waits in the socket, without waiting, at most a batch, and at most `most`. `local`: a local socket;
+ * only its bytes are taken, and its senders have no address. Returns how many; -1 with errno set. */
+int ind_udp_receive(int socket, bool local, struct ind_udp_batch *batch, int most);
 /* The i-th of the last call; borrowed until the next. */
 struct ind_datagram ind_udp_datagram(const struct ind_udp_batch *batch, int i);
 

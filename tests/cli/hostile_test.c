@@ -369,6 +369,72 @@ static void a_stranger_that_bears_a_configured_name_is_filed_as_itself(void **st
     ind_ran_free(&ran);
 }
 
+/* A local sender has no address, whoever stood in its place of the batch before; what it passes along is not
+ * taken. */
+static void local_senders_are_nobody_else(void **state)
+{
+    static char large[100000];
+    (void)state;
+    begin("store: log\nstate: state\nzone: UTC\nthreads: 1\nallow: [\"127.0.0.1\"]\nlisten:\n  - udp: "
+          "127.0.0.1:0\n"
+          "  - unix: local.sock\ndevices:\n  - {name: peer, address: 127.0.0.1}\n"
+          "routes:\n  - {name: all, file: all.log, layout: json}\n");
+    int udp = open_to(IND_SEND_UDP, running.port, "127.0.0.1"),
+        refused = open_to(IND_SEND_UDP, running.port, "127.0.0.9");
+    int local = socket(AF_UNIX, SOCK_DGRAM, 0);
+    struct sockaddr_un name = {.sun_family = AF_UNIX};
+    snprintf(name.sun_path, sizeof name.sun_path, "%s", ind_path(folder, "local.sock"));
+    assert_int_equal(connect(local, (struct sockaddr *)&name, sizeof name), 0);
+    unsigned long sent = 0;
+    for (int round = 0; round < 20; round++) {
+        SAY(udp, "<13>from a peer");
+        SAY(refused, "<13>from a stranger");
+        sent += 2;
+        for (int i = 0; i < 3; i++) {
+            /* With descriptors of its own beside the bytes. */
+            char text[] = "<13>from here";
+            int passed[4] = {0, 1, 2, local};
+            union {
+                struct cmsghdr align;
+                char room[CMSG_SPACE(sizeof passed)];
+            } control;
+            memset(&control, 0, sizeof control);
+            struct iovec part = {text, sizeof text - 1};
+            struct msghdr message = {
+                .msg_iov = &part, .msg_iovlen = 1, .msg_control = &control, .msg_controllen = sizeof control};
+            struct cmsghdr *head = CMSG_FIRSTHDR(&message);
+            *head = (struct cmsghdr){
+                .cmsg_level = SOL_SOCKET, .cmsg_type = SCM_RIGHTS, .cmsg_len = CMSG_LEN(sizeof passed)};
+            memcpy(CMSG_DATA(head), passed, sizeof passed);
+            assert_int_equal(sendmsg(local, &message, 0), sizeof text - 1);
+            sent++;
+        }
+        sent -= 1; /* the refused */
+        wait_stored(sent);
+    }
+    char files[64];
+    snprintf(files, sizeof files, "ls /proc/%ld/fd | wc -l", (long)running.process);
+    struct ind_ran ran = ind_shell(folder, "%s", files);
+    assert_true(atoi(ran.out) < 60);
+    ind_ran_free(&ran);
+    memset(large, 'x', sizeof large);
+    memcpy(large, "<13>", 4);
+    say(local, large, sizeof large);
+    sent++;
+    wait_stored(sent);
+    json_t *object = status();
+    assert_int_equal(number(json_object_get(object, "ledger"), "cut"), 1);
+    assert_int_equal(number(json_object_get(object, "ledger"), "refused_sender"), 20);
+    json_decref(object);
+    end();
+    close(udp);
+    close(refused);
+    close(local);
+    expect_lines("log/all.log", "text is \"from here\" and sender is absent and transport is \"unix\"", 0,
+                 "60\n");
+    expect_lines("log/all.log", "device is \"peer\"", 0, "20\n");
+}
+
 /* ---- Listeners ---- */
 
 static const char *const address_lists[][2] = {
@@ -511,6 +577,7 @@ int main(void)
         in_a_folder(a_store_that_is_removed_is_made_again),
         in_a_folder(symbolic_links_in_the_store_are_refused),
         in_a_folder(a_stranger_that_bears_a_configured_name_is_filed_as_itself),
+        in_a_folder(local_senders_are_nobody_else),
         in_a_folder(every_list_of_listeners_is_reloaded_into_others),
     };
     return cmocka_run_group_tests(tests, NULL, NULL);
