@@ -22,7 +22,7 @@ static struct {
 static void clear_progress(void)
 {
     if (progress.on)
-        fputs("\r\033[K", stderr);
+        fputs(IND_CLEAR_LINE, stderr);
     progress.on = false;
 }
 
@@ -127,7 +127,7 @@ void ind_progress(void *context, uint64_t bytes)
     if (!ind_steady_is_set(progress.began))
         progress.began = now;
     if (isatty(STDERR_FILENO) && ind_steady_from(progress.began, now) > 2 * IND_SECOND) {
-        fprintf(stderr, "\r%s read, %lld s", ind_size_text(bytes, size),
+        fprintf(stderr, IND_CLEAR_LINE "%s read, %lld s", ind_size_text(bytes, size),
                 (long long)(ind_steady_from(progress.began, now) / IND_SECOND));
         fflush(stderr);
         progress.on = true;

@@ -2,6 +2,7 @@
 #ifndef IND_CLI_CLI_H
 #define IND_CLI_CLI_H
 
+#include "cli/terminal.h"
 #include "config/config.h"
 
 #include <popt.h>

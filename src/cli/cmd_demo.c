@@ -36,7 +36,7 @@ struct demo {
 static void heading(const char *text)
 {
     bool colour = ind_colour();
-    printf("\n%s%s%s\n", colour ? "\033[1m" : "", text, colour ? "\033[0m" : "");
+    printf("\n%s%s%s\n", colour ? IND_BOLD : "", text, colour ? IND_PLAIN : "");
 }
 
 static bool find_program(struct demo *demo, const char *called)

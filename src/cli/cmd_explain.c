@@ -35,8 +35,8 @@ static const char *escaped(struct ind_explaining *run, struct ind_slice text)
 /* With something behind it on its line, or (`alone`) without. */
 static void heading(const struct ind_explaining *run, const char *name, bool alone)
 {
-    printf("\n%s%-*s%s%s", run->bold ? "\033[1m" : "", alone ? 0 : NAME_WIDTH - 1, name,
-           run->bold ? "\033[0m" : "", alone ? "\n" : " ");
+    printf("\n%s%-*s%s%s", run->bold ? IND_BOLD : "", alone ? 0 : NAME_WIDTH - 1, name,
+           run->bold ? IND_PLAIN : "", alone ? "\n" : " ");
 }
 
 static void row(struct ind_explaining *run, const char *name, struct ind_slice value)

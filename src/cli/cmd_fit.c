@@ -178,7 +178,7 @@ static void print_json(struct fitting *run, const struct ind_fit *fit)
     } else {
         json_object_set_new(object, "stops", stops_json(run, fit));
     }
-    json_dumpf(object, stdout, JSON_COMPACT | JSON_PRESERVE_ORDER);
+    ind_print_json(object, stdout);
     printf("\n");
     json_decref(fields);
     json_decref(object);

@@ -37,7 +37,7 @@ struct printing {
 
 static void heading(const struct printing *print, const char *text)
 {
-    printf("\n%s%s%s\n", print->bold ? "\033[1m" : "", text, print->bold ? "\033[0m" : "");
+    printf("\n%s%s%s\n", print->bold ? IND_BOLD : "", text, print->bold ? IND_PLAIN : "");
 }
 
 static const char *shown(struct printing *print, struct ind_slice text)
@@ -390,7 +390,7 @@ static void print_json(struct printing *print)
         set_number(object, "different", r->different);
         json_object_set_new(object, "differences", differences_json(print));
     }
-    json_dumpf(object, stdout, JSON_COMPACT | JSON_PRESERVE_ORDER);
+    ind_print_json(object, stdout);
     printf("\n");
     json_decref(object);
 }

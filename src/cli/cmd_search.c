@@ -1,7 +1,6 @@
 #include "cli/cli.h"
 #include "cli/table.h"
 #include "collect/clock.h"
-#include "core/escape.h"
 #include "store/fs.h"
 #include "store/lookup.h"
 #include "store/search.h"
@@ -165,28 +164,13 @@ static struct ind_search_file *list_store(const struct ind_config *config, struc
 
 struct printer {
     FILE *out;
-    bool terminal; /* which raw lines must not drive */
     bool failed;
 };
-
-static void print_escaped(struct printer *printer, struct ind_slice line)
-{
-    size_t room = line.length * 4 + 1;
-    char *text = malloc(room);
-    struct ind_buffer escaped = ind_buffer_on(text, text ? room : 0);
-    ind_escape_shown(&escaped, line);
-    ind_buffer_byte(&escaped, '\n');
-    printer->failed = !text || fwrite(text, 1, escaped.length, printer->out) != escaped.length;
-    free(text);
-}
 
 static bool print_line(void *context, struct ind_slice line)
 {
     struct printer *printer = context;
-    if (printer->terminal && line.length > 0)
-        print_escaped(printer, (struct ind_slice){line.at, line.length - 1});
-    else
-        printer->failed = fwrite(line.at, 1, line.length, printer->out) != line.length;
+    printer->failed = fwrite(line.at, 1, line.length, printer->out) != line.length;
     return !printer->failed;
 }
 
@@ -215,7 +199,7 @@ static bool print_result(struct ind_search_result *result, const struct ind_sear
                          bool json, FILE *out)
 {
     char number[32];
-    struct printer printer = {out, isatty(fileno(out)) == 1, false};
+    struct printer printer = {out, false};
     if (settings->by_count)
         print_groups(result, settings, json, out);
     else if (settings->count_only && json)

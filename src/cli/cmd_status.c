@@ -60,7 +60,7 @@ static void ago_text(const json_t *status, const json_t *object, char text[48])
 static void heading(const char *text)
 {
     bool colour = ind_colour();
-    printf("\n%s%s%s\n", colour ? "\033[1m" : "", text, colour ? "\033[0m" : "");
+    printf("\n%s%s%s\n", colour ? IND_BOLD : "", text, colour ? IND_PLAIN : "");
 }
 
 static uint64_t lost_of(const json_t *ledger)

@@ -150,7 +150,7 @@ void ind_explain_print_json(struct ind_explaining *run, const struct ind_explana
     json_object_set_new(object, "conditions", conditions_json(run, explanation));
     json_object_set_new(object, "routes", routes_json(run, explanation));
     json_object_set_new(object, "ends", json_string(ind_explain_end(explanation)));
-    json_dumpf(object, stdout, JSON_COMPACT | JSON_PRESERVE_ORDER);
+    ind_print_json(object, stdout);
     printf("\n");
     json_decref(object);
 }

@@ -150,6 +150,7 @@ static int read_call(int argc, const char **argv)
 
 int main(int argc, const char **argv)
 {
+    ind_terminal_begin();
     signal(SIGPIPE, SIG_IGN); /* a reader that has seen enough is no mistake: writing says so */
     int status = read_call(argc, argv);
     if (fflush(stdout) != 0 && errno != EPIPE && status == IND_EXIT_DONE) {

@@ -114,7 +114,7 @@ static void print_json(const struct ind_table *table, FILE *out)
                                 table->columns[c].number ? json_integer((json_int_t)cell->number)
                                                          : json_string(cell->text));
         }
-        json_dumpf(object, out, JSON_COMPACT | JSON_PRESERVE_ORDER);
+        ind_print_json(object, out);
         fputc('\n', out);
         json_decref(object);
     }

@@ -66,7 +66,8 @@ static void on_datagrams(evutil_socket_t socket, short what, void *context)
             return;
         }
         most = most ? most : IND_UDP_BATCH;
-        int count = ind_udp_receive(socket, watched->port->kind == IND_LISTEN_UNIX, receiver->datagrams, most);
+        int count =
+            ind_udp_receive(socket, watched->port->kind == IND_LISTEN_UNIX, receiver->datagrams, most);
         if (count <= 0)
             return;
         take_datagrams(receiver, watched, count, count < most);

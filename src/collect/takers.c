@@ -2,6 +2,7 @@
 #include "collect/takers.h"
 
 #include "collect/clock.h"
+#include "core/escape.h"
 #include <errno.h>
 #include <fcntl.h>
 #include <poll.h>
@@ -41,6 +42,7 @@ struct ind_taker {
     enum state state;
     int fd, process;
     bool in_pieces; /* writing might wait: only little, and only where there is room */
+    bool terminal;  /* which no message may drive */
     bool wanted;    /* by a route of the present rules */
     struct ind_steady again, started, progress, told;
     int64_t pause;              /* ns */
@@ -60,6 +62,7 @@ struct ind_takers {
     bool *to_taker;              /* by route: also where there was no memory for it */
     size_t route_count;
     uint32_t ids;
+    char *shown; /* a line for a terminal */
     bool hurry;
 };
 
@@ -361,6 +364,19 @@ bool ind_takers_worth_waiting(const struct ind_takers *takers)
     return false;
 }
 
+/* As it may be shown on a terminal; what cannot be, for want of memory, is not shown. */
+static struct ind_slice shown(struct ind_takers *takers, struct ind_slice line)
+{
+    char *room = realloc(takers->shown, 4 * line.length + 1);
+    if (!room)
+        return IND_SLICE("\n");
+    struct ind_buffer out = ind_buffer_on(room, 4 * line.length + 1);
+    takers->shown = room;
+    ind_escape_shown(&out, (struct ind_slice){line.at, line.length - 1});
+    ind_buffer_byte(&out, '\n');
+    return ind_buffer_view(&out);
+}
+
 bool ind_takers_add(struct ind_takers *takers, uint32_t route, struct ind_slice line, uint32_t owner,
                     struct ind_steady now)
 {
@@ -369,6 +385,8 @@ bool ind_takers_add(struct ind_takers *takers, uint32_t route, struct ind_slice 
         ind_takers_lose(takers, route, owner);
         return true;
     }
+    if (taker->terminal)
+        line = shown(takers, line);
     if (!has_room(taker, line.length)) {
         write_on(takers, taker, now);
         if (!has_room(taker, line.length)) {
@@ -479,6 +497,7 @@ static struct ind_taker *new_taker(struct ind_takers *takers, const struct ind_r
     if (!taker->program) {
         struct stat status;
         taker->in_pieces = fstat(STDOUT_FILENO, &status) != 0 || !S_ISREG(status.st_mode);
+        taker->terminal = isatty(STDOUT_FILENO) == 1;
         now_open(taker, STDOUT_FILENO, ind_steady_now());
     }
     taker->next = takers->list;
@@ -538,6 +557,7 @@ void ind_takers_free(struct ind_takers *takers)
     }
     free(takers->of_route);
     free(takers->to_taker);
+    free(takers->shown);
     free(takers);
 }
 

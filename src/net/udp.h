@@ -34,8 +34,8 @@ struct ind_udp_batch;
 struct ind_udp_batch *ind_udp_batch_new(void);
 void ind_udp_batch_free(struct ind_udp_batch *batch);
 
-/* Takes what waits in the socket, without waiting, at most a batch, and at most `most`. `local`: a local socket;
- * only its bytes are taken, and its senders have no address. Returns how many; -1 with errno set. */
+/* Takes what waits in the socket, without waiting, at most a batch, and at most `most`. `local`: a local
+ * socket; only its bytes are taken, and its senders have no address. Returns how many; -1 with errno set. */
 int ind_udp_receive(int socket, bool local, struct ind_udp_batch *batch, int most);
 /* The i-th of the last call; borrowed until the next. */
 struct ind_datagram ind_udp_datagram(const struct ind_udp_batch *batch, int i);
