@@ -174,6 +174,8 @@ struct ind_masker {
     struct ind_span *put;   /* what was put there, in the new text */
     struct ind_regex_room regex;
     uint64_t gave_up;
+    char *plain;      /* a text with its escapes undone */
+    uint32_t *places; /* where each of its bytes, and its end, stands in the text */
 };
 
 bool ind_masker_begin(struct ind_masker *masker);

@@ -1,12 +1,13 @@
 /* What a mask puts in the place of what it found. */
 #include "core/edit.h"
+#include "core/framing.h"
 #include "core/structured_data.h"
 #define PCRE2_CODE_UNIT_WIDTH 8
 #include <pcre2.h>
 #include <stdlib.h>
 
 /* Beyond so many steps an expression has not found its way, and nothing of the text is shown. */
-enum { MASK_SPANS = 32768 };
+enum { MASK_SPANS = 32768, MASK_PLAIN = IND_MESSAGE_LIMIT };
 
 /* In a host name stand addresses and numbers that tell devices apart: those go only where `in:` says so. */
 enum { KINDS_IN_HOST = IND_MASK_PHONE | IND_MASK_EMAIL | IND_MASK_CARD | IND_MASK_SECRET };
@@ -34,15 +35,19 @@ bool ind_masker_begin(struct ind_masker *masker)
 {
     *masker =
         (struct ind_masker){.spans = {malloc(MASK_SPANS * sizeof(struct ind_span)), 0, MASK_SPANS, false},
-                            .put = malloc(MASK_SPANS * sizeof(struct ind_span))};
+                            .put = malloc(MASK_SPANS * sizeof(struct ind_span)),
+                            .plain = malloc(MASK_PLAIN),
+                            .places = malloc((MASK_PLAIN + 1) * sizeof(uint32_t))};
     bool regex = ind_regex_room_begin(&masker->regex);
-    return masker->spans.list && masker->put && regex;
+    return masker->spans.list && masker->put && masker->plain && masker->places && regex;
 }
 
 void ind_masker_end(struct ind_masker *masker)
 {
     free(masker->spans.list);
     free(masker->put);
+    free(masker->plain);
+    free(masker->places);
     ind_regex_room_end(&masker->regex);
 }
 
@@ -79,6 +84,107 @@ static void find_regex(void *regex, struct ind_slice text, struct ind_masker *ma
             add_whole(&masker->spans, text, start, end);
         from = end > from ? end : from + 1;
     }
+}
+
+/* ---- What escapes hide ---- */
+
+static int hex_digits(const char *at)
+{
+    int code = 0;
+    for (int i = 0; i < 4; i++) {
+        char c = ind_lower(at[i]);
+        int digit = ind_is_digit(c) ? c - '0' : c >= 'a' && c <= 'f' ? c - 'a' + 10 : -1;
+        if (digit < 0)
+            return -1;
+        code = code * 16 + digit;
+    }
+    return code;
+}
+
+/* As UTF-8 (RFC 3629 section 3); a surrogate is no character, and nothing of ours begins with one. */
+static size_t put_character(char to[3], int code)
+{
+    if (code < 0x80) {
+        to[0] = (char)code;
+        return 1;
+    }
+    if (code < 0x800) {
+        to[0] = (char)(0xC0 | code >> 6);
+        to[1] = (char)(0x80 | (code & 0x3F));
+        return 2;
+    }
+    to[0] = (char)(0xE0 | code >> 12);
+    to[1] = (char)(0x80 | (code >> 6 & 0x3F));
+    to[2] = (char)(0x80 | (code & 0x3F));
+    return 3;
+}
+
+/* What an escape of JSON (RFC 8259 section 7), or of those who only put a backslash before a sign, stands
+ * for. Returns its length. */
+static size_t undo_escape(const char *at, size_t length, char to[3], size_t *count)
+{
+    static const char letters[] = "b\bf\fn\nr\rt\t";
+    const char *letter = length > 1 && at[1] != '\0' ? strchr("bfnrt", at[1]) : NULL;
+    int code = length > 5 && at[1] == 'u' ? hex_digits(at + 2) : -1;
+    *count = 1;
+    to[0] = *at;
+    if (code >= 0) {
+        *count = put_character(to, code);
+        return 6;
+    }
+    if (length < 2 || (!letter && (ind_is_alpha(at[1]) || ind_is_digit(at[1]))))
+        return 1;
+    to[0] = letter ? letters[2 * (letter - "bfnrt") + 1] : at[1];
+    return 2;
+}
+
+/* The text with its escapes undone; a character of it is never longer than what stands for it. */
+static struct ind_slice undo_escapes(struct ind_masker *masker, struct ind_slice text)
+{
+    size_t out = 0;
+    for (size_t at = 0, used; at < text.length && out + 3 <= MASK_PLAIN; at += used) {
+        char character[3];
+        size_t count = 1;
+        used = 1;
+        character[0] = text.at[at];
+        if (text.at[at] == '\\')
+            used = undo_escape(text.at + at, text.length - at, character, &count);
+        for (size_t i = 0; i < count; i++) {
+            masker->plain[out] = character[i];
+            masker->places[out++] = (uint32_t)at;
+        }
+        masker->places[out] = (uint32_t)(at + used);
+    }
+    return (struct ind_slice){masker->plain, out};
+}
+
+static void find_all(const struct ind_edit *edit, unsigned kinds, bool regexes, struct ind_slice text,
+                     struct ind_masker *masker)
+{
+    if (kinds)
+        ind_mask_find(kinds, text, &masker->spans);
+    for (void **regex = edit->regexes; regex && *regex && regexes; regex++)
+        find_regex(*regex, text, masker);
+}
+
+/* What stands behind the escapes of a text is hidden where it stands: fields and other readers undo them.
+ * Places that the text as it is has are kept. */
+static void find_behind_escapes(const struct ind_edit *edit, unsigned kinds, bool regexes,
+                                struct ind_slice text, struct ind_masker *masker)
+{
+    struct ind_spans *spans = &masker->spans, all = *spans;
+    struct ind_slice plain = undo_escapes(masker, text);
+    *spans = (struct ind_spans){masker->put, 0, all.room, all.full};
+    find_all(edit, kinds, regexes, plain, masker);
+    for (size_t i = 0; i < spans->count && !all.full; i++) {
+        size_t from = masker->places[spans->list[i].from], to = masker->places[spans->list[i].to];
+        if (all.count == all.room)
+            all.full = true;
+        else
+            all.list[all.count++] = (struct ind_span){(uint32_t)from, (uint32_t)to};
+    }
+    all.full |= spans->full;
+    *spans = all;
 }
 
 static int by_place(const void *a, const void *b)
@@ -160,7 +266,7 @@ bool ind_mask_write(const struct ind_edit *edit, enum ind_place_in_message in, s
 {
     struct ind_spans *spans = &masker->spans;
     unsigned kinds = edit->kinds;
-    size_t sources = 0, at = 0;
+    size_t at = 0;
     bool by_itself = in == IND_IN_HOST && !edit->places;
     if (edit->places && !(edit->places >> in & 1))
         return false;
@@ -168,12 +274,11 @@ bool ind_mask_write(const struct ind_edit *edit, enum ind_place_in_message in, s
         kinds &= KINDS_IN_HOST;
     spans->count = 0;
     spans->full = false;
-    if (kinds)
-        ind_mask_find(kinds, text, spans);
-    sources = spans->count > 0;
-    for (void **regex = edit->regexes; regex && *regex && !by_itself; regex++, sources++)
-        find_regex(*regex, text, masker);
-    if (sources > 1)
+    find_all(edit, kinds, !by_itself, text, masker);
+    bool escapes = text.length && memchr(text.at, '\\', text.length);
+    if (escapes && !spans->full)
+        find_behind_escapes(edit, kinds, !by_itself, text, masker);
+    if (spans->count > 1 && !spans->full && (escapes || edit->regexes))
         sort(spans);
     if (spans->full) {
         spans->list[0] = (struct ind_span){0, (uint32_t)text.length};

@@ -79,11 +79,13 @@ static void splice(struct ind_edit_run *run, struct ind_slice *part, struct ind_
     struct ind_editor *editor = run->editor;
     struct ind_message *message = run->message;
     const struct ind_slice old = message->original, gone = *part; /* it may stand nowhere */
-    bool fits = old.length - gone.length + value.length + 1 <= ORIGINAL_ROOM;
-    if (!lies_in(gone, old) || !fits) {
+    if (!lies_in(gone, old)) {
         *part = value;
-        if (!fits) /* from here on nothing points into it, so that nothing is written to it */
-            message->original = IND_SLICE("-");
+        return;
+    }
+    if (old.length - gone.length + value.length + 1 > ORIGINAL_ROOM) {
+        *part = value;
+        message->original = IND_SLICE("-"); /* nothing points into it from here on, or is written to it */
         return;
     }
     struct ind_slice put = value.length || part == &message->text ? value : IND_SLICE("-");

@@ -67,17 +67,48 @@ static unsigned class_of(char c)
     return classes[(unsigned char)c];
 }
 
+/* Every kind goes through the text as if it were alone: what one has found does not keep another from looking
+ * there. So a set of kinds hides all that any of them would hide. */
 struct search {
-    unsigned kinds;
+    unsigned kinds, active; /* bits; active: those that look where the search is now */
+    const char *resume[IND_MASK_KINDS];
+    const char *next_resume; /* the first of them; the end of the text: all are active */
     struct ind_mask_text text;
     struct ind_spans *spans;
 };
 
-static const char *found(const struct search *search, const char *at, size_t length)
+/* The kind looks on behind `until`. */
+static void rest_until(struct search *search, unsigned kind, const char *until)
+{
+    unsigned number = 0;
+    while (kind >> number != 1)
+        number++;
+    search->resume[number] = until;
+    search->active &= ~kind;
+    if (until < search->next_resume)
+        search->next_resume = until;
+}
+
+static void found(struct search *search, unsigned kind, const char *at, size_t length)
 {
     size_t from = (size_t)(at - search->text.start);
     ind_spans_add(search->spans, from, from + length);
-    return at + length;
+    rest_until(search, kind, at + length);
+}
+
+/* Those whose rest is over. */
+static void resume(struct search *search, const char *at)
+{
+    search->next_resume = search->text.end;
+    search->active = 0;
+    for (unsigned i = 0; i < IND_MASK_KINDS; i++) {
+        if (!(search->kinds >> i & 1))
+            continue;
+        if (search->resume[i] <= at)
+            search->active |= 1u << i;
+        else if (search->resume[i] < search->next_resume)
+            search->next_resume = search->resume[i];
+    }
 }
 
 /* Most numbers are neither, and their first group tells. */
@@ -102,30 +133,30 @@ static bool may_lead_to_secret(const char *at)
 }
 
 /* A run that begins with a digit, or of hexadecimal digits only, ends at `end`. */
-static const char *look_at_number(const struct search *search, const char *at, const char *end,
-                                  unsigned common)
+static void look_at_number(struct search *search, const char *at, const char *end, unsigned common)
 {
     const struct ind_mask_text *text = &search->text;
-    const unsigned kinds = search->kinds;
+    const unsigned kinds = search->active;
     const char next = end < text->end ? *end : '\0', *skip = end;
-    size_t length = 0;
-    bool digits = (common & DIGIT) != 0;
-    if (digits && next == '.' && kinds & IND_MASK_IPV4 && (length = ind_mask_ipv4(text, at, &skip)) > 0)
-        return found(search, at, length);
-    if ((common & HEX) != 0 && (next == ':' || next == '-' || next == '.') && kinds & IND_MASK_MAC &&
+    size_t length;
+    bool digits = (common & DIGIT) != 0, hex = (common & HEX) != 0;
+    if (digits && next == '.' && kinds & IND_MASK_IPV4) {
+        if ((length = ind_mask_ipv4(text, at, &skip)) > 0)
+            found(search, IND_MASK_IPV4, at, length);
+        else if (skip != end)
+            rest_until(search, IND_MASK_IPV4, skip);
+    }
+    if (hex && (next == ':' || next == '-' || next == '.') && kinds & IND_MASK_MAC &&
         (length = ind_mask_mac(text, at)) > 0)
-        return found(search, at, length);
-    if ((common & HEX) != 0 && next == ':' && kinds & IND_MASK_IPV6 && (length = ind_mask_ipv6(text, at)) > 0)
-        return found(search, at, length);
-    if (!digits)
-        return skip;
-    if (kinds & IND_MASK_CARD && may_be_card((size_t)(end - at), next) &&
+        found(search, IND_MASK_MAC, at, length);
+    if (hex && next == ':' && kinds & IND_MASK_IPV6 && (length = ind_mask_ipv6(text, at)) > 0)
+        found(search, IND_MASK_IPV6, at, length);
+    if (digits && kinds & IND_MASK_CARD && may_be_card((size_t)(end - at), next) &&
         (length = ind_mask_card(text, at)) > 0)
-        return found(search, at, length);
-    if (kinds & IND_MASK_PHONE && may_be_phone(at, (size_t)(end - at), next) &&
+        found(search, IND_MASK_CARD, at, length);
+    if (digits && kinds & IND_MASK_PHONE && may_be_phone(at, (size_t)(end - at), next) &&
         (length = ind_mask_phone(text, at)) > 0)
-        return found(search, at, length);
-    return skip;
+        found(search, IND_MASK_PHONE, at, length);
 }
 
 /* Words that begin and end so, or have a capital in them, may be one behind which a secret stands. */
@@ -145,7 +176,7 @@ static bool may_be_secret(struct ind_slice word, bool capitals)
     return c >= 'a' && c <= 'z' && (ends >> (c - 'a') & 1) != 0;
 }
 
-static const char *look_at_word(const struct search *search, const char *at)
+static const char *look_at_word(struct search *search, const char *at)
 {
     const char *end = at;
     unsigned common = WORD | DIGIT | HEX, any = 0;
@@ -154,39 +185,51 @@ static const char *look_at_word(const struct search *search, const char *at)
         any |= class;
     }
     struct ind_slice word = {at, (size_t)(end - at)}, value;
-    if ((common & HEX) != 0 || class_of(*at) & DIGIT) {
-        const char *behind = look_at_number(search, at, end, common);
-        if (behind != end)
-            return behind;
-    }
-    if (search->kinds & IND_MASK_SECRET && end < search->text.end &&
+    if ((common & HEX) != 0 || class_of(*at) & DIGIT)
+        look_at_number(search, at, end, common);
+    if (search->active & IND_MASK_SECRET && end < search->text.end &&
         may_be_secret(word, (any & CAPITAL) != 0) && may_lead_to_secret(end) &&
         ind_mask_secret(&search->text, word, &value))
-        return found(search, value.at, value.length);
+        found(search, IND_MASK_SECRET, value.at, value.length);
     return end;
 }
 
-static const char *look_at_sign(const struct search *search, const char *at)
+static void look_at_sign(struct search *search, const char *at)
 {
     const struct ind_mask_text *text = &search->text;
+    const unsigned kinds = search->active;
     struct ind_slice address;
-    size_t length = 0;
+    size_t length;
     bool begins = at == text->start || !(class_of(at[-1]) & WORD);
-    if (*at == '@' && search->kinds & IND_MASK_EMAIL && ind_mask_email(text, at, &address))
-        return found(search, address.at, address.length);
-    if ((*at == '+' || *at == '(') && begins && search->kinds & IND_MASK_PHONE)
-        length = ind_mask_phone(text, at);
-    else if (*at == ':' && begins && search->kinds & IND_MASK_IPV6)
-        length = ind_mask_ipv6(text, at);
-    return length ? found(search, at, length) : at + 1;
+    if (*at == '@' && kinds & IND_MASK_EMAIL && ind_mask_email(text, at, &address))
+        found(search, IND_MASK_EMAIL, address.at, address.length);
+    if ((*at == '+' || *at == '(') && begins && kinds & IND_MASK_PHONE &&
+        (length = ind_mask_phone(text, at)) > 0)
+        found(search, IND_MASK_PHONE, at, length);
+    if (*at == ':' && begins && kinds & IND_MASK_IPV6 && (length = ind_mask_ipv6(text, at)) > 0)
+        found(search, IND_MASK_IPV6, at, length);
 }
 
 void ind_mask_find(unsigned kinds, struct ind_slice text, struct ind_spans *spans)
 {
-    struct search search = {kinds, {text.at, text.at + text.length}, spans};
+    struct search search = {.kinds = kinds,
+                            .active = kinds,
+                            .next_resume = text.at + text.length,
+                            .text = {text.at, text.at + text.length},
+                            .spans = spans};
     const char *at = text.at, *end = text.at + text.length;
+    for (unsigned i = 0; i < IND_MASK_KINDS; i++)
+        search.resume[i] = at;
     while (at < end) {
         unsigned class = class_of(*at);
-        at = class & WORD ? look_at_word(&search, at) : class & SIGN ? look_at_sign(&search, at) : at + 1;
+        if (at >= search.next_resume)
+            resume(&search, at);
+        if (class & WORD) {
+            at = look_at_word(&search, at);
+            continue;
+        }
+        if (class & SIGN)
+            look_at_sign(&search, at);
+        at++;
     }
 }

@@ -97,7 +97,11 @@ size_t ind_mask_mac(const struct ind_mask_text *text, const char *at)
         return 0;
     if (at[4] == '.')
         return groups_of_hex(text, at, 3, 4, '.');
-    return !inside && (at[2] == ':' || at[2] == '-') ? groups_of_hex(text, at, 6, 2, at[2]) : 0;
+    if (inside || (at[2] != ':' && at[2] != '-'))
+        return 0;
+    size_t length = groups_of_hex(text, at, 6, 2, at[2]);
+    /* As packet filters write an Ethernet header: to, from, and the type of what it carries. */
+    return length ? length : groups_of_hex(text, at, 14, 2, at[2]);
 }
 
 static bool in_name(char c)

@@ -126,6 +126,35 @@ static void masks_hide_and_leave_the_rest_in_place(void **state)
     assert_slice(world.message.text, "nothing to hide");
 }
 
+/* What escapes of JSON hide, a reader of its fields sees: so it is hidden where it stands. */
+static void what_stands_behind_escapes_is_hidden(void **state)
+{
+    (void)state;
+    mask(NULL, IND_MASK_PHONE | IND_MASK_EMAIL | IND_MASK_IPV4 | IND_MASK_SECRET);
+    edit("<13>{\"from\":\"tern\\u0040example.com\",\"net\":\"192.0.2.9\\/24\"}");
+    assert_slice(world.message.text, "{\"from\":\"*********************\",\"net\":\"*********\\/24\"}");
+    edit("<13>{\"p\\u0061ssword\":\"hunter\\u0032\"}");
+    assert_slice(world.message.text, "{\"p\\u0061ssword\":\"************\"}");
+    edit("<13>{\"tel\":\"020\\/555\\u00200123\"}");
+    assert_slice(world.message.text, "{\"tel\":\"******************\"}");
+    edit("<13>C:\\users\\tern \\u00zz \\");
+    assert_slice(world.message.text, "C:\\users\\tern \\u00zz \\");
+}
+
+/* A part that stands nowhere in the bytes as received may be as long as it likes. */
+static void a_part_that_was_absent_can_grow_and_shrink(void **state)
+{
+    static char text[60000];
+    (void)state;
+    memset(text, 'x', sizeof text - 1);
+    memcpy(text, "<13>", 4);
+    change(add(NULL, IND_EDIT_SET), IND_IN_APP, NULL, "{text}");
+    change(add(NULL, IND_EDIT_SET), IND_IN_APP, NULL, "short");
+    edit(text);
+    assert_slice(world.message.app, "short");
+    assert_slice(world.message.original, text);
+}
+
 /* Whose a message is stays known, whatever host is written into it. */
 static void the_device_stays_when_the_host_is_set(void **state)
 {
@@ -489,6 +518,8 @@ int main(void)
 {
     const struct CMUnitTest tests[] = {
         cmocka_unit_test_setup_teardown(masks_hide_and_leave_the_rest_in_place, begin, end),
+        cmocka_unit_test_setup_teardown(what_stands_behind_escapes_is_hidden, begin, end),
+        cmocka_unit_test_setup_teardown(a_part_that_was_absent_can_grow_and_shrink, begin, end),
         cmocka_unit_test_setup_teardown(the_device_stays_when_the_host_is_set, begin, end),
         cmocka_unit_test_setup_teardown(one_mask_follows_another, begin, end),
         cmocka_unit_test_setup_teardown(a_claimed_device_is_hidden_with_its_host, begin, end),

@@ -58,6 +58,7 @@ static const struct found_case cases[] = {
     {IND_MASK_IPV6, "peer:~2001:db8::7~ ~::ffff:192.0.2.9~"},
     {IND_MASK_MAC, "~00:11:22:33:44:55~ ~00-11-22-AA-bb-cc~ ~0011.2233.4455~"},
     {IND_MASK_MAC, "04:45:00 00:11:22:33:44:55:66 0011.2233 00:11:22-33:44:55 g0:11:22:33:44:55"},
+    {IND_MASK_MAC, "MAC=~02:00:5e:10:00:1f:02:00:5e:10:00:20:08:00~ SRC=203.0.113.7"},
     {IND_MASK_CARD, "card ~4111 1111 1111 1111~ ~4111111111111111~ ~4111-1111-1111-1111~"},
     {IND_MASK_CARD, "4111 1111 1111 1112 1111111111111 1234567890 4111-1111 1111 1111"},
     {IND_MASK_CARD, "0000000000000000 x4111111111111111 4111111111111111x"},
@@ -119,6 +120,72 @@ static void any_bytes_can_be_looked_through(void **state)
     }
 }
 
+/* What any kind alone would hide is hidden by every set that has that kind. */
+static void no_kind_keeps_another_from_looking(void **state)
+{
+    static const char *const words[] = {"password=",
+                                        "password ",
+                                        "pin: ",
+                                        "key=",
+                                        "020 555 0123",
+                                        "4111 1111 1111 1111",
+                                        "(3504 1280 5543 8133)",
+                                        "+351 912 345 678",
+                                        "202-555-0134",
+                                        "tern@skerry.example",
+                                        "192.0.2.9",
+                                        "2001:db8::1",
+                                        "00:11:22:33:44:55",
+                                        "::ffff:192.0.2.9",
+                                        "1.2.3.4.5",
+                                        "0011.2233.4455",
+                                        " ",
+                                        ":",
+                                        "@",
+                                        "=",
+                                        "\"",
+                                        ",",
+                                        "7 ",
+                                        "is ",
+                                        "(",
+                                        "+",
+                                        "-",
+                                        "x",
+                                        "4111"};
+    static struct ind_span alone[ROOM];
+    uint64_t random = IND_RANDOM_START;
+    (void)state;
+    assert_string_equal(found(IND_MASK_PHONE | IND_MASK_CARD, "(3504 1280 5543 8133)"),
+                        "~(3504 1280 5543 8133~)");
+    assert_string_equal(found(IND_MASK_PHONE | IND_MASK_SECRET, "password=020 555 0123"),
+                        "password=~020 555 0123~");
+    assert_string_equal(found(IND_MASK_SECRET | IND_MASK_CARD, "pin: 4111 1111 1111 1111"),
+                        "pin: ~4111 1111 1111 1111~");
+    for (int round = 0; round < 30000; round++) {
+        char text[400];
+        struct ind_buffer out = ind_buffer_on(text, sizeof text);
+        for (unsigned i = 1 + ind_random(&random, 8); i > 0; i--)
+            ind_buffer_text(&out, words[ind_random(&random, sizeof words / sizeof *words)]);
+        unsigned kinds = 1 + ind_random(&random, 127);
+        struct ind_spans all = {room, 0, ROOM, false};
+        ind_mask_find(kinds, ind_buffer_view(&out), &all);
+        for (unsigned k = 0; k < IND_MASK_KINDS; k++) {
+            struct ind_spans one = {alone, 0, ROOM, false};
+            if (!(kinds >> k & 1))
+                continue;
+            ind_mask_find(1u << k, ind_buffer_view(&out), &one);
+            for (size_t i = 0; i < one.count; i++) {
+                bool within = false;
+                for (size_t j = 0; j < all.count; j++)
+                    within |= room[j].from <= alone[i].from && room[j].to >= alone[i].to;
+                if (!within)
+                    print_error("%s in: %.*s\n", ind_mask_kind_name(k), IND_ARG(ind_buffer_view(&out)));
+                assert_true(within);
+            }
+        }
+    }
+}
+
 static void places_that_find_no_room_are_told(void **state)
 {
     (void)state;
@@ -132,6 +199,7 @@ int main(void)
     const struct CMUnitTest tests[] = {cmocka_unit_test(kinds_are_found_and_others_left),
                                        cmocka_unit_test(kinds_that_overlap_are_one_place),
                                        cmocka_unit_test(any_bytes_can_be_looked_through),
+                                       cmocka_unit_test(no_kind_keeps_another_from_looking),
                                        cmocka_unit_test(places_that_find_no_room_are_told)};
     return cmocka_run_group_tests(tests, NULL, NULL);
 }
