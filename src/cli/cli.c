@@ -185,9 +185,11 @@ bool ind_each_line(const char *path, void (*take)(void *context, struct ind_slic
         ind_complain("cannot read %s: %s", path, strerror(errno));
         return false;
     }
-    while ((result = ind_reader_next(reader, &block, &at)) == IND_READ_BLOCK)
+    while ((result = ind_reader_next(reader, &block, &at)) == IND_READ_BLOCK) {
+        block = ind_without_mark(block, at);
         while (ind_slice_line(&block, &line))
             take(context, line);
+    }
     if (result == IND_READ_FAILED)
         ind_complain("cannot read all of %s: %s", path, ind_reader_reason(reader));
     ind_reader_close(reader);

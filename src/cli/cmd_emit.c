@@ -1,5 +1,6 @@
 #include "cli/emit.h"
 #include "collect/clock.h"
+#include "config/quantity.h"
 #include "config/zones.h"
 #include "core/escape.h"
 #include "core/fleet.h"
@@ -8,10 +9,13 @@
 
 #include <errno.h>
 #include <fcntl.h>
+#include <limits.h>
+#include <math.h>
 #include <stdlib.h>
 #include <time.h>
 #include <unistd.h>
 
+enum { NOT_GIVEN = INT_MIN };
 enum { MANY = 20000, TRAINS_ABOVE = 250000, MOST_TARGETS = 4 };
 
 static struct {
@@ -19,7 +23,7 @@ static struct {
     char *facility, *severity, *app, *host, *form, *framing, *from, *fleet;
     long count;
     double rate;
-} given;
+} given = {.count = NOT_GIVEN, .rate = NOT_GIVEN};
 
 static struct poptOption *options(void)
 {
@@ -87,7 +91,7 @@ bool ind_emit_send(struct ind_emitter *emitter, const struct ind_emit_target *ta
         return false;
     }
     emitter->sent++;
-    emitter->bytes += message.length;
+    emitter->bytes += cut ? IND_OUTLET_DATAGRAM : message.length;
     emitter->cut += cut;
     return true;
 }
@@ -196,7 +200,7 @@ static bool emit_file(struct sending *sending, bool *any)
     enum ind_read result = IND_READ_END;
     while (good && !ind_emit_done(emitter) &&
            (result = ind_reader_next(reader, &block, &at)) == IND_READ_BLOCK)
-        good = emit_block(sending, block);
+        good = emit_block(sending, ind_without_mark(block, at));
     if (good && result == IND_READ_FAILED) {
         ind_complain("cannot read all of %s: %s", given.from, ind_reader_reason(reader));
         good = false;
@@ -218,6 +222,13 @@ static bool emit_files(struct sending *sending)
 
 /* ---- ---- */
 
+/* A number of a port, or the name of a service. */
+static bool is_port(const char *text)
+{
+    uint64_t number;
+    return ind_is_digit(*text) ? ind_read_count(ind_slice_of(text), 1, 65535, &number) : *text != '\0';
+}
+
 bool ind_emit_read_target(const char *text, struct ind_emit_target *target)
 {
     static const char *const schemes[] = {"udp:", "tcp:", "unix:"};
@@ -230,10 +241,12 @@ bool ind_emit_read_target(const char *text, struct ind_emit_target *target)
         const char *start = text + scheme;
         target->kind = (enum ind_transport_kind)i;
         target->port[0] = '\0';
-        if (target->kind == IND_SEND_UNIX) {
+        if (target->kind == IND_SEND_UNIX && *start) {
             snprintf(target->host, sizeof target->host, "%s", start);
-            return *start != '\0';
+            return true;
         }
+        if (target->kind == IND_SEND_UNIX)
+            break;
         size_t length = colon > start ? (size_t)(colon - start) : 0;
         if (length > 2 && start[0] == '[' && start[length - 1] == ']') {
             start++;
@@ -241,7 +254,7 @@ bool ind_emit_read_target(const char *text, struct ind_emit_target *target)
         }
         snprintf(target->host, sizeof target->host, "%.*s", (int)length, start);
         snprintf(target->port, sizeof target->port, "%s", colon + 1);
-        if (length > 0 && colon[1])
+        if (length > 0 && is_port(colon + 1))
             return true;
     }
     ind_complain("--to: \"%s\" is no target; write one such as udp:127.0.0.1:514, tcp:127.0.0.1:601 or "
@@ -270,6 +283,17 @@ static bool one_of(const char *option, const char *value, const char *first, con
     return false;
 }
 
+static bool check_numbers(void)
+{
+    if (given.count != NOT_GIVEN && given.count < 1)
+        ind_complain("--count: a number of messages, from 1 on");
+    else if (given.rate != NOT_GIVEN && !(isfinite(given.rate) && given.rate > 0))
+        ind_complain("--rate: a number of messages a second, more than 0");
+    else
+        return true;
+    return false;
+}
+
 static bool check_call(const struct ind_call *call)
 {
     int sources = (*call->rest != NULL) + (given.from != NULL) + (given.fleet != NULL);
@@ -284,7 +308,7 @@ static bool check_call(const struct ind_call *call)
     }
     char pri[8];
     struct ind_buffer room = ind_buffer_on(pri, sizeof pri);
-    return write_pri(&room) && one_of("form", given.form, "rfc5424", "rfc3164") &&
+    return check_numbers() && write_pri(&room) && one_of("form", given.form, "rfc5424", "rfc3164") &&
            one_of("framing", given.framing, "count", "lines");
 }
 

@@ -6,12 +6,14 @@
 #include "store/search.h"
 
 #include <errno.h>
+#include <fcntl.h>
 #include <stdlib.h>
+#include <sys/stat.h>
 #include <unistd.h>
 
 static struct {
     char *when, *since, *until, *by, *to, *layout, *as;
-    int count;
+    int count, force;
     long top;
 } given;
 
@@ -30,7 +32,9 @@ static struct poptOption *options(void)
          "msgid, text, original, pattern, \"field NAME\", \"label NAME\", date, hour; several with commas",
          "FIELD,…"},
         {"top", '\0', POPT_ARG_LONG, &given.top, 0, "only the N most frequent (with --by)", "N"},
-        {"to", '\0', POPT_ARG_STRING, &given.to, 0, "write what is found to a file", "FILE"},
+        {"to", '\0', POPT_ARG_STRING, &given.to, 0, "write what is found to a file, whole or not at all",
+         "FILE"},
+        {"force", '\0', POPT_ARG_NONE, &given.force, 0, "with --to: over a file that is there already", NULL},
         {"layout", '\0', POPT_ARG_STRING, &given.layout, 0,
          "print lines as plain (the default), json, rfc5424, raw, or by a template such as \"{time} {device} "
          "{text}\"",
@@ -54,9 +58,11 @@ static bool read_by(struct ind_search_settings *settings)
         struct ind_search_by by;
         if (!ind_search_by_read(name, &by)) {
             const char *names[IND_BY_END];
+            size_t count = 0;
             for (unsigned i = 0; i < IND_BY_END; i++)
-                names[i] = ind_search_by_name(i).at;
-            const char *near = ind_near(name, names, IND_BY_END);
+                if (ind_search_by_read(ind_search_by_name(i), &by))
+                    names[count++] = ind_search_by_name(i).at;
+            const char *near = ind_near(name, names, count);
             ind_complain("--by: unknown field \"%.*s\"%s%s%s", IND_ARG(name), near ? "; did you mean \"" : "",
                          near ? near : "", near ? "\"?" : "");
             return false;
@@ -247,18 +253,78 @@ static bool tell_gaps(const struct ind_search_result *result, size_t unreadable)
     return whole;
 }
 
+/* ---- Into a file ---- */
+
+/* What is found goes into a new file beside the one that was named, which takes its name once it is whole:
+ * nothing that the search is about to read is lost, and nobody finds a half. */
+struct result_file {
+    FILE *stream;
+    char temporary[4200];
+};
+
+/* Whether the file would stand below a folder of the collector's: there it may be one that is written to. */
+static bool would_lie_in(const char *folder, const char *path)
+{
+    char parent[4096];
+    const char *slash = strrchr(path, '/');
+    snprintf(parent, sizeof parent, "%.*s",
+             slash == path ? 1
+             : slash       ? (int)(slash - path)
+                           : 1,
+             slash ? path : ".");
+    return ind_lies_in(folder, path) || ind_lies_in(folder, parent) || ind_is_same_folder(folder, parent);
+}
+
+static bool may_write(const struct ind_config *config, const char *path)
+{
+    struct stat facts;
+    bool there = stat(path, &facts) == 0;
+    if (would_lie_in(config->store, path) || would_lie_in(config->state, path))
+        ind_complain("--to: %s lies in the %s folder, which belongs to the collector; name another place",
+                     path, would_lie_in(config->store, path) ? "store" : "state");
+    else if (there && !S_ISREG(facts.st_mode))
+        ind_complain("--to: %s is no file; name one, or let the shell write there (> %s)", path, path);
+    else if (there && !given.force)
+        ind_complain("--to: %s is there already; name another, or give --force", path);
+    else
+        return true;
+    return false;
+}
+
+static bool open_result(struct result_file *result)
+{
+    snprintf(result->temporary, sizeof result->temporary, "%s.%ld.part", given.to, (long)getpid());
+    int file = open(result->temporary, O_WRONLY | O_CREAT | O_EXCL | O_CLOEXEC, 0666);
+    result->stream = file < 0 ? NULL : fdopen(file, "w");
+    if (!result->stream)
+        ind_complain("cannot write %s: %s", result->temporary, strerror(errno));
+    return result->stream != NULL;
+}
+
+/* Without --force a file that has come meanwhile stays. */
+static bool close_result(struct result_file *result, bool whole)
+{
+    bool good = fclose(result->stream) == 0 && whole;
+    if (good)
+        good =
+            given.force ? rename(result->temporary, given.to) == 0 : link(result->temporary, given.to) == 0;
+    int error = errno;
+    if (!good || !given.force)
+        (void)unlink(result->temporary);
+    errno = error;
+    return good;
+}
+
 static int search(const struct ind_call *call, struct ind_search_settings *settings)
 {
     struct ind_search_result result;
-    FILE *out = given.to ? fopen(given.to, "w") : stdout;
-    if (!out) {
-        ind_complain("cannot write %s: %s", given.to, strerror(errno));
+    struct result_file file = {.stream = stdout};
+    if (given.to && !open_result(&file))
         return IND_EXIT_FAILED;
-    }
     ind_search_run(settings, &result);
     ind_progress_end();
-    bool printed = print_result(&result, settings, call->json != 0, out);
-    bool closed = !given.to || fclose(out) == 0;
+    bool printed = print_result(&result, settings, call->json != 0, file.stream);
+    bool closed = !given.to || close_result(&file, printed);
     int status = result.found ? IND_EXIT_DONE : IND_EXIT_NO;
     if (!tell_gaps(&result, settings->snapshot->unreadable))
         status = IND_EXIT_FAILED;
@@ -285,7 +351,8 @@ static int run(struct ind_call *call)
     if (call->json && !given.layout)
         given.layout = strdup("json");
     ind_fs_raise_file_limit(); /* live files are held open for the snapshot */
-    if (read_settings(loaded.config, &settings, &template)) {
+    if ((!given.to || may_write(loaded.config, given.to)) &&
+        read_settings(loaded.config, &settings, &template)) {
         struct ind_search_file *files = *call->rest
                                             ? list_paths(call->rest, &settings.file_count)
                                             : list_store(loaded.config, &snapshot, &settings.file_count);

@@ -159,7 +159,7 @@ static bool take_file(struct reading *reading, const char *path)
         return true;
     }
     while (going && (result = ind_reader_next(reader, &block, &at)) == IND_READ_BLOCK)
-        going = pass_on(reading, form, block);
+        going = pass_on(reading, form, form == IND_LINES_RAW ? ind_without_mark(block, at) : block);
     if (result == IND_READ_FAILED)
         call->unread(call->context, path, false, ind_reader_reason(reader));
     ind_reader_close(reader);

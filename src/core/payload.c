@@ -39,13 +39,26 @@ static bool key_follows(const char *at, const char *end)
     return stop > at && stop < end && *stop == '=' && is(*at, IND_BEGINS_KEY);
 }
 
-/* Up to a blank, or to a comma or semicolon that another key follows; one at the end is no part of it, nor is
- * a bracket that was not opened in it. */
+static bool ends_word(char c)
+{
+    return c == ' ' || c == '\t';
+}
+
+/* Up to a space or tab, or to a comma or semicolon that another key follows; one at the end is no part of it,
+ * nor is a bracket that was not opened in it. */
 static const char *skip_bare(const char *at, const char *end)
 {
     const char *stop = ind_scan_three(at, end, ' ', ',', ';');
-    while (stop < end && *stop != ' ' && stop + 1 < end && stop[1] != ' ' && !key_follows(stop + 1, end))
-        stop = ind_scan_three(stop + 1, end, ' ', ',', ';');
+    const char *tab = memchr(at, '\t', (size_t)(stop - at));
+    if (tab) /* nothing behind it counts */
+        stop = end = tab;
+    while (stop < end && *stop != ' ' && stop + 1 < end && !ends_word(stop[1]) &&
+           !key_follows(stop + 1, end)) {
+        const char *from = stop + 1;
+        stop = ind_scan_three(from, end, ' ', ',', ';');
+        if ((tab = memchr(from, '\t', (size_t)(stop - from))) != NULL)
+            stop = end = tab;
+    }
     if (stop == at || is(stop[-1], IND_IN_KEY))
         return stop;
     static const char closing[] = ")]}", opening[] = "([{";
@@ -83,7 +96,7 @@ const char *ind_pairs_end(const char *at, const char *end)
         bool quoted = value < end && (*value == '"' || *value == '\'');
         last = quoted ? skip_quoted(value, end) : NULL;
         last = last ? last : skip_bare(value, end);
-        for (at = last; at < end && (*at == ' ' || *at == ',' || *at == ';');)
+        for (at = last; at < end && (ends_word(*at) || *at == ',' || *at == ';');)
             at++;
     }
     return last;

@@ -70,6 +70,12 @@ bool ind_lies_in(const char *store, const char *path)
     return lies;
 }
 
+bool ind_is_same_folder(const char *one, const char *other)
+{
+    struct stat a, b;
+    return stat(one, &a) == 0 && stat(other, &b) == 0 && a.st_dev == b.st_dev && a.st_ino == b.st_ino;
+}
+
 int ind_looks_stored(const char *path)
 {
     struct ind_message message;

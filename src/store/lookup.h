@@ -10,6 +10,7 @@ int ind_stored_of_path(const char *path);
 
 /* Whether a path leads to something below the folder `store`, whatever links are on the way. */
 bool ind_lies_in(const char *store, const char *path);
+bool ind_is_same_folder(const char *one, const char *other);
 
 /* Whether the first line of a file looks like a stored one: IND_LAYOUT_PLAIN, IND_LAYOUT_JSON, or -1. */
 int ind_looks_stored(const char *path);

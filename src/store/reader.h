@@ -22,4 +22,12 @@ const char *ind_reader_reason(const struct ind_reader *reader);
 /* By name: ".zst", ".gz" or neither. */
 enum ind_compression ind_compression_of(const char *path);
 
+/* The first block of a file that others wrote may begin with a byte order mark, which is no part of its first
+ * line. */
+static inline struct ind_slice ind_without_mark(struct ind_slice block, uint64_t at)
+{
+    bool mark = at == 0 && block.length >= 3 && memcmp(block.at, "\xEF\xBB\xBF", 3) == 0;
+    return mark ? ind_slice_from(block, 3) : block;
+}
+
 #endif

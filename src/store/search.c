@@ -380,6 +380,12 @@ static bool may_skip(const struct worker *worker)
 
 static bool take_block(struct worker *worker, struct ind_slice block, uint64_t at, const struct piece *piece)
 {
+    const struct ind_search_file *file = &worker->search->settings->files[worker->file];
+    if (!file->stored && worker->stored == IND_STORED_UNKNOWN) {
+        struct ind_slice rest = ind_without_mark(block, at);
+        at += block.length - rest.length;
+        block = rest;
+    }
     lacking(worker, lacks_of(worker, worker->stored) | worker->search->lost_in_edits);
     return may_skip(worker) ? take_lines_with_literal(worker, block, at, piece->to)
                             : take_lines(worker, block, at, piece->to);

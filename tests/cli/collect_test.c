@@ -360,7 +360,8 @@ static void rotation_loses_nothing_and_doubles_nothing(void **state)
         }
         if (round == 0)
             wait_for_lines(folder, sent);
-        struct ind_ran ran = ind_run(folder, "search", "--layout", "{text}", "--to", "found", NULL);
+        struct ind_ran ran =
+            ind_run(folder, "search", "--layout", "{text}", "--to", "found", "--force", NULL);
         assert_string_equal(ran.err, "");
         ind_ran_free(&ran);
         ran = ind_shell(folder, "sort found | uniq -d | wc -l; wc -l < found");

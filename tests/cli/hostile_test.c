@@ -564,6 +564,80 @@ static void every_list_of_listeners_is_reloaded_into_others(void **state)
     expect_lines("log/all.log", "text is \"x\"", 0, expected);
 }
 
+/* ---- Answers ---- */
+
+#define ONE_ROUTE "store: log\nstate: state\nzone: UTC\nroutes:\n  - {name: a, file: a.log}\n"
+
+static void what_is_found_goes_over_no_file_that_counts(void **state)
+{
+    (void)state;
+    ind_write_file(ind_path(folder, "indagator.yaml"), ONE_ROUTE);
+    ind_write_file(ind_path(folder, "in"), "<13>1 - - a - - - x\n");
+    expect_told(0, "", "collect --from in");
+    expect_told(2, "lies in the store folder", "search --to log/a.log");
+    expect_told(2, "lies in the store folder", "search --force --to log/new.log");
+    expect_told(2, "lies in the state folder", "search --to state/x");
+    expect_told(2, "is there already", "search --to in");
+    expect_told(2, "is no file", "search --force --to /dev/null");
+    struct ind_ran ran = ind_shell(folder, "ln -s $PWD/log/a.log link; ln -s log away");
+    ind_ran_free(&ran);
+    expect_told(2, "lies in the store folder", "search --force --to link");
+    expect_told(2, "lies in the store folder", "search --to away/b");
+    expect_told(3, "cannot write nowhere/x", "search --to nowhere/x");
+    expect_told(0, "", "search --to found");
+    expect_told(2, "is there already", "search --to found");
+    expect_told(0, "", "search --force --to in");
+    ran = ind_shell(folder, "cmp found in && wc -l < log/a.log && ls | tr '\\n' ' '");
+    assert_string_equal(ran.out, "1\naway found in indagator.yaml link log state ");
+    ind_ran_free(&ran);
+}
+
+static void what_a_layout_does_not_hold_is_said(void **state)
+{
+    (void)state;
+    ind_write_file(ind_path(folder, "indagator.yaml"),
+                   "store: log\nstate: state\nzone: UTC\nroutes:\n  - {name: j, file: j.log, layout: json}\n"
+                   "  - {name: t, file: t.log, layout: \"{text}\"}\n");
+    ind_write_file(ind_path(folder, "in"), "\xEF\xBB\xBF<34>1 - h a - - - {\"text\":\"x\"}\n");
+    expect_told(0, "", "collect --from in");
+    expect_told(3, "the field \"original\"",
+                "search --count --when 'original contains \"transport\"' log/j.log");
+    expect_told(3, "the field \"severity\"", "search --when 'severity is critical' log/t.log");
+    expect_told(0, "", "search --count --when 'severity is critical and app is \"a\"' log/j.log");
+    /* A line that looks like a stored one is believed nowhere but in a store, or where that is said. */
+    struct ind_ran ran = ind_shell(folder, "cp log/j.log copy");
+    ind_ran_free(&ran);
+    expect_told(1, "--as json reads them as such", "search --count --when 'severity is critical' copy");
+    expect_told(0, "", "search --count --as json --when 'severity is critical' copy");
+    /* Eight long values are a key. */
+    expect_told(0, "", "search --by text,text,text,text,text,text,text,text log/j.log");
+}
+
+static void emit_refuses_what_cannot_be_meant(void **state)
+{
+    static const char *const calls[][2] = {{"--to udp:127.0.0.1:99999 x", "is no target"},
+                                           {"--to udp:127.0.0.1:0 x", "is no target"},
+                                           {"--to unix: x", "is no target"},
+                                           {"--to udp:127.0.0.1:9 --count 0 x", "--count: a number"},
+                                           {"--to udp:127.0.0.1:9 --rate nan x", "--rate"},
+                                           {"--to udp:127.0.0.1:9 --rate -1 x", "--rate"},
+                                           {"--to udp:127.0.0.1:9 --rate inf x", "--rate"}};
+    char command[200];
+    (void)state;
+    for (size_t i = 0; i < sizeof calls / sizeof *calls; i++) {
+        snprintf(command, sizeof command, "emit %s", calls[i][0]);
+        expect_told(2, calls[i][1], command);
+    }
+    ind_write_file(ind_path(folder, "indagator.yaml"), ONE_ROUTE);
+    expect_told(2, "--by: unknown field \"time\"\n", "search --by time");
+    struct ind_ran ran = ind_shell(folder,
+                                   "awk 'BEGIN { while (i++ < 70000) printf \"x\" }' > long; "
+                                   "%s emit --json --to udp:127.0.0.1:9 --from long",
+                                   IND_PROGRAM);
+    assert_string_equal(ran.out, "{\"sent\":1,\"bytes\":65507}\n");
+    ind_ran_free(&ran);
+}
+
 int main(void)
 {
     const struct CMUnitTest tests[] = {
@@ -579,6 +653,9 @@ int main(void)
         in_a_folder(a_stranger_that_bears_a_configured_name_is_filed_as_itself),
         in_a_folder(local_senders_are_nobody_else),
         in_a_folder(every_list_of_listeners_is_reloaded_into_others),
+        in_a_folder(what_is_found_goes_over_no_file_that_counts),
+        in_a_folder(what_a_layout_does_not_hold_is_said),
+        in_a_folder(emit_refuses_what_cannot_be_meant),
     };
     return cmocka_run_group_tests(tests, NULL, NULL);
 }

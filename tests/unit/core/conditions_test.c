@@ -166,6 +166,25 @@ static void tests_of_absent_fields_are_false_but_the_negated(void **state)
     CHECK(examples, &message);
 }
 
+/* As docs/conditions.md has it. */
+static void several_values_and_edges_of_words_are_asked_as_they_are_documented(void **state)
+{
+    static const struct example examples[] = {
+        {"data a b is \"1\"", true},           {"data a b is \"2\"", true},
+        {"data a b is not \"1\"", false},      {"data a b is not \"3\"", true},
+        {"data a b not in (\"3\", \"2\")", false}, {"data a b not in (\"3\", \"4\")", true},
+        {"field k is not \"y\"", false},       {"field k is not \"z\"", true},
+        {"text mentions \"ge0/\"", true},      {"text mentions \"/2\"", false},
+        {"text mentions \"ge0\"", true},       {"text mentions \"=x\"", false},
+        {"text mentions \":[\"", true},
+    };
+    struct ind_message message = example();
+    (void)state;
+    message.data = IND_SLICE("[a b=\"1\"][a b=\"2\"]");
+    message.text = IND_SLICE("{\"k\":[\"x\",\"y\"],\"p\":\"ge0/24 n=xx\"}");
+    CHECK(examples, &message);
+}
+
 static void a_payload_is_read_for_each_message_anew(void **state)
 {
     struct ind_message message = example();
@@ -236,6 +255,7 @@ int main(void)
         cmocka_unit_test(every_field_is_read),
         cmocka_unit_test(every_operator_answers),
         cmocka_unit_test(tests_of_absent_fields_are_false_but_the_negated),
+        cmocka_unit_test(several_values_and_edges_of_words_are_asked_as_they_are_documented),
         cmocka_unit_test(a_payload_is_read_for_each_message_anew),
         cmocka_unit_test(a_regular_expression_cannot_hold_up_the_intake),
         cmocka_unit_test(the_tests_that_decide_are_told_with_what_they_saw),

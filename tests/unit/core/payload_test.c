@@ -69,6 +69,7 @@ static void event_codes_in_all_their_forms(void **state)
 static void pairs_bare_and_quoted(void **state)
 {
     static const struct example examples[] = {
+        {"SRC=192.0.2.7\tDPT=22,23\tMSG=a;b\t X=1,\tY=2", "SRC=192.0.2.7|DPT=22,23|MSG=a;b|X=1|Y=2"},
         {"DENY IN=ge0 OUT= SRC=203.0.113.7 LEN=44 SYN URGP=0", "IN=ge0|OUT=|SRC=203.0.113.7|LEN=44|URGP=0"},
         {"user=\"a b\" msg=\"say \\\"hi\\\"\" n='1 2'", "user=a b|msg=say \"hi\"|n=1 2"},
         {"a=1,b=2, c=3; d=4;", "a=1|b=2|c=3|d=4"},
