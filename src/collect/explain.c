@@ -316,8 +316,6 @@ const struct ind_explanation *ind_explain(struct ind_explainer *explainer, struc
     explanation->form_because = form_because(message);
     explanation->malformed_because = malformed_because(message);
     explanation->whose = whose(config->devices, message, who.device);
-    if (from_file)
-        message->received = received;
     ind_answers_next(&explainer->answers);
     judge_edits(explainer, received != IND_TIME_NONE ? received : now);
     find_parts(explanation);

@@ -336,6 +336,7 @@ static void settle_time(const struct ind_origin *origin, struct ind_message *mes
         message->received = message->time = origin->received;
         return;
     }
+    message->received = origin->received; /* where somebody has said when */
     message->time = message->sent != IND_TIME_NONE      ? message->sent
                     : origin->received != IND_TIME_NONE ? origin->received
                                                         : origin->now;
