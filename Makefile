@@ -4,7 +4,7 @@ JOBS ?= $(shell nproc 2>/dev/null || echo 2)
 CONFIGURE = cmake -S . -B
 WERROR = $(if $(CI),-DIND_WERROR=ON,)
 
-.PHONY: all help deps build demo test unit bench sanitize races fuzz lint format screenshots install clean
+.PHONY: all help deps build demo test unit prove bench sanitize races fuzz lint format screenshots install clean
 
 all: build
 
@@ -13,6 +13,7 @@ help:
 	@echo "make deps       install what is missing to build"
 	@echo "make demo       build, then show the whole thing on made-up data"
 	@echo "make test       build and run all tests (under three minutes)"
+	@echo "make prove      route, explain, rehearse and search against one another, MESSAGES=100000 CONDITIONS=300"
 	@echo "make sanitize   the tests under AddressSanitizer and UBSan"
 	@echo "make races      the tests of the built program under ThreadSanitizer"
 	@echo "make fuzz       fuzz every reader of foreign bytes, SECONDS=30 each"
@@ -37,6 +38,13 @@ test:
 	@cmake --build $(BUILD) -j $(JOBS)
 	@ctest --test-dir $(BUILD) -j $(JOBS) --output-on-failure
 
+prove:
+	@packaging/deps.sh test
+	@$(CONFIGURE) $(BUILD) -DIND_TESTS=ON $(WERROR) >/dev/null
+	@cmake --build $(BUILD) -j $(JOBS)
+	@IND_ALL=1 $(BUILD)/tests/cli_hostile_test
+	@IND_MESSAGES=$(or $(MESSAGES),100000) IND_CONDITIONS=$(or $(CONDITIONS),300) $(BUILD)/tests/cli_proof_test
+
 sanitize:
 	@packaging/deps.sh test
 	@$(CONFIGURE) $(BUILD)-sanitize -DIND_TESTS=ON -DIND_SANITIZE=address,undefined >/dev/null
@@ -47,7 +55,7 @@ races:
 	@packaging/deps.sh test
 	@$(CONFIGURE) $(BUILD)-races -DIND_TESTS=ON -DIND_SANITIZE=thread >/dev/null
 	@cmake --build $(BUILD)-races -j $(JOBS)
-	@ctest --test-dir $(BUILD)-races -R cli_ --output-on-failure
+	@ctest --test-dir $(BUILD)-races -R 'cli_|replay_(control|reload)' --output-on-failure
 
 fuzz:
 	@packaging/deps.sh lint

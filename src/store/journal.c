@@ -1,5 +1,6 @@
 #include "store/journal.h"
 
+#include "core/escape.h"
 #include "core/slice.h"
 #include <errno.h>
 #include <fcntl.h>
@@ -229,29 +230,82 @@ static void take_opened(void *context, const struct ind_record *record)
         reading->take(reading->context, &opened);
 }
 
-/* The value behind `key`, which holds its opening quote. In a line without a backslash no value can look like
- * a key. */
-static struct ind_slice value_behind(const char *line, const char *key)
+/* A line as we write it, read from its start to its end; *at goes along. */
+struct cursor {
+    const char *at;
+    bool good;
+};
+
+/* What must stand next: false, and the line is no such one, where it does not. */
+static void pass(struct cursor *cursor, const char *text)
 {
-    const char *at = strstr(line, key);
-    at = at ? at + strlen(key) : NULL;
-    const char *end = at ? strchr(at, '"') : NULL;
-    return end ? (struct ind_slice){at, (size_t)(end - at)} : IND_NOTHING;
+    size_t length = strlen(text);
+    cursor->good = cursor->good && strncmp(cursor->at, text, length) == 0;
+    cursor->at += cursor->good ? length : 0;
 }
 
+/* A text behind `key`, which holds its opening quote; one that need not be there is then empty. */
+static struct ind_slice pass_text(struct cursor *cursor, const char *key, bool needed)
+{
+    if (!needed && cursor->good && strncmp(cursor->at, key, strlen(key)) != 0)
+        return IND_NOTHING;
+    pass(cursor, key);
+    const char *end = cursor->good ? strchr(cursor->at, '"') : NULL;
+    cursor->good = end != NULL;
+    struct ind_slice value = {cursor->at, end ? (size_t)(end - cursor->at) : 0};
+    cursor->at = end ? end + 1 : cursor->at;
+    return value;
+}
+
+static uint64_t pass_number(struct cursor *cursor)
+{
+    uint64_t number = 0;
+    int digits = 0;
+    const bool leads_with_zero = cursor->good && *cursor->at == '0';
+    for (; cursor->good && ind_is_digit(*cursor->at) && digits < 18; digits++)
+        number = number * 10 + (uint64_t)(*cursor->at++ - '0');
+    cursor->good =
+        cursor->good && digits > 0 && (digits == 1 || !leads_with_zero) && !ind_is_digit(*cursor->at);
+    return number;
+}
+
+/* The members in the order in which to_json has them, with nothing to be undone in them; or false. */
+static bool read_opened(const char *line, size_t length, struct ind_opened *opened)
+{
+    struct cursor cursor = {line, memchr(line, '\\', length) == NULL &&
+                                      ind_printable_run(line, length) == length - 1};
+    *opened = (struct ind_opened){.version = 0};
+    (void)pass_text(&cursor, "{\"at\":\"", true);
+    (void)pass_text(&cursor, ",\"event\":\"opened\",\"series\":\"", true);
+    pass(&cursor, ",\"number\":");
+    (void)pass_number(&cursor);
+    opened->archive = pass_text(&cursor, ",\"archive\":\"", true);
+    opened->live = pass_text(&cursor, ",\"live\":\"", true);
+    (void)pass_text(&cursor, ",\"route\":\"", false);
+    (void)pass_text(&cursor, ",\"policy\":\"", false);
+    opened->layout = pass_text(&cursor, ",\"layout\":\"", false);
+    if (cursor.good && strncmp(cursor.at, ",\"version\":", 11) == 0) {
+        pass(&cursor, ",\"version\":");
+        opened->version = pass_number(&cursor);
+    }
+    (void)pass_text(&cursor, ",\"first\":\"", false);
+    if (cursor.good && strncmp(cursor.at, ",\"made_up\":true", 15) == 0)
+        cursor.at += 15;
+    pass(&cursor, "}\n");
+    return cursor.good && cursor.at == line + length;
+}
+
+/* Any other line is read as whatever object it is. */
 static void take_opened_line(void *context, const char *line, size_t length)
 {
     struct reading_opened *reading = context;
-    if (!strstr(line, "\"event\":\"opened\""))
+    struct ind_opened opened;
+    if (!strstr(line, "opened") && !memchr(line, '\\', length))
         return;
-    const char *version = strstr(line, "\"version\":");
-    struct ind_opened opened = {value_behind(line, "\"archive\":\""), value_behind(line, "\"live\":\""),
-                                value_behind(line, "\"layout\":\""),
-                                version ? (uint64_t)strtoull(version + 10, NULL, 10) : 0};
-    if (memchr(line, '\\', length) || line[0] != '{' || !opened.archive.length || !opened.live.length)
-        take_line(line, length, take_opened, reading);
-    else
+    if (read_opened(line, length, &opened))
         reading->take(reading->context, &opened);
+    else
+        take_line(line, length, take_opened, reading);
 }
 
 void ind_journal_read_opened(int folder, void (*take)(void *, const struct ind_opened *), void *context)

@@ -4,7 +4,7 @@
 set -u
 here=$(cd "$(dirname "$0")" && pwd)
 failed=0
-for name in header payload framing condition config devices fleet line pattern edits; do
+for name in header payload framing condition config devices fleet line pattern edits journal control reload; do
     scratch=$(mktemp -d)
     if [ "$name" = header ]; then # the page of headers has one of each form
         awk -v to="$scratch" '/^```$/ { inside = !inside; next } inside && !/^ / { printf "%s", $0 > (to "/page-" NR) }' \
@@ -17,6 +17,6 @@ for name in header payload framing condition config devices fleet line pattern e
     fi
     rm -rf "$scratch"
 done
-rm -f /tmp/indagator-fuzz-*
+rm -rf /tmp/indagator-fuzz-*
 [ $failed -eq 0 ] && echo 'fuzz: nothing found'
 exit $failed

@@ -1,10 +1,16 @@
-/* Bytes as a file, for readers that want a path. */
+/* Bytes as a file, for readers that want a path; and a folder, for those that want more. */
 #ifndef IND_FUZZ_TEMPORARY_H
 #define IND_FUZZ_TEMPORARY_H
 
+#ifndef _XOPEN_SOURCE
+#define _XOPEN_SOURCE 700 /* nftw */
+#endif
+
+#include <ftw.h>
 #include <stdint.h>
 #include <stdio.h>
 #include <stdlib.h>
+#include <sys/stat.h>
 #include <unistd.h>
 
 /* Writes them to a file of this process's own, in /tmp, and puts its name into `name`. */
@@ -14,6 +20,32 @@ static inline void ind_fuzz_file(const char *kind, const uint8_t *bytes, size_t 
     FILE *file = fopen(name, "wb");
     if (!file || (size && fwrite(bytes, 1, size, file) != size) || fclose(file) != 0)
         abort();
+}
+
+static char ind_fuzz_folder_name[64];
+
+static inline int ind_fuzz_remove_one(const char *path, const struct stat *facts, int kind, struct FTW *where)
+{
+    (void)facts, (void)kind, (void)where;
+    return remove(path);
+}
+
+static inline void ind_fuzz_remove_folder(void)
+{
+    (void)nftw(ind_fuzz_folder_name, ind_fuzz_remove_one, 16, FTW_DEPTH | FTW_PHYS);
+}
+
+/* This process's own folder in /tmp: made by the first call, and gone when the process ends. */
+static inline const char *ind_fuzz_folder(const char *kind)
+{
+    if (!ind_fuzz_folder_name[0]) {
+        snprintf(ind_fuzz_folder_name, sizeof ind_fuzz_folder_name, "/tmp/indagator-fuzz-%s-%ld", kind,
+                 (long)getpid());
+        if (mkdir(ind_fuzz_folder_name, 0700) != 0)
+            abort();
+        atexit(ind_fuzz_remove_folder);
+    }
+    return ind_fuzz_folder_name;
 }
 
 #endif
