@@ -14,9 +14,10 @@ enum { LARGEST = 64 << 20 };
 FILE *ind_open_file(const char *path)
 {
     struct stat facts;
-    int file = open(path, O_RDONLY | O_NONBLOCK | O_CLOEXEC);
-    int error = file < 0 ? errno : fstat(file, &facts) != 0 ? errno : 0;
-    if (!error && !S_ISREG(facts.st_mode))
+    int error = 0, file = open(path, O_RDONLY | O_NONBLOCK | O_CLOEXEC);
+    if (file < 0 || fstat(file, &facts) != 0)
+        error = errno ? errno : EIO;
+    else if (!S_ISREG(facts.st_mode))
         error = S_ISDIR(facts.st_mode) ? EISDIR : ENXIO;
     FILE *stream = error ? NULL : fdopen(file, "rb");
     if (!stream && file >= 0)

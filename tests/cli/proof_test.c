@@ -4,6 +4,7 @@
  * exit code 3 what the layout does not hold.
  *
  * More of both: IND_MESSAGES=100000 IND_CONDITIONS=300 build/tests/cli_proof_test */
+#include "support/odd.h"
 #include "support/support.h"
 
 #include "net/socket.h"
@@ -38,41 +39,14 @@ static const char *const ids[] = {"-", "12", "ID47", "\\x2d", "a=b"};
 static const char *const datas[] = {"-", "[x@1 a=\"1\" b=\"q\\\"\" a=\"2\"]",
                                     "[a b=\"c d\"][d][a b=\"e\\\\x\"]", "[a b=\"\\]\\\\\\\\ \\x41\"]",
                                     "[a b=\"\xff\t\"]"};
-static const char *const pieces[] = {"\\",
-                                     "\\\\",
-                                     "\\x41",
-                                     "\\n",
-                                     "x41",
-                                     " ",
-                                     "  ",
-                                     "-",
-                                     "\t",
-                                     "\x01",
-                                     "\x7f",
-                                     "\xff",
-                                     "\xc2\x85",
-                                     "\xe2\x80\xae",
-                                     "\xc3\xa9",
-                                     "(",
-                                     ")",
-                                     "/",
-                                     "\"",
-                                     "]",
-                                     "{",
-                                     "=",
-                                     "link down",
+static const char *const pieces[] = {IND_ODD_PIECES,
                                      "Failed password for tern",
                                      "user=tern",
                                      "SRC=203.0.113.7\tDPT=22",
                                      "DPT=23, x=\"a b\"",
                                      "port 4022",
                                      "DOWN",
-                                     "word",
                                      "a",
-                                     "%",
-                                     "\\r",
-                                     ":",
-                                     "[cut]",
                                      "tern,"};
 
 static void put(struct ind_buffer *out, const char *text)

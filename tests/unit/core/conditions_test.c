@@ -170,12 +170,18 @@ static void tests_of_absent_fields_are_false_but_the_negated(void **state)
 static void several_values_and_edges_of_words_are_asked_as_they_are_documented(void **state)
 {
     static const struct example examples[] = {
-        {"data a b is \"1\"", true},           {"data a b is \"2\"", true},
-        {"data a b is not \"1\"", false},      {"data a b is not \"3\"", true},
-        {"data a b not in (\"3\", \"2\")", false}, {"data a b not in (\"3\", \"4\")", true},
-        {"field k is not \"y\"", false},       {"field k is not \"z\"", true},
-        {"text mentions \"ge0/\"", true},      {"text mentions \"/2\"", false},
-        {"text mentions \"ge0\"", true},       {"text mentions \"=x\"", false},
+        {"data a b is \"1\"", true},
+        {"data a b is \"2\"", true},
+        {"data a b is not \"1\"", false},
+        {"data a b is not \"3\"", true},
+        {"data a b not in (\"3\", \"2\")", false},
+        {"data a b not in (\"3\", \"4\")", true},
+        {"field k is not \"y\"", false},
+        {"field k is not \"z\"", true},
+        {"text mentions \"ge0/\"", true},
+        {"text mentions \"/2\"", false},
+        {"text mentions \"ge0\"", true},
+        {"text mentions \"=x\"", false},
         {"text mentions \":[\"", true},
     };
     struct ind_message message = example();

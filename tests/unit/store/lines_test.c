@@ -1,4 +1,5 @@
 /* Stored lines give back the very bytes, in every layout: random messages of every form, with odd bytes. */
+#include "support/odd.h"
 #include "support/support.h"
 
 #include "core/header.h"
@@ -34,38 +35,14 @@ static const char *const heads[] = {
 static const char *const datas[] = {"- ", "[x@1 a=\"1\" b=\"q\\\"\" a=\"2\"] ",
                                     "[a b=\"c\"][d][a b=\"e\\\\x\\n\"] ", "[a\\x41 b\\=\"\\x\xff\\d\n\t\"] ",
                                     "[a b=\"\\\\\\\\\\]\"][a b=\"\"] "};
-static const char *const pieces[] = {"\\",
-                                     "\\\\",
-                                     "\\x",
-                                     "\\n",
-                                     "x41",
-                                     "n",
-                                     " ",
-                                     "-",
+static const char *const pieces[] = {IND_ODD_PIECES,
                                      "\n",
-                                     "\t",
                                      "\r",
                                      "\0",
-                                     "\x01",
-                                     "\x7f",
-                                     "\xff",
-                                     "\xc2\x85",
-                                     "\xe2\x80\xae",
-                                     "\xc3\xa9",
-                                     "(",
-                                     ")",
-                                     "/",
-                                     "\"",
-                                     "]",
-                                     "{",
-                                     "=",
                                      "%LINK-3-DOWN: ",
                                      "CEF:0|Skerry|gate|1|100|door|5|src=192.0.2.7 msg=a\\=b",
                                      "IN=ge0 SRC=203.0.113.7",
-                                     "{\"a\\u0000b\":\"c\"}",
-                                     " \\x[cut]",
-                                     "word",
-                                     "link down"};
+                                     "{\"a\\u0000b\":\"c\"}"};
 
 static size_t make(char *to, size_t most)
 {
