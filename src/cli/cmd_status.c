@@ -346,7 +346,7 @@ static void show_files(const json_t *status)
 {
     const json_t *files = json_object_get(status, "files"), *receiver;
     char number[6][32], size[4][32];
-    uint64_t connections = 0, away = 0, bad = 0;
+    uint64_t connections = 0, away = 0, bad = 0, slow = 0;
     double pause = 0;
     size_t i;
     json_array_foreach(json_object_get(status, "receivers"), i, receiver)
@@ -357,6 +357,7 @@ static void show_files(const json_t *status)
         away +=
             number_of(receiver, "connections_turned_away") + number_of(receiver, "connections_not_allowed");
         bad += number_of(receiver, "connections_with_bad_counts");
+        slow += number_of(receiver, "connections_too_slow");
     }
     heading("Files and connections");
     printf("%s live files, %s archives of %s; %s rotated, %s compressed, %s removed since the start\n",
@@ -375,6 +376,8 @@ static void show_files(const json_t *status)
         printf("; %s were turned away", ind_grouped(away, number[1]));
     if (bad)
         printf("; %s ended for a bad octet count", ind_grouped(bad, number[2]));
+    if (slow)
+        printf("; %s ended for want of room for half messages", ind_grouped(slow, number[3]));
     printf("\nthe sockets were left alone for %.1f ms at most\n", pause * 1000);
 }
 

@@ -143,6 +143,9 @@ static void half_messages_have_a_bound_together(void **state)
         number(json_array_get(json_object_get(object, "receivers"), 0), "connections_too_slow");
     assert_true(ended >= wanted);
     json_decref(object);
+    struct ind_ran ran = ind_run(folder, "status", NULL);
+    assert_non_null(strstr(ran.out, " ended for want of room for half messages"));
+    ind_ran_free(&ran);
     assert_true(ind_file_holds(running.err, "half messages of all connections fill the 2048 KiB"));
     for (int i = 0; i < CONNECTIONS; i++)
         close(connections[i]);
