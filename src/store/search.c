@@ -9,6 +9,7 @@
 #include "core/header.h"
 #include "core/line.h"
 #include "core/literals.h"
+#include "store/groups.h"
 #include "store/line_reader.h"
 #include "store/reader.h"
 #include "store/sorter.h"
@@ -19,27 +20,12 @@
 #include <stdlib.h>
 #include <sys/stat.h>
 #include <unistd.h>
-#include <uthash.h>
 
-enum {
-    PIECE = 16 << 20,
-    SORT_MEMORY = 24 << 20,
-    GROUPS = 1000000,
-    VALUE_MOST = 200, /* bytes of a value that groups are told apart by */
-    KEY_ROOM = IND_SEARCH_FIELDS * (4 * VALUE_MOST + 8),
-    LITERALS = 256
-};
+enum { PIECE = 16 << 20, SORT_MEMORY = 24 << 20, LITERALS = 256 };
 
 struct piece {
     size_t file;
     uint64_t from, to; /* lines that begin in here; `to` UINT64_MAX: up to the end */
-};
-
-struct group {
-    UT_hash_handle hh;
-    uint64_t count;
-    size_t length;
-    char key[]; /* values with a NUL behind each */
 };
 
 struct ind_search {
@@ -58,8 +44,7 @@ struct ind_search {
     unsigned lost_in_edits;                  /* fields that edits may have given */
     struct ind_sorter **sorters;
     size_t worker_count;
-    struct group *groups;
-    bool groups_cut;
+    struct ind_groups groups;
 };
 
 struct worker {
@@ -73,8 +58,8 @@ struct worker {
     char *line; /* room to write one into */
     size_t line_room;
     char device[IND_DEVICE_SCRATCH];
-    struct group *groups;
-    bool groups_cut, failed;
+    struct ind_groups groups;
+    bool failed;
     uint64_t found, lines, bytes;
     uint64_t unread;
     bool *unread_file; /* per file */
@@ -84,33 +69,6 @@ struct worker {
     int stored; /* its layout: store/stored.h */
     ind_time modified, last_time;
 };
-
-static const char *const extra_names[] = {"date", "hour"};
-
-struct ind_slice ind_search_by_name(unsigned by)
-{
-    return by < IND_FIELDS ? ind_field_name((enum ind_field)by) : ind_slice_of(extra_names[by - IND_FIELDS]);
-}
-
-bool ind_search_by_read(struct ind_slice text, struct ind_search_by *by)
-{
-    static const unsigned named[] = {IND_FIELD_LABEL, IND_FIELD_FIELD};
-    for (size_t i = 0; i < 2; i++) {
-        struct ind_slice word = ind_search_by_name(named[i]);
-        if (text.length > word.length + 1 && ind_slice_starts(text, word) && text.at[word.length] == ' ') {
-            *by = (struct ind_search_by){named[i], ind_slice_from(text, word.length + 1), text};
-            return true;
-        }
-    }
-    for (unsigned what = 0; what < IND_BY_END; what++)
-        if (ind_slice_equal(text, ind_search_by_name(what)) &&
-            (what <= IND_FIELD_SEVERITY || what >= IND_FIELDS || what == IND_FIELD_PATTERN ||
-             ind_field_is_text((enum ind_field)what))) {
-            *by = (struct ind_search_by){what, IND_NOTHING, text};
-            return true;
-        }
-    return false;
-}
 
 /* ---- One line ---- */
 
@@ -178,74 +136,6 @@ static bool read_line(struct worker *worker, struct ind_slice line, struct ind_m
 }
 
 /* The first value of it that the message has. */
-static struct ind_slice value_of(struct worker *worker, const struct ind_message *message,
-                                 const struct ind_search_by *by)
-{
-    struct ind_slice value = IND_NOTHING;
-    size_t from = 0;
-    switch (by->what) {
-    case IND_FIELD_FACILITY:
-        return ind_facility_name(message->facility);
-    case IND_FIELD_SEVERITY:
-        return ind_severity_name(message->severity);
-    case IND_FIELD_PATTERN:
-        return ind_answers_pattern(&worker->answers, message);
-    case IND_FIELD_LABEL:
-        return ind_device_label(message->configured, by->name);
-    case IND_FIELD_FIELD:
-        (void)ind_payload_find(ind_answers_payload(&worker->answers, message), by->name, &from, &value);
-        return value;
-    default:
-        return by->what < IND_FIELDS ? ind_field_text(message, (enum ind_field)by->what) : value;
-    }
-}
-
-static void add_value(struct worker *worker, const struct ind_message *message,
-                      const struct ind_search_by *by, struct ind_buffer *key)
-{
-    struct ind_slice value = value_of(worker, message, by);
-    if (by->what == IND_BY_DATE || by->what == IND_BY_HOUR) {
-        struct ind_mistake unused = {0};
-        struct ind_template template;
-        (void)ind_template_read(by->what == IND_BY_DATE ? IND_SLICE("{date}") : IND_SLICE("{hour}"),
-                                IND_TEMPLATE_LINE, &template, &unused);
-        ind_template_line(&template, message, &worker->clock, key);
-    } else if (value.length) {
-        value.length = value.length < VALUE_MOST ? value.length : VALUE_MOST;
-        ind_escape_text(key, value);
-    } else {
-        ind_buffer_byte(key, '-');
-    }
-    ind_buffer_byte(key, '\0');
-}
-
-static void add_to_group(struct group **groups, bool *cut, const char *key, size_t length, uint64_t count)
-{
-    struct group *group;
-    HASH_FIND(hh, *groups, key, (unsigned)length, group);
-    if (!group) {
-        group = HASH_COUNT(*groups) < GROUPS ? calloc(1, sizeof *group + length) : NULL;
-        if (!group) {
-            *cut = true;
-            return;
-        }
-        group->length = length;
-        memcpy(group->key, key, length);
-        HASH_ADD_KEYPTR(hh, *groups, group->key, (unsigned)length, group);
-    }
-    group->count += count;
-}
-
-static void group_message(struct worker *worker, const struct ind_message *message)
-{
-    const struct ind_search_settings *settings = worker->search->settings;
-    char text[KEY_ROOM];
-    struct ind_buffer key = ind_buffer_on(text, sizeof text);
-    for (size_t i = 0; i < settings->by_count; i++)
-        add_value(worker, message, &settings->by[i], &key);
-    add_to_group(&worker->groups, &worker->groups_cut, text, key.length, 1);
-}
-
 /* Room for a line that is copied; one that is written needs IND_LINE_MOST. */
 static bool make_line_room(struct worker *worker, size_t length)
 {
@@ -310,7 +200,8 @@ static void take_line(struct worker *worker, struct ind_slice line, uint64_t at)
         return;
     worker->found++;
     if (settings->by_count)
-        group_message(worker, &message);
+        ind_groups_count(&worker->groups, worker->search->settings, &message, &worker->answers,
+                         &worker->clock);
     else if (!settings->count_only)
         keep_line(worker, &message, stored, line, at);
 }
@@ -556,19 +447,12 @@ static bool prepare(struct worker *worker, struct ind_search *search)
 static void gather(struct ind_search_result *result, struct ind_search *search, struct worker *worker,
                    uint32_t *lacks)
 {
-    struct group *group, *next;
     result->found += worker->found;
     result->lines += worker->lines;
     result->unread_files += worker->unread;
     result->failed |= worker->failed;
     result->gave_up += ind_answers_gave_up(&worker->answers);
-    search->groups_cut |= worker->groups_cut;
-    HASH_ITER(hh, worker->groups, group, next)
-    {
-        add_to_group(&search->groups, &search->groups_cut, group->key, group->length, group->count);
-        HASH_DEL(worker->groups, group);
-        free(group);
-    }
+    ind_groups_join(&search->groups, &worker->groups);
     for (size_t i = 0; worker->lacks && i < search->settings->file_count; i++)
         lacks[i] |= worker->lacks[i];
     ind_answers_free(&worker->answers);
@@ -576,38 +460,6 @@ static void gather(struct ind_search_result *result, struct ind_search *search, 
     free(worker->line);
     free(worker->unread_file);
     free(worker->lacks);
-}
-
-static int most_first(const void *left, const void *right)
-{
-    const struct ind_search_group *a = left, *b = right;
-    if (a->count != b->count)
-        return a->count > b->count ? -1 : 1;
-    for (size_t i = 0; i < IND_SEARCH_FIELDS && a->values[i] && b->values[i]; i++) {
-        int order = strcmp(a->values[i], b->values[i]);
-        if (order)
-            return order;
-    }
-    return 0;
-}
-
-static void list_groups(struct ind_search_result *result, struct ind_search *search)
-{
-    size_t count = HASH_COUNT(search->groups), i = 0;
-    result->groups = calloc(count ? count : 1, sizeof *result->groups);
-    if (!result->groups) {
-        result->failed = true;
-        return;
-    }
-    for (struct group *group = search->groups; group; group = group->hh.next, i++) {
-        const char *at = group->key;
-        result->groups[i].count = group->count;
-        for (size_t v = 0; v < search->settings->by_count; v++, at += strlen(at) + 1)
-            result->groups[i].values[v] = at;
-    }
-    result->group_count = count;
-    result->groups_cut = search->groups_cut;
-    qsort(result->groups, count, sizeof *result->groups, most_first);
 }
 
 /* A space is one in a text, but not in an app. */
@@ -705,7 +557,7 @@ void ind_search_run(const struct ind_search_settings *settings, struct ind_searc
     run_workers(search, result);
     result->bytes = atomic_load(&search->bytes);
     if (settings->by_count)
-        list_groups(result, search);
+        ind_groups_list(&search->groups, settings->by_count, result);
 }
 
 struct taker {
@@ -732,14 +584,9 @@ bool ind_search_lines(struct ind_search_result *result, bool (*take)(void *, str
 void ind_search_free(struct ind_search_result *result)
 {
     struct ind_search *search = result->inside;
-    struct group *group, *next;
     if (!search)
         return;
-    HASH_ITER(hh, search->groups, group, next)
-    {
-        HASH_DEL(search->groups, group);
-        free(group);
-    }
+    ind_groups_free(&search->groups);
     for (size_t i = 0; i < search->worker_count; i++)
         ind_sorter_free(search->sorters[i]);
     free(search->sorters);
