@@ -112,6 +112,7 @@ patterns=$("$build/bench/bench_patterns" 5)
 
 echo "rules …" >&2
 rules=$("$build/bench/bench_rules" 3)
+regexes=$("$build/bench/bench_regex")
 many_routes >many.yaml
 checking=0
 for _ in 1 2 3 4 5; do checking=$(least "$checking" "$(seconds "$program" check -c many.yaml)"); done
@@ -229,6 +230,14 @@ bench_patterns_rows() {
         /^none fits/ { printf "| texts that none of 1,000 fits | %s million texts/s | that all fit: %s million texts/s | %s | 1 |\n", $2, $3, $4 }
         /^compiling/ { printf "| compiling 1,000 patterns | %s ms | | | 20 ms |\n", $2 }'
 }
+# The rows of bench_regex: ns, ns of the other, ratio, ms, ms of the other, which expression that is.
+bench_regex_rows() {
+    awk '{
+        which = substr($0, index($0, $6)); gsub(/\|/, "\\|", which)
+        printf "| a message of 64 KiB at its worst, in six hostile regular expressions together (`bench_regex`) | %s ms | PCRE2-JIT without a bound, in the worst one alone, `%s`: %s ms | %.0f times | a few ms |\n", $4, which, $5, $5 / $4
+        printf "| an ordinary regular expression on an ordinary text, with its steps bounded | %s ns | PCRE2-JIT without a bound: %s ns | %.2f | |\n", $1, $2, $2 / $1
+    }'
+}
 # The rows of bench_rules: name, ns, ns of the other, ratio, routes that took a message.
 bench_rules_rows() {
     awk -F'\t' '
@@ -257,6 +266,7 @@ field() { echo "$header" | awk -F'\t' -v row="$1" -v column="$2" '$1 == row { pr
     echo "$devices" | awk -F'\t' 'NR == 1 { few = $2 } NR == 2 { printf "| a message from its bytes to its line, 10,000 devices that speak in turn | %s million messages/s | 10 devices: %s million messages/s | %s | 1 |\n", $2, few, $3 }'
     echo "$patterns" | bench_patterns_rows
     echo "$rules" | bench_rules_rows
+    echo "$regexes" | bench_regex_rows
     echo "| \`check\` of 10,000 routes, the whole call (\`indagator check -c many.yaml\`) | $checking s | | | 1 s |"
     echo "| \`collect -c four.yaml --from in.log\`: $megabytes MB by four conditions into four \`raw\` files | $filter s | \`mawk -f bench/four.awk in.log\`: $mawk s | $(ratio "$mawk" "$filter"), median of the rounds $(median <filter.ratios) | 4 |"
     echo "| \`collect --from\` of $megabytes MB into 192 \`plain\` files, 1 route | $ours s, $(awk -v n="$messages" -v s="$ours" 'BEGIN { printf "%.2f", n / s / 1e6 }') million messages/s | mawk that splits at \`[<>]\` and prints, parsing nothing: $theirs s | $(ratio "$theirs" "$ours"), median of the rounds $(median <collect.ratios) | 5, stretch 8 |"
