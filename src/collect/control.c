@@ -340,7 +340,8 @@ static void finish_reload(struct ind_control *control)
         !atomic_load(&collector->writer_behind)) {
         char text[160];
         control->reloaded = true;
-        ind_ports_close_old(collector, collector->rules);
+        if (!atomic_load(&collector->stop)) /* see may_turn in receiver.c */
+            ind_ports_close_old(collector, collector->rules);
         ind_collect_tell(collector, IND_SEVERITY_INFO, "reloaded: the new rules are in force");
         snprintf(text, sizeof text, "{\"listeners\":%zu,\"devices\":%zu,\"routes\":%zu}\n",
                  collector->rules->config->listener_count,

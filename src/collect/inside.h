@@ -115,6 +115,9 @@ struct ind_collector {
 
     unsigned intakes;
     atomic_uint receivers_behind; /* that have not taken the new rules yet */
+    /* Of the first receiver, which hands out connections: a port that it handed one out for is still there.
+     */
+    _Atomic(const struct ind_rules *) door_rules;
     atomic_uint sheets_out;
     atomic_uint drained; /* receivers that have nothing left, but for what is our own */
     uint16_t name_count;

@@ -20,8 +20,40 @@ enum { DRAIN_SECONDS = 2, RETRY_MILLISECONDS = 10 };
 
 /* ---- Orders ---- */
 
+static void take_arriving(struct ind_receiver *receiver)
+{
+    pthread_mutex_lock(&receiver->mailbox);
+    struct ind_guest *guest = receiver->arriving;
+    receiver->arriving = NULL;
+    pthread_mutex_unlock(&receiver->mailbox);
+    while (guest) {
+        struct ind_guest *next = guest->next;
+        ind_welcome(receiver, guest);
+        guest = next;
+    }
+}
+
+/* A connection that was handed over knows a port of the rules under which it was let in. So the first
+ * receiver turns first, and the others take what it had handed them before they turn: nothing then knows a
+ * port that goes. At the end, when nobody waits for anybody, ports stay (finish_reload). */
+static bool may_turn(const struct ind_receiver *receiver, const struct ind_mark *mark)
+{
+    const struct ind_collector *collector = receiver->collector;
+    return receiver->number == 0 || atomic_load(&collector->door_rules) == mark->rules ||
+           atomic_load(&collector->stop);
+}
+
+static void open_door(struct ind_receiver *receiver, const struct ind_rules *rules)
+{
+    struct ind_collector *collector = receiver->collector;
+    atomic_store(&collector->door_rules, rules);
+    for (unsigned i = 1; i < collector->intakes; i++)
+        ind_receiver_wake(collector->receivers[i]);
+}
+
 static void take_rules(struct ind_receiver *receiver, struct ind_mark *mark)
 {
+    take_arriving(receiver);
     ind_pass_on(receiver);
     if (receiver->batch) /* empty, but it may know groups of the old rules */
         ind_batch_clear(receiver->batch);
@@ -30,6 +62,8 @@ static void take_rules(struct ind_receiver *receiver, struct ind_mark *mark)
     receiver->rules = mark->rules;
     receiver->intake = mark->rules->intakes[receiver->number];
     ind_watch_ports(receiver, mark->rules);
+    if (receiver->number == 0)
+        open_door(receiver, mark->rules);
     if (atomic_fetch_sub(&receiver->collector->receivers_behind, 1) == 1)
         ind_control_knock(receiver->collector->control);
 }
@@ -77,27 +111,17 @@ static void take_own_messages(struct ind_receiver *receiver)
     }
 }
 
-static void take_arriving(struct ind_receiver *receiver)
-{
-    pthread_mutex_lock(&receiver->mailbox);
-    struct ind_guest *guest = receiver->arriving;
-    receiver->arriving = NULL;
-    pthread_mutex_unlock(&receiver->mailbox);
-    while (guest) {
-        struct ind_guest *next = guest->next;
-        ind_welcome(receiver, guest);
-        guest = next;
-    }
-}
-
 /* Between two messages only; new rules also not within one that waits for room. */
 static void take_orders(struct ind_receiver *receiver)
 {
     struct ind_mark *mark = atomic_exchange(&receiver->sheet_order, NULL);
     if (mark)
         give_sheet(receiver, mark);
-    if (!receiver->tallied && (mark = atomic_exchange(&receiver->rules_order, NULL)))
-        take_rules(receiver, mark);
+    mark = atomic_load(&receiver->rules_order);
+    if (!mark || receiver->tallied || !may_turn(receiver, mark))
+        return;
+    atomic_store(&receiver->rules_order, NULL);
+    take_rules(receiver, mark);
 }
 
 static void on_wake(evutil_socket_t socket, short what, void *context)

@@ -5,6 +5,7 @@
 
 #include <sys/stat.h>
 #include <sys/un.h>
+#include <sys/wait.h>
 
 static bool all_stored(void *context)
 {
@@ -567,6 +568,68 @@ static void every_list_of_listeners_is_reloaded_into_others(void **state)
     expect_lines("log/all.log", "text is \"x\"", 0, expected);
 }
 
+static pid_t connecting; /* 0: none */
+
+static void end_connecting(void)
+{
+    if (connecting <= 0)
+        return;
+    kill(connecting, SIGKILL);
+    waitpid(connecting, NULL, 0);
+    connecting = 0;
+}
+
+static int tear_down_connecting(void **state)
+{
+    end_connecting();
+    return tear_down(state);
+}
+
+/* Connects again and again, and keeps some open, until it is ended. */
+static void keep_connecting(unsigned port)
+{
+    enum { KEPT = 20 };
+    int kept[KEPT];
+    connecting = fork();
+    if (connecting != 0)
+        return;
+    for (int i = 0; i < KEPT; i++)
+        kept[i] = -1;
+    for (unsigned i = 0;; i = (i + 1) % KEPT) {
+        if (kept[i] >= 0)
+            close(kept[i]);
+        kept[i] = try_to_send(true, "127.0.0.1", port, "<13>x\n<13>ha");
+    }
+}
+
+/* One that was let in by a listener of the rules before may be handed to a thread that has the new ones. */
+static void connections_that_come_while_their_listener_goes_belong_to_somebody(void **state)
+{
+    static const char *const addresses[] = {"127.0.0.1", "0.0.0.0"};
+    enum { RELOADS = 40 };
+    unsigned port = free_port();
+    (void)state;
+    for (int i = 0; i < RELOADS; i++) {
+        char text[300];
+        snprintf(text, sizeof text,
+                 "store: log\nstate: state\nzone: UTC\nthreads: 4\nlisten:\n  - udp: 127.0.0.1:%u\n"
+                 "  - tcp: %s:%u\nroutes:\n  - {name: all, file: all.log}\n",
+                 port, addresses[i % 2], port);
+        if (i == 0)
+            begin(text);
+        else
+            ind_write_file(ind_path(folder, "indagator.yaml"), text);
+        reload_by_control();
+        if (i == 0)
+            keep_connecting(port);
+    }
+    end_connecting();
+    json_t *object = status();
+    assert_true(json_is_true(json_object_get(json_object_get(object, "ledger"), "adds_up")));
+    json_decref(object);
+    end();
+}
+
 /* ---- Answers ---- */
 
 #define ONE_ROUTE "store: log\nstate: state\nzone: UTC\nroutes:\n  - {name: a, file: a.log}\n"
@@ -656,6 +719,8 @@ int main(void)
         in_a_folder(a_stranger_that_bears_a_configured_name_is_filed_as_itself),
         in_a_folder(local_senders_are_nobody_else),
         in_a_folder(every_list_of_listeners_is_reloaded_into_others),
+        cmocka_unit_test_setup_teardown(connections_that_come_while_their_listener_goes_belong_to_somebody,
+                                        set_up, tear_down_connecting),
         in_a_folder(what_is_found_goes_over_no_file_that_counts),
         in_a_folder(what_a_layout_does_not_hold_is_said),
         in_a_folder(emit_refuses_what_cannot_be_meant),
