@@ -4,6 +4,8 @@
 set -u
 here=$(cd "$(dirname "$0")" && pwd)
 failed=0
+TMPDIR=$(mktemp -d) # what fuzzers write, also those that break off
+export TMPDIR
 for name in header payload framing condition config devices fleet line pattern edits journal control reload; do
     scratch=$(mktemp -d)
     if [ "$name" = header ]; then # the page of headers has one of each form
@@ -17,6 +19,6 @@ for name in header payload framing condition config devices fleet line pattern e
     fi
     rm -rf "$scratch"
 done
-rm -rf /tmp/indagator-fuzz-*
+rm -rf "$TMPDIR"
 [ $failed -eq 0 ] && echo 'fuzz: nothing found'
 exit $failed

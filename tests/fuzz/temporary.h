@@ -13,10 +13,18 @@
 #include <sys/stat.h>
 #include <unistd.h>
 
-/* Writes them to a file of this process's own, in /tmp, and puts its name into `name`. */
+static inline void ind_fuzz_name(const char *kind, char name[64])
+{
+    const char *where = getenv("TMPDIR");
+    int length = snprintf(name, 64, "%s/indagator-fuzz-%s-%ld", where ? where : "/tmp", kind, (long)getpid());
+    if (length >= 64)
+        abort();
+}
+
+/* Writes them to a file of this process's own, in TMPDIR or /tmp, and puts its name into `name`. */
 static inline void ind_fuzz_file(const char *kind, const uint8_t *bytes, size_t size, char name[64])
 {
-    snprintf(name, 64, "/tmp/indagator-fuzz-%s-%ld", kind, (long)getpid());
+    ind_fuzz_name(kind, name);
     FILE *file = fopen(name, "wb");
     if (!file || (size && fwrite(bytes, 1, size, file) != size) || fclose(file) != 0)
         abort();
@@ -35,12 +43,11 @@ static inline void ind_fuzz_remove_folder(void)
     (void)nftw(ind_fuzz_folder_name, ind_fuzz_remove_one, 16, FTW_DEPTH | FTW_PHYS);
 }
 
-/* This process's own folder in /tmp: made by the first call, and gone when the process ends. */
+/* This process's own folder there: made by the first call, and gone when the process ends. */
 static inline const char *ind_fuzz_folder(const char *kind)
 {
     if (!ind_fuzz_folder_name[0]) {
-        snprintf(ind_fuzz_folder_name, sizeof ind_fuzz_folder_name, "/tmp/indagator-fuzz-%s-%ld", kind,
-                 (long)getpid());
+        ind_fuzz_name(kind, ind_fuzz_folder_name);
         if (mkdir(ind_fuzz_folder_name, 0700) != 0)
             abort();
         atexit(ind_fuzz_remove_folder);
