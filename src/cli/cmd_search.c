@@ -30,7 +30,7 @@ static struct poptOption *options(void)
         {"by", '\0', POPT_ARG_STRING, &given.by, 0,
          "how many of each: facility, severity, host, device, sender, listener, transport, app, procid, "
          "msgid, text, original, pattern, \"field NAME\", \"label NAME\", date, hour; several with commas",
-         "FIELD,…"},
+         "FIELD,..."},
         {"top", '\0', POPT_ARG_LONG, &given.top, 0, "only the N most frequent (with --by)", "N"},
         {"to", '\0', POPT_ARG_STRING, &given.to, 0, "write what is found to a file, whole or not at all",
          "FILE"},
