@@ -2,7 +2,7 @@
 #include "cli/terminal.h"
 
 #include "core/escape.h"
-#include <errno.h>
+#include "store/fs.h"
 #include <stdlib.h>
 #include <unistd.h>
 
@@ -14,20 +14,6 @@ struct screen {
 };
 
 static const char *const ours[] = {IND_BOLD, IND_PLAIN, IND_CLEAR_LINE};
-
-static bool put_out(int file, const char *at, size_t length)
-{
-    while (length > 0) {
-        ssize_t written = write(file, at, length);
-        if (written < 0 && errno == EINTR)
-            continue;
-        if (written <= 0)
-            return false;
-        at += written;
-        length -= (size_t)written;
-    }
-    return true;
-}
 
 /* The length of a sequence of ours at `at`; 0: none; *part: it may become one with what follows. */
 static size_t own_sequence(const char *at, size_t length, bool *part)
@@ -95,7 +81,7 @@ static bool show(struct screen *screen, const char *bytes, size_t length)
         memcpy(text + screen->held_length, bytes, length);
         screen->held_length = 0;
         filter(screen, (struct ind_slice){text, room}, &out);
-        good = put_out(screen->file, shown, out.length);
+        good = ind_fs_write_all(&ind_fs_posix, screen->file, shown, out.length);
     }
     free(text);
     free(shown);

@@ -106,12 +106,8 @@ struct ind_answers {
 bool ind_answers_begin(struct ind_answers *answers, const struct ind_conditions *set);
 void ind_answers_free(struct ind_answers *answers);
 
-/* Before each message. */
-static inline void ind_answers_next(struct ind_answers *answers);
 /* What was found out about the message is forgotten: it has been changed. What it may cost is still counted.
  */
-static inline void ind_answers_forget(struct ind_answers *answers);
-
 static inline void ind_answers_forget(struct ind_answers *answers)
 {
     answers->round += 2;
@@ -123,6 +119,7 @@ static inline void ind_answers_forget(struct ind_answers *answers)
     }
 }
 
+/* Before each message. */
 static inline void ind_answers_next(struct ind_answers *answers)
 {
     ind_answers_forget(answers);

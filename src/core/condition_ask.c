@@ -6,7 +6,6 @@
 #include "core/structured_data.h"
 #include <stdlib.h>
 
-/* A pattern that a person wrote must not hold up the intake: beyond this many steps it does not match. */
 bool ind_answers_begin(struct ind_answers *answers, const struct ind_conditions *set)
 {
     bool undone = (set->fields & (1u << IND_FIELD_DATA)) != 0;

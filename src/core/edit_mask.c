@@ -1,12 +1,13 @@
 /* What a mask puts in the place of what it found. */
 #include "core/edit.h"
+#include "core/escape.h"
 #include "core/framing.h"
 #include "core/structured_data.h"
 #define PCRE2_CODE_UNIT_WIDTH 8
 #include <pcre2.h>
 #include <stdlib.h>
 
-/* Beyond so many steps an expression has not found its way, and nothing of the text is shown. */
+/* More places than that are not kept apart: then nothing of the text is shown. */
 enum { MASK_SPANS = 32768, MASK_PLAIN = IND_MESSAGE_LIMIT };
 
 /* In a host name stand addresses and numbers that tell devices apart: those go only where `in:` says so. */
@@ -88,48 +89,19 @@ static void find_regex(void *regex, struct ind_slice text, struct ind_masker *ma
 
 /* ---- What escapes hide ---- */
 
-static int hex_digits(const char *at)
-{
-    int code = 0;
-    for (int i = 0; i < 4; i++) {
-        char c = ind_lower(at[i]);
-        int digit = ind_is_digit(c) ? c - '0' : c >= 'a' && c <= 'f' ? c - 'a' + 10 : -1;
-        if (digit < 0)
-            return -1;
-        code = code * 16 + digit;
-    }
-    return code;
-}
-
-/* As UTF-8 (RFC 3629 section 3); a surrogate is no character, and nothing of ours begins with one. */
-static size_t put_character(char to[3], int code)
-{
-    if (code < 0x80) {
-        to[0] = (char)code;
-        return 1;
-    }
-    if (code < 0x800) {
-        to[0] = (char)(0xC0 | code >> 6);
-        to[1] = (char)(0x80 | (code & 0x3F));
-        return 2;
-    }
-    to[0] = (char)(0xE0 | code >> 12);
-    to[1] = (char)(0x80 | (code >> 6 & 0x3F));
-    to[2] = (char)(0x80 | (code & 0x3F));
-    return 3;
-}
-
 /* What an escape of JSON (RFC 8259 section 7), or of those who only put a backslash before a sign, stands
  * for. Returns its length. */
 static size_t undo_escape(const char *at, size_t length, char to[3], size_t *count)
 {
     static const char letters[] = "b\bf\fn\nr\rt\t";
     const char *letter = length > 1 && at[1] != '\0' ? strchr("bfnrt", at[1]) : NULL;
-    int code = length > 5 && at[1] == 'u' ? hex_digits(at + 2) : -1;
+    int code = length > 5 && at[1] == 'u' ? ind_hex_four(at + 2) : -1;
     *count = 1;
     to[0] = *at;
     if (code >= 0) {
-        *count = put_character(to, code);
+        struct ind_buffer character = ind_buffer_on(to, 3);
+        ind_utf8_put(&character, (unsigned)code);
+        *count = character.length;
         return 6;
     }
     if (length < 2 || (!letter && (ind_is_alpha(at[1]) || ind_is_digit(at[1]))))

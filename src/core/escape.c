@@ -225,7 +225,7 @@ void ind_escape_data(struct ind_buffer *buffer, struct ind_slice data)
     }
 }
 
-static int hex_digit(char c)
+int ind_hex_digit(char c)
 {
     return ind_is_digit(c)        ? c - '0'
            : c >= 'a' && c <= 'f' ? c - 'a' + 10
@@ -233,10 +233,36 @@ static int hex_digit(char c)
                                   : -1;
 }
 
+int ind_hex_four(const char *at)
+{
+    int number = 0;
+    for (int i = 0; i < 4; i++) {
+        int digit = ind_hex_digit(at[i]);
+        if (digit < 0)
+            return -1;
+        number = number * 16 + digit;
+    }
+    return number;
+}
+
+void ind_utf8_put(struct ind_buffer *buffer, unsigned code)
+{
+    if (code < 0x80) {
+        ind_buffer_byte(buffer, (char)code);
+        return;
+    }
+    int more = code < 0x800 ? 1 : code < 0x10000 ? 2 : 3;
+    static const unsigned char starts[] = {0, 0xC0, 0xE0, 0xF0};
+    ind_buffer_byte(buffer, (char)(starts[more] | code >> (6 * more)));
+    while (more-- > 0)
+        ind_buffer_byte(buffer, (char)(0x80 | (code >> (6 * more) & 0x3F)));
+}
+
 /* `\xNN` at `at`, or -1. */
 static int hex_escape(const char *at, size_t length)
 {
-    int high = length > 3 && at[1] == 'x' ? hex_digit(at[2]) : -1, low = high < 0 ? -1 : hex_digit(at[3]);
+    int high = length > 3 && at[1] == 'x' ? ind_hex_digit(at[2]) : -1,
+        low = high < 0 ? -1 : ind_hex_digit(at[3]);
     return low < 0 ? -1 : high * 16 + low;
 }
 

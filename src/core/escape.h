@@ -128,6 +128,16 @@ size_t ind_unescape_data(char *to, struct ind_slice written);
 bool ind_escape_json(struct ind_buffer *buffer, struct ind_slice text, bool reversible, bool key);
 size_t ind_unescape_json(char *to, struct ind_slice written);
 
+/* The value of a hexadecimal digit; -1 where it is none. */
+int ind_hex_digit(char c);
+
+/* Of the four at `at`, as JSON's `\uNNNN` has them; -1 where one is no such digit. */
+int ind_hex_four(const char *at);
+
+/* A code point as UTF-8 (RFC 3629 section 3): one to four bytes; up to U+FFFF at most three. Half a surrogate
+ * pair is written as if it were a character. */
+void ind_utf8_put(struct ind_buffer *buffer, unsigned code);
+
 /* How many leading bytes are printable ASCII. */
 size_t ind_printable_run(const char *at, size_t length);
 

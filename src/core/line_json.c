@@ -169,6 +169,9 @@ static void write_data(struct writing *writing, struct ind_slice data)
     }
     ind_buffer_byte(buffer, '}');
 }
+
+/* ---- Fields and labels ---- */
+
 static bool same_name_before(const struct ind_payload *payload, size_t index)
 {
     for (size_t i = 0; i < index; i++)

@@ -1,5 +1,6 @@
 /* JSON objects (RFC 8259), flattened: a member of a member is `outer.inner`, each element of an array a field
  * of the array's name. null is absent. One pass, no recursion, nothing allocated. */
+#include "core/escape.h"
 #include "core/payload_inside.h"
 #include "core/scan.h"
 
@@ -33,38 +34,11 @@ static bool take(struct json *json, char c)
     return true;
 }
 
-static int hex_digit(char c)
-{
-    return ind_is_digit(c)                              ? c - '0'
-           : ind_lower(c) >= 'a' && ind_lower(c) <= 'f' ? ind_lower(c) - 'a' + 10
-                                                        : -1;
-}
-
 static bool read_hex(const char *at, const char *end, unsigned *code)
 {
-    *code = 0;
-    if (end - at < 4)
-        return false;
-    for (int i = 0; i < 4; i++) {
-        int digit = hex_digit(at[i]);
-        if (digit < 0)
-            return false;
-        *code = *code * 16 + (unsigned)digit;
-    }
-    return true;
-}
-
-static void put_utf8(struct ind_buffer *buffer, unsigned code)
-{
-    if (code < 0x80) {
-        ind_buffer_byte(buffer, (char)code);
-        return;
-    }
-    int more = code < 0x800 ? 1 : code < 0x10000 ? 2 : 3;
-    static const unsigned char starts[] = {0, 0xC0, 0xE0, 0xF0};
-    ind_buffer_byte(buffer, (char)(starts[more] | code >> (6 * more)));
-    while (more-- > 0)
-        ind_buffer_byte(buffer, (char)(0x80 | (code >> (6 * more) & 0x3F)));
+    int number = end - at < 4 ? -1 : ind_hex_four(at);
+    *code = (unsigned)number;
+    return number >= 0;
 }
 
 /* Behind the `\`: what it stands for. Half a surrogate pair is U+FFFD. */
@@ -90,7 +64,7 @@ static bool undo_escape(const char **at, const char *end, struct ind_buffer *out
     } else if (code >= 0xD800 && code < 0xE000) {
         code = 0xFFFD;
     }
-    put_utf8(out, code);
+    ind_utf8_put(out, code);
     return true;
 }
 

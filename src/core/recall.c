@@ -188,10 +188,10 @@ static bool drop(struct entry *entry, struct ind_steady now)
     return false;
 }
 
-/* A span begins with the first message in it. A clock that was put back begins a new one. */
+/* A span begins with the first message in it. One that goes back, as times in files can, begins a new one. */
 static bool is_over(const struct entry *entry, struct ind_steady now)
 {
-    int64_t since = ind_steady_from(entry->from, now); /* in files times can go back */
+    int64_t since = ind_steady_from(entry->from, now);
     return since >= entry->span || -since >= entry->span;
 }
 
