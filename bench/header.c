@@ -7,7 +7,7 @@
 #include "regex.h"
 
 #include "config/zones.h"
-#include "core/header.h"
+#include "core/message/header.h"
 
 #include <stdio.h>
 #include <stdlib.h>

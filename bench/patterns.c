@@ -5,8 +5,8 @@
 #include "measure.h"
 #include "regex.h"
 
-#include "core/header.h"
-#include "core/pattern.h"
+#include "core/message/header.h"
+#include "core/pattern/pattern.h"
 
 #ifdef IND_HYPERSCAN
 #include <hs.h>

@@ -4,7 +4,7 @@
 #include "measure.h"
 #include "regex.h"
 
-#include "core/payload.h"
+#include "core/payload/payload.h"
 
 #include <stdio.h>
 #include <stdlib.h>

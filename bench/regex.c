@@ -2,7 +2,7 @@
  *
  * Prints: ns of an ordinary text  of PCRE2-JIT without a bound  ratio  ms of the worst text in all of the
  * hostile expressions together  of PCRE2-JIT  which expression that is. */
-#include "core/regex.h"
+#include "core/find/regex.h"
 #include "measure.h"
 
 #define PCRE2_CODE_UNIT_WIDTH 8

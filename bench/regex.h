@@ -3,7 +3,7 @@
 #define IND_BENCH_REGEX_H
 
 #define PCRE2_CODE_UNIT_WIDTH 8
-#include "core/slice.h"
+#include "core/base/slice.h"
 
 #include <pcre2.h>
 #include <stdio.h>

@@ -4,7 +4,7 @@
  */
 #include "measure.h"
 
-#include "core/route.h"
+#include "core/route/route.h"
 
 #include <stdio.h>
 #include <stdlib.h>

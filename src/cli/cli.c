@@ -2,7 +2,7 @@
 
 #include "collect/clock.h"
 #include "config/moment.h"
-#include "core/escape.h"
+#include "core/base/escape.h"
 #include "store/reader.h"
 #include <errno.h>
 #include <fcntl.h>

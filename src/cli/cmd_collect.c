@@ -2,7 +2,7 @@
 #include "cli/lines.h"
 #include "cli/table.h"
 #include "collect/collector.h"
-#include "core/archive_name.h"
+#include "core/archive/archive_name.h"
 #include "store/lookup.h"
 
 #include <stdlib.h>

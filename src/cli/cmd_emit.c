@@ -2,9 +2,9 @@
 #include "collect/clock.h"
 #include "config/quantity.h"
 #include "config/zones.h"
-#include "core/escape.h"
-#include "core/fleet.h"
-#include "core/names.h"
+#include "core/base/escape.h"
+#include "core/message/names.h"
+#include "simulate/fleet.h"
 #include "store/reader.h"
 
 #include <errno.h>

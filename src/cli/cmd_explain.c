@@ -1,8 +1,8 @@
 #include "cli/explain.h"
 #include "cli/marks.h"
 #include "collect/clock.h"
-#include "core/escape.h"
-#include "core/lag.h"
+#include "core/base/escape.h"
+#include "core/ledger/clock_offset.h"
 
 #include <stdlib.h>
 

@@ -3,7 +3,7 @@
 #include "cli/marks.h"
 #include "cli/table.h"
 #include "collect/rehearse.h"
-#include "core/escape.h"
+#include "core/base/escape.h"
 
 #include <jansson.h>
 #include <stdlib.h>

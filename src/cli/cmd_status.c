@@ -2,8 +2,8 @@
 #include "cli/cli.h"
 #include "cli/table.h"
 #include "collect/clock.h"
-#include "core/lag.h"
-#include "core/ledger.h"
+#include "core/ledger/clock_offset.h"
+#include "core/ledger/ledger.h"
 
 #include <jansson.h>
 #include <stdlib.h>

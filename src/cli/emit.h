@@ -3,7 +3,7 @@
 #define IND_CLI_EMIT_H
 
 #include "cli/cli.h"
-#include "core/steady.h"
+#include "core/time/steady.h"
 #include "net/outlet.h"
 
 /* "udp:127.0.0.1:514" and so on. */

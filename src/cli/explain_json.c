@@ -1,5 +1,5 @@
 #include "cli/explain.h"
-#include "core/escape.h"
+#include "core/base/escape.h"
 
 #include <jansson.h>
 

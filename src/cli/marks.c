@@ -1,6 +1,6 @@
 #include "cli/marks.h"
 
-#include "core/escape.h"
+#include "core/base/escape.h"
 #include <string.h>
 
 enum { WIDEST = 512 };

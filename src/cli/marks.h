@@ -2,7 +2,7 @@
 #ifndef IND_CLI_MARKS_H
 #define IND_CLI_MARKS_H
 
-#include "core/slice.h"
+#include "core/base/slice.h"
 
 #include <stdio.h>
 

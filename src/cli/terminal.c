@@ -1,7 +1,7 @@
 #define _GNU_SOURCE /* fopencookie */
 #include "cli/terminal.h"
 
-#include "core/escape.h"
+#include "core/base/escape.h"
 #include "store/fs.h"
 #include <stdlib.h>
 #include <unistd.h>

@@ -2,7 +2,8 @@
  *
  * What a command prints may hold what a stranger has sent. Where standard output or standard error is a
  * terminal, each byte passes here: printable characters, line ends, and the few sequences that we write
- * ourselves; all else is shown as an escape (core/escape.h). Into files and pipes bytes go as they are. */
+ * ourselves; all else is shown as an escape (core/base/escape.h). Into files and pipes bytes go as they are.
+ */
 #ifndef IND_CLI_TERMINAL_H
 #define IND_CLI_TERMINAL_H
 

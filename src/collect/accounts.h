@@ -9,9 +9,9 @@
 #ifndef IND_COLLECT_ACCOUNTS_H
 #define IND_COLLECT_ACCOUNTS_H
 
-#include "core/lag.h"
-#include "core/ledger.h"
-#include "core/slice.h"
+#include "core/base/slice.h"
+#include "core/ledger/clock_offset.h"
+#include "core/ledger/ledger.h"
 
 enum { IND_ACCOUNT_CHUNK = 1024, IND_ACCOUNT_CHUNKS = 256, IND_STRANGERS = 20000, IND_REFUSED = 2000 };
 

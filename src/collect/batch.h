@@ -9,7 +9,7 @@
 
 #include "collect/accounts.h"
 #include "collect/edit_counts.h"
-#include "core/edit.h"
+#include "core/edit/edit.h"
 #include "store/store.h"
 
 /* The owner of a line whose message has others: IND_OWNER_COPIES + the number of its entry in `copies`. */

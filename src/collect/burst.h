@@ -6,8 +6,8 @@
 #ifndef IND_COLLECT_BURST_H
 #define IND_COLLECT_BURST_H
 
-#include "core/address.h"
-#include "core/steady.h"
+#include "core/base/address.h"
+#include "core/time/steady.h"
 
 enum { IND_SLAB_BYTES = 1 << 20 };
 

@@ -2,7 +2,7 @@
 #ifndef IND_COLLECT_CLOCK_H
 #define IND_COLLECT_CLOCK_H
 
-#include "core/steady.h"
+#include "core/time/steady.h"
 #include <time.h>
 
 static inline ind_time ind_now(void)

@@ -6,7 +6,7 @@
 #include "collect/inside.h"
 #include "collect/own.h"
 #include "collect/tap.h"
-#include "core/names.h"
+#include "core/message/names.h"
 #include "store/fs.h"
 #include <signal.h>
 #include <stdarg.h>

@@ -13,7 +13,7 @@
 #include "collect/followers.h"
 #include "collect/inside.h"
 #include "collect/status.h"
-#include "core/names.h"
+#include "core/message/names.h"
 #include "net/socket.h"
 
 #include <errno.h>

@@ -1,7 +1,7 @@
 #include "collect/explain.h"
 
 #include "collect/intake.h"
-#include "core/escape.h"
+#include "core/base/escape.h"
 #include <stdlib.h>
 
 struct ind_explainer {

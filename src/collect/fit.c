@@ -1,6 +1,6 @@
 #include "collect/fit.h"
 
-#include "core/header.h"
+#include "core/message/header.h"
 #include <stdlib.h>
 
 struct ind_fitter {

@@ -5,7 +5,7 @@
 #include "collect/feed.h"
 #include "collect/inside.h"
 #include "collect/reading.h"
-#include "core/names.h"
+#include "core/message/names.h"
 
 #include <stdlib.h>
 

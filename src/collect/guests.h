@@ -7,8 +7,8 @@
 #define IND_COLLECT_GUESTS_H
 
 #include "collect/burst.h"
-#include "core/framing.h"
-#include "core/steady.h"
+#include "core/message/framing.h"
+#include "core/time/steady.h"
 
 #include <stdatomic.h>
 

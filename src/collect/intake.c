@@ -1,7 +1,7 @@
 #include "collect/intake_inside.h"
 #include "collect/intake_lines.h"
 
-#include "core/header.h"
+#include "core/message/header.h"
 #include <stdlib.h>
 #include <unistd.h>
 

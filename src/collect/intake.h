@@ -7,7 +7,7 @@
 
 #include "collect/batch.h"
 #include "collect/recalls.h"
-#include "core/framing.h"
+#include "core/message/framing.h"
 
 /* Where messages come from. Everything is borrowed for the call. */
 struct ind_origin {

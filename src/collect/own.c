@@ -1,7 +1,7 @@
 #define _GNU_SOURCE
 #include "collect/own.h"
 
-#include "core/names.h"
+#include "core/message/names.h"
 #include <unistd.h>
 
 void ind_own_write(struct ind_buffer *buffer, unsigned severity, ind_time time, struct ind_slice text)

@@ -2,8 +2,8 @@
 #ifndef IND_COLLECT_OWN_H
 #define IND_COLLECT_OWN_H
 
-#include "core/civil.h"
-#include "core/recall.h"
+#include "core/edit/edit_state.h"
+#include "core/time/civil.h"
 
 enum { IND_OWN_MESSAGE = 2200 };
 

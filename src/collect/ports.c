@@ -1,6 +1,6 @@
 /* collect/ports.c: the listeners of a receiver, and what comes in by datagrams. */
 #include "collect/receiver.h"
-#include "core/names.h"
+#include "core/message/names.h"
 #include "net/udp.h"
 
 #include <unistd.h>

@@ -1,9 +1,9 @@
-/* collect/recalls.h: core/recall.h for several threads: tables that are each locked for a moment, and only
- * where an edit that remembers acts. They outlive reloads: an edit is known by its name. */
+/* collect/recalls.h: core/edit/edit_state.h for several threads: tables that are each locked for a moment,
+ * and only where an edit that remembers acts. They outlive reloads: an edit is known by its name. */
 #ifndef IND_COLLECT_RECALLS_H
 #define IND_COLLECT_RECALLS_H
 
-#include "core/recall.h"
+#include "core/edit/edit_state.h"
 
 /* Devices (and texts) that are known at once, over all edits. */
 enum { IND_RECALLED = 65536 };

@@ -8,7 +8,7 @@
 #include "collect/receiver.h"
 
 #include "collect/tap.h"
-#include "core/names.h"
+#include "core/message/names.h"
 #include "net/socket.h"
 #include "net/udp.h"
 #include <errno.h>

@@ -1,7 +1,7 @@
 /* What two sets of rules do differently with a message. */
 #include "collect/rehearse_inside.h"
 
-#include "core/escape.h"
+#include "core/base/escape.h"
 #include <stdlib.h>
 #define XXH_INLINE_ALL
 #include <xxhash.h>

@@ -3,7 +3,7 @@
 #define _GNU_SOURCE
 #include "collect/inside.h"
 
-#include "core/names.h"
+#include "core/message/names.h"
 #include "net/socket.h"
 #include "net/udp.h"
 #include <errno.h>

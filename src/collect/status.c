@@ -1,8 +1,8 @@
 #include "collect/status.h"
 
 #include "collect/clock.h"
-#include "core/escape.h"
-#include "core/header.h"
+#include "core/base/escape.h"
+#include "core/message/header.h"
 #include <jansson.h>
 #include <math.h>
 #include <stdlib.h>

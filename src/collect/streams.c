@@ -1,6 +1,6 @@
 /* collect/streams.c: the connections of a receiver: who comes in, what they say, and how they leave. */
 #include "collect/receiver.h"
-#include "core/names.h"
+#include "core/message/names.h"
 #include "net/socket.h"
 
 #include <errno.h>

@@ -2,7 +2,7 @@
 #include "collect/takers.h"
 
 #include "collect/clock.h"
-#include "core/escape.h"
+#include "core/base/escape.h"
 #include <errno.h>
 #include <fcntl.h>
 #include <poll.h>

@@ -9,7 +9,7 @@
 
 #include "collect/helper.h"
 #include "config/config.h"
-#include "core/steady.h"
+#include "core/time/steady.h"
 
 struct ind_takers;
 struct ind_taker;

@@ -1,7 +1,7 @@
 /* collect/uptake.c: messages into the burst buffer, out of it, and into batches. */
 #include "collect/receiver.h"
 #include "collect/tap.h"
-#include "core/names.h"
+#include "core/message/names.h"
 
 enum {
     SLICE = 1024,           /* records between two looks at the sockets */

@@ -3,7 +3,7 @@
 #define _GNU_SOURCE /* syscall */
 #include "collect/clock.h"
 #include "collect/inside.h"
-#include "core/names.h"
+#include "core/message/names.h"
 
 #include <errno.h>
 #include <stdlib.h>

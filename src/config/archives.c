@@ -1,7 +1,7 @@
 /* config/archives.c: archive policies. */
 #include "config/load.h"
 #include "config/quantity.h"
-#include "core/names.h"
+#include "core/message/names.h"
 
 #include <stdlib.h>
 

@@ -6,13 +6,13 @@
 #define IND_CONFIG_CONFIG_H
 
 #include "config/source.h"
-#include "core/archive_name.h"
-#include "core/device.h"
-#include "core/edit.h"
-#include "core/pattern.h"
-#include "core/retention.h"
-#include "core/rotation.h"
-#include "core/route.h"
+#include "core/archive/archive_name.h"
+#include "core/archive/retention.h"
+#include "core/archive/rotation.h"
+#include "core/edit/edit.h"
+#include "core/message/device.h"
+#include "core/pattern/pattern.h"
+#include "core/route/route.h"
 
 struct ind_policy {
     char *name;

@@ -1,6 +1,6 @@
 #include "config/device_file.h"
 
-#include "core/device.h"
+#include "core/message/device.h"
 #include <errno.h>
 #include <stdlib.h>
 #include <string.h>

@@ -2,7 +2,7 @@
 #include "config/edit_text.h"
 #include "config/quantity.h"
 #include "config/zones.h"
-#include "core/names.h"
+#include "core/message/names.h"
 
 #include <stdlib.h>
 

@@ -1,7 +1,7 @@
 #include "config/load.h"
 
 #include "config/zones.h"
-#include "core/names.h"
+#include "core/message/names.h"
 #include <stdlib.h>
 
 void ind_wrong_inside(struct ind_loader *loader, const struct ind_node *scalar,

@@ -2,7 +2,7 @@
 #ifndef IND_CONFIG_MOMENT_H
 #define IND_CONFIG_MOMENT_H
 
-#include "core/zone.h"
+#include "core/time/zone.h"
 
 /* RFC 3339 ("2026-11-23T04:45:00Z"; without an offset on the clock of `zone`), a date ("2026-11-23": its
  * begin, or with `end_of_day` its end), or an age ("24h", "30d": so long before `now`). False where it is

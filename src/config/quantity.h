@@ -2,7 +2,7 @@
 #ifndef IND_CONFIG_QUANTITY_H
 #define IND_CONFIG_QUANTITY_H
 
-#include "core/slice.h"
+#include "core/base/slice.h"
 #include <stdint.h>
 
 /* "256 MiB", "10 kB", "1.5 GiB", "4096": bytes. */

@@ -1,8 +1,8 @@
 /* config/routes.c: routes, and what of them cannot be meant. */
 #include "config/load.h"
 #include "config/quantity.h"
-#include "core/framing.h"
-#include "core/names.h"
+#include "core/message/framing.h"
+#include "core/message/names.h"
 
 #include <errno.h>
 #include <grp.h>

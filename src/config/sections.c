@@ -1,7 +1,7 @@
 /* config/sections.c: listeners, allowed networks, and named conditions. */
 #include "config/load.h"
 #include "config/quantity.h"
-#include "core/names.h"
+#include "core/message/names.h"
 
 #include <stdlib.h>
 

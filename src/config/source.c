@@ -1,6 +1,6 @@
 #include "config/source.h"
 
-#include "core/escape.h"
+#include "core/base/escape.h"
 #include <errno.h>
 #include <fcntl.h>
 #include <stdarg.h>

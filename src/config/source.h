@@ -2,7 +2,7 @@
 #ifndef IND_CONFIG_SOURCE_H
 #define IND_CONFIG_SOURCE_H
 
-#include "core/slice.h"
+#include "core/base/slice.h"
 #include <stdio.h>
 
 struct ind_source {

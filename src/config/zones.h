@@ -2,7 +2,7 @@
 #ifndef IND_CONFIG_ZONES_H
 #define IND_CONFIG_ZONES_H
 
-#include "core/zone.h"
+#include "core/time/zone.h"
 
 /* New: an IANA name ("Europe/Lisbon") or an offset ("+01:00", "UTC"). NULL where there is none of that name.
  */

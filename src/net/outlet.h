@@ -6,7 +6,7 @@
 #ifndef IND_NET_OUTLET_H
 #define IND_NET_OUTLET_H
 
-#include "core/slice.h"
+#include "core/base/slice.h"
 #include "net/socket.h"
 
 struct ind_outlet_settings {

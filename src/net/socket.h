@@ -2,7 +2,7 @@
 #ifndef IND_NET_SOCKET_H
 #define IND_NET_SOCKET_H
 
-#include "core/address.h"
+#include "core/base/address.h"
 
 #include <sys/socket.h>
 

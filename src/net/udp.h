@@ -2,8 +2,8 @@
 #ifndef IND_NET_UDP_H
 #define IND_NET_UDP_H
 
-#include "core/address.h"
-#include "core/civil.h"
+#include "core/base/address.h"
+#include "core/time/civil.h"
 
 struct ind_datagram {
     const char *bytes;

@@ -1,7 +1,7 @@
 #include "store/groups.h"
 
-#include "core/escape.h"
-#include "core/names.h"
+#include "core/base/escape.h"
+#include "core/message/names.h"
 #include <stdlib.h>
 #include <uthash.h>
 

@@ -2,7 +2,7 @@
 #ifndef IND_STORE_GROUPS_H
 #define IND_STORE_GROUPS_H
 
-#include "core/template.h"
+#include "core/line/template.h"
 #include "store/search.h"
 
 struct ind_group_kept;

@@ -1,7 +1,7 @@
 #include "store/journal.h"
 
-#include "core/escape.h"
-#include "core/slice.h"
+#include "core/base/escape.h"
+#include "core/base/slice.h"
 #include <errno.h>
 #include <fcntl.h>
 #include <inttypes.h>

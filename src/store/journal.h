@@ -5,7 +5,7 @@
 #ifndef IND_STORE_JOURNAL_H
 #define IND_STORE_JOURNAL_H
 
-#include "core/civil.h"
+#include "core/time/civil.h"
 #include "store/fs.h"
 
 #define IND_STORE_OWN ".indagator"

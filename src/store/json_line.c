@@ -1,8 +1,8 @@
 #include "store/json_line.h"
 
-#include "core/escape.h"
-#include "core/names.h"
-#include "core/structured_data.h"
+#include "core/base/escape.h"
+#include "core/message/names.h"
+#include "core/message/structured_data.h"
 #include <jansson.h>
 #include <stdlib.h>
 

@@ -2,7 +2,7 @@
 #ifndef IND_STORE_JSON_LINE_H
 #define IND_STORE_JSON_LINE_H
 
-#include "core/message.h"
+#include "core/message/message.h"
 
 struct ind_json_line; /* what the slices of the last line point into */
 

@@ -1,7 +1,7 @@
 #define _GNU_SOURCE
 #include "store/lookup.h"
 
-#include "core/archive_name.h"
+#include "core/archive/archive_name.h"
 #include "store/journal.h"
 #include "store/line_reader.h"
 #include "store/reader.h"

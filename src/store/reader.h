@@ -2,8 +2,8 @@
 #ifndef IND_STORE_READER_H
 #define IND_STORE_READER_H
 
-#include "core/archive_name.h"
-#include "core/slice.h"
+#include "core/archive/archive_name.h"
+#include "core/base/slice.h"
 
 struct ind_reader;
 

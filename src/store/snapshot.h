@@ -12,7 +12,7 @@
 #ifndef IND_STORE_SNAPSHOT_H
 #define IND_STORE_SNAPSHOT_H
 
-#include "core/archive_name.h"
+#include "core/archive/archive_name.h"
 #include "store/stored.h"
 #include <stdint.h>
 

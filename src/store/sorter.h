@@ -5,7 +5,7 @@
 #ifndef IND_STORE_SORTER_H
 #define IND_STORE_SORTER_H
 
-#include "core/civil.h"
+#include "core/time/civil.h"
 
 struct ind_sorter;
 

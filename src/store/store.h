@@ -11,7 +11,7 @@
 #define IND_STORE_STORE_H
 
 #include "config/config.h"
-#include "core/steady.h"
+#include "core/time/steady.h"
 #include "store/fs.h"
 
 struct ind_store;

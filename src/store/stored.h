@@ -6,7 +6,7 @@
 #define IND_STORE_STORED_H
 
 #include "config/config.h"
-#include "core/line.h"
+#include "core/line/line.h"
 
 enum {
     IND_STORED_UNKNOWN = -1,           /* the journal does not know the file */

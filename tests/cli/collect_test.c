@@ -1,7 +1,7 @@
 /* The built program as a collector: sockets, files, rotation, restarts. */
 #include "support/support.h"
 
-#include "core/names.h"
+#include "core/message/names.h"
 #include "net/socket.h"
 #include <dirent.h>
 #include <signal.h>

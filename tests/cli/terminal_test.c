@@ -2,7 +2,7 @@
 #define _GNU_SOURCE
 #include "support/live.h"
 
-#include "core/escape.h"
+#include "core/base/escape.h"
 #include <errno.h>
 #include <fcntl.h>
 #include <sys/wait.h>

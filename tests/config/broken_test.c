@@ -3,7 +3,7 @@
 #include "support/support.h"
 
 #include "config/config.h"
-#include "config/fleet.h"
+#include "simulate/fleet_file.h"
 #include <dirent.h>
 #include <unistd.h>
 

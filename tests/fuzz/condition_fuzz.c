@@ -1,6 +1,6 @@
 /* Any text is a condition or has a mistake within it; what is read can be asked, and gives the same answer
  * whether its tests are asked one by one or together. */
-#include "core/condition.h"
+#include "core/condition/condition.h"
 
 #include <stdlib.h>
 

@@ -1,9 +1,9 @@
 /* Any message goes through edits of every kind, and comes out as one that every layout can write: its parts
  * lie in its own bytes, in their order, and structured data is still structured data. */
 #include "config/config.h"
-#include "core/framing.h"
-#include "core/header.h"
-#include "core/structured_data.h"
+#include "core/message/framing.h"
+#include "core/message/header.h"
+#include "core/message/structured_data.h"
 #include "round.h"
 #include "temporary.h"
 

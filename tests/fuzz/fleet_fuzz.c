@@ -1,5 +1,5 @@
 /* Any file is a fleet or has remarks; what it says can be said. */
-#include "config/fleet.h"
+#include "simulate/fleet_file.h"
 #include "temporary.h"
 
 int LLVMFuzzerTestOneInput(const uint8_t *bytes, size_t size);

@@ -1,5 +1,5 @@
 /* Any bytes as a stream: in whatever portions they come, they give the same messages. */
-#include "core/framing.h"
+#include "core/message/framing.h"
 
 #include <stdlib.h>
 

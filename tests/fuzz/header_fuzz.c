@@ -1,8 +1,8 @@
 /* Any bytes are a message: its parts lie within it, and its line is one line in every layout. */
-#include "core/header.h"
-#include "core/line.h"
-#include "core/names.h"
-#include "core/route.h"
+#include "core/line/line.h"
+#include "core/message/header.h"
+#include "core/message/names.h"
+#include "core/route/route.h"
 #include "round.h"
 
 #include <stdio.h>

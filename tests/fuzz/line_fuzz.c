@@ -1,8 +1,8 @@
 /* Any bytes may lie in a store: stored lines of each layout, which are written again as they were read; zone
  * files, archives' names. */
-#include "core/archive_name.h"
-#include "core/framing.h"
-#include "core/zone.h"
+#include "core/archive/archive_name.h"
+#include "core/message/framing.h"
+#include "core/time/zone.h"
 #include "round.h"
 
 #include <stdio.h>

@@ -1,7 +1,7 @@
 /* Any text is a layout or has a mistake within it; whatever layouts make a set, any text can be matched in
  * bounded steps, its fields lie within it, and where it fits nothing the stops do. Input: layouts, each ended
  * by a line end; behind an empty one the text. */
-#include "core/pattern.h"
+#include "core/pattern/pattern.h"
 
 #include <stdlib.h>
 

@@ -1,6 +1,6 @@
 /* Any text has fields or none; each lies within the text or the scratch memory, and `json` holds it. */
-#include "core/line.h"
-#include "core/payload.h"
+#include "core/line/line.h"
+#include "core/payload/payload.h"
 
 #include <stdlib.h>
 

@@ -3,14 +3,14 @@
  * four times the steps, and no more, however hostile it is. */
 #include "support/support.h"
 
-#include "core/condition.h"
-#include "core/device.h"
-#include "core/edit.h"
-#include "core/escape.h"
-#include "core/framing.h"
-#include "core/header.h"
-#include "core/line.h"
-#include "core/payload.h"
+#include "core/base/escape.h"
+#include "core/condition/condition.h"
+#include "core/edit/edit.h"
+#include "core/line/line.h"
+#include "core/message/device.h"
+#include "core/message/framing.h"
+#include "core/message/header.h"
+#include "core/payload/payload.h"
 
 #include "steps/steps.h"
 

@@ -4,7 +4,7 @@
 
 #include "support/support.h"
 
-#include "core/civil.h"
+#include "core/time/civil.h"
 
 /* "2026-11-23T04:45:00Z" as an instant. */
 static inline ind_time at(const char *text)

@@ -10,7 +10,7 @@
 
 #include <cmocka.h>
 
-#include "core/slice.h"
+#include "core/base/slice.h"
 #include <stdio.h>
 #include <stdlib.h>
 #include <sys/types.h>

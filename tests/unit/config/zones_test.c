@@ -6,7 +6,7 @@
 #include "config/moment.h"
 #include "config/quantity.h"
 #include "config/zones.h"
-#include "core/rotation.h"
+#include "core/archive/rotation.h"
 #include <time.h>
 
 static void offsets_agree_with_the_c_library(void **state)

@@ -2,8 +2,8 @@
 #include "support/odd.h"
 #include "support/support.h"
 
-#include "core/header.h"
-#include "core/payload.h"
+#include "core/message/header.h"
+#include "core/payload/payload.h"
 #include "store/line_reader.h"
 #include "support/random.h"
 #include "support/round.h"

@@ -1,0 +1,45 @@
+/* core/archive/retention.h: which archives go, as a decision over given facts. */
+#ifndef IND_CORE_ARCHIVE_RETENTION_H
+#define IND_CORE_ARCHIVE_RETENTION_H
+
+#include "core/time/civil.h"
+
+/* What is kept under one archive policy; a zero means: no such limit. */
+struct ind_retention_rule {
+    int64_t age;      /* seconds since the archive was rotated */
+    uint64_t number;  /* archives of one series */
+    uint64_t space;   /* bytes of all archives and live files under the policy */
+    unsigned percent; /* the same, as a part of the file system's size */
+};
+
+enum ind_retention_reason { IND_KEPT, IND_GONE_BY_AGE, IND_GONE_BY_NUMBER, IND_GONE_BY_SPACE };
+
+struct ind_archive_facts {
+    uint64_t series; /* any number that tells series apart */
+    uint64_t number; /* within the series */
+    ind_time rotated;
+    uint64_t size;                     /* on disk */
+    enum ind_retention_reason verdict; /* out */
+    size_t index;                      /* the caller's, untouched */
+};
+
+struct ind_retention_facts {
+    ind_time now;
+    bool clock_trusted;   /* ind_clock_trusted, or somebody said that the clock is right */
+    uint64_t live_size;   /* bytes of live files under the policy: they count, but never go */
+    uint64_t file_system; /* its size in bytes; 0: not known */
+};
+
+/* Whether the clock may be used to remove by age: not when it is more than a day past both the newest archive
+ * and the last run (a clock that jumped ahead would empty the store). Either may be IND_TIME_NONE. */
+bool ind_clock_trusted(ind_time now, ind_time newest_archive, ind_time last_run);
+
+/* Sets `verdict` of each of the policy's archives (reorders them: oldest first) and returns how many go. Age
+ * is used only while the clock is trusted; number and space always keep the newest. */
+size_t ind_retention_decide(const struct ind_retention_rule *rule, const struct ind_retention_facts *facts,
+                            struct ind_archive_facts *archives, size_t count);
+
+/* "age", "number", "space". */
+struct ind_slice ind_retention_reason_name(enum ind_retention_reason reason);
+
+#endif

@@ -1,0 +1,103 @@
+/* core/find/literals_private.h: the inside of a set of literals, shared by those that make it and look with
+ * it. */
+#ifndef IND_CORE_FIND_LITERALS_PRIVATE_H
+#define IND_CORE_FIND_LITERALS_PRIVATE_H
+
+#include "core/find/literals.h"
+#include "core/find/prefixes.h"
+
+#if defined(__x86_64__) && (defined(__GNUC__) || defined(__clang__))
+#define IND_X86 1
+#include <immintrin.h>
+#endif
+
+/* Two sizes of filters, so that the compiler knows them: one stays in the nearest cache, the other is for
+ * thousands of literals. */
+enum {
+    GROUPS = 5,
+    MOST_CHOICES = 24,
+    MOST_COMPARED = 8,
+    FEW = 4,
+    LONGEST_FOLDED = 200,
+    FEW_WIDTH = 3,
+    FEW_LITERALS = 64,
+    FEW_SHAPE = 2,
+    SMALL_BITS = 16,
+    LARGE_BITS = 20,
+    WINDOWS_IN_SMALL = 4096,
+    NOBODY = 0
+};
+
+struct shape {
+    uint8_t shortest, width, step;
+};
+
+/* One window of one literal. */
+struct entry {
+    uint32_t literal, offset;
+    uint32_t next; /* while the group is made: the next with the same value: index + 1; then, of those that
+                      are told apart by a table: how many from here on have the same text behind the window */
+};
+
+/* All windows of one value. */
+struct slot {
+    uint32_t value, first; /* first entry: index + 1; NOBODY: free */
+    uint32_t count;
+    uint32_t table; /* index + 1 of what tells them apart; 0: they are few */
+};
+
+struct group {
+    struct shape shape;
+    uint32_t mask, fold; /* of a window's bytes */
+    unsigned filter_bits, slot_shift;
+    uint64_t *filter;
+    struct slot *slots;
+    struct entry *entries;
+    uint32_t entry_count;
+    struct ind_prefixes *tables;
+    uint32_t table_count;
+    char *folded; /* the tables' texts, where case does not matter */
+    bool few;
+    uint8_t low[FEW_WIDTH][16], high[FEW_WIDTH][16]; /* a bit for each of eight sets, by half byte */
+};
+
+struct ind_literals {
+    struct ind_slice *texts;
+    bool nocase;
+    unsigned group_count;
+    struct group groups[GROUPS];
+};
+
+static inline uint32_t hash_of(uint32_t value)
+{
+    return value * UINT32_C(0x9E3779B1);
+}
+
+static inline uint32_t load(const char *at, unsigned width)
+{
+    unsigned char bytes[4] = {0};
+    memcpy(bytes, at, width);
+    return bytes[0] | (uint32_t)bytes[1] << 8 | (uint32_t)bytes[2] << 16 | (uint32_t)bytes[3] << 24;
+}
+
+static inline uint32_t load_four(const char *at)
+{
+#if defined(__BYTE_ORDER__) && __BYTE_ORDER__ == __ORDER_LITTLE_ENDIAN__
+    uint32_t value;
+    memcpy(&value, at, sizeof value);
+    return value;
+#else
+    return load(at, 4);
+#endif
+}
+
+static inline struct slot *slot_of(const struct group *group, uint32_t value)
+{
+    const uint32_t last = UINT32_MAX >> group->slot_shift;
+    uint32_t place = hash_of(value) >> group->slot_shift;
+    while (group->slots[place].first != NOBODY && group->slots[place].value != value)
+        place = (place + 1) & last;
+    return &group->slots[place];
+}
+
+#endif

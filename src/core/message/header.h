@@ -1,0 +1,30 @@
+/* core/message/header.h: from the bytes of one message to its parts.
+ *
+ * RFC 5424 section 6 and RFC 3164 section 4.1, and what is really sent in their name. Nothing is copied:
+ * every slice points into the bytes given and lives as long as they do. Never fails: what has no usable
+ * header is a message of form IND_FORM_BARE, facility user and severity notice (RFC 3164 section 4.3.3),
+ * whose text is everything. Where a header breaks off, what was read stays, the rest is text, and `malformed`
+ * says why. */
+#ifndef IND_CORE_MESSAGE_HEADER_H
+#define IND_CORE_MESSAGE_HEADER_H
+
+#include "core/message/device.h"
+#include "core/message/message.h"
+#include "core/time/zone.h"
+
+/* Reads one message of `length` bytes; LF, CR and NUL at its end are taken off. `reference` (usually when it
+ * was received; never IND_TIME_NONE) settles the year of dates without one, `zone` the offset of times that
+ * carry none. Fills *message but `received`, `time`, and what is known of the sender. Steps are linear in
+ * `length`. */
+void ind_header_read(const char *bytes, size_t length, ind_time reference, const struct ind_zone *zone,
+                     struct ind_message *message);
+
+/* Header and device together: reads a message, says whose it is (ind_device_resolve), and takes times without
+ * an offset in the zone of that device, or in `zone` where it has none. `of_sender`: the configured device of
+ * the sender, or NULL; `sender`: its address in text, or empty. `scratch` as for ind_device_resolve. */
+void ind_header_read_with_device(const struct ind_devices *devices, const struct ind_device *of_sender,
+                                 struct ind_slice sender, struct ind_slice bytes, ind_time reference,
+                                 const struct ind_zone *zone, char scratch[IND_DEVICE_SCRATCH],
+                                 struct ind_message *message);
+
+#endif

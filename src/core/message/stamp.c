@@ -1,0 +1,300 @@
+#include "core/message/stamp.h"
+
+#include "core/time/plain_stamp.h"
+
+/* ---- The parts of the other forms. Each returns where it ends, or NULL where it is not there. ---- */
+
+struct parts {
+    int year, month, day, of_day; /* year 0: none */
+    int64_t fraction;             /* ns */
+    bool fixed;                   /* `offset` is known */
+    int32_t offset;
+};
+
+static bool ends_word(const char *at, const char *end)
+{
+    return at == end || *at == ' ' || *at == ':';
+}
+
+static const char *read_year(const char *at, const char *end, struct parts *parts)
+{
+    unsigned bad = 0;
+    if (end - at < 5 || at[4] != ' ')
+        bad = !(end - at >= 4 && ends_word(at + 4, end));
+    if (bad)
+        return NULL;
+    int year = ind_two_digits(at, &bad) * 100 + ind_two_digits(at + 2, &bad);
+    if (bad || year < 1970 || year > 2260)
+        return NULL;
+    parts->year = year;
+    return at + 4;
+}
+
+static const char *skip_weekday(const char *at, const char *end)
+{
+    static const char names[] = "MonTueWedThuFriSatSun";
+    if (end - at > 4 && (at[3] == ' ' || (at[3] == ',' && at[4] == ' ')))
+        for (int i = 0; i < 7; i++)
+            if (memcmp(at, names + 3 * i, 3) == 0)
+                return at + (at[3] == ' ' ? 4 : 5);
+    return at;
+}
+
+/* "Nov 23", "Nov  3", "Nov 3", and the blank behind it. */
+static const char *read_day(const char *at, const char *end, struct parts *parts)
+{
+    if (end - at < 6 || at[3] != ' ')
+        return NULL;
+    parts->month = ind_month_of(at);
+    at += at[4] == ' ' ? 5 : 4;
+    if (parts->month == 0 || !ind_is_digit(*at))
+        return NULL;
+    parts->day = *at++ - '0';
+    if (at < end && ind_is_digit(*at))
+        parts->day = parts->day * 10 + (*at++ - '0');
+    return at < end && *at == ' ' && parts->day >= 1 ? at + 1 : NULL;
+}
+
+/* A fraction of one to nine digits behind a point or a comma; without one, `at` itself. */
+static const char *read_fraction(const char *at, const char *end, struct parts *parts)
+{
+    if (end - at < 2 || (*at != '.' && *at != ',') || !ind_is_digit(at[1]))
+        return at;
+    unsigned bad = 0;
+    if (end - at > 4 && !ind_is_digit(at[4])) { /* milliseconds, the commonest */
+        int tens = ind_two_digits(at + 1, &bad);
+        if (ind_is_digit(at[2]) && ind_is_digit(at[3])) {
+            parts->fraction = (tens * 10 + (at[3] - '0')) * (IND_SECOND / 1000);
+            return at + 4;
+        }
+    }
+    int64_t scale = IND_SECOND;
+    for (at++; at < end && ind_is_digit(*at); at++) {
+        if (scale == 1)
+            return NULL;
+        scale /= 10;
+        parts->fraction += (*at - '0') * scale;
+    }
+    return at;
+}
+
+/* "04:45:00", with a fraction or without. */
+static const char *read_clock(const char *at, const char *end, struct parts *parts)
+{
+    unsigned bad = end - at < 8 || at[2] != ':' || at[5] != ':';
+    if (bad)
+        return NULL;
+    int hour = ind_two_digits(at, &bad), minute = ind_two_digits(at + 3, &bad),
+        second = ind_two_digits(at + 6, &bad);
+    if (bad || hour > 23 || minute > 59 || second > 60)
+        return NULL;
+    parts->of_day = hour * 3600 + minute * 60 + second;
+    return read_fraction(at + 8, end, parts);
+}
+
+/* Names of zones that no host has, but for those that mean UTC. */
+static bool is_zone_name(struct ind_slice word)
+{
+    static const char names[][5] = {"EST",  "EDT", "CST",  "CDT",  "MST",  "MDT",  "PST",  "PDT",  "AKST",
+                                    "AKDT", "HST", "AST",  "ADT",  "WET",  "WEST", "CET",  "CEST", "MET",
+                                    "MEST", "EET", "EEST", "BST",  "IST",  "MSK",  "HKT",  "SGT",  "AWST",
+                                    "JST",  "KST", "ACST", "ACDT", "AEST", "AEDT", "NZST", "NZDT", "SAST"};
+    for (size_t i = 0; i < sizeof names / sizeof *names; i++)
+        if (word.length <= 4 && memcmp(names[i], word.at, word.length) == 0 && names[i][word.length] == '\0')
+            return true;
+    return false;
+}
+
+/* "+01:00", "-0330", "+01" up to the end of the word. */
+static const char *read_offset(const char *at, const char *end, struct parts *parts)
+{
+    const char *stop = at + 1;
+    while (stop < end && stop - at < 7 && (ind_is_digit(*stop) || *stop == ':'))
+        stop++;
+    while (stop > at && stop[-1] == ':')
+        stop--; /* "+0100: text": the colon ends the time */
+    if (stop - at < 3 || !ends_word(stop, end) ||
+        !ind_zone_read_offset((struct ind_slice){at, (size_t)(stop - at)}, &parts->offset))
+        return NULL;
+    parts->fixed = true;
+    return stop;
+}
+
+/* A zone's name or an offset. In front of a colon any word of two to five capitals is one: no host stands
+ * there. */
+static const char *read_zone(const char *at, const char *end, struct parts *parts)
+{
+    if (at < end && (*at == '+' || *at == '-'))
+        return read_offset(at, end, parts);
+    const char *stop = at;
+    while (stop < end && stop - at < 6 && *stop >= 'A' && *stop <= 'Z')
+        stop++;
+    struct ind_slice name = {at, (size_t)(stop - at)};
+    bool utc = ind_slice_equal(name, IND_SLICE("UTC")) || ind_slice_equal(name, IND_SLICE("GMT")) ||
+               ind_slice_equal(name, IND_SLICE("Z"));
+    if (utc && stop < end && (*stop == '+' || *stop == '-'))
+        return read_offset(stop, end, parts); /* "UTC+1" */
+    if (name.length == 0 || name.length > 5 || !ends_word(stop, end))
+        return NULL;
+    bool closed = stop < end && *stop == ':' && (stop + 1 == end || stop[1] == ' ');
+    if (!utc && !(closed && name.length >= 2) && !is_zone_name(name))
+        return NULL;
+    parts->fixed = utc;
+    parts->offset = 0;
+    return stop;
+}
+
+/* What may follow the clock, in any order: a year, a zone. */
+static const char *read_end(const char *at, const char *end, struct parts *parts)
+{
+    if (at < end && (*at == 'Z' || *at == '+' || *at == '-')) {
+        const char *zone = read_zone(at, end, parts);
+        at = zone ? zone : at;
+    }
+    for (int i = 0; i < 2 && at < end && *at == ' '; i++) {
+        bool digit = end - at > 1 && ind_is_digit(at[1]);
+        const char *next = !digit        ? read_zone(at + 1, end, parts)
+                           : parts->year ? NULL
+                                         : read_year(at + 1, end, parts);
+        if (!next)
+            break;
+        at = next;
+    }
+    return at;
+}
+
+static ind_time instant_of(const struct parts *parts, ind_time reference, const struct ind_zone *zone)
+{
+    int64_t seconds;
+    if (parts->year) {
+        seconds =
+            ind_days_from_civil(parts->year, parts->month, parts->day) * IND_DAY_SECONDS + parts->of_day;
+        seconds = parts->fixed ? seconds - parts->offset : ind_zone_to_utc(zone, seconds);
+    } else if (parts->fixed) {
+        /* Settled on the clock of that offset. */
+        ind_time there = reference + parts->offset * IND_SECOND;
+        seconds = ind_settle_year(parts->month, parts->day, parts->of_day, there, NULL) - parts->offset;
+    } else {
+        seconds = ind_settle_year(parts->month, parts->day, parts->of_day, reference, zone);
+    }
+    return seconds * IND_SECOND + parts->fraction;
+}
+
+/* "2026-11-23T04:45:00Z", and a zone's name where there is no offset. */
+static const char *read_new(const char *at, const char *end, const struct ind_zone *zone, ind_time *sent)
+{
+    struct parts parts = {0};
+    enum ind_time_style style;
+    size_t used = ind_stamp_read_new(at, end, zone, sent, &style);
+    if (used == 0)
+        return NULL;
+    const char *behind = style == IND_TIME_LOCAL ? read_end(at + used, end, &parts) : at + used;
+    if (parts.fixed) { /* read again, without the zone */
+        (void)ind_time_read((struct ind_slice){at, used}, sent, &style);
+        *sent -= parts.offset * IND_SECOND;
+    }
+    return ends_word(behind, end) ? behind : NULL;
+}
+
+/* Month, day, clock, and a year wherever it stands. */
+static const char *read_date(const char *at, const char *end, struct parts *parts)
+{
+    if (ind_is_digit(*at)) {
+        at = read_year(at, end, parts);
+        if (!at || at == end || *at++ != ' ')
+            return NULL;
+    } else {
+        if (end - at >= 15 && ind_stamp_fields(at, &parts->month, &parts->day, &parts->of_day))
+            return read_fraction(at + 15, end, parts);
+        at = end - at > 3 && ind_month_of(at) ? at : skip_weekday(at, end);
+    }
+    at = read_day(at, end, parts);
+    if (!at)
+        return NULL;
+    if (!parts->year && end - at > 5 && at[4] == ' ') {
+        const char *behind = read_year(at, end, parts);
+        at = behind ? behind + 1 : at;
+    }
+    return read_clock(at, end, parts);
+}
+
+static const char *read_written(const char *at, const char *end, ind_time reference,
+                                const struct ind_zone *zone, ind_time *sent)
+{
+    if (end - at > 10 && ind_is_digit(*at) && at[4] == '-')
+        return read_new(at, end, zone, sent);
+    struct parts parts = {0};
+    at = read_date(at, end, &parts);
+    if (!at)
+        return NULL;
+    at = read_end(at, end, &parts);
+    if (!ends_word(at, end) ||
+        (parts.day > 28 && parts.day > ind_days_in_month(parts.year ? parts.year : 2000, parts.month)))
+        return NULL;
+    *sent = instant_of(&parts, reference, zone);
+    return at;
+}
+
+/* The time since the device was started: "00:04:10", "1d02h", "7w3d", "2y15w". A colon and a blank follow. */
+static const char *skip_uptime(const char *at, const char *end)
+{
+    const char *p = at;
+    int units = 0;
+    if (end - at > 8 && at[2] == ':' && at[5] == ':') {
+        unsigned bad = 0;
+        (void)ind_two_digits(at, &bad);
+        (void)ind_two_digits(at + 3, &bad);
+        (void)ind_two_digits(at + 6, &bad);
+        p = bad ? at : at + 8;
+    } else {
+        while (p < end && p - at < 12 && ind_is_digit(*p)) {
+            while (p < end && p - at < 12 && ind_is_digit(*p))
+                p++;
+            if (p == end || !strchr("ywdh", *p) || *p == '\0')
+                return NULL;
+            p++;
+            units++;
+        }
+        if (units != 2)
+            return NULL;
+    }
+    return p > at && end - p > 1 && p[0] == ':' && p[1] == ' ' ? p : NULL;
+}
+
+static bool is_unit(char c)
+{
+    return c == 'y' || c == 'w' || c == 'd' || c == 'h';
+}
+
+bool ind_stamp_may_begin(const char *at, const char *end)
+{
+    if (end - at < 8)
+        return false;
+    at += *at == '*' || *at == '.';
+    if (*at >= 'A' && *at <= 'W')
+        return at[3] == ' ' || at[3] == ',';
+    if (!ind_is_digit(*at))
+        return false;
+    return at[4] == '-' || (at[4] == ' ' && ind_is_digit(at[3])) || (at[2] == ':' && at[5] == ':') ||
+           is_unit(at[1]) || is_unit(at[2]);
+}
+
+size_t ind_stamp_read(const char *at, const char *end, ind_time reference, const struct ind_zone *zone,
+                      struct ind_stamp *stamp)
+{
+    const char *start = at;
+    if (!ind_stamp_may_begin(at, end))
+        return 0;
+    stamp->mark = *at == '*' ? IND_MARK_NOT_SET : *at == '.' ? IND_MARK_NOT_SYNCHRONISED : IND_MARK_NONE;
+    at += stamp->mark != IND_MARK_NONE;
+    const char *stop = read_written(at, end, reference, zone, &stamp->sent);
+    if (!stop && ind_is_digit(*at)) {
+        stop = skip_uptime(at, end);
+        stamp->sent = IND_TIME_NONE;
+        stamp->mark = IND_MARK_UPTIME;
+    }
+    if (!stop)
+        return 0;
+    stamp->marked = (struct ind_slice){start, (size_t)(stop - start)};
+    return stamp->marked.length;
+}

@@ -1,0 +1,128 @@
+/* key=value, bare or quoted, as firewalls and kernels write it. */
+#include "core/base/scan.h"
+#include "core/payload/payload_private.h"
+
+static bool is(char c, unsigned kind)
+{
+    return (ind_byte_kinds[(unsigned char)c] & kind) != 0;
+}
+
+static bool ends_value(const char *at, const char *end)
+{
+    return at == end || is(*at, IND_BEFORE_KEY) || *at == ')' || *at == ']' || *at == '}';
+}
+
+/* Behind the quote that closes what begins at `at`; NULL where none does. */
+static const char *skip_quoted(const char *at, const char *end)
+{
+    char quote = *at++;
+    for (;;) {
+        at = ind_scan_either(at, end, quote, '\\');
+        if (at == end)
+            return NULL;
+        if (*at == quote)
+            return ends_value(at + 1, end) ? at + 1 : NULL;
+        at += end - at > 1 ? 2 : 1;
+    }
+}
+
+static bool key_follows(const char *at, const char *end)
+{
+    const char *stop = at;
+    while (stop < end && is(*stop, IND_IN_KEY))
+        stop++;
+    return stop > at && stop < end && *stop == '=' && is(*at, IND_BEGINS_KEY);
+}
+
+static bool ends_word(char c)
+{
+    return c == ' ' || c == '\t';
+}
+
+/* Up to a space or tab, or to a comma or semicolon that another key follows; one at the end is no part of it,
+ * nor is a bracket that was not opened in it. */
+static const char *skip_bare(const char *at, const char *end)
+{
+    const char *stop = ind_scan_three(at, end, ' ', ',', ';');
+    const char *tab = memchr(at, '\t', (size_t)(stop - at));
+    if (tab) /* nothing behind it counts */
+        stop = end = tab;
+    while (stop < end && *stop != ' ' && stop + 1 < end && !ends_word(stop[1]) &&
+           !key_follows(stop + 1, end)) {
+        const char *from = stop + 1;
+        stop = ind_scan_three(from, end, ' ', ',', ';');
+        if ((tab = memchr(from, '\t', (size_t)(stop - from))) != NULL)
+            stop = end = tab;
+    }
+    if (stop == at || is(stop[-1], IND_IN_KEY))
+        return stop;
+    static const char closing[] = ")]}", opening[] = "([{";
+    const char *bracket = stop[-1] ? strchr(closing, stop[-1]) : NULL;
+    if (bracket && !memchr(at, opening[bracket - closing], (size_t)(stop - at)))
+        stop--;
+    return stop;
+}
+
+const char *ind_pairs_end(const char *at, const char *end)
+{
+    enum { LONGEST_KEY = 128 }; /* bounds what is looked at in vain */
+    const char *last = NULL;
+    if (at >= end || !memchr(at, '=', end - at > LONGEST_KEY ? LONGEST_KEY + 1 : (size_t)(end - at)))
+        return NULL;
+    while (key_follows(at, end)) {
+        const char *value = (const char *)memchr(at, '=', (size_t)(end - at)) + 1;
+        bool quoted = value < end && (*value == '"' || *value == '\'');
+        last = quoted ? skip_quoted(value, end) : NULL;
+        last = last ? last : skip_bare(value, end);
+        for (at = last; at < end && (ends_word(*at) || *at == ',' || *at == ';');)
+            at++;
+    }
+    return last;
+}
+
+/* "prefix.name" in the scratch memory; the name itself where there is no room. */
+static IND_COLD struct ind_slice prefixed(struct ind_slice prefix, struct ind_slice name,
+                                          struct ind_payload *payload)
+{
+    struct ind_buffer *scratch = &payload->scratch;
+    size_t start = scratch->length;
+    if (!ind_buffer_room(scratch, prefix.length + 1 + name.length))
+        return name;
+    ind_buffer_slice(scratch, prefix);
+    ind_buffer_byte(scratch, '.');
+    ind_buffer_slice(scratch, name);
+    return (struct ind_slice){scratch->at + start, scratch->length - start};
+}
+
+void ind_payload_read_pairs(struct ind_slice text, struct ind_slice prefix, struct ind_payload *payload)
+{
+    const char *at = text.at, *end = text.at + text.length;
+    const char *floor = at; /* no key reaches back behind the value before it */
+    for (;;) {
+        const char *equals = at < end ? memchr(at, '=', (size_t)(end - at)) : NULL;
+        if (!equals)
+            return;
+        const char *key = equals;
+        while (key > floor && is(key[-1], IND_IN_KEY))
+            key--;
+        at = equals + 1;
+        if (key == equals || !is(*key, IND_BEGINS_KEY) || (key > floor && !is(key[-1], IND_BEFORE_KEY)))
+            continue;
+        bool quoted = at < end && (*at == '"' || *at == '\'');
+        const char *stop = quoted ? skip_quoted(at, end) : NULL;
+        struct ind_slice value;
+        if (stop) {
+            value = (struct ind_slice){at + 1, (size_t)(stop - at) - 2};
+            value = ind_payload_undo(value, *at == '"' ? "\"\\" : "'\\", payload);
+        } else {
+            stop = skip_bare(at, end);
+            value = (struct ind_slice){at, (size_t)(stop - at)};
+        }
+        struct ind_slice name = {key, (size_t)(equals - key)};
+        name = prefix.length ? prefixed(prefix, name, payload) : name;
+        if (!ind_payload_add(payload, name, value))
+            return;
+        payload->kinds |= IND_PAYLOAD_PAIRS;
+        at = floor = stop;
+    }
+}

@@ -1,0 +1,283 @@
+#include "core/time/civil.h"
+
+#include "core/base/scan.h"
+
+/* What an instant can hold begins in 1677: counted from the year 0 everything is positive, and fits 32 bits.
+ */
+void ind_civil_from_seconds(int64_t seconds, struct ind_civil *civil)
+{
+    uint64_t since = (uint64_t)(seconds + INT64_C(719468) * IND_DAY_SECONDS);
+    uint32_t z = (uint32_t)(since / IND_DAY_SECONDS), rest = (uint32_t)(since % IND_DAY_SECONDS);
+    uint32_t era = z / 146097, of_era = z % 146097;
+    uint32_t year_of_era = (of_era - of_era / 1460 + of_era / 36524 - of_era / 146096) / 365;
+    uint32_t of_year = of_era - (365 * year_of_era + year_of_era / 4 - year_of_era / 100);
+    uint32_t shifted = (5 * of_year + 2) / 153;
+    civil->day = (int)(of_year - (153 * shifted + 2) / 5 + 1);
+    civil->month = (int)(shifted < 10 ? shifted + 3 : shifted - 9);
+    civil->year = (int)(year_of_era + era * 400 + (civil->month <= 2));
+    civil->hour = (int)(rest / 3600);
+    civil->minute = (int)(rest / 60 % 60);
+    civil->second = (int)(rest % 60);
+    civil->weekday = (int)((z + 2) % 7);
+}
+
+bool ind_is_leap_year(int year)
+{
+    return (year % 4 == 0 && year % 100 != 0) || year % 400 == 0;
+}
+
+int ind_days_in_month(int year, int month)
+{
+    static const int days[] = {31, 28, 31, 30, 31, 30, 31, 31, 30, 31, 30, 31};
+    return month == 2 && ind_is_leap_year(year) ? 29 : days[month - 1];
+}
+
+/* Reads `digits` decimal digits, -1 where one is none. The caller has seen that they are there. */
+static int fixed(const char *at, int digits)
+{
+    int number = 0;
+    for (int i = 0; i < digits; i++) {
+        unsigned digit = (unsigned)(at[i] - '0');
+        if (digit > 9)
+            return -1;
+        number = number * 10 + (int)digit;
+    }
+    return number;
+}
+
+/* "+hh:mm", "+hhmm", "+hh" or "Z"; returns the bytes read, 0 where there is no offset. */
+static size_t read_offset(struct ind_slice text, int *offset, bool *lenient)
+{
+    if (text.length == 0)
+        return 0;
+    char sign = text.at[0];
+    if (sign == 'Z' || sign == 'z') {
+        *lenient |= sign == 'z';
+        *offset = 0;
+        return 1;
+    }
+    if ((sign != '+' && sign != '-') || text.length < 3)
+        return 0;
+    int hours = fixed(text.at + 1, 2), minutes = 0;
+    size_t used = 3;
+    if (text.length >= 6 && text.at[3] == ':') {
+        minutes = fixed(text.at + 4, 2);
+        used = 6;
+    } else if (text.length >= 5 && ind_is_digit(text.at[3])) {
+        minutes = fixed(text.at + 3, 2);
+        used = 5;
+        *lenient = true;
+    } else {
+        *lenient = true;
+    }
+    if (hours < 0 || hours > 23 || minutes < 0 || minutes > 59)
+        return 0;
+    *offset = (hours * 60 + minutes) * (sign == '-' ? -60 : 60);
+    return used;
+}
+
+static const int64_t fraction_scales[] = {0, 100000000, 10000000, 1000000, 100000, 10000, 1000, 100, 10, 1};
+
+#ifdef IND_SSE2
+/* Up to seven digits of eight bytes at once (little end first); how many there are. */
+static unsigned some_digits(const char *at, int64_t *value)
+{
+    uint64_t word;
+    memcpy(&word, at, sizeof word);
+    word ^= UINT64_C(0x3030303030303030);
+    uint64_t others = ((word + UINT64_C(0x7676767676767676)) | word) & UINT64_C(0x8080808080808080);
+    unsigned count = others ? (unsigned)__builtin_ctzll(others) / 8 : 8;
+    if (count == 0 || count == 8)
+        return count;
+    word <<= 64 - 8 * count; /* the digits come last, zeros before them */
+    word = word * 10 + (word >> 8);
+    const uint64_t mask = UINT64_C(0x000000FF000000FF);
+    word =
+        ((word & mask) * UINT64_C(0x000F424000000064) + (word >> 16 & mask) * UINT64_C(0x0000271000000001)) >>
+        32;
+    *value = (int64_t)(word & UINT32_MAX);
+    return count;
+}
+#endif
+
+/* One to nine digits behind the point. */
+static size_t read_fraction(struct ind_slice text, int64_t *nanoseconds)
+{
+    size_t used = 1;
+    int64_t value = 0;
+#ifdef IND_SSE2
+    unsigned count = text.length > 8 ? some_digits(text.at + 1, &value) : 8;
+    if (count < 8) {
+        *nanoseconds = value * fraction_scales[count];
+        return count ? count + 1 : 0;
+    }
+#endif
+    while (used < text.length && ind_is_digit(text.at[used]) && used <= 9)
+        value = value * 10 + (text.at[used++] - '0');
+    *nanoseconds = value * fraction_scales[used - 1];
+    return used > 1 && !(used < text.length && ind_is_digit(text.at[used])) ? used : 0;
+}
+
+#ifdef IND_SSE2
+/* Digits where RFC 3339 has digits, and its signs where it has signs, all at once: the first 16 bytes, and
+ * the last of 19. */
+static bool has_form(const char *at)
+{
+    const __m128i form = _mm_setr_epi8(0, 0, 0, 0, '-', 0, 0, '-', 0, 0, 0, 0, 0, ':', 0, 0);
+    const int digits = 0xdb6f, signs = 1 << 4 | 1 << 7 | 1 << 13;
+    __m128i bytes = _mm_loadu_si128((const __m128i *)(const void *)at);
+    __m128i values = _mm_sub_epi8(bytes, _mm_set1_epi8('0'));
+    int is_digit = _mm_movemask_epi8(_mm_cmpeq_epi8(_mm_min_epu8(values, _mm_set1_epi8(9)), values));
+    int is_sign = _mm_movemask_epi8(_mm_cmpeq_epi8(bytes, form));
+    return (is_digit & digits) == digits && (is_sign & signs) == signs && at[16] == ':' &&
+           ind_is_digit(at[17]) && ind_is_digit(at[18]);
+}
+#else
+static bool has_form(const char *at)
+{
+    static const char form[] = "dddd-dd-dd.dd:dd:dd";
+    unsigned bad = 0;
+    for (int i = 0; i < 19; i++)
+        bad |= form[i] == 'd' ? !ind_is_digit(at[i]) : form[i] != '.' && at[i] != form[i];
+    return bad == 0;
+}
+#endif
+
+/* Two digits that are known to be some. */
+static int two(const char *at)
+{
+    return at[0] * 10 + at[1] - '0' * 11;
+}
+
+static bool in_range(int year, int month, int day, int hour, int minute, int second)
+{
+    bool good = ((unsigned)(year - 1700) <= 560) & ((unsigned)(month - 1) < 12) & (day >= 1) & (hour <= 23) &
+                (minute <= 59) & (second <= 60);
+    return good && (day <= 28 || day <= ind_days_in_month(year, month));
+}
+
+size_t ind_time_read(struct ind_slice text, ind_time *time, enum ind_time_style *style)
+{
+    const char *at = text.at;
+    if (text.length < 19 || !has_form(at))
+        return 0;
+    int year = two(at) * 100 + two(at + 2), month = two(at + 5), day = two(at + 8);
+    int hour = two(at + 11), minute = two(at + 14), second = two(at + 17);
+    if (!in_range(year, month, day, hour, minute, second))
+        return 0;
+    bool lenient = at[10] != 'T';
+    if (lenient && at[10] != 't' && at[10] != ' ')
+        return 0;
+    size_t used = 19;
+    int64_t nanoseconds = 0;
+    if (used < text.length && (at[used] == '.' || at[used] == ',')) {
+        lenient |= at[used] == ',';
+        size_t fraction = read_fraction(ind_slice_from(text, used), &nanoseconds);
+        if (fraction == 0)
+            return 0;
+        used += fraction;
+    }
+    int offset = 0;
+    size_t zone = read_offset(ind_slice_from(text, used), &offset, &lenient);
+    int64_t seconds =
+        ind_days_from_civil(year, month, day) * IND_DAY_SECONDS + hour * 3600 + minute * 60 + second;
+    if (second == 60)
+        nanoseconds = 0;
+    *time = (seconds - offset) * IND_SECOND + nanoseconds;
+    *style = zone == 0 ? IND_TIME_LOCAL : lenient ? IND_TIME_LENIENT : IND_TIME_STRICT;
+    return used + zone;
+}
+
+const char ind_digit_pairs[201] =
+    "00010203040506070809101112131415161718192021222324252627282930313233343536373839404142434445464748"
+    "4950515253545556575859606162636465666768697071727374757677787980818283848586878889909192939495"
+    "96979899";
+
+/* An even number of digits, two at a time. */
+static char *put(char *at, unsigned number, int digits)
+{
+    for (int i = digits - 2; i >= 0; i -= 2, number /= 100)
+        memcpy(at + i, ind_digit_pairs + 2 * (number % 100), 2);
+    return at + digits;
+}
+
+static unsigned year_of(const struct ind_civil *civil)
+{
+    return civil->year < 0 ? 0 : (unsigned)civil->year;
+}
+
+void ind_time_write(struct ind_buffer *buffer, ind_time time)
+{
+    if (!ind_buffer_room(buffer, IND_TIME_WIDTH))
+        return;
+    int64_t seconds = ind_time_seconds(time);
+    struct ind_civil civil;
+    ind_civil_from_seconds(seconds, &civil);
+    char *at = put(buffer->at + buffer->length, year_of(&civil), 4);
+    *at++ = '-';
+    at = put(at, (unsigned)civil.month, 2);
+    *at++ = '-';
+    at = put(at, (unsigned)civil.day, 2);
+    *at++ = 'T';
+    at = put(at, (unsigned)civil.hour, 2);
+    *at++ = ':';
+    at = put(at, (unsigned)civil.minute, 2);
+    *at++ = ':';
+    at = put(at, (unsigned)civil.second, 2);
+    *at++ = '.';
+    at = put(at, (unsigned)((time - seconds * IND_SECOND) / 1000), 6);
+    *at = 'Z';
+    buffer->length += IND_TIME_WIDTH;
+}
+
+void ind_time_write_compact(struct ind_buffer *buffer, ind_time time)
+{
+    if (!ind_buffer_room(buffer, 16))
+        return;
+    struct ind_civil civil;
+    ind_civil_from_seconds(ind_time_seconds(time), &civil);
+    char *at = put(buffer->at + buffer->length, year_of(&civil), 4);
+    at = put(at, (unsigned)civil.month, 2);
+    at = put(at, (unsigned)civil.day, 2);
+    *at++ = 'T';
+    at = put(at, (unsigned)civil.hour, 2);
+    at = put(at, (unsigned)civil.minute, 2);
+    at = put(at, (unsigned)civil.second, 2);
+    *at = 'Z';
+    buffer->length += 16;
+}
+
+enum { MICROSECOND = 1000, HUNDREDTH = 10000 /* microseconds */ };
+
+static int64_t microseconds(ind_time time)
+{
+    int64_t whole = time / MICROSECOND;
+    return whole - (time < whole * MICROSECOND);
+}
+
+/* The difference of two instants may be more than one can hold in nanoseconds. */
+int64_t ind_lag_hundredths(ind_time received, ind_time sent)
+{
+    int64_t span = microseconds(received) - microseconds(sent);
+    return (span + (span < 0 ? -HUNDREDTH / 2 : HUNDREDTH / 2)) / HUNDREDTH;
+}
+
+ind_time ind_time_before(ind_time received, int64_t hundredths)
+{
+    const int64_t most = INT64_MAX / MICROSECOND;
+    if (hundredths > most / HUNDREDTH || hundredths < -most / HUNDREDTH)
+        return IND_TIME_NONE;
+    int64_t at = microseconds(received) - hundredths * HUNDREDTH;
+    return at > most || at < -most ? IND_TIME_NONE : at * MICROSECOND;
+}
+
+void ind_hundredths_write(struct ind_buffer *buffer, int64_t hundredths)
+{
+    if (hundredths < 0)
+        ind_buffer_byte(buffer, '-');
+    uint64_t size = hundredths < 0 ? (uint64_t)-hundredths : (uint64_t)hundredths;
+    ind_buffer_number(buffer, size / 100);
+    ind_buffer_byte(buffer, '.');
+    ind_buffer_byte(buffer, (char)('0' + size / 10 % 10));
+    ind_buffer_byte(buffer, (char)('0' + size % 10));
+}

@@ -1,0 +1,80 @@
+/* Rotation periods and retention. */
+#include "support/moment.h"
+#include "support/support.h"
+
+#include "core/archive/retention.h"
+#include "core/archive/rotation.h"
+
+static void rotation_asks_for_period_size_and_messages(void **state)
+{
+    (void)state;
+    const struct ind_rotation_rule rule = {IND_PERIOD_DAY, 1000, 10};
+    struct ind_live_facts facts = {at("2026-11-24T00:00:00Z"), 900, 5};
+    assert_int_equal(ind_rotation_before(&rule, &facts, at("2026-11-23T23:59:59Z"), 100), IND_ROTATION_NOT);
+    assert_int_equal(ind_rotation_before(&rule, &facts, at("2026-11-23T23:59:59Z"), 101), IND_ROTATION_SIZE);
+    assert_int_equal(ind_rotation_before(&rule, &facts, at("2026-11-24T00:00:00Z"), 1), IND_ROTATION_PERIOD);
+    facts.messages = 10;
+    assert_int_equal(ind_rotation_before(&rule, &facts, at("2026-11-23T12:00:00Z"), 1),
+                     IND_ROTATION_MESSAGES);
+    facts.messages = 0; /* an empty file is never rotated, however long the line */
+    assert_int_equal(ind_rotation_before(&rule, &facts, at("2026-11-25T12:00:00Z"), 5000), IND_ROTATION_NOT);
+}
+
+static void rotation_gives_a_grace_to_what_is_on_its_way(void **state)
+{
+    (void)state;
+    const struct ind_rotation_rule rule = {IND_PERIOD_HOUR, 0, 0};
+    struct ind_live_facts facts = {at("2026-11-23T05:00:00Z"), 900, 5};
+    assert_int_equal(ind_rotation_due(&rule, &facts, at("2026-11-23T05:00:04Z")), IND_ROTATION_NOT);
+    assert_int_equal(ind_rotation_due(&rule, &facts, at("2026-11-23T05:00:05Z")), IND_ROTATION_PERIOD);
+}
+
+static void retention_removes_by_age_number_and_space(void **state)
+{
+    (void)state;
+    const ind_time day = IND_DAY_SECONDS * IND_SECOND, now = 100 * day;
+    struct ind_archive_facts archives[6];
+    const struct ind_retention_facts facts = {now, true, 50, 1000};
+    for (size_t i = 0; i < 6; i++)
+        archives[i] = (struct ind_archive_facts){
+            .series = i % 2, .number = i, .rotated = now - (ind_time)(6 - i) * day, .size = 100, .index = i};
+    const struct ind_retention_rule by_age = {3 * IND_DAY_SECONDS, 0, 0, 0};
+    assert_int_equal(ind_retention_decide(&by_age, &facts, archives, 6), 4);
+    assert_int_equal(archives[3].verdict, IND_GONE_BY_AGE);
+    assert_int_equal(archives[4].verdict, IND_KEPT);
+    const struct ind_retention_rule by_number = {0, 1, 0, 0};
+    assert_int_equal(ind_retention_decide(&by_number, &facts, archives, 6), 4);
+    assert_int_equal(archives[5].verdict, IND_KEPT);
+    assert_int_equal(archives[4].verdict, IND_KEPT);
+    const struct ind_retention_rule by_space = {0, 0, 350, 0};
+    assert_int_equal(ind_retention_decide(&by_space, &facts, archives, 6), 3);
+    assert_int_equal(archives[2].verdict, IND_GONE_BY_SPACE);
+    assert_int_equal(archives[3].verdict, IND_KEPT);
+    const struct ind_retention_rule by_percent = {0, 0, 0, 25};
+    assert_int_equal(ind_retention_decide(&by_percent, &facts, archives, 6), 4);
+}
+
+static void retention_does_not_trust_a_clock_that_jumped(void **state)
+{
+    (void)state;
+    const ind_time day = IND_DAY_SECONDS * IND_SECOND;
+    assert_true(ind_clock_trusted(10 * day, 9 * day, IND_TIME_NONE));
+    assert_false(ind_clock_trusted(10 * day + 1, 9 * day, 8 * day));
+    assert_true(ind_clock_trusted(10 * day, IND_TIME_NONE, 10 * day - 1));
+    assert_true(ind_clock_trusted(10 * day, IND_TIME_NONE, IND_TIME_NONE));
+    struct ind_archive_facts archive = {.rotated = day, .size = 1};
+    const struct ind_retention_rule rule = {IND_DAY_SECONDS, 0, 0, 0};
+    const struct ind_retention_facts facts = {50 * day, false, 0, 0};
+    assert_int_equal(ind_retention_decide(&rule, &facts, &archive, 1), 0);
+}
+
+int main(void)
+{
+    const struct CMUnitTest tests[] = {
+        cmocka_unit_test(rotation_asks_for_period_size_and_messages),
+        cmocka_unit_test(rotation_gives_a_grace_to_what_is_on_its_way),
+        cmocka_unit_test(retention_removes_by_age_number_and_space),
+        cmocka_unit_test(retention_does_not_trust_a_clock_that_jumped),
+    };
+    return cmocka_run_group_tests(tests, NULL, NULL);
+}

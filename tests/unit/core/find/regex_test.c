@@ -1,0 +1,101 @@
+/* Regular expressions: what a message may cost in all of them together is bounded, and the two ways give the
+ * same answers. */
+#include "support/support.h"
+
+#include "core/find/regex.h"
+#include "support/random.h"
+
+static const char *const hostile[] = {"(?=.*z)(?=.*y)a", "(a+)+b",         "(x+x+)+y", "[a-z]+[0-9]",
+                                      "(a|aa)*c",        "(.*)(.*)(.*)q",  "a.*a.*a!", "(?<=a)b.*c",
+                                      "\\d+x",           "(?:a?){40}a{40}"};
+enum { HOSTILE = sizeof hostile / sizeof *hostile };
+
+static void no_text_costs_more_than_a_message_may(void **state)
+{
+    enum { LONG = 65536 };
+    static char text[LONG];
+    void *regexes[HOSTILE];
+    struct ind_regex_error error;
+    struct ind_regex_room room;
+    (void)state;
+    assert_true(ind_regex_room_begin(&room));
+    for (size_t i = 0; i < HOSTILE; i++)
+        assert_non_null(regexes[i] = ind_regex_new(ind_slice_of(hostile[i]), 0, &error));
+    for (const char *fill = "ax1 "; *fill; fill++) {
+        memset(text, *fill, sizeof text);
+        memcpy(text + LONG - 2, "zy", 2);
+        ind_regex_room_next(&room);
+        for (int round = 0; round < 40; round++)
+            for (size_t i = 0; i < HOSTILE; i++) {
+                size_t length = round % 4 == 0 ? LONG : (size_t)(100 << round % 7);
+                (void)ind_regex_match(regexes[i], &room, (struct ind_slice){text, length}, 0, 0, NULL, NULL);
+                assert_true(room.quick >= -(int64_t)(1 << 22));
+                assert_true(room.counted >= -2 * (int64_t)LONG);
+            }
+    }
+    for (size_t i = 0; i < HOSTILE; i++)
+        ind_regex_free(regexes[i]);
+    ind_regex_room_end(&room);
+}
+
+static void both_ways_give_the_same_answer(void **state)
+{
+    static const char *const plain[] = {"a+b", "(a|b)*c$", "^ab", "b.a", "(?=.*c)a", "[^a]c", "ab|ba|cc"};
+    struct ind_regex_error error;
+    struct ind_regex_room quick, counted;
+    uint64_t random = IND_RANDOM_START;
+    (void)state;
+    assert_true(ind_regex_room_begin(&quick) && ind_regex_room_begin(&counted));
+    for (size_t i = 0; i < sizeof plain / sizeof *plain; i++) {
+        void *regex = ind_regex_new(ind_slice_of(plain[i]), 0, &error);
+        for (int round = 0; round < 3000; round++) {
+            char text[40];
+            size_t at[2][2] = {{0}};
+            struct ind_slice value = {text, ind_random(&random, sizeof text)};
+            for (size_t k = 0; k < value.length; k++)
+                text[k] = (char)('a' + ind_random(&random, 3));
+            ind_regex_room_next(&quick);
+            ind_regex_room_next(&counted);
+            counted.quick = 0;
+            enum ind_regex_found one = ind_regex_match(regex, &quick, value, 0, 0, &at[0][0], &at[0][1]);
+            assert_int_equal(one, ind_regex_match(regex, &counted, value, 0, 0, &at[1][0], &at[1][1]));
+            assert_memory_equal(at[0], at[1], sizeof at[0]);
+            assert_true(one != IND_REGEX_GAVE_UP);
+        }
+        ind_regex_free(regex);
+    }
+    ind_regex_room_end(&quick);
+    ind_regex_room_end(&counted);
+}
+
+static void what_was_used_up_is_there_again_for_the_next_message(void **state)
+{
+    static char text[65536];
+    struct ind_regex_error error;
+    struct ind_regex_room room;
+    void *costly = ind_regex_new(IND_SLICE("(x+x+)+[yw]"), 0, &error),
+         *cheap = ind_regex_new(IND_SLICE("xz"), 0, &error);
+    (void)state;
+    memset(text, 'x', sizeof text - 1);
+    text[sizeof text - 1] = 'z';
+    struct ind_slice value = {text, sizeof text};
+    assert_true(ind_regex_room_begin(&room));
+    assert_int_equal(ind_regex_match(cheap, &room, value, 0, 0, NULL, NULL), IND_REGEX_FOUND);
+    assert_int_equal(ind_regex_match(costly, &room, value, 0, 0, NULL, NULL), IND_REGEX_GAVE_UP);
+    assert_int_equal(ind_regex_match(cheap, &room, value, 0, 0, NULL, NULL), IND_REGEX_GAVE_UP);
+    ind_regex_room_next(&room);
+    assert_int_equal(ind_regex_match(cheap, &room, value, 0, 0, NULL, NULL), IND_REGEX_FOUND);
+    ind_regex_free(costly);
+    ind_regex_free(cheap);
+    ind_regex_room_end(&room);
+}
+
+int main(void)
+{
+    const struct CMUnitTest tests[] = {
+        cmocka_unit_test(no_text_costs_more_than_a_message_may),
+        cmocka_unit_test(both_ways_give_the_same_answer),
+        cmocka_unit_test(what_was_used_up_is_there_again_for_the_next_message),
+    };
+    return cmocka_run_group_tests(tests, NULL, NULL);
+}
