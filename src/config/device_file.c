@@ -1,4 +1,4 @@
-#include "config/device_file.h"
+#include "config/device_private.h"
 
 #include "core/message/device.h"
 #include <errno.h>

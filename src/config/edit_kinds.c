@@ -1,5 +1,5 @@
 /* config/edit_kinds.c: what each kind of edit does, read and described. */
-#include "config/edit_text.h"
+#include "config/edit_private.h"
 #include "config/quantity.h"
 #include "config/zones.h"
 #include "core/message/names.h"

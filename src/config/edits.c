@@ -1,5 +1,5 @@
 /* config/edits.c: edits, and what of them cannot be meant. */
-#include "config/edit_text.h"
+#include "config/edit_private.h"
 
 #include <stdlib.h>
 

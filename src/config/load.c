@@ -2,6 +2,7 @@
 
 #include "config/zones.h"
 #include "core/message/names.h"
+#include <errno.h>
 #include <stdlib.h>
 
 void ind_wrong_inside(struct ind_loader *loader, const struct ind_node *scalar,
@@ -172,4 +173,39 @@ bool ind_read_network(struct ind_loader *loader, const struct ind_node *node, st
                   IND_ARG(node->text));
         return false;
     }
+}
+
+char *ind_resolve_path(struct ind_loader *loader, const struct ind_node *node)
+{
+    const char *slash = strrchr(node->source->path, '/');
+    char path[4096];
+    if (node->text.at[0] == '/' || !slash)
+        return ind_keep(loader, node->text);
+    snprintf(path, sizeof path, "%.*s/%.*s", (int)(slash - node->source->path), node->source->path,
+             IND_ARG(node->text));
+    return ind_keep(loader, ind_slice_of(path));
+}
+
+const struct ind_source *ind_load_source(struct ind_loader *loader, const char *path,
+                                         const struct ind_node *from)
+{
+    for (const struct ind_source *open = loader->loaded->sources; open; open = open->next)
+        if (strcmp(open->path, path) == 0) {
+            ind_wrong(loader, from, "\"%s\" is included already; leave it out here", path);
+            return NULL;
+        }
+    struct ind_source *source = ind_source_read(path);
+    if (!source) {
+        int error = errno;
+        if (from)
+            ind_wrong(loader, from, "cannot read \"%s\": %s", path, ind_open_file_reason(error));
+        else
+            ind_remark_add(loader->remarks, false, NULL, 0, 0, "cannot read \"%s\": %s", path,
+                           ind_open_file_reason(error));
+        return NULL;
+    }
+    source->order = loader->loaded->sources ? loader->loaded->sources->order + 1 : 0;
+    source->next = loader->loaded->sources;
+    loader->loaded->sources = source;
+    return source;
 }

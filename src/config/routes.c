@@ -1,6 +1,6 @@
-/* config/routes.c: routes, and what of them cannot be meant. */
-#include "config/load.h"
+/* config/routes.c: routes. */
 #include "config/quantity.h"
+#include "config/route_private.h"
 #include "core/message/framing.h"
 #include "core/message/names.h"
 
@@ -9,14 +9,9 @@
 #include <stdlib.h>
 #include <unistd.h>
 
-struct route_text {
-    struct ind_route *route;
-    const struct ind_node *name, *when, *file, *to, *archive, *mode, *folder_mode, *group, *layout;
-};
-
 static void keep_route_name(struct ind_loader *loader, const struct ind_node *value, void *into)
 {
-    struct route_text *text = into;
+    struct ind_route_text *text = into;
     if (!ind_expect_text(loader, value, "the route's name"))
         return;
     text->name = value;
@@ -25,14 +20,14 @@ static void keep_route_name(struct ind_loader *loader, const struct ind_node *va
 
 static void read_when(struct ind_loader *loader, const struct ind_node *value, void *into)
 {
-    struct route_text *text = into;
+    struct ind_route_text *text = into;
     text->when = value;
     text->route->when_text = ind_read_when(loader, value, true, &text->route->when);
 }
 
 static void read_file(struct ind_loader *loader, const struct ind_node *value, void *into)
 {
-    struct route_text *text = into;
+    struct ind_route_text *text = into;
     struct ind_mistake mistake = {0};
     text->file = value;
     if (!ind_expect_text(loader, value, "the file's path"))
@@ -57,7 +52,7 @@ static char *program_path(struct ind_loader *loader, const struct ind_node *node
 
 static void read_program(struct ind_loader *loader, const struct ind_node *value, void *into)
 {
-    struct ind_route *route = ((struct route_text *)into)->route;
+    struct ind_route *route = ((struct ind_route_text *)into)->route;
     bool list = value->kind == IND_NODE_LIST;
     size_t bytes = 0;
     if (!list || value->part_count == 0) {
@@ -89,7 +84,7 @@ static void read_program(struct ind_loader *loader, const struct ind_node *value
 static void read_to(struct ind_loader *loader, const struct ind_node *value, void *into)
 {
     static const struct ind_key keys[] = {{"program", read_program}};
-    struct route_text *text = into;
+    struct ind_route_text *text = into;
     text->to = value;
     if (value->kind == IND_NODE_MAP) {
         ind_read_map(loader, value, keys, 1, into);
@@ -109,7 +104,7 @@ static void read_to(struct ind_loader *loader, const struct ind_node *value, voi
 
 static void read_archive(struct ind_loader *loader, const struct ind_node *value, void *into)
 {
-    struct route_text *text = into;
+    struct ind_route_text *text = into;
     struct ind_config *config = loader->config;
     if (!ind_expect_text(loader, value, "the name of an archive policy"))
         return;
@@ -150,7 +145,7 @@ static void read_line_template(struct ind_loader *loader, const struct ind_node 
 
 static void read_layout(struct ind_loader *loader, const struct ind_node *value, void *into)
 {
-    struct route_text *text = into;
+    struct ind_route_text *text = into;
     text->layout = value;
     if (!ind_expect_text(loader, value,
                          "plain, json, rfc5424, raw, or a template such as \"{time} {device} {text}\""))
@@ -172,12 +167,12 @@ static void read_layout(struct ind_loader *loader, const struct ind_node *value,
 
 static void read_last(struct ind_loader *loader, const struct ind_node *value, void *into)
 {
-    (void)ind_read_yes(loader, value, &((struct route_text *)into)->route->last);
+    (void)ind_read_yes(loader, value, &((struct ind_route_text *)into)->route->last);
 }
 
 static void read_otherwise(struct ind_loader *loader, const struct ind_node *value, void *into)
 {
-    (void)ind_read_yes(loader, value, &((struct route_text *)into)->route->otherwise);
+    (void)ind_read_yes(loader, value, &((struct ind_route_text *)into)->route->otherwise);
 }
 
 static void read_mode(struct ind_loader *loader, const struct ind_node *value, unsigned needed,
@@ -196,19 +191,19 @@ static void read_mode(struct ind_loader *loader, const struct ind_node *value, u
 
 static void read_file_mode(struct ind_loader *loader, const struct ind_node *value, void *into)
 {
-    ((struct route_text *)into)->mode = value;
-    read_mode(loader, value, 0600, "0640", &((struct route_text *)into)->route->file_mode);
+    ((struct ind_route_text *)into)->mode = value;
+    read_mode(loader, value, 0600, "0640", &((struct ind_route_text *)into)->route->file_mode);
 }
 
 static void read_folder_mode(struct ind_loader *loader, const struct ind_node *value, void *into)
 {
-    ((struct route_text *)into)->folder_mode = value;
-    read_mode(loader, value, 0700, "0750", &((struct route_text *)into)->route->folder_mode);
+    ((struct ind_route_text *)into)->folder_mode = value;
+    read_mode(loader, value, 0700, "0750", &((struct ind_route_text *)into)->route->folder_mode);
 }
 
 static void read_group(struct ind_loader *loader, const struct ind_node *value, void *into)
 {
-    struct route_text *text = into;
+    struct ind_route_text *text = into;
     uint64_t number;
     text->group = value;
     if (!ind_expect_text(loader, value, "the name of a group"))
@@ -220,86 +215,6 @@ static void read_group(struct ind_loader *loader, const struct ind_node *value, 
         text->route->group = (int64_t)number;
     else
         ind_wrong(loader, value, "this machine has no group \"%.*s\"", IND_ARG(value->text));
-}
-
-/* Routes in an order that brings together those which are to be compared. */
-static const struct route_text **sorted(const struct route_text *texts, size_t count,
-                                        int (*compare)(const void *, const void *))
-{
-    const struct route_text **list = calloc(count + 1, sizeof *list);
-    for (size_t i = 0; list && i < count; i++)
-        list[i] = &texts[i];
-    if (list)
-        qsort(list, count, sizeof *list, compare);
-    return list;
-}
-
-static int in_order(const struct route_text *a, const struct route_text *b)
-{
-    return (a > b) - (a < b);
-}
-
-static int by_file(const void *a, const void *b)
-{
-    const struct route_text *x = *(const struct route_text *const *)a,
-                            *y = *(const struct route_text *const *)b;
-    int order = ind_slice_compare(x->route->file.source, y->route->file.source);
-    return order ? order : in_order(x, y);
-}
-
-static int by_name(const void *a, const void *b)
-{
-    const struct route_text *x = *(const struct route_text *const *)a,
-                            *y = *(const struct route_text *const *)b;
-    int order = strcmp(x->route->name, y->route->name);
-    return order ? order : in_order(x, y);
-}
-
-static bool same_line(const struct ind_route *a, const struct ind_route *b)
-{
-    return (!a->line && !b->line) ||
-           (a->line && b->line && ind_slice_equal(a->line->source, b->line->source));
-}
-
-/* Each with the first of those that write the same file. */
-static void check_same_file(struct ind_loader *loader, const struct route_text *texts, size_t count)
-{
-    const struct route_text **list = sorted(texts, count, by_file), *first = NULL;
-    for (size_t i = 0; list && i < count; i++) {
-        const struct ind_route *a = list[i]->route;
-        if (!first || !ind_slice_equal(first->route->file.source, a->file.source))
-            first = list[i];
-        if (!a->file.count || first == list[i])
-            continue;
-        const struct ind_route *b = first->route;
-        const char *what = a->layout != b->layout || !same_line(a, b) ? "layout"
-                           : a->policy != b->policy                   ? "archive policy"
-                           : a->file_mode != b->file_mode || a->folder_mode != b->folder_mode ? "mode"
-                           : a->group != b->group                                             ? "group"
-                                                                                              : NULL;
-        if (what)
-            ind_wrong(
-                loader, list[i]->file,
-                "the route \"%s\" writes the same file with another %s; make them agree, or write two files",
-                b->name, what);
-    }
-    free(list);
-}
-
-/* Twice the same name is a mistake; the order stays with the configuration. */
-static void order_names(struct ind_loader *loader, const struct route_text *texts, size_t count)
-{
-    struct ind_config *config = loader->config;
-    const struct route_text **list = sorted(texts, count, by_name);
-    config->routes_by_name = calloc(count + 1, sizeof *config->routes_by_name);
-    for (size_t i = 0; list && config->routes_by_name && i < count; i++) {
-        config->routes_by_name[i] = (uint32_t)(list[i] - texts);
-        if (i > 0 && list[i]->name && list[i - 1]->name &&
-            strcmp(list[i]->route->name, list[i - 1]->route->name) == 0)
-            ind_wrong(loader, list[i]->name, "the route \"%s\" stands here twice; give this one another name",
-                      list[i]->route->name);
-    }
-    free(list);
 }
 
 void ind_route_describe(const struct ind_route *route, struct ind_buffer *buffer)
@@ -338,7 +253,7 @@ const struct ind_route *ind_config_route(const struct ind_config *config, const 
 }
 
 /* What goes with files only. */
-static void check_to(struct ind_loader *loader, const struct route_text *text)
+static void check_to(struct ind_loader *loader, const struct ind_route_text *text)
 {
     const struct ind_node *of_files[] = {text->archive, text->mode, text->folder_mode, text->group};
     static const char *const names[] = {"archive", "mode", "folder mode", "group"};
@@ -350,7 +265,7 @@ static void check_to(struct ind_loader *loader, const struct route_text *text)
                       names[i]);
 }
 
-static void load_route(struct ind_loader *loader, const struct ind_node *node, struct route_text *text)
+static void load_route(struct ind_loader *loader, const struct ind_node *node, struct ind_route_text *text)
 {
     static const struct ind_key keys[] = {{"name", keep_route_name},    {"when", read_when},
                                           {"file", read_file},          {"archive", read_archive},
@@ -384,99 +299,6 @@ static void add_default_route(struct ind_loader *loader)
                             &config->routes[0].file, &mistake);
 }
 
-enum { MOST_COMPARED = 1000000 };
-
-/* A route above that is last and takes all that this one could, or, for one with `otherwise`, any other that
- * does. NULL where none is known. */
-static const struct ind_route *in_the_way(const struct ind_config *config, const bool *always, size_t i,
-                                          size_t *compared)
-{
-    const struct ind_route *route = &config->routes[i];
-    unsigned fields = ind_condition_fields(config->conditions, route->when);
-    for (size_t k = 0; k < (route->otherwise ? config->route_count : i); k++) {
-        const struct ind_route *other = &config->routes[k];
-        bool comes_first =
-            route->otherwise ? !other->otherwise || (k < i && other->last) : !other->otherwise && other->last;
-        if (!comes_first || k == i)
-            continue;
-        if (always[k])
-            return other;
-        /* What asks for nothing that this one asks for cannot follow from it. */
-        unsigned others = ind_condition_fields(config->conditions, other->when);
-        if (others && !(others & fields))
-            continue;
-        if (++*compared > MOST_COMPARED)
-            return NULL;
-        if (ind_condition_implies(config->conditions, route->when, other->when))
-            return other;
-    }
-    return NULL;
-}
-
-static void check_reachable(struct ind_loader *loader, const struct route_text *texts)
-{
-    struct ind_config *config = loader->config;
-    size_t compared = 0;
-    bool *always = calloc(config->route_count + 1, sizeof *always);
-    for (size_t i = 0; always && i < config->route_count; i++)
-        always[i] = ind_condition_always(config->conditions, config->routes[i].when);
-    for (size_t i = 0; always && i < config->route_count; i++) {
-        size_t above;
-        const struct ind_route *route = &config->routes[i], *other = NULL;
-        const struct ind_node *node = texts[i].when ? texts[i].when : texts[i].name;
-        if (!node)
-            continue;
-        if (ind_router_unreachable(config->router, i, &above)) {
-            if (above == i)
-                continue; /* told of the condition itself */
-            other = &config->routes[above];
-        } else {
-            other = in_the_way(config, always, i, &compared);
-        }
-        if (other && route->otherwise)
-            ind_doubt(loader, node,
-                      "nothing is left for this route: the route \"%s\" takes all that it could take",
-                      other->name);
-        else if (other)
-            ind_doubt(loader, node,
-                      "no message comes this far: the route \"%s\" takes them all and is \"last\"; put this "
-                      "route above it",
-                      other->name);
-    }
-    free(always);
-    if (compared > MOST_COMPARED)
-        ind_remark_add(loader->remarks, true, NULL, 0, 0,
-                       "the routes are too many to compare each with those above it: some that no message "
-                       "reaches may not be told");
-}
-
-/* The first edit that puts a whole text beside it, as a label or a field, which `json` writes as well. */
-static const struct ind_edit *grows(const struct ind_config *config)
-{
-    for (size_t i = 0; i < config->edits.count; i++)
-        for (size_t c = 0; c < config->edits.list[i].change_count; c++) {
-            const struct ind_change_text *change = &config->edits.list[i].changes[c];
-            bool added = change->in == IND_IN_LABEL || change->in == IND_IN_FIELD;
-            if (added && change->template &&
-                (ind_template_has(change->template, IND_PUT_TEXT) ||
-                 ind_template_has(change->template, IND_PUT_DATA)))
-                return &config->edits.list[i];
-        }
-    return NULL;
-}
-
-static void check_line_length(struct ind_loader *loader, const struct route_text *texts, size_t count)
-{
-    const struct ind_edit *edit = grows(loader->config);
-    for (size_t i = 0; edit && i < count; i++)
-        if (texts[i].layout && texts[i].route->layout == IND_LAYOUT_JSON)
-            ind_doubt(
-                loader, texts[i].layout,
-                "the edit \"%s\" puts the whole text into a label or a field, so that a line can become "
-                "longer than %d KiB, and is then cut; put a part of it there, such as a field",
-                edit->name, IND_LINE_MOST >> 10);
-}
-
 /* Whether some route writes messages as they were received, or some rule asks for them. */
 static bool wants_original(const struct ind_config *config)
 {
@@ -498,7 +320,7 @@ void ind_load_routes(struct ind_loader *loader)
     size_t count = loader->route_count;
     config->routes = calloc(count ? count : 1, sizeof *config->routes);
     config->route_places = calloc(count ? count : 1, sizeof *config->route_places);
-    struct route_text *texts = calloc(count ? count : 1, sizeof *texts);
+    struct ind_route_text *texts = calloc(count ? count : 1, sizeof *texts);
     if (!config->routes || !config->route_places || !texts) {
         free(texts);
         return;
@@ -512,16 +334,16 @@ void ind_load_routes(struct ind_loader *loader)
         ind_place_find(&config->route_places[i], loader->routes[i]->source, loader->routes[i]->offset);
         load_route(loader, loader->routes[i], &texts[i]);
     }
-    order_names(loader, texts, count);
-    check_same_file(loader, texts, count);
+    ind_routes_order_names(loader, texts, count);
+    ind_routes_check_files(loader, texts, count);
     if (loader->remarks->mistakes == 0 && config->routes_by_name &&
         ind_conditions_compile(config->conditions))
         config->router = ind_edits_compile(&config->edits, config->conditions)
                              ? ind_router_new(config->conditions, config->routes, config->route_count)
                              : NULL;
     if (config->router && count)
-        check_reachable(loader, texts);
-    check_line_length(loader, texts, count);
+        ind_routes_check_reachable(loader, texts);
+    ind_routes_check_lengths(loader, texts, count);
     config->edits.wants_original = wants_original(config);
     free(texts);
 }

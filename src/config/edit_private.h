@@ -1,6 +1,6 @@
-/* config/edit_text.h: one edit while it is read. Internal to config/. */
-#ifndef IND_CONFIG_EDIT_TEXT_H
-#define IND_CONFIG_EDIT_TEXT_H
+/* config/edit_private.h: one edit while it is read. Internal to config/. */
+#ifndef IND_CONFIG_EDIT_PRIVATE_H
+#define IND_CONFIG_EDIT_PRIVATE_H
 
 #include "config/load.h"
 

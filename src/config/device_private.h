@@ -1,10 +1,10 @@
-/* config/device_file.h: devices from a file of their own (devices: from:), and what it shares with devices.c.
- * Internal to config/.
+/* config/device_private.h: devices from a file of their own (devices: from:), and what it shares with
+ * devices.c. Internal to config/.
  *
  * Two forms, told apart by the first line: CSV (RFC 4180) with a line of column names, `name` among them, and
  * hosts files: an address and its names on each line. */
-#ifndef IND_CONFIG_DEVICE_FILE_H
-#define IND_CONFIG_DEVICE_FILE_H
+#ifndef IND_CONFIG_DEVICE_PRIVATE_H
+#define IND_CONFIG_DEVICE_PRIVATE_H
 
 #include "config/load.h"
 
