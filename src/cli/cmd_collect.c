@@ -3,7 +3,7 @@
 #include "cli/table.h"
 #include "collect/collector.h"
 #include "core/archive/archive_name.h"
-#include "store/lookup.h"
+#include "store/read/lookup.h"
 
 #include <stdlib.h>
 

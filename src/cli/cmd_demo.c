@@ -2,7 +2,7 @@
  */
 #include "cli/cli.h"
 #include "collect/clock.h"
-#include "store/survey.h"
+#include "store/disk/walk.h"
 
 #include <errno.h>
 #include <fcntl.h>

@@ -1,9 +1,9 @@
 #include "cli/cli.h"
 #include "cli/table.h"
 #include "collect/clock.h"
-#include "store/fs.h"
-#include "store/lookup.h"
-#include "store/search.h"
+#include "store/disk/fs.h"
+#include "store/read/lookup.h"
+#include "store/search/search.h"
 
 #include <errno.h>
 #include <fcntl.h>

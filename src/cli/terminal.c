@@ -2,7 +2,7 @@
 #include "cli/terminal.h"
 
 #include "core/base/escape.h"
-#include "store/fs.h"
+#include "store/disk/fs.h"
 #include <stdlib.h>
 #include <unistd.h>
 

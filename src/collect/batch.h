@@ -10,7 +10,7 @@
 #include "collect/accounts.h"
 #include "collect/edit_counts.h"
 #include "core/edit/edit.h"
-#include "store/store.h"
+#include "store/write/store.h"
 
 /* The owner of a line whose message has others: IND_OWNER_COPIES + the number of its entry in `copies`. */
 #define IND_OWNER_COPIES UINT32_C(0x80000000)

@@ -7,7 +7,8 @@
 #include "collect/own.h"
 #include "collect/tap.h"
 #include "core/message/names.h"
-#include "store/fs.h"
+#include "store/archive/keeper.h"
+#include "store/disk/fs.h"
 #include <signal.h>
 #include <stdarg.h>
 #include <stdio.h>
@@ -94,7 +95,7 @@ static bool open_store(struct ind_collector *collector)
                                           .now = ind_now(),
                                           .by_messages = collector->settings->file_count > 0,
                                           .open_files = collector->budget.files,
-                                          .tell = store_tells,
+                                          .report = store_tells,
                                           .settle = store_settles,
                                           .context = collector};
     enum ind_store_status status = ind_store_open(&settings, &collector->store, reason, sizeof reason);
@@ -295,7 +296,7 @@ static void add_intake(const struct ind_collector *collector, unsigned intake, s
 static void fill_result(struct ind_collector *collector, struct ind_collect_result *result)
 {
     result->store = ind_store_counts(collector->store);
-    result->keeper = ind_keeper_counts(collector->store);
+    result->keeper = ind_keeper_counts(ind_store_keeper(collector->store));
     result->unread_files = collector->unread_files;
     size_t routes;
     const struct ind_route_count *counts = ind_book_routes(collector->book, &routes);

@@ -4,6 +4,7 @@
 
 #include "collect/book.h"
 #include "collect/intake.h"
+#include "store/archive/keeper.h"
 
 /* The control socket, in the state folder: HTTP over a local stream socket (docs/formats.md). */
 #define IND_CONTROL_SOCKET "control.sock"

@@ -4,7 +4,7 @@
 
 #include "collect/intake.h"
 #include "collect/senders.h"
-#include "store/line_reader.h"
+#include "store/read/line_reader.h"
 
 enum { RECENT = 1024, MOST_BEGUN = 16 };
 

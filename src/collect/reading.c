@@ -1,7 +1,7 @@
 #include "collect/reading.h"
 
-#include "store/lookup.h"
-#include "store/reader.h"
+#include "store/read/lookup.h"
+#include "store/read/reader.h"
 
 #include <errno.h>
 #include <fcntl.h>

@@ -283,7 +283,7 @@ static bool prepare(struct ind_collector *collector, struct ind_rules *rules, st
     }
     if (!collector->store)
         return true;
-    rules->plan = ind_plan_new(collector->store, rules->config, reason, room);
+    rules->plan = ind_plan_new(ind_store_disk(collector->store), rules->config, reason, room);
     return rules->plan != NULL;
 }
 

@@ -375,7 +375,7 @@ static json_t *files_object(const struct ind_collector *collector)
 {
     uint64_t size, room;
     json_t *object = json_object();
-    ind_store_space(collector->store, &size, &room);
+    ind_disk_space(ind_store_disk(collector->store), &size, &room);
     json_object_set_new(object, "store", json_string(collector->rules->config->store));
     set_number(object, "live", atomic_load(&collector->live_files));
     set_number(object, "open", atomic_load(&collector->open_files));

@@ -316,7 +316,7 @@ static void adopt_rules(struct ind_collector *collector)
     struct ind_rules *rules = atomic_exchange(&collector->keeper_rules, NULL);
     if (!rules)
         return;
-    ind_keeper_adopt(collector->store, rules->plan);
+    ind_keeper_adopt(ind_store_keeper(collector->store), rules->plan);
     atomic_store(&collector->keeper_behind, false);
     ind_control_knock(collector->control);
 }
@@ -333,9 +333,9 @@ static void keep(struct ind_collector *collector)
     const struct ind_interrupt interrupt = {must_end, collector};
     adopt_rules(collector);
     if (atomic_exchange(&collector->clock_is_right, false))
-        ind_keeper_retain(collector->store, ind_clocks_now(), true);
-    (void)ind_keeper_run(collector->store, ind_clocks_now(), &interrupt);
-    struct ind_keeper_counts counts = ind_keeper_counts(collector->store);
+        ind_keeper_retain(ind_store_keeper(collector->store), ind_clocks_now(), true);
+    (void)ind_keeper_run(ind_store_keeper(collector->store), ind_clocks_now(), &interrupt);
+    struct ind_keeper_counts counts = ind_keeper_counts(ind_store_keeper(collector->store));
     atomic_store(&collector->compressed, counts.compressed);
     atomic_store(&collector->removed, counts.removed);
     atomic_store(&collector->archives, counts.archives);
@@ -348,7 +348,7 @@ void *ind_housekeeping(void *argument)
     int ticks = 0;
     step_back();
     while (!atomic_load(&collector->written)) {
-        if (ind_keeper_wanted(collector->store) || atomic_load(&collector->keeper_rules) ||
+        if (ind_keeper_wanted(ind_store_keeper(collector->store)) || atomic_load(&collector->keeper_rules) ||
             atomic_load(&collector->clock_is_right) || ++ticks >= 10) {
             ticks = 0;
             keep(collector);

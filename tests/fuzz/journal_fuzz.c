@@ -1,8 +1,8 @@
 /* Any bytes may stand in a journal: it is read to its end, the quick way and the other give the same, and a
  * survey and a snapshot make something of it. */
-#include "store/journal.h"
-#include "store/snapshot.h"
-#include "store/survey.h"
+#include "store/disk/journal.h"
+#include "store/read/snapshot.h"
+#include "store/disk/inventory.h"
 #include "temporary.h"
 
 #include <fcntl.h>
@@ -62,10 +62,10 @@ int LLVMFuzzerTestOneInput(const uint8_t *bytes, size_t size)
     ind_journal_read_opened(folder, take_opened, &quick);
     if (slow.count != quick.count || slow.hash != quick.hash)
         abort();
-    struct ind_survey survey;
-    if (!ind_survey(loaded.config, folder, &survey))
+    struct ind_inventory survey;
+    if (!ind_inventory(loaded.config, folder, &survey))
         abort();
-    ind_survey_free(&survey);
+    ind_inventory_free(&survey);
     struct ind_snapshot snapshot;
     if (!ind_snapshot_take(store, NULL, NULL, &snapshot))
         abort();

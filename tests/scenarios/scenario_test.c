@@ -6,9 +6,11 @@
 #include "collect/intake.h"
 #include "config/moment.h"
 #include "config/quantity.h"
-#include "store/journal.h"
-#include "store/reader.h"
-#include "store/survey.h"
+#include "store/archive/keeper.h"
+#include "store/disk/journal.h"
+#include "store/disk/walk.h"
+#include "store/read/reader.h"
+#include "store/disk/inventory.h"
 #include <dirent.h>
 #include <errno.h>
 #include <fcntl.h>
@@ -194,7 +196,7 @@ static void open_engine(struct player *player)
                                           .fs = &player->fs,
                                           .now = player->now,
                                           .files_a_day = FILES_A_DAY,
-                                          .tell = tell,
+                                          .report = tell,
                                           .settle = settle,
                                           .context = player};
     if (ind_store_open(&settings, &player->store, reason, sizeof reason) != IND_STORE_OK)
@@ -268,7 +270,7 @@ static void pass(struct player *player, int64_t seconds)
         i += step - 1;
         apply_batch(player);
         (void)ind_store_tick(player->store, clocks(player), IND_SECOND / 5);
-        (void)ind_keeper_run(player->store, clocks(player), NULL);
+        (void)ind_keeper_run(ind_store_keeper(player->store), clocks(player), NULL);
         (void)weigh(player);
     }
 }
@@ -399,7 +401,7 @@ static void expect_count(struct player *player, const char *arguments)
     assert_int_equal(sscanf(arguments, "%31s %31s", name, wanted), 2);
     struct ind_store_counts store = ind_store_counts(player->store);
     struct ind_ledger ledger = weigh(player);
-    struct ind_keeper_counts keeper = ind_keeper_counts(player->store);
+    struct ind_keeper_counts keeper = ind_keeper_counts(ind_store_keeper(player->store));
     const struct {
         const char *name;
         uint64_t count;
@@ -457,24 +459,24 @@ static void expect_finished(struct player *player)
 {
     struct found *found = find_files(player);
     char log[ROOM];
-    struct ind_survey survey;
+    struct ind_inventory inventory;
     snprintf(log, sizeof log, "%s/log", player->folder);
     int folder = open(log, O_RDONLY | O_DIRECTORY);
-    assert_true(ind_survey(player->loaded.config, folder, &survey));
+    assert_true(ind_inventory(player->loaded.config, folder, &inventory));
     close(folder);
-    if (survey.leftover_count)
-        wrong(player, "%s is left over", survey.leftovers[0]);
+    if (inventory.leftover_count)
+        wrong(player, "%s is left over", inventory.leftovers[0]);
     bool removed = false;
-    for (struct ind_filed *filed = survey.filed; filed; filed = filed->hh.next) {
-        removed |= filed->known_removed;
-        if (filed->has_plain)
-            wrong(player, "%s was not compressed", filed->archive);
-        if (filed->known_removed && filed->compression)
-            wrong(player, "%s is journaled as removed and still there", filed->archive);
-        if (filed->compression && !filed->known_rotated)
-            wrong(player, "%s was rotated without a record", filed->archive);
+    for (struct ind_archive_entry *entry = inventory.entries; entry; entry = entry->hh.next) {
+        removed |= entry->known_removed;
+        if (entry->has_plain)
+            wrong(player, "%s was not compressed", entry->archive);
+        if (entry->known_removed && entry->compression)
+            wrong(player, "%s is journaled as removed and still there", entry->archive);
+        if (entry->compression && !entry->known_rotated)
+            wrong(player, "%s was rotated without a record", entry->archive);
     }
-    ind_survey_free(&survey);
+    ind_inventory_free(&inventory);
     if (!removed && found->total < player->stored_before)
         wrong(player, "%zu messages are there, but %llu had been stored", found->total,
               (unsigned long long)player->stored_before);

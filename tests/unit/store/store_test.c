@@ -1,9 +1,10 @@
 /* The store, step by step: what a start mends, and what a snapshot sees while a collector goes on. */
 #include "support/support.h"
 
-#include "store/reader.h"
-#include "store/snapshot.h"
-#include "store/store.h"
+#include "store/archive/keeper.h"
+#include "store/read/reader.h"
+#include "store/read/snapshot.h"
+#include "store/write/store.h"
 #include <errno.h>
 #include <fcntl.h>
 #include <unistd.h>
@@ -31,7 +32,7 @@ static void open_store(void)
 {
     char reason[1024];
     struct ind_store_settings settings = {
-        .config = loaded.config, .fs = &ind_fs_posix, .now = NOW, .tell = tell};
+        .config = loaded.config, .fs = &ind_fs_posix, .now = NOW, .report = tell};
     told[0] = '\0';
     if (ind_store_open(&settings, &store, reason, sizeof reason) != IND_STORE_OK)
         print_error("%s\n", reason);
@@ -161,7 +162,7 @@ static void go_on(void *context, int step)
     if (meanwhile->more)
         append("a.log", "later\n");
     if (meanwhile->compress)
-        (void)ind_keeper_run(store, later(0), NULL);
+        (void)ind_keeper_run(ind_store_keeper(store), later(0), NULL);
 }
 
 static size_t times_found(const struct ind_snapshot *snapshot, const char *line)
@@ -192,7 +193,7 @@ static void a_snapshot_holds_everything_once_while_files_move(void **state)
     (void)state;
     append("a.log", "oldest\n");
     rotate_all();
-    (void)ind_keeper_run(store, later(0), NULL);
+    (void)ind_keeper_run(ind_store_keeper(store), later(0), NULL);
     append("a.log", "archived\n");
     rotate_all();
     for (int round = 0; round < 4 * IND_SNAPSHOT_STEPS; round++) {
@@ -206,7 +207,7 @@ static void a_snapshot_holds_everything_once_while_files_move(void **state)
         assert_int_equal(times_found(&snapshot, "archived\n"), 1);
         assert_int_equal(times_found(&snapshot, "oldest\n"), 1);
         /* And an archive that changes its name only when it is to be read. */
-        (void)ind_keeper_run(store, later(0), NULL);
+        (void)ind_keeper_run(ind_store_keeper(store), later(0), NULL);
         assert_int_equal(times_found(&snapshot, line), 1);
         assert_int_equal(times_found(&snapshot, "archived\n"), 1);
         ind_snapshot_free(&snapshot);

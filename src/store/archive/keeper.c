@@ -1,0 +1,408 @@
+/* Compression: the plain archive is flushed, packed into a temporary file, that is flushed and named, the
+ * plain one removed, and the journal told. Removal: the journal is told first, so that a gap is never taken
+ * for a loss. */
+#include "store/archive/keeper.h"
+
+#include "core/archive/retention.h"
+#include "core/line/template.h"
+#include "store/disk/journal.h"
+#include <errno.h>
+#include <fcntl.h>
+#include <stdio.h>
+#include <stdlib.h>
+#include <unistd.h>
+
+enum { RETAIN_EVERY = 60, RETRY_AFTER = 30, KEEP_LAST_RUN_EVERY = 3600 };
+
+/* An archive path with what compression adds to it. */
+enum { ARCHIVE_PATH = IND_PATH + 64 };
+
+struct ind_keeper {
+    struct ind_disk *disk;
+    const struct ind_policy *policies[IND_POLICY_PLACES]; /* NULL: not in the present configuration */
+    struct ind_archive *archives;
+    size_t archive_count, archive_room;
+    ind_time last_run; /* of the retention, by the wall; IND_TIME_NONE: never */
+    struct ind_steady retained, kept_last_run, failed_at;
+    bool clock_distrusted;
+    struct ind_keeper_counts counts;
+};
+
+/* What has been decided: a step each, in the order in which they are carried out. */
+struct step {
+    size_t archive;
+    enum ind_action_kind kind;
+    const char *rule; /* of a removal */
+};
+
+struct steps {
+    struct step *list;
+    size_t count, room;
+};
+
+static ind_time read_last_run(const struct ind_disk *disk)
+{
+    char text[64];
+    ind_time time;
+    enum ind_time_style style;
+    int file = disk->state < 0 ? -1 : openat(disk->state, "retention-last-run", O_RDONLY | O_CLOEXEC);
+    ssize_t length = file >= 0 ? read(file, text, sizeof text) : 0;
+    if (file >= 0)
+        close(file);
+    return length > 0 && ind_time_read((struct ind_slice){text, (size_t)length}, &time, &style)
+               ? time
+               : IND_TIME_NONE;
+}
+
+struct ind_keeper *ind_keeper_new(struct ind_disk *disk, struct ind_plan *plan)
+{
+    struct ind_keeper *keeper = calloc(1, sizeof *keeper);
+    if (!keeper)
+        return NULL;
+    keeper->disk = disk;
+    keeper->last_run = read_last_run(disk);
+    ind_keeper_adopt(keeper, plan);
+    return keeper;
+}
+
+static void free_archive(struct ind_archive *archive)
+{
+    free(archive->path);
+    free(archive->series);
+}
+
+void ind_keeper_free(struct ind_keeper *keeper)
+{
+    if (!keeper)
+        return;
+    for (size_t i = 0; i < keeper->archive_count; i++)
+        free_archive(&keeper->archives[i]);
+    free(keeper->archives);
+    free(keeper);
+}
+
+void ind_keeper_adopt(struct ind_keeper *keeper, struct ind_plan *plan)
+{
+    ind_plan_policies(plan, keeper->policies);
+    /* What could not be packed under the old rules may be under the new ones. */
+    atomic_store(&keeper->disk->wanted, true);
+}
+
+/* Takes over the archive's texts, unless it returns false. */
+static bool add_taken(struct ind_keeper *keeper, const struct ind_archive *archive)
+{
+    if (keeper->archive_count == keeper->archive_room) {
+        size_t room = keeper->archive_room ? keeper->archive_room * 2 : 64;
+        struct ind_archive *grown = realloc(keeper->archives, room * sizeof *grown);
+        if (!grown)
+            return false;
+        keeper->archives = grown;
+        keeper->archive_room = room;
+    }
+    keeper->archives[keeper->archive_count++] = *archive;
+    keeper->counts.archives++;
+    keeper->counts.archive_bytes += archive->size;
+    return true;
+}
+
+bool ind_keeper_add(struct ind_keeper *keeper, const struct ind_archive *archive)
+{
+    struct ind_archive copy = *archive;
+    copy.path = strdup(archive->path);
+    copy.series = strdup(archive->series);
+    if (copy.path && copy.series && add_taken(keeper, &copy))
+        return true;
+    free_archive(&copy);
+    return false;
+}
+
+static void take_handed(struct ind_keeper *keeper)
+{
+    for (struct ind_handed *handed = ind_disk_take_handed(keeper->disk), *next; handed; handed = next) {
+        next = handed->next;
+        if (!add_taken(keeper, &handed->archive))
+            free_archive(&handed->archive);
+        free(handed);
+    }
+}
+
+static const struct ind_policy *policy_of(const struct ind_keeper *keeper, const struct ind_archive *archive)
+{
+    return archive->policy == IND_NO_POLICY ? NULL : keeper->policies[archive->policy];
+}
+
+static void path_on_disk(const struct ind_archive *archive, char path[ARCHIVE_PATH])
+{
+    snprintf(path, ARCHIVE_PATH, "%s%s", archive->path, ind_compression_suffix(archive->compression).at);
+}
+
+/* ---- Deciding ---- */
+
+/* False where memory is out: what is not decided now is decided at the next run. */
+static bool add_step(struct steps *steps, size_t archive, enum ind_action_kind kind, const char *rule)
+{
+    if (steps->count == steps->room) {
+        size_t room = steps->room ? steps->room * 2 : 32;
+        struct step *grown = realloc(steps->list, room * sizeof *grown);
+        if (!grown)
+            return false;
+        steps->list = grown;
+        steps->room = room;
+    }
+    steps->list[steps->count++] = (struct step){archive, kind, rule};
+    return true;
+}
+
+static size_t gather(const struct ind_keeper *keeper, size_t policy, struct ind_archive_facts *facts)
+{
+    size_t count = 0;
+    for (size_t i = 0; i < keeper->archive_count; i++) {
+        const struct ind_archive *archive = &keeper->archives[i];
+        if (archive->policy == policy)
+            facts[count++] =
+                (struct ind_archive_facts){.series = ind_path_hash(ind_slice_of(archive->series)),
+                                           .number = archive->number,
+                                           .rotated = archive->rotated,
+                                           .size = archive->size,
+                                           .index = i};
+    }
+    return count;
+}
+
+static void decide_removals_of(const struct ind_keeper *keeper, size_t policy,
+                               struct ind_archive_facts *facts, ind_time now, struct steps *steps)
+{
+    struct ind_retention_facts given = {.now = now,
+                                        .clock_trusted = !keeper->clock_distrusted,
+                                        .live_size = atomic_load(&keeper->disk->live_bytes[policy])};
+    uint64_t room;
+    ind_disk_space(keeper->disk, &given.file_system, &room);
+    size_t count = gather(keeper, policy, facts);
+    if (ind_retention_decide(&keeper->policies[policy]->keep, &given, facts, count) == 0)
+        return;
+    for (size_t i = 0; i < count; i++)
+        if (facts[i].verdict != IND_KEPT)
+            (void)add_step(steps, facts[i].index, IND_ACTION_REMOVE,
+                           ind_retention_reason_name(facts[i].verdict).at);
+}
+
+static void decide_removals(const struct ind_keeper *keeper, ind_time now, struct steps *steps)
+{
+    struct ind_archive_facts *facts = calloc(keeper->archive_count + 1, sizeof *facts);
+    for (size_t policy = 0; facts && policy < IND_POLICY_PLACES; policy++)
+        if (keeper->policies[policy])
+            decide_removals_of(keeper, policy, facts, now, steps);
+    free(facts);
+}
+
+/* Of rules that are gone, or that this half has not adopted yet, nothing is known: such an archive waits. */
+static bool rules_known(const struct ind_keeper *keeper, const struct ind_archive *archive)
+{
+    return archive->policy == IND_NO_POLICY || keeper->policies[archive->policy];
+}
+
+static void decide_compressions(const struct ind_keeper *keeper, struct steps *steps)
+{
+    for (size_t i = 0; i < keeper->archive_count; i++)
+        if (keeper->archives[i].to_do && rules_known(keeper, &keeper->archives[i]))
+            (void)add_step(steps, i, IND_ACTION_COMPRESS, NULL);
+}
+
+/* ---- Carrying out ---- */
+
+/* 0, or the error. */
+static int flush_to_disk(const struct ind_disk *disk, const char *path)
+{
+    int file = openat(disk->folder, path, O_RDONLY | O_NOFOLLOW | O_CLOEXEC);
+    if (file < 0)
+        return errno;
+    int error = disk->fs.sync(disk->fs.context, file) == 0 ? 0 : errno;
+    close(file);
+    ind_fs_sync_folder_of(&disk->fs, disk->folder, path);
+    return error;
+}
+
+/* 0, or the error. */
+static int compress_archive(struct ind_keeper *keeper, struct ind_archive *archive,
+                            enum ind_compression compress, int level, ind_time now,
+                            const struct ind_interrupt *interrupt)
+{
+    struct ind_disk *disk = keeper->disk;
+    char to[ARCHIVE_PATH];
+    uint64_t size;
+    snprintf(to, sizeof to, "%s%s", archive->path, ind_compression_suffix(compress).at);
+    int error = ind_compress_file(disk, archive->path, to, compress, level, interrupt, &size);
+    if (error)
+        return error;
+    ind_fs_sync_folder_of(&disk->fs, disk->folder, archive->path);
+    if (disk->fs.remove(disk->fs.context, disk->folder, archive->path) != 0 && errno != ENOENT)
+        return errno;
+    struct ind_record record = {.event = IND_EVENT_COMPRESSED,
+                                .at = now,
+                                .series = archive->series,
+                                .number = archive->number,
+                                .archive = archive->path,
+                                .file = to,
+                                .bytes = size};
+    (void)ind_journal_add(&disk->fs, disk->journal, &record);
+    keeper->counts.archive_bytes += size - archive->size;
+    keeper->counts.compressed++;
+    archive->size = size;
+    archive->compression = compress;
+    return 0;
+}
+
+/* The policy is looked at before anything else: it may go while the archive is compressed. */
+static bool finish_archive(struct ind_keeper *keeper, struct ind_archive *archive, ind_time now,
+                           const struct ind_interrupt *interrupt)
+{
+    struct ind_disk *disk = keeper->disk;
+    const struct ind_policy *policy = policy_of(keeper, archive);
+    const enum ind_compression compress = policy ? policy->compress : IND_COMPRESS_NONE;
+    const int level = policy ? policy->level : 0;
+    if (compress != IND_COMPRESS_NONE)
+        ind_disk_act(disk, IND_ACTION_COMPRESS, archive->path, archive->size,
+                     compress == IND_COMPRESS_ZSTD ? "zstd" : "gzip", policy->name);
+    if (disk->dry_run)
+        return true;
+    int error = flush_to_disk(disk, archive->path);
+    if (!error && compress != IND_COMPRESS_NONE)
+        error = compress_archive(keeper, archive, compress, level, now, interrupt);
+    if (error == ECANCELED)
+        return false;
+    if (error == ENOENT) {
+        ind_disk_report(disk, "%s was removed by somebody before it could be compressed", archive->path);
+    } else if (error) {
+        keeper->counts.failed++;
+        ind_disk_report(disk, "cannot compress %s: %s; tried again later", archive->path, strerror(error));
+    }
+    archive->to_do = error && error != ENOENT;
+    return !archive->to_do;
+}
+
+static bool remove_archive(struct ind_keeper *keeper, struct ind_archive *archive, const char *reason,
+                           ind_time now)
+{
+    struct ind_disk *disk = keeper->disk;
+    const struct ind_policy *policy = policy_of(keeper, archive);
+    char path[ARCHIVE_PATH];
+    path_on_disk(archive, path);
+    ind_disk_act(disk, IND_ACTION_REMOVE, path, archive->size, reason, policy ? policy->name : NULL);
+    struct ind_record record = {.event = IND_EVENT_REMOVED,
+                                .at = now,
+                                .series = archive->series,
+                                .number = archive->number,
+                                .archive = archive->path,
+                                .reason = reason};
+    /* On a full disk the journal may refuse: room comes first. */
+    if (!archive->removed)
+        archive->removed = ind_journal_add(&disk->fs, disk->journal, &record);
+    if (disk->fs.remove(disk->fs.context, disk->folder, path) != 0 && errno != ENOENT) {
+        ind_disk_report(disk, "cannot remove %s: %s", path, strerror(errno));
+        return false;
+    }
+    if (!archive->removed)
+        (void)ind_journal_add(&disk->fs, disk->journal, &record);
+    keeper->counts.removed++;
+    keeper->counts.archives--;
+    keeper->counts.archive_bytes -= archive->size;
+    return true;
+}
+
+/* Without those that are gone; what cannot be removed stays, and is tried again at the next run. */
+static void carry_out_removals(struct ind_keeper *keeper, const struct steps *steps, ind_time now)
+{
+    for (size_t i = 0; i < steps->count; i++) {
+        struct ind_archive *archive = &keeper->archives[steps->list[i].archive];
+        if (remove_archive(keeper, archive, steps->list[i].rule, now)) {
+            free_archive(archive);
+            archive->path = NULL;
+        }
+    }
+    size_t kept = 0;
+    for (size_t i = 0; i < keeper->archive_count; i++)
+        if (keeper->archives[i].path)
+            keeper->archives[kept++] = keeper->archives[i];
+    keeper->archive_count = kept;
+}
+
+static void keep_last_run(struct ind_keeper *keeper, struct ind_clocks now)
+{
+    const struct ind_disk *disk = keeper->disk;
+    char text[IND_TIME_WIDTH + 1];
+    struct ind_buffer buffer = ind_buffer_on(text, sizeof text);
+    keeper->last_run = now.wall;
+    if (ind_steady_lately(keeper->kept_last_run, now.steady, KEEP_LAST_RUN_EVERY * IND_SECOND))
+        return;
+    ind_time_write(&buffer, now.wall);
+    ind_buffer_byte(&buffer, '\n');
+    int file = disk->fs.open(disk->fs.context, disk->state, "retention-last-run.new",
+                             O_WRONLY | O_CREAT | O_TRUNC | O_NOFOLLOW, 0640);
+    if (file < 0)
+        return;
+    if (ind_fs_write_all(&disk->fs, file, text, buffer.length) &&
+        disk->fs.rename(disk->fs.context, disk->state, "retention-last-run.new", "retention-last-run") == 0)
+        keeper->kept_last_run = now.steady;
+    close(file);
+}
+
+static void check_clock(struct ind_keeper *keeper, ind_time now, bool clock_is_right)
+{
+    ind_time newest = IND_TIME_NONE;
+    for (size_t i = 0; i < keeper->archive_count; i++)
+        newest = keeper->archives[i].rotated > newest ? keeper->archives[i].rotated : newest;
+    if (clock_is_right)
+        keeper->clock_distrusted = false;
+    else if (!keeper->clock_distrusted && !ind_clock_trusted(now, newest, keeper->last_run)) {
+        keeper->clock_distrusted = true;
+        ind_disk_report(
+            keeper->disk,
+            "the clock is more than a day past the last work on archives: nothing is removed for its age "
+            "until \"indagator rotate --clock-is-right\" says that the clock is right");
+    }
+}
+
+void ind_keeper_retain(struct ind_keeper *keeper, struct ind_clocks now, bool clock_is_right)
+{
+    struct steps steps = {0};
+    take_handed(keeper);
+    check_clock(keeper, now.wall, clock_is_right);
+    decide_removals(keeper, now.wall, &steps);
+    carry_out_removals(keeper, &steps, now.wall);
+    free(steps.list);
+    keeper->retained = now.steady;
+    if (!keeper->clock_distrusted)
+        keep_last_run(keeper, now);
+}
+
+bool ind_keeper_wanted(const struct ind_keeper *keeper)
+{
+    return atomic_load(&keeper->disk->wanted);
+}
+
+bool ind_keeper_run(struct ind_keeper *keeper, struct ind_clocks now, const struct ind_interrupt *interrupt)
+{
+    struct steps steps = {0};
+    bool asked = atomic_exchange(&keeper->disk->wanted, false), all = true;
+    take_handed(keeper);
+    if (asked || !ind_steady_lately(keeper->retained, now.steady, RETAIN_EVERY * IND_SECOND))
+        ind_keeper_retain(keeper, now, false);
+    if (ind_steady_lately(keeper->failed_at, now.steady, RETRY_AFTER * IND_SECOND))
+        return false;
+    keeper->failed_at = IND_STEADY_NEVER;
+    decide_compressions(keeper, &steps);
+    for (size_t i = 0; i < steps.count && !ind_interrupted(interrupt); i++) {
+        struct ind_archive *archive = &keeper->archives[steps.list[i].archive];
+        if (rules_known(keeper, archive)) /* an interrupt may have adopted others */
+            all &= finish_archive(keeper, archive, now.wall, interrupt);
+    }
+    free(steps.list);
+    if (!all)
+        keeper->failed_at = now.steady;
+    return all;
+}
+
+struct ind_keeper_counts ind_keeper_counts(const struct ind_keeper *keeper)
+{
+    return keeper->counts;
+}

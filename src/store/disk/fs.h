@@ -1,0 +1,39 @@
+/* store/disk/fs.h: everything that changes a live file or an archive goes through this table, so that a test
+ * can make any single step fail, or be the last one before a crash. Paths are relative to `folder`. Results
+ * as in POSIX: -1 and errno.
+ */
+#ifndef IND_STORE_DISK_FS_H
+#define IND_STORE_DISK_FS_H
+
+#include <stdbool.h>
+#include <stddef.h>
+#include <stdint.h>
+#include <sys/types.h>
+#include <sys/uio.h>
+
+struct ind_fs {
+    void *context;
+    int (*open)(void *context, int folder, const char *path, int flags, unsigned mode);
+    ssize_t (*write)(void *context, int file, const struct iovec *pieces, int count);
+    int (*truncate)(void *context, int file, uint64_t size);
+    int (*sync)(void *context, int file);
+    int (*rename)(void *context, int folder, const char *from, const char *to);
+    int (*remove)(void *context, int folder, const char *path);
+    int (*make_folder)(void *context, int folder, const char *path, unsigned mode, int64_t group);
+    int (*own)(void *context, int file, unsigned mode, int64_t group); /* group -1: leave it */
+};
+
+extern const struct ind_fs ind_fs_posix;
+/* Changes nothing and says that all was done: files that are to be read are opened, for reading only. */
+extern const struct ind_fs ind_fs_dry;
+
+/* Flushes the folder that holds `path`, so that a rename in it outlives a power failure. */
+void ind_fs_sync_folder_of(const struct ind_fs *fs, int folder, const char *path);
+
+/* Lets the process have as many files open as it may at most. */
+void ind_fs_raise_file_limit(void);
+
+/* Writes all of it, or returns false with errno set. */
+bool ind_fs_write_all(const struct ind_fs *fs, int file, const void *bytes, size_t length);
+
+#endif

@@ -1,0 +1,49 @@
+/* store/disk/inventory.h: what lies in a store, from its journal and its folders together. Reads only. */
+#ifndef IND_STORE_DISK_INVENTORY_H
+#define IND_STORE_DISK_INVENTORY_H
+
+#include "config/config.h"
+#include "store/disk/journal.h"
+#include <uthash.h>
+
+#define IND_NO_POLICY SIZE_MAX
+
+/* A file under the name it has, had or would have as an archive. */
+struct ind_archive_entry {
+    UT_hash_handle hh;
+    char *archive; /* path of the plain archive: the key */
+    char *series, *live;
+    uint64_t number;
+    size_t route;                    /* IND_NO_POLICY where it is no more configured */
+    size_t policy;                   /* likewise */
+    ind_time first, opened, rotated; /* IND_TIME_NONE where not known */
+    bool known_opened, known_rotated, known_removed, made_up;
+    bool is_live;                     /* the live file on disk is this one */
+    bool has_plain;                   /* the plain archive is there */
+    enum ind_compression compression; /* the compressed one is there */
+    uint64_t plain_size, compressed_size, inode;
+    ind_time modified;
+    int stored; /* see store/disk/stored.h */
+};
+
+struct ind_live_path {
+    UT_hash_handle hh;
+    char *path;
+    uint64_t size, inode;
+    ind_time modified;
+    struct ind_archive_entry *entry; /* the newest opened under this path */
+};
+
+struct ind_inventory {
+    struct ind_archive_entry *entries; /* by archive */
+    struct ind_live_path *lives;       /* live files on disk */
+    char *link;       /* a symbolic link in the place of a folder or file of ours; NULL: there is none */
+    char **leftovers; /* temporary files of a crash */
+    size_t leftover_count;
+};
+
+/* Fills *inventory; false where memory is out. `config` gives routes and policies by their names. */
+bool ind_inventory(const struct ind_config *config, int folder, struct ind_inventory *inventory);
+void ind_inventory_free(struct ind_inventory *inventory);
+
+#endif

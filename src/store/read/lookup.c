@@ -1,0 +1,101 @@
+#define _GNU_SOURCE
+#include "store/read/lookup.h"
+
+#include "core/archive/archive_name.h"
+#include "store/disk/journal.h"
+#include "store/read/line_reader.h"
+#include "store/read/reader.h"
+#include <fcntl.h>
+#include <limits.h>
+#include <stdlib.h>
+#include <sys/stat.h>
+#include <unistd.h>
+
+struct wanted {
+    struct ind_slice path; /* in the store: of a live file, or of the plain archive */
+    bool live;
+    int stored;
+};
+
+/* The newest counts. */
+static void take_opened(void *context, const struct ind_opened *opened)
+{
+    struct wanted *wanted = context;
+    if (ind_slice_equal(wanted->live ? opened->live : opened->archive, wanted->path))
+        wanted->stored = ind_stored_read(opened->layout, opened->version);
+}
+
+static int look_in(int folder, const char *path)
+{
+    struct ind_archive_name name;
+    struct wanted wanted = {ind_slice_of(path), true, IND_STORED_UNKNOWN};
+    if (ind_archive_name_read(wanted.path, &name)) {
+        wanted.path = name.plain;
+        wanted.live = false;
+    }
+    ind_journal_read_opened(folder, take_opened, &wanted);
+    return wanted.stored;
+}
+
+/* From the file's own folder upwards, until one has a journal. */
+int ind_stored_of_path(const char *path)
+{
+    int stored = IND_STORED_UNKNOWN;
+    bool found = false;
+    char *real = realpath(path, NULL);
+    for (char *slash = real ? strrchr(real, '/') : NULL; slash && !found;) {
+        *slash = '\0';
+        int folder = open(real[0] ? real : "/", O_RDONLY | O_DIRECTORY | O_CLOEXEC);
+        found = folder >= 0 && ind_journal_size(folder) > 0;
+        *slash = '/';
+        if (found)
+            stored = look_in(folder, slash + 1);
+        if (folder >= 0)
+            close(folder);
+        while (slash > real && *--slash != '/')
+            ;
+        slash = *slash == '/' && slash > real ? slash : NULL;
+    }
+    free(real);
+    return stored;
+}
+
+bool ind_lies_in(const char *store, const char *path)
+{
+    char *outer = realpath(store, NULL), *inner = realpath(path, NULL);
+    size_t length = outer ? strlen(outer) : 0;
+    bool lies = outer && inner && strncmp(outer, inner, length) == 0 && (inner[length] == '/' || length == 1);
+    free(outer);
+    free(inner);
+    return lies;
+}
+
+bool ind_is_same_folder(const char *one, const char *other)
+{
+    struct stat a, b;
+    return stat(one, &a) == 0 && stat(other, &b) == 0 && a.st_dev == b.st_dev && a.st_ino == b.st_ino;
+}
+
+int ind_looks_stored(const char *path)
+{
+    struct ind_message message;
+    struct ind_slice block, line, bytes;
+    struct stat facts;
+    uint64_t at;
+    int looks = -1, file = open(path, O_RDONLY | O_NONBLOCK | O_CLOEXEC);
+    if (file < 0 || fstat(file, &facts) != 0 || !S_ISREG(facts.st_mode)) {
+        if (file >= 0)
+            close(file);
+        return -1;
+    }
+    struct ind_reader *reader = ind_reader_open(file, ind_compression_of(path), 0, UINT64_MAX);
+    struct ind_line_reader *lines = ind_line_reader_new();
+    if (reader && lines && ind_reader_next(reader, &block, &at) == IND_READ_BLOCK &&
+        ind_slice_line(&block, &line))
+        looks = ind_line_reader_read(lines, IND_LAYOUT_PLAIN, line, &message, &bytes)  ? IND_LAYOUT_PLAIN
+                : ind_line_reader_read(lines, IND_LAYOUT_JSON, line, &message, &bytes) ? IND_LAYOUT_JSON
+                                                                                       : -1;
+    ind_line_reader_free(lines);
+    ind_reader_close(reader);
+    return looks;
+}

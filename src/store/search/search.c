@@ -1,0 +1,599 @@
+/* store/search/search.c: the work is cut into pieces, a file or a part of a large plain one each; threads
+ * take them in turn. A literal that every answer must hold is looked for in whole blocks, and only lines that
+ * hold it are taken apart. */
+#include "store/search/search.h"
+
+#include "core/base/escape.h"
+#include "core/find/find.h"
+#include "core/find/literals.h"
+#include "core/line/line.h"
+#include "core/message/framing.h"
+#include "core/message/header.h"
+#include "core/route/layout_fields.h"
+#include "store/read/line_reader.h"
+#include "store/read/reader.h"
+#include "store/search/groups.h"
+#include "store/search/sorter.h"
+#include <errno.h>
+#include <fcntl.h>
+#include <pthread.h>
+#include <stdatomic.h>
+#include <stdlib.h>
+#include <sys/stat.h>
+#include <unistd.h>
+
+enum { PIECE = 16 << 20, SORT_MEMORY = 24 << 20, LITERALS = 256 };
+
+struct piece {
+    size_t file;
+    uint64_t from, to; /* lines that begin in here; `to` UINT64_MAX: up to the end */
+};
+
+struct ind_search {
+    const struct ind_search_settings *settings;
+    struct piece *pieces;
+    size_t piece_count;
+    atomic_size_t next;
+    atomic_uint_fast64_t bytes;
+    unsigned fields;
+    bool labels;                     /* something asks for labels: they come from the present configuration */
+    struct ind_slice list[LITERALS]; /* every answer holds one of these */
+    size_t literal_count, shortest_literal;
+    struct ind_finder finder;                /* where there is one */
+    struct ind_literals *literals;           /* where there are several */
+    bool literals_in_json, literals_in_text; /* they stand there as they are */
+    unsigned lost_in_edits;                  /* fields that edits may have given */
+    struct ind_sorter **sorters;
+    size_t worker_count;
+    struct ind_groups groups;
+};
+
+struct worker {
+    struct ind_search *search;
+    pthread_t thread;
+    struct ind_sorter *sorter;
+    struct ind_answers answers;
+    struct ind_line_reader *reader;
+    struct ind_path_clock clock;
+    struct ind_line_clock line_clock;
+    char *line; /* room to write one into */
+    size_t line_room;
+    char device[IND_DEVICE_SCRATCH];
+    struct ind_groups groups;
+    bool failed;
+    uint64_t found, lines, bytes;
+    uint64_t unread;
+    bool *unread_file; /* per file */
+    uint32_t *lacks;   /* per file: fields it does not hold */
+    /* The file at hand. */
+    size_t file;
+    int stored; /* its layout: store/disk/stored.h */
+    ind_time modified, last_time;
+};
+
+/* ---- One line ---- */
+
+/* What the layout of a file does not hold of what is asked for. */
+static unsigned lacks_of(const struct worker *worker, int stored)
+{
+    int layout = stored & ~IND_STORED_OLD;
+    bool of_store = worker->search->settings->files[worker->file].stored != NULL;
+    if (stored == IND_STORED_UNKNOWN)
+        return of_store ? ind_layout_lacks(IND_LAYOUT_RAW) : ind_foreign_line_lacks();
+    return layout == IND_STORED_TEMPLATE ? ind_template_line_lacks()
+                                         : ind_layout_lacks((enum ind_layout)layout);
+}
+
+static void lacking(struct worker *worker, unsigned fields)
+{
+    worker->lacks[worker->file] |= fields & worker->search->fields;
+}
+
+/* What edits gave to a message is in no line, or is not looked for there: labels come from the present
+ * configuration, fields from the text. */
+static unsigned lost_in_edits(const struct ind_config *config)
+{
+    unsigned fields = 0;
+    for (size_t i = 0; i < config->edits.count; i++)
+        for (size_t c = 0; c < config->edits.list[i].change_count; c++) {
+            enum ind_place_in_message in = config->edits.list[i].changes[c].in;
+            fields |= in == IND_IN_LABEL   ? 1u << IND_FIELD_LABEL
+                      : in == IND_IN_FIELD ? 1u << IND_FIELD_FIELD
+                                           : 0;
+        }
+    return fields;
+}
+
+/* A message as somebody sent it. What has no time of its own is of the time of the line before. Beyond the
+ * size limit it is cut, as it is when it is received. */
+static void read_sent(struct worker *worker, struct ind_slice bytes, struct ind_message *message)
+{
+    const struct ind_config *config = worker->search->settings->config;
+    bool cut = bytes.length > IND_MESSAGE_LIMIT;
+    bytes.length = cut ? IND_MESSAGE_LIMIT : bytes.length;
+    ind_header_read_with_device(config->devices, NULL, IND_NOTHING, bytes, worker->modified, config->zone,
+                                worker->device, message);
+    if (cut)
+        message->malformed = IND_MALFORMED_CUT;
+    message->time = message->sent != IND_TIME_NONE       ? message->sent
+                    : worker->last_time != IND_TIME_NONE ? worker->last_time
+                                                         : worker->modified;
+}
+
+/* True where it is a stored line of the file's layout. */
+static bool read_line(struct worker *worker, struct ind_slice line, struct ind_message *message)
+{
+    struct ind_slice bytes;
+    if (ind_line_reader_read(worker->reader, worker->stored, line, message, &bytes)) {
+        message->original = IND_NOTHING; /* no such layout holds it */
+        if (message->line_cut)
+            lacking(worker, ind_cut_line_lacks());
+        return true;
+    }
+    read_sent(worker, bytes, message);
+    if (worker->stored != IND_LAYOUT_RAW) /* a line that somebody put there */
+        lacking(worker, lacks_of(worker, worker->stored) | lacks_of(worker, IND_STORED_UNKNOWN));
+    return false;
+}
+
+/* The first value of it that the message has. */
+/* Room for a line that is copied; one that is written needs IND_LINE_MOST. */
+static bool make_line_room(struct worker *worker, size_t length)
+{
+    size_t needed = length + 1 > IND_LINE_MOST ? length + 1 : IND_LINE_MOST;
+    if (worker->line_room >= needed)
+        return true;
+    char *grown = realloc(worker->line, needed);
+    worker->failed |= !grown;
+    worker->line = grown ? grown : worker->line;
+    worker->line_room = grown ? needed : worker->line_room;
+    return grown != NULL;
+}
+
+/* Whether the line can be given as it stands: in its own layout, or as raw as it is. */
+static bool is_as_wanted(const struct worker *worker, bool stored)
+{
+    int wanted = (int)worker->search->settings->layout;
+    return stored ? worker->stored == wanted || wanted == IND_LAYOUT_RAW : wanted == IND_LAYOUT_RAW;
+}
+
+static void keep_line(struct worker *worker, struct ind_message *message, bool stored, struct ind_slice line,
+                      uint64_t at)
+{
+    const struct ind_search_settings *settings = worker->search->settings;
+    if (!make_line_room(worker, line.length))
+        return;
+    struct ind_buffer out = ind_buffer_on(worker->line, worker->line_room);
+    if (settings->line ? settings->line->has_field : settings->layout == IND_LAYOUT_JSON)
+        message->payload = ind_answers_payload(&worker->answers, message);
+    if (settings->line) {
+        (void)ind_line_write_template(settings->line, message, &worker->clock, &out);
+    } else if (is_as_wanted(worker, stored)) {
+        if (stored && settings->layout == IND_LAYOUT_RAW)
+            worker->lacks[worker->file] |= 1u << IND_FIELD_ORIGINAL;
+        ind_buffer_slice(&out, line);
+        ind_buffer_byte(&out, '\n');
+    } else {
+        (void)ind_line_write(settings->layout, message, &worker->line_clock, &out);
+    }
+    struct ind_sorted_line sorted = {message->time, worker->file, at, ind_buffer_view(&out)};
+    worker->failed |= !ind_sorter_add(worker->sorter, &sorted);
+}
+
+static void take_line(struct worker *worker, struct ind_slice line, uint64_t at)
+{
+    const struct ind_search_settings *settings = worker->search->settings;
+    struct ind_message message;
+    if (line.length && line.at[line.length - 1] == '\r')
+        line.length--;
+    if (line.length == 0)
+        return;
+    worker->lines++;
+    bool stored = read_line(worker, line, &message);
+    worker->last_time = message.time;
+    if ((settings->since != IND_TIME_NONE && message.time < settings->since) ||
+        (settings->until != IND_TIME_NONE && message.time >= settings->until))
+        return;
+    if (worker->search->labels && !message.configured)
+        message.configured = ind_devices_by_name(settings->config->devices, message.device);
+    ind_answers_next(&worker->answers);
+    if (!ind_condition_holds(settings->conditions, settings->when, &message, &worker->answers))
+        return;
+    worker->found++;
+    if (settings->by_count)
+        ind_groups_count(&worker->groups, worker->search->settings, &message, &worker->answers,
+                         &worker->clock);
+    else if (!settings->count_only)
+        keep_line(worker, &message, stored, line, at);
+}
+
+/* ---- Blocks and pieces ---- */
+
+static const char *line_start(const char *block, const char *at)
+{
+    while (at > block && at[-1] != '\n')
+        at--;
+    return at;
+}
+
+/* Lines that begin before `stop` only. False once one begins there or later. */
+static bool take_lines(struct worker *worker, struct ind_slice block, uint64_t at, uint64_t stop)
+{
+    const char *here = block.at, *end = block.at + block.length;
+    while (here < end) {
+        uint64_t place = at + (uint64_t)(here - block.at);
+        if (place >= stop)
+            return false;
+        const char *newline = memchr(here, '\n', (size_t)(end - here));
+        const char *line_end = newline ? newline : end;
+        take_line(worker, (struct ind_slice){here, (size_t)(line_end - here)}, place);
+        here = line_end + 1;
+    }
+    return true;
+}
+
+/* The same, but only lines that hold one of the literals. */
+static bool take_lines_with_literal(struct worker *worker, struct ind_slice block, uint64_t at, uint64_t stop)
+{
+    const char *here = block.at, *end = block.at + block.length;
+    const struct ind_search *search = worker->search;
+    struct ind_literals_walk walk = {{NULL}};
+    while (here < end) {
+        const char *hit = search->literals ? ind_literals_next(search->literals, &walk, here, end)
+                                           : ind_find(&search->finder, here, (size_t)(end - here));
+        if (!hit)
+            break;
+        const char *start = line_start(here, hit);
+        uint64_t place = at + (uint64_t)(start - block.at);
+        if (place >= stop)
+            return false;
+        const char *newline = memchr(hit, '\n', (size_t)(end - hit));
+        const char *line_end = newline ? newline : end;
+        take_line(worker, (struct ind_slice){start, (size_t)(line_end - start)}, place);
+        here = line_end + 1;
+    }
+    return at + block.length < stop;
+}
+
+/* Lines of these files are read one by one: each tells its own time. */
+static bool is_self_timed(int stored)
+{
+    return stored == IND_LAYOUT_PLAIN || stored == IND_LAYOUT_PLAIN + IND_STORED_OLD ||
+           stored == IND_LAYOUT_JSON || stored == IND_LAYOUT_RFC5424;
+}
+
+/* Whether a line that holds none of the literals need not be read. */
+static bool may_skip(const struct worker *worker)
+{
+    const struct ind_search *search = worker->search;
+    return search->shortest_literal >= 2 && is_self_timed(worker->stored) &&
+           (worker->stored == IND_LAYOUT_JSON ? search->literals_in_json : search->literals_in_text);
+}
+
+static bool take_block(struct worker *worker, struct ind_slice block, uint64_t at, const struct piece *piece)
+{
+    const struct ind_search_file *file = &worker->search->settings->files[worker->file];
+    if (!file->stored && worker->stored == IND_STORED_UNKNOWN) {
+        struct ind_slice rest = ind_without_mark(block, at);
+        at += block.length - rest.length;
+        block = rest;
+    }
+    lacking(worker, lacks_of(worker, worker->stored) | worker->search->lost_in_edits);
+    return may_skip(worker) ? take_lines_with_literal(worker, block, at, piece->to)
+                            : take_lines(worker, block, at, piece->to);
+}
+
+static int stored_code(const struct ind_search_file *file)
+{
+    return file->stored ? file->stored->stored : file->as;
+}
+
+static int open_file(const struct worker *worker, enum ind_compression *compression, uint64_t *limit)
+{
+    const struct ind_search_settings *settings = worker->search->settings;
+    const struct ind_search_file *file = &settings->files[worker->file];
+    *limit = UINT64_MAX;
+    if (file->stored) {
+        if (file->stored->file >= 0)
+            *limit = file->stored->size;
+        return ind_snapshot_open(settings->snapshot, file->stored, compression);
+    }
+    if (!file->path) {
+        errno = ENOENT;
+        return -1;
+    }
+    *compression = ind_compression_of(file->path);
+    return strcmp(file->path, "-") == 0 ? dup(STDIN_FILENO) : open(file->path, O_RDONLY | O_CLOEXEC);
+}
+
+static void tell_unread(struct worker *worker, const char *reason)
+{
+    const struct ind_search_settings *settings = worker->search->settings;
+    char text[1600];
+    if (!worker->unread_file[worker->file]) {
+        snprintf(text, sizeof text, "cannot read %s: %s", settings->files[worker->file].name, reason);
+        settings->tell(settings->context, text);
+        worker->unread++;
+    }
+    worker->unread_file[worker->file] = true;
+}
+
+static void read_piece(struct worker *worker, const struct piece *piece, struct ind_reader *reader,
+                       bool partial)
+{
+    struct ind_search *search = worker->search;
+    struct ind_slice block;
+    uint64_t at;
+    enum ind_read result;
+    bool going = true, first = partial;
+    while (going && !worker->failed && (result = ind_reader_next(reader, &block, &at)) == IND_READ_BLOCK) {
+        uint64_t bytes = atomic_fetch_add(&search->bytes, block.length) + block.length;
+        if (search->settings->progress)
+            search->settings->progress(search->settings->context, bytes);
+        if (first) { /* the line that began before belongs to the piece before */
+            const char *newline = memchr(block.at, '\n', block.length);
+            size_t skip = newline ? (size_t)(newline - block.at) + 1 : block.length;
+            block = ind_slice_from(block, skip);
+            at += skip;
+            first = newline == NULL;
+        }
+        if (block.length)
+            going = take_block(worker, block, at, piece);
+    }
+    if (going && !worker->failed && result == IND_READ_FAILED)
+        tell_unread(worker, ind_reader_reason(reader));
+}
+
+static void take_piece(struct worker *worker, const struct piece *piece)
+{
+    const struct ind_search_settings *settings = worker->search->settings;
+    enum ind_compression compression;
+    uint64_t limit;
+    struct stat facts;
+    worker->file = piece->file;
+    int file = open_file(worker, &compression, &limit);
+    if (file < 0 || fstat(file, &facts) != 0 || S_ISDIR(facts.st_mode)) {
+        bool retired =
+            errno == ENOENT && settings->files[piece->file].stored; /* by the retention: as it should be */
+        if (!retired)
+            tell_unread(worker, file < 0 ? strerror(errno) : "this is a folder");
+        if (file >= 0)
+            close(file);
+        return;
+    }
+    bool partial = piece->from > 0;
+    worker->stored = stored_code(&settings->files[piece->file]);
+    worker->modified = (ind_time)facts.st_mtim.tv_sec * IND_SECOND;
+    if (!S_ISREG(facts.st_mode))
+        worker->modified = settings->now;
+    worker->last_time = IND_TIME_NONE;
+    struct ind_reader *reader = ind_reader_open(file, compression, partial ? piece->from - 1 : 0, limit);
+    if (!reader) {
+        worker->failed = true;
+        return;
+    }
+    read_piece(worker, piece, reader, partial);
+    ind_reader_close(reader);
+}
+
+static void *work(void *argument)
+{
+    struct worker *worker = argument;
+    struct ind_search *search = worker->search;
+    size_t piece;
+    while (!worker->failed && (piece = atomic_fetch_add(&search->next, 1)) < search->piece_count)
+        take_piece(worker, &search->pieces[piece]);
+    return NULL;
+}
+
+/* ---- The whole ---- */
+
+static bool add_piece(struct ind_search *search, size_t file, uint64_t from, uint64_t to)
+{
+    if ((search->piece_count & (search->piece_count - 1)) == 0) {
+        size_t room = search->piece_count ? search->piece_count * 2 : 1;
+        struct piece *pieces = realloc(search->pieces, room * sizeof *pieces);
+        if (!pieces)
+            return false;
+        search->pieces = pieces;
+    }
+    search->pieces[search->piece_count++] = (struct piece){file, from, to};
+    return true;
+}
+
+/* Plain files are cut where that is known to be safe: each line tells its own time. */
+static bool cut_file(struct ind_search *search, size_t i)
+{
+    const struct ind_search_settings *settings = search->settings;
+    const struct ind_search_file *file = &settings->files[i];
+    enum ind_compression compression = IND_COMPRESS_NONE;
+    uint64_t size = 0;
+    struct stat facts;
+    struct worker probe = {.search = search, .file = i};
+    int opened = file->path && strcmp(file->path, "-") == 0 ? -1 : open_file(&probe, &compression, &size);
+    if (opened >= 0 && compression == IND_COMPRESS_NONE && fstat(opened, &facts) == 0 &&
+        S_ISREG(facts.st_mode)) {
+        uint64_t real = (uint64_t)facts.st_size;
+        size = size < real ? size : real;
+    } else {
+        size = 0;
+    }
+    if (opened >= 0)
+        close(opened);
+    bool good = true;
+    for (uint64_t from = 0; good && is_self_timed(stored_code(file)) && from + 2 * PIECE < size;
+         from += PIECE) {
+        good = add_piece(search, i, from, from + PIECE);
+        if (from + 3 * PIECE >= size)
+            return good && add_piece(search, i, from + PIECE, UINT64_MAX);
+    }
+    return good && (search->piece_count && search->pieces[search->piece_count - 1].file == i
+                        ? true
+                        : add_piece(search, i, 0, UINT64_MAX));
+}
+
+static bool prepare(struct worker *worker, struct ind_search *search)
+{
+    const struct ind_search_settings *settings = search->settings;
+    worker->search = search;
+    worker->sorter = ind_sorter_new(SORT_MEMORY);
+    bool answers = ind_answers_begin(&worker->answers, settings->conditions);
+    worker->reader = ind_line_reader_new();
+    worker->clock.zone = settings->config->zone;
+    worker->unread_file = calloc(settings->file_count + 1, sizeof *worker->unread_file);
+    worker->lacks = calloc(settings->file_count + 1, sizeof *worker->lacks);
+    return worker->sorter && answers && worker->reader && worker->unread_file && worker->lacks;
+}
+
+static void gather(struct ind_search_result *result, struct ind_search *search, struct worker *worker,
+                   uint32_t *lacks)
+{
+    result->found += worker->found;
+    result->lines += worker->lines;
+    result->unread_files += worker->unread;
+    result->failed |= worker->failed;
+    result->gave_up += ind_answers_gave_up(&worker->answers);
+    ind_groups_join(&search->groups, &worker->groups);
+    for (size_t i = 0; worker->lacks && i < search->settings->file_count; i++)
+        lacks[i] |= worker->lacks[i];
+    ind_answers_free(&worker->answers);
+    ind_line_reader_free(worker->reader);
+    free(worker->line);
+    free(worker->unread_file);
+    free(worker->lacks);
+}
+
+/* A space is one in a text, but not in an app. */
+static bool stands_in_text(struct ind_slice literal, bool app)
+{
+    return ind_is_clean(literal.at, literal.length, app ? ' ' + 1 : ' ', '\\');
+}
+
+static size_t thread_count(const struct ind_search *search)
+{
+    long processors = sysconf(_SC_NPROCESSORS_ONLN);
+    size_t count = search->settings->threads ? search->settings->threads
+                   : processors > 0          ? (size_t)processors
+                                             : 1;
+    count = count > 4 && !search->settings->threads ? 4 : count;
+    return count > search->piece_count ? (search->piece_count ? search->piece_count : 1) : count;
+}
+
+static void run_workers(struct ind_search *search, struct ind_search_result *result)
+{
+    size_t count = thread_count(search);
+    struct worker *workers = calloc(count, sizeof *workers);
+    uint32_t *lacks = calloc(search->settings->file_count + 1, sizeof *lacks);
+    search->sorters = calloc(count, sizeof *search->sorters);
+    if (!workers || !search->sorters || !lacks) {
+        result->failed = true;
+        free(workers);
+        free(lacks);
+        return;
+    }
+    size_t started = 0;
+    for (size_t i = 0; i < count; i++) {
+        workers[i].failed = !prepare(&workers[i], search);
+        search->sorters[i] = workers[i].sorter;
+    }
+    search->worker_count = count;
+    while (started + 1 < count &&
+           pthread_create(&workers[started].thread, NULL, work, &workers[started]) == 0)
+        started++;
+    (void)work(&workers[count - 1]);
+    for (size_t i = 0; i < started; i++)
+        pthread_join(workers[i].thread, NULL);
+    for (size_t i = 0; i < count; i++)
+        gather(result, search, &workers[i], lacks);
+    for (size_t i = 0; i < search->settings->file_count; i++)
+        for (unsigned field = 0; field < IND_FIELDS; field++)
+            result->lacking[field] += lacks[i] >> field & 1;
+    free(workers);
+    free(lacks);
+}
+
+/* Without a table of several, every line is taken apart. */
+static void find_literals(struct ind_search *search)
+{
+    const struct ind_search_settings *settings = search->settings;
+    search->literal_count =
+        ind_condition_literals(settings->conditions, settings->when, search->list, LITERALS);
+    search->literals_in_json = search->literals_in_text = true;
+    bool app = (search->fields & 1u << IND_FIELD_APP) != 0;
+    for (size_t i = 0; i < search->literal_count; i++) {
+        size_t length = search->list[i].length;
+        if (i == 0 || length < search->shortest_literal)
+            search->shortest_literal = length;
+        search->literals_in_text &= stands_in_text(search->list[i], app);
+        search->literals_in_json &=
+            stands_in_text(search->list[i], false) && !memchr(search->list[i].at, '"', length);
+    }
+    if (search->literal_count == 1)
+        search->finder = ind_finder_for(search->list[0]);
+    else if (search->literal_count > 1 &&
+             !(search->literals = ind_literals_new(search->list, search->literal_count, false)))
+        search->shortest_literal = 0;
+}
+
+void ind_search_run(const struct ind_search_settings *settings, struct ind_search_result *result)
+{
+    *result = (struct ind_search_result){0};
+    struct ind_search *search = calloc(1, sizeof *search);
+    if (!search) {
+        result->failed = true;
+        return;
+    }
+    result->inside = search;
+    search->settings = settings;
+    search->fields = ind_condition_fields(settings->conditions, settings->when);
+    for (size_t i = 0; i < settings->by_count; i++)
+        if (settings->by[i].what < IND_FIELDS)
+            search->fields |= 1u << settings->by[i].what;
+    search->labels = (search->fields & 1u << IND_FIELD_LABEL) ||
+                     (settings->line ? settings->line->has_label : settings->layout == IND_LAYOUT_JSON);
+    search->lost_in_edits = lost_in_edits(settings->config);
+    find_literals(search);
+    for (size_t i = 0; i < settings->file_count; i++)
+        result->failed |= !cut_file(search, i);
+    run_workers(search, result);
+    result->bytes = atomic_load(&search->bytes);
+    if (settings->by_count)
+        ind_groups_list(&search->groups, settings->by_count, result);
+}
+
+struct taker {
+    bool (*take)(void *context, struct ind_slice line);
+    void *context;
+};
+
+static bool take_sorted(void *context, const struct ind_sorted_line *line)
+{
+    const struct taker *taker = context;
+    return taker->take(taker->context, line->line);
+}
+
+bool ind_search_lines(struct ind_search_result *result, bool (*take)(void *, struct ind_slice), void *context)
+{
+    struct ind_search *search = result->inside;
+    struct taker taker = {take, context};
+    for (size_t i = 0; i < search->worker_count; i++)
+        if (!search->sorters[i])
+            return false;
+    return ind_sorters_merge(search->sorters, search->worker_count, take_sorted, &taker);
+}
+
+void ind_search_free(struct ind_search_result *result)
+{
+    struct ind_search *search = result->inside;
+    if (!search)
+        return;
+    ind_groups_free(&search->groups);
+    for (size_t i = 0; i < search->worker_count; i++)
+        ind_sorter_free(search->sorters[i]);
+    free(search->sorters);
+    free(search->pieces);
+    ind_literals_free(search->literals);
+    free(search);
+    free(result->groups);
+    *result = (struct ind_search_result){0};
+}

@@ -1,0 +1,76 @@
+/* store/search/search.h: finding stored messages in files of every layout and compression, several at a time.
+ */
+#ifndef IND_STORE_SEARCH_SEARCH_H
+#define IND_STORE_SEARCH_SEARCH_H
+
+#include "config/config.h"
+#include "store/read/snapshot.h"
+
+enum { IND_SEARCH_FIELDS = 8 };
+
+/* What --by groups by: a field of the condition language, or one of these. */
+enum { IND_BY_DATE = IND_FIELDS, IND_BY_HOUR, IND_BY_END };
+
+struct ind_search_by {
+    unsigned what;
+    struct ind_slice name; /* of a field or label */
+    struct ind_slice text; /* as written */
+};
+
+struct ind_search_file {
+    const char *name;                       /* for people */
+    const char *path;                       /* to be opened; NULL: see stored */
+    const struct ind_snapshot_file *stored; /* of the snapshot */
+    int as; /* where it is not: how its lines are read (store/disk/stored.h) */
+};
+
+struct ind_search_settings {
+    const struct ind_config *config;
+    struct ind_conditions *conditions; /* the set of `when` */
+    ind_condition when;
+    ind_time since, until; /* from `since` on, before `until`; IND_TIME_NONE: open */
+    const struct ind_snapshot *snapshot;
+    const struct ind_search_file *files;
+    size_t file_count;
+    enum ind_layout layout;
+    const struct ind_template *line; /* instead of a layout; or NULL */
+    bool count_only;
+    struct ind_search_by by[IND_SEARCH_FIELDS]; /* borrowed */
+    size_t by_count;
+    ind_time now;
+    size_t threads; /* 0: one a processor, four at most */
+    void (*tell)(void *context, const char *text);
+    void (*progress)(void *context, uint64_t bytes);
+    void *context;
+};
+
+struct ind_search_group {
+    const char *values[IND_SEARCH_FIELDS]; /* terminated */
+    uint64_t count;
+};
+
+struct ind_search_result {
+    uint64_t found, lines, bytes;
+    uint64_t unread_files;        /* could not be read, or not to the end */
+    uint64_t lacking[IND_FIELDS]; /* files whose layout does not hold a field that the condition asks for */
+    uint64_t gave_up;             /* messages of which it is not known whether an expression matches */
+    bool failed;                  /* memory or disk ran out: the result is not whole */
+    struct ind_search_group *groups; /* most first */
+    size_t group_count;
+    bool groups_cut; /* more than a million: the rest is not told apart */
+    struct ind_search *inside;
+};
+
+/* Searches; the result is to be freed. Told: what could not be read. */
+void ind_search_run(const struct ind_search_settings *settings, struct ind_search_result *result);
+void ind_search_free(struct ind_search_result *result);
+
+/* Gives the lines found (with their ends) in order of time, until `take` returns false. */
+bool ind_search_lines(struct ind_search_result *result, bool (*take)(void *context, struct ind_slice line),
+                      void *context);
+
+/* "facility", "date", "field NAME", …; false where there is none. */
+bool ind_search_by_read(struct ind_slice text, struct ind_search_by *by);
+struct ind_slice ind_search_by_name(unsigned what);
+
+#endif
