@@ -100,7 +100,7 @@ static struct ind_patterns *make_set(unsigned count)
     for (unsigned i = 0; i < count; i++) {
         uint32_t number;
         if (!ind_patterns_add(set, ind_slice_of(layouts[i]), NULL, 0, &number) ||
-            !ind_patterns_add_layout(set, number, ind_slice_of(layouts[i]), &mistake)) {
+            !ind_patterns_add_syntax(set, number, ind_slice_of(layouts[i]), &mistake)) {
             fprintf(stderr, "%s: %s\n", layouts[i], mistake.text);
             exit(1);
         }
@@ -113,7 +113,7 @@ static struct ind_patterns *make_set(unsigned count)
 static size_t ours(struct ind_matcher *matcher, struct ind_slice text, struct ind_slice *fields,
                    uint32_t *pattern)
 {
-    const struct ind_pattern_layout *layout = ind_match(matcher, text, IND_NOTHING, false);
+    const struct ind_pattern_syntax *layout = ind_match(matcher, text, IND_NOTHING, false);
     *pattern = layout ? layout->pattern : MOST;
     if (layout)
         ind_match_fields(matcher, layout, fields);
@@ -211,7 +211,7 @@ static size_t one(enum way way, struct ind_matcher *matcher, unsigned count, siz
 static void compare(struct ind_matcher *matcher, unsigned count, enum way way)
 {
     for (size_t i = 0; i < TEXTS; i++) {
-        struct ind_slice a[IND_LAYOUT_FIELDS], b[GROUPS];
+        struct ind_slice a[IND_SYNTAX_FIELDS], b[GROUPS];
         uint32_t x = MOST, y = MOST;
         size_t fields = one(OURS, matcher, count, i, a, &x), groups = one(way, matcher, count, i, b, &y);
         bool same = x == y && fields == groups && x == of_text[i];
@@ -226,7 +226,7 @@ static void compare(struct ind_matcher *matcher, unsigned count, enum way way)
 
 static double measure(enum way way, struct ind_matcher *matcher, unsigned count, size_t most)
 {
-    struct ind_slice fields[IND_LAYOUT_FIELDS];
+    struct ind_slice fields[IND_SYNTAX_FIELDS];
     uint32_t pattern;
     size_t sum = 0;
     double start = now();

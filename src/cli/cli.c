@@ -49,11 +49,11 @@ void ind_tell(void *context, const char *text)
     ind_complain("%s", text);
 }
 
-void ind_print_remarks(const struct ind_loaded *loaded, bool doubts, FILE *out)
+void ind_print_diagnostics(const struct ind_loaded *loaded, bool warnings, FILE *out)
 {
-    for (size_t i = 0; i < loaded->remarks.count; i++)
-        if (doubts || !loaded->remarks.list[i].doubt)
-            ind_remark_print(&loaded->remarks.list[i], out);
+    for (size_t i = 0; i < loaded->diagnostics.count; i++)
+        if (warnings || !loaded->diagnostics.list[i].warning)
+            ind_diagnostic_print(&loaded->diagnostics.list[i], out);
 }
 
 bool ind_load(const struct ind_call *call, bool or_defaults, struct ind_loaded *loaded)
@@ -69,7 +69,7 @@ bool ind_load(const struct ind_call *call, bool or_defaults, struct ind_loaded *
         ind_config_load(path, loaded);
     else
         ind_config_defaults(loaded);
-    ind_print_remarks(loaded, false, stderr);
+    ind_print_diagnostics(loaded, false, stderr);
     if (loaded->config)
         return true;
     ind_loaded_free(loaded);
@@ -103,10 +103,10 @@ bool ind_condition_option(const struct ind_config *config, const char *text, str
     }
     char name[] = "--when";
     struct ind_source source = {.path = name, .bytes = (char *)(uintptr_t)text, .length = strlen(text)};
-    struct ind_remarks remarks = {0};
-    ind_remark_add(&remarks, false, &source, mistake.offset, mistake.length, "%s", mistake.text);
-    ind_remark_print(&remarks.list[0], stderr);
-    ind_remarks_free(&remarks);
+    struct ind_diagnostics diagnostics = {0};
+    ind_diagnostic_add(&diagnostics, false, &source, mistake.offset, mistake.length, "%s", mistake.text);
+    ind_diagnostic_print(&diagnostics.list[0], stderr);
+    ind_diagnostics_free(&diagnostics);
     return false;
 }
 

@@ -44,8 +44,8 @@ void ind_tell(void *context, const char *text);
  * or there is none; `or_defaults`: where there is none, what holds without one is good enough. */
 bool ind_load(const struct ind_call *call, bool or_defaults, struct ind_loaded *loaded);
 
-/* Prints the mistakes, and the doubts where `doubts`, to `out`. */
-void ind_print_remarks(const struct ind_loaded *loaded, bool doubts, FILE *out);
+/* Prints the mistakes, and the warnings where `warnings`, to `out`. */
+void ind_print_diagnostics(const struct ind_loaded *loaded, bool warnings, FILE *out);
 
 /* A moment given as an option; told where it is none. */
 bool ind_moment_option(const char *option, const char *text, const struct ind_zone *zone, bool end_of_day,

@@ -180,18 +180,18 @@ static void print_order(const struct ind_config *config, bool json)
     ind_table_free(table);
 }
 
-static int print_remarks_json(const struct ind_loaded *loaded)
+static int print_diagnostics_json(const struct ind_loaded *loaded)
 {
     static const struct ind_column columns[] = {
         {"file", false}, {"line", true}, {"column", true}, {"warning", false}, {"text", false}};
     struct ind_table *table = ind_table_new(columns, 5);
-    for (size_t i = 0; i < loaded->remarks.count; i++) {
-        const struct ind_remark *remark = &loaded->remarks.list[i];
-        ind_table_text(table, remark->source ? remark->source->path : "");
-        ind_table_number(table, remark->line);
-        ind_table_number(table, remark->column);
-        ind_table_text(table, remark->doubt ? "yes" : "no");
-        ind_table_text(table, remark->text);
+    for (size_t i = 0; i < loaded->diagnostics.count; i++) {
+        const struct ind_diagnostic *diagnostic = &loaded->diagnostics.list[i];
+        ind_table_text(table, diagnostic->source ? diagnostic->source->path : "");
+        ind_table_number(table, diagnostic->line);
+        ind_table_number(table, diagnostic->column);
+        ind_table_text(table, diagnostic->warning ? "yes" : "no");
+        ind_table_text(table, diagnostic->text);
     }
     ind_table_print(table, true, stdout);
     ind_table_free(table);
@@ -216,21 +216,21 @@ static int run(struct ind_call *call)
     ind_config_compare_patterns(&loaded);
     int status = loaded.config ? IND_EXIT_DONE : IND_EXIT_NO;
     if (given.order && loaded.config) {
-        ind_print_remarks(&loaded, true, stderr);
+        ind_print_diagnostics(&loaded, true, stderr);
         print_order(loaded.config, call->json != 0);
     } else if (call->json) {
-        status = print_remarks_json(&loaded);
+        status = print_diagnostics_json(&loaded);
     } else {
-        ind_print_remarks(&loaded, true, stderr);
+        ind_print_diagnostics(&loaded, true, stderr);
         if (loaded.config) {
-            size_t doubts = loaded.remarks.count;
+            size_t warnings = loaded.diagnostics.count;
             print_summary(loaded.config);
             print_routes(loaded.config);
             printf("\n%s: no mistakes", path);
-            printf(doubts ? ", %zu warning%s\n" : "\n", doubts, doubts == 1 ? "" : "s");
+            printf(warnings ? ", %zu warning%s\n" : "\n", warnings, warnings == 1 ? "" : "s");
         } else {
-            printf("%s: %zu mistake%s\n", path, loaded.remarks.mistakes,
-                   loaded.remarks.mistakes == 1 ? "" : "s");
+            printf("%s: %zu mistake%s\n", path, loaded.diagnostics.mistakes,
+                   loaded.diagnostics.mistakes == 1 ? "" : "s");
         }
     }
     ind_loaded_free(&loaded);
@@ -241,7 +241,7 @@ const struct ind_command ind_command_check = {
     .name = "check",
     .summary = "tells every mistake of the configuration, with place and remedy",
     .arguments = "[-c FILE] [--order] [--json]",
-    .about = "Reads the configuration as collect does, tells every mistake and every doubt, and shows\n"
+    .about = "Reads the configuration as collect does, tells every mistake and every warning, and shows\n"
              "what would act. Touches nothing. Exit code 1 where there is a mistake.\n\n"
              "Example:\n"
              "  indagator check -c indagator.yaml\n"

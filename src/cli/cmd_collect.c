@@ -48,7 +48,7 @@ static void print_result(const struct ind_collect_result *result, bool json, FIL
         {"refused: empty", result->ledger.ended[IND_END_REFUSED_EMPTY], false},
         {"lost: buffer full", result->ledger.ended[IND_END_LOST_BUFFER], false},
         {"lost: disk", result->ledger.ended[IND_END_LOST_DISK], false},
-        {"lost: not taken by a program or standard output", result->ledger.ended[IND_END_LOST_TAKER], false},
+        {"lost: not taken by a program or standard output", result->ledger.ended[IND_END_LOST_SINK], false},
         {"dropped by the kernel before us", result->kernel_dropped, false},
         {"malformed headers", result->ledger.malformed, false},
         {"cut at the size limit", result->ledger.cut, false},

@@ -1,5 +1,5 @@
 #include "cli/explain.h"
-#include "cli/marks.h"
+#include "cli/underline.h"
 #include "collect/clock.h"
 #include "core/base/escape.h"
 #include "core/ledger/clock_offset.h"

@@ -1,5 +1,5 @@
 #include "cli/cli.h"
-#include "cli/marks.h"
+#include "cli/underline.h"
 #include "cli/table.h"
 #include "collect/clock.h"
 #include "collect/fit.h"
@@ -51,8 +51,8 @@ static const char *row_name(const struct ind_pattern_field *field)
 /* Each field under its part of the sample. */
 static void print_marked_fields(const struct ind_fit *fit)
 {
-    struct ind_marked_part parts[IND_LAYOUT_FIELDS];
-    char names[IND_LAYOUT_FIELDS][80];
+    struct ind_marked_part parts[IND_SYNTAX_FIELDS];
+    char names[IND_SYNTAX_FIELDS][80];
     for (size_t i = 0; i < fit->layout->field_count; i++) {
         const struct ind_pattern_field *field = &fit->layout->fields[i];
         snprintf(names[i], sizeof names[i], "%s%s", field->name.length ? "" : ":", row_name(field));

@@ -1,4 +1,4 @@
-#include "cli/ask.h"
+#include "cli/control_client.h"
 #include "cli/cli.h"
 
 #include <errno.h>
@@ -114,12 +114,12 @@ static int run(struct ind_call *call)
         return IND_EXIT_CALL;
     }
     question(path, sizeof path);
-    enum ind_asked asked = ind_ask(loaded.config, false, path, show, &shown);
-    if (asked == IND_ASKED_NOBODY)
+    enum ind_control_client_result asked = ind_ask(loaded.config, false, path, show, &shown);
+    if (asked == IND_CONTROL_CLIENT_NOBODY)
         ind_tell_nobody(loaded.config);
     ind_loaded_free(&loaded);
     bool enough = given.count <= 0 || shown.count >= given.count;
-    return asked == IND_ASKED && enough ? IND_EXIT_DONE : IND_EXIT_FAILED;
+    return asked == IND_CONTROL_CLIENT_ANSWERED && enough ? IND_EXIT_DONE : IND_EXIT_FAILED;
 }
 
 const struct ind_command ind_command_follow = {

@@ -1,6 +1,6 @@
 #include "cli/cli.h"
 #include "cli/lines.h"
-#include "cli/marks.h"
+#include "cli/underline.h"
 #include "cli/table.h"
 #include "collect/rehearse.h"
 #include "core/base/escape.h"

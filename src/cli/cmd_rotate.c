@@ -1,4 +1,4 @@
-#include "cli/ask.h"
+#include "cli/control_client.h"
 #include "cli/cli.h"
 #include "cli/table.h"
 #include "collect/clock.h"
@@ -115,11 +115,11 @@ static int ask_collector(const struct ind_config *config, bool json, const char 
     char path[64], *text = NULL;
     snprintf(path, sizeof path, "/rotate?due=%d&clock-is-right=%d", given.due != 0,
              given.clock_is_right != 0);
-    enum ind_asked asked = ind_ask_text(config, true, path, &text);
+    enum ind_control_client_result asked = ind_control_client_ask(config, true, path, &text);
     int status = IND_EXIT_FAILED;
-    if (asked == IND_ASKED && text)
+    if (asked == IND_CONTROL_CLIENT_ANSWERED && text)
         status = print_asked(text, json);
-    else if (asked == IND_ASKED_NOBODY)
+    else if (asked == IND_CONTROL_CLIENT_NOBODY)
         ind_complain("%s, and does not answer at %s/" IND_CONTROL_SOCKET, busy, config->state);
     else
         ind_complain("%s", text ? text : busy);

@@ -1,4 +1,4 @@
-#include "cli/ask.h"
+#include "cli/control_client.h"
 #include "cli/cli.h"
 #include "cli/table.h"
 #include "collect/clock.h"
@@ -398,10 +398,10 @@ static void show(const json_t *status)
     show_strangers(status);
 }
 
-static int print_answer(enum ind_asked asked, const char *text, bool as_json)
+static int print_answer(enum ind_control_client_result asked, const char *text, bool as_json)
 {
     json_error_t error;
-    json_t *status = asked == IND_ASKED && text ? json_loads(text, 0, &error) : NULL;
+    json_t *status = asked == IND_CONTROL_CLIENT_ANSWERED && text ? json_loads(text, 0, &error) : NULL;
     if (!status) {
         ind_complain("the collector gave no answer that can be read: %s", text ? text : "none");
         return IND_EXIT_FAILED;
@@ -425,8 +425,8 @@ static int run(struct ind_call *call)
     if (!ind_load(call, false, &loaded))
         return IND_EXIT_CALL;
     int status = IND_EXIT_FAILED;
-    enum ind_asked asked = ind_ask_text(loaded.config, false, "/status", &text);
-    if (asked == IND_ASKED_NOBODY)
+    enum ind_control_client_result asked = ind_control_client_ask(loaded.config, false, "/status", &text);
+    if (asked == IND_CONTROL_CLIENT_NOBODY)
         ind_tell_nobody(loaded.config);
     else
         status = print_answer(asked, text, call->json);

@@ -72,11 +72,11 @@ int ind_emit_fleet(struct ind_emitter *emitter, const char *path, const struct i
                    size_t count)
 {
     struct ind_fleet_file *file;
-    struct ind_remarks remarks = {0};
-    bool good = ind_fleet_read(path, &file, &remarks);
-    for (size_t i = 0; i < remarks.count; i++)
-        ind_remark_print(&remarks.list[i], stderr);
-    ind_remarks_free(&remarks);
+    struct ind_diagnostics diagnostics = {0};
+    bool good = ind_fleet_read(path, &file, &diagnostics);
+    for (size_t i = 0; i < diagnostics.count; i++)
+        ind_diagnostic_print(&diagnostics.list[i], stderr);
+    ind_diagnostics_free(&diagnostics);
     if (!good) {
         ind_fleet_free(file);
         return IND_EXIT_CALL;

@@ -31,7 +31,7 @@ struct ind_account {
     /* The writer's. */
     struct ind_ledger ledger;
     ind_time last; /* receipt of the last message; IND_TIME_NONE: none yet */
-    struct ind_lag lag;
+    struct ind_clock_offset lag;
 };
 
 struct ind_accounts;

@@ -85,14 +85,14 @@ static enum ind_batch_stored store_group(struct ind_batch *batch, const struct i
 }
 
 static enum ind_batch_stored hand_group(struct ind_batch *batch, const struct ind_batch_group *group,
-                                        unsigned intake, struct ind_book *book, struct ind_takers *takers)
+                                        unsigned intake, struct ind_book *book, struct ind_sinks *takers)
 {
     const struct ind_steady now = ind_steady_now();
     begin_group(batch, group);
     while (batch->next_line) {
         const struct ind_batch_line *line = &batch->lines[batch->next_line - 1];
         struct ind_slice bytes = {batch->arena + line->offset, line->length};
-        if (!ind_takers_add(takers, group->route, bytes, ind_book_owner(book, intake, batch, line), now))
+        if (!ind_sinks_add(takers, group->route, bytes, ind_book_owner(book, intake, batch, line), now))
             return IND_BATCH_HELD;
         batch->next_line = line->next;
     }
@@ -107,13 +107,13 @@ static void book_once(struct ind_batch *batch, unsigned intake, struct ind_book 
 }
 
 enum ind_batch_stored ind_batch_store(struct ind_batch *batch, unsigned intake, struct ind_book *book,
-                                      struct ind_store *store, struct ind_takers *takers,
+                                      struct ind_store *store, struct ind_sinks *takers,
                                       struct ind_clocks now)
 {
     book_once(batch, intake, book);
     while (batch->stored_groups < batch->group_count) {
         const struct ind_batch_group *group = &batch->groups[batch->stored_groups];
-        enum ind_batch_stored stored = ind_takers_have(takers, group->route)
+        enum ind_batch_stored stored = ind_sinks_have(takers, group->route)
                                            ? hand_group(batch, group, intake, book, takers)
                                            : store_group(batch, group, intake, book, store, now);
         if (stored != IND_BATCH_STORED)
@@ -132,15 +132,14 @@ static uint32_t first_left(const struct ind_batch *batch, size_t group)
     return group == batch->stored_groups && batch->within ? batch->next_line : batch->groups[group].first;
 }
 
-void ind_batch_lose(struct ind_batch *batch, unsigned intake, struct ind_book *book,
-                    struct ind_takers *takers)
+void ind_batch_lose(struct ind_batch *batch, unsigned intake, struct ind_book *book, struct ind_sinks *takers)
 {
     book_once(batch, intake, book);
     for (size_t g = batch->stored_groups; g < batch->group_count; g++)
         for (uint32_t line = first_left(batch, g); line; line = batch->lines[line - 1].next) {
             uint32_t owner = ind_book_owner(book, intake, batch, &batch->lines[line - 1]);
-            if (ind_takers_have(takers, batch->groups[g].route))
-                ind_takers_lose(takers, batch->groups[g].route, owner);
+            if (ind_sinks_have(takers, batch->groups[g].route))
+                ind_sinks_lose(takers, batch->groups[g].route, owner);
             else
                 ind_book_settle(book, owner, 1, false);
         }

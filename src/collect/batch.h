@@ -62,7 +62,7 @@ enum {
 };
 
 struct ind_book;
-struct ind_takers;
+struct ind_sinks;
 
 struct ind_batch {
     struct ind_batch *next_free;
@@ -95,18 +95,18 @@ static inline bool ind_batch_is_empty(const struct ind_batch *batch)
 enum ind_batch_stored {
     IND_BATCH_STORED, /* all of it: the batch may be cleared */
     IND_BATCH_FULL,   /* the store is full: call again later, it goes on where it stopped */
-    IND_BATCH_HELD    /* a taker is: the same after ind_takers_wait */
+    IND_BATCH_HELD    /* a taker is: the same after ind_sinks_wait */
 };
 
 /* Adds what the batch, of the given intake, holds to the book, and to the store or (unless NULL) the takers.
  */
 enum ind_batch_stored ind_batch_store(struct ind_batch *batch, unsigned intake, struct ind_book *book,
-                                      struct ind_store *store, struct ind_takers *takers,
+                                      struct ind_store *store, struct ind_sinks *takers,
                                       struct ind_clocks now);
 
 /* Gives up what of the batch is not in the store yet: it is lost, and counted so. */
 void ind_batch_lose(struct ind_batch *batch, unsigned intake, struct ind_book *book,
-                    struct ind_takers *takers);
+                    struct ind_sinks *takers);
 
 /* Adds to the ledgers (one for each account of the intake, by its number) what the batch would bring if it
  * waited for ever: what it has received and ended, and what of it is not in the store yet. */

@@ -139,7 +139,7 @@ void ind_book_take(struct ind_book *book, unsigned intake, const struct ind_batc
         if (tally->last == IND_TIME_NONE)
             continue;
         account->last = tally->last;
-        ind_lag_add(&account->lag, tally->last, tally->lag, tally->unset);
+        ind_clock_offset_add(&account->lag, tally->last, tally->lag, tally->unset);
     }
 }
 
@@ -186,7 +186,7 @@ static void settle_token(struct ind_book *book, uint32_t number, uint32_t lines,
     if (!token->stored)
         account->ledger.ended[token->handed         ? IND_END_HANDED
                               : token->lost_on_disk ? IND_END_LOST_DISK
-                                                    : IND_END_LOST_TAKER]++;
+                                                    : IND_END_LOST_SINK]++;
     token->account = book->token_free;
     book->token_free = number + 1;
 }
@@ -208,7 +208,7 @@ void ind_book_settle(void *context, uint32_t owner, uint32_t lines, bool written
 
 void ind_book_settle_taken(void *context, uint32_t owner, bool taken)
 {
-    settle(context, owner, 1, taken ? IND_END_HANDED : IND_END_LOST_TAKER);
+    settle(context, owner, 1, taken ? IND_END_HANDED : IND_END_LOST_SINK);
 }
 
 uint32_t ind_book_owner(struct ind_book *book, unsigned intake, struct ind_batch *batch,
@@ -249,14 +249,14 @@ static void weigh_run(void *context, uint32_t owner, uint32_t lines)
 }
 
 void ind_book_weigh(const struct ind_book *book, unsigned intake, struct ind_store *store,
-                    const struct ind_takers *takers, struct ind_ledger *ledgers, uint32_t count)
+                    const struct ind_sinks *takers, struct ind_ledger *ledgers, uint32_t count)
 {
     struct weighing weighing = {intake, ledgers, count};
     for (uint32_t i = 0; i < count; i++)
         ledgers[i] = ind_account_at(book->accounts[intake], i)->ledger;
     ind_store_waiting(store, weigh_run, &weighing);
     if (takers)
-        ind_takers_waiting(takers, weigh_run, &weighing);
+        ind_sinks_waiting(takers, weigh_run, &weighing);
     for (uint32_t i = 0; i < book->token_room; i++)
         if (book->tokens[i].left > 0 && !book->tokens[i].stored)
             weigh_run(&weighing, book->tokens[i].account, 1);

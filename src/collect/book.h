@@ -49,7 +49,7 @@ void ind_book_settle_taken(void *book, uint32_t owner, bool taken);
 /* Copies the ledgers of the first `count` accounts of an intake into `ledgers`, with what waits in the
  * store and (unless NULL) for the takers. */
 void ind_book_weigh(const struct ind_book *book, unsigned intake, struct ind_store *store,
-                    const struct ind_takers *takers, struct ind_ledger *ledgers, uint32_t count);
+                    const struct ind_sinks *takers, struct ind_ledger *ledgers, uint32_t count);
 
 /* At the end, once the store is closed: messages of which no line was written, and none ever will be. */
 void ind_book_close(struct ind_book *book);

@@ -21,22 +21,22 @@ enum { BATCHES = 12 };
 
 static void say(struct ind_collector *collector, unsigned severity, const char *text)
 {
-    char message[IND_OWN_MESSAGE];
+    char message[IND_INTERNAL_MESSAGE];
     struct ind_buffer buffer = ind_buffer_on(message, sizeof message);
-    ind_own_write(&buffer, severity, ind_now(), ind_slice_of(text));
+    ind_internal_message_write(&buffer, severity, ind_now(), ind_slice_of(text));
     ind_receiver_say(collector->receivers[0], ind_buffer_view(&buffer));
 }
 
-void ind_collect_tell_news(void *context, const struct ind_recall_news *news)
+void ind_collect_tell_news(void *context, const struct ind_edit_report *news)
 {
     struct ind_collector *collector = context;
-    char message[IND_OWN_MESSAGE];
+    char message[IND_INTERNAL_MESSAGE];
     struct ind_buffer buffer = ind_buffer_on(message, sizeof message);
     if (collector->news_feed) {
-        ind_feed_news(collector->news_feed, news);
+        ind_file_source_report(collector->news_feed, news);
         return;
     }
-    ind_own_write_news(&buffer, ind_now(), news);
+    ind_internal_message_of_edit(&buffer, ind_now(), news);
     ind_receiver_say(collector->receivers[0], ind_buffer_view(&buffer));
 }
 
@@ -113,7 +113,7 @@ static unsigned count_intakes(const struct ind_collect_settings *settings)
     uint64_t wanted = settings->config->threads ? settings->config->threads
                                                 : (uint64_t)(processors > 2 ? processors - 1 : 1);
     if (settings->file_count > 0)
-        return ind_feed_threads(settings->config);
+        return ind_file_source_threads(settings->config);
     return (unsigned)(wanted < IND_MOST_INTAKES ? wanted : IND_MOST_INTAKES);
 }
 
@@ -126,7 +126,7 @@ static void wake_receiver(void *context, unsigned ring)
 
 static void knock_control(void *context)
 {
-    ind_control_knock(((struct ind_collector *)context)->control);
+    ind_control_wake(((struct ind_collector *)context)->control);
 }
 
 /* Half messages may hold as much as a quarter of the burst buffer. */
@@ -151,13 +151,13 @@ static bool make_parts(struct ind_collector *collector)
     collector->book = ind_book_new(collector->accounts);
     collector->tap = ind_tap_new(knock_control, collector);
     collector->control = ind_control_new(collector);
-    const struct ind_takers_settings takers = {.helper = collector->helper,
-                                               .hold = files,
-                                               .tell = store_tells,
-                                               .settle = taker_settles,
-                                               .context = collector};
-    collector->takers = ind_takers_new(&takers);
-    good &= collector->takers && ind_takers_adopt(collector->takers, collector->settings->config);
+    const struct ind_sinks_settings takers = {.helper = collector->helper,
+                                              .hold = files,
+                                              .tell = store_tells,
+                                              .settle = taker_settles,
+                                              .context = collector};
+    collector->takers = ind_sinks_new(&takers);
+    good &= collector->takers && ind_sinks_adopt(collector->takers, collector->settings->config);
     good &= collector->rings && collector->book && collector->tap && collector->control &&
             ind_book_adopt(collector->book, collector->settings->config);
     if (good && !files) {
@@ -188,7 +188,7 @@ void ind_tell_written(struct ind_collector *collector)
     atomic_store(&collector->written, true);
     pthread_cond_broadcast(&collector->ended);
     pthread_mutex_unlock(&collector->ending);
-    ind_control_knock(collector->control);
+    ind_control_wake(collector->control);
 }
 
 bool ind_wait_written(struct ind_collector *collector, int milliseconds)
@@ -270,15 +270,15 @@ static bool run_threads(struct ind_collector *collector)
 
 /* What the accounts have received, and what was lost before it came to one, must be what was counted at the
  * sockets. */
-static void add_intake(const struct ind_collector *collector, unsigned intake, struct ind_sheet *sheet,
-                       struct ind_collect_result *result)
+static void add_intake(const struct ind_collector *collector, unsigned intake,
+                       struct ind_ledger_snapshot *sheet, struct ind_collect_result *result)
 {
     struct ind_ledger sum = {0};
     for (uint32_t i = 0; i < ind_accounts_count(collector->accounts[intake]); i++)
         ind_ledger_add(&sum, &ind_account_at(collector->accounts[intake], i)->ledger);
     if (collector->receivers[intake]) {
         struct ind_receiver_facts facts;
-        ind_receiver_sheet(collector->receivers[intake], sheet);
+        ind_receiver_fill_snapshot(collector->receivers[intake], sheet);
         sum.received = sum.bytes = 0;
         for (uint16_t i = 0; i < collector->name_count; i++) {
             sum.received += sheet->received[i];
@@ -310,7 +310,7 @@ static void fill_result(struct ind_collector *collector, struct ind_collect_resu
     ind_store_close(collector->store); /* what still waits is lost now, and the book hears of it */
     collector->store = NULL;
     ind_book_close(collector->book);
-    struct ind_sheet *sheet = calloc(1, sizeof *sheet);
+    struct ind_ledger_snapshot *sheet = calloc(1, sizeof *sheet);
     for (unsigned i = 0; sheet && i < collector->intakes; i++)
         add_intake(collector, i, sheet, result);
     free(sheet);
@@ -325,7 +325,7 @@ static enum ind_collect_status run(struct ind_collector *collector, struct ind_c
     /* Before there is a thread, a socket or a file. A reload may bring programs that are not there yet. */
     if (collector->settings->file_count == 0 ||
         ind_config_has_to(collector->settings->config, IND_TO_PROGRAM))
-        collector->helper = ind_helper_new();
+        collector->helper = ind_spawner_new();
     ind_fs_raise_file_limit(); /* live files, sockets, connections, what a search holds open */
     collector->intakes = count_intakes(collector->settings);
     set_bounds(collector);
@@ -365,12 +365,12 @@ enum ind_collect_status ind_collect(const struct ind_collect_settings *settings,
     ind_store_close(collector->store);
     ind_rules_free(collector, collector->rules);
     ind_ports_close_old(collector, NULL);
-    ind_takers_free(collector->takers);
-    ind_helper_free(collector->helper);
+    ind_sinks_free(collector->takers);
+    ind_spawner_free(collector->helper);
     ind_rings_free(collector->rings);
     ind_book_free(collector->book);
     ind_tap_free(collector->tap);
-    ind_recalls_free(collector->recalls);
+    ind_edit_states_free(collector->recalls);
     ind_slabs_free(collector->slabs);
     for (unsigned i = 0; i < IND_MOST_INTAKES; i++)
         ind_accounts_free(collector->accounts[i]);

@@ -26,7 +26,7 @@
 #include <unistd.h>
 #include <utlist.h>
 
-enum { MOST_PENDING = 256, MOST_REMARKS_TOLD = 10, SIGNALS = 3, TELL_AGAIN_SECONDS = 60 };
+enum { MOST_PENDING = 256, MOST_DIAGNOSTICS = 10, SIGNALS = 3, TELL_AGAIN_SECONDS = 60 };
 
 /* Somebody waits for an answer. `request` is NULL once it has gone away. */
 struct pending {
@@ -48,8 +48,8 @@ struct ind_control {
     /* Those that are asked while an answer is under way may know more than it tells: they have the next one.
      */
     struct pending *for_status, *next_status, *for_rotation, *for_reload, *next_reload;
-    struct ind_sheet *sheets;
-    struct ind_mark *sheet_marks, *rule_marks;
+    struct ind_ledger_snapshot *sheets;
+    struct ind_marker *sheet_marks, *rule_marks;
     bool sheets_asked, rotation_asked;
     struct ind_rules *before; /* the rules that are being replaced */
     bool reloaded;            /* the new ones are in force; `before` may still be in use by housekeeping */
@@ -128,8 +128,9 @@ static void ask_for_sheets(struct ind_control *control)
     atomic_store(&collector->sheets_out, collector->intakes);
     control->sheets_asked = true;
     for (unsigned i = 0; i < collector->intakes; i++) {
-        control->sheet_marks[i] = (struct ind_mark){.kind = IND_MARK_SHEET, .sheet = &control->sheets[i]};
-        ind_receiver_order_sheet(collector->receivers[i], &control->sheet_marks[i]);
+        control->sheet_marks[i] =
+            (struct ind_marker){.kind = IND_MARKER_SNAPSHOT, .sheet = &control->sheets[i]};
+        ind_receiver_order_snapshot(collector->receivers[i], &control->sheet_marks[i]);
     }
 }
 
@@ -200,7 +201,7 @@ static void on_rotate(struct evhttp_request *request, void *context)
         wants(request, "due") && (!collector->rotate_asked || collector->rotate_only_due);
     collector->rotate_asked = true;
     pthread_mutex_unlock(&collector->ordering);
-    ind_rings_knock(collector->rings);
+    ind_rings_wake(collector->rings);
 }
 
 static void give_rotation(struct ind_control *control)
@@ -222,34 +223,34 @@ static void give_rotation(struct ind_control *control)
 
 /* ---- Reload ---- */
 
-static void write_remarks(const struct ind_remarks *remarks, struct evbuffer *out)
+static void write_diagnostics(const struct ind_diagnostics *diagnostics, struct evbuffer *out)
 {
     char *text = NULL;
     size_t size = 0;
     FILE *memory = open_memstream(&text, &size);
     if (!memory)
         return;
-    for (size_t i = 0; i < remarks->count; i++)
-        if (!remarks->list[i].doubt)
-            ind_remark_print(&remarks->list[i], memory);
+    for (size_t i = 0; i < diagnostics->count; i++)
+        if (!diagnostics->list[i].warning)
+            ind_diagnostic_print(&diagnostics->list[i], memory);
     fclose(memory);
     evbuffer_add(out, text, size);
     free(text);
 }
 
-static void tell_remarks(struct ind_control *control, const struct ind_remarks *remarks)
+static void report_diagnostics(struct ind_control *control, const struct ind_diagnostics *diagnostics)
 {
     size_t told = 0;
-    for (size_t i = 0; i < remarks->count && told < MOST_REMARKS_TOLD; i++) {
-        const struct ind_remark *remark = &remarks->list[i];
-        if (remark->doubt)
+    for (size_t i = 0; i < diagnostics->count && told < MOST_DIAGNOSTICS; i++) {
+        const struct ind_diagnostic *diagnostic = &diagnostics->list[i];
+        if (diagnostic->warning)
             continue;
         told++;
-        if (remark->source)
+        if (diagnostic->source)
             ind_collect_tell(control->collector, IND_SEVERITY_ERROR, "reload: %s:%zu:%zu: %s",
-                             remark->source->path, remark->line, remark->column, remark->text);
+                             diagnostic->source->path, diagnostic->line, diagnostic->column, diagnostic->text);
         else
-            ind_collect_tell(control->collector, IND_SEVERITY_ERROR, "reload: %s", remark->text);
+            ind_collect_tell(control->collector, IND_SEVERITY_ERROR, "reload: %s", diagnostic->text);
     }
 }
 
@@ -282,9 +283,9 @@ static struct ind_rules *prepare_rules(struct ind_control *control, char *reason
     *reason = '\0';
     if (!loaded.config) {
         struct evbuffer *text = evbuffer_new();
-        write_remarks(&loaded.remarks, text);
+        write_diagnostics(&loaded.diagnostics, text);
         evbuffer_add(text, "", 1);
-        tell_remarks(control, &loaded.remarks);
+        report_diagnostics(control, &loaded.diagnostics);
         ind_collect_tell(collector, IND_SEVERITY_ERROR, "reload: the rules stay as they were");
         answer_all(&control->for_reload, 409, "text/plain; charset=utf-8", (char *)evbuffer_pullup(text, -1));
         evbuffer_free(text);
@@ -311,7 +312,7 @@ static void commit_rules(struct ind_control *control, struct ind_rules *rules)
     atomic_store(&collector->writer_behind, true);
     atomic_store(&collector->keeper_behind, true);
     for (unsigned i = 0; i < collector->intakes; i++) {
-        control->rule_marks[i] = (struct ind_mark){.kind = IND_MARK_RULES, .rules = rules};
+        control->rule_marks[i] = (struct ind_marker){.kind = IND_MARKER_RULES, .rules = rules};
         ind_receiver_order_rules(collector->receivers[i], &control->rule_marks[i]);
     }
     ind_followers_turn(control->followers);
@@ -431,7 +432,7 @@ static void on_second(evutil_socket_t socket, short what, void *context)
     (void)what;
     look_after_listener(control);
     if (control->collector->recalls && control->collector->settings->file_count == 0)
-        (void)ind_recalls_tell(control->collector->recalls, ind_steady_now(), false, MOST_NEWS);
+        (void)ind_edit_states_report(control->collector->recalls, ind_steady_now(), false, MOST_NEWS);
 }
 
 static void on_signal(evutil_socket_t number, short what, void *context)
@@ -450,7 +451,7 @@ static void on_signal(evutil_socket_t number, short what, void *context)
             ind_receiver_wake(collector->receivers[i]);
 }
 
-void ind_control_knock(struct ind_control *control)
+void ind_control_wake(struct ind_control *control)
 {
     while (write(control->knock[1], "", 1) < 0 && errno == EINTR)
         ;
@@ -495,7 +496,7 @@ void ind_control_open(struct ind_control *control)
 void ind_control_run(struct ind_control *control)
 {
     /* What had been knocked before counts as well. */
-    ind_control_knock(control);
+    ind_control_wake(control);
     (void)event_base_dispatch(control->base);
     (void)take_next(&control->for_status, &control->next_status);
     (void)take_next(&control->for_reload, &control->next_reload);

@@ -8,7 +8,8 @@
 
 enum { LOOK_SECONDS = 15, MOST_THREADS = 4, MOST_AT_ONCE = 1 << 20 };
 
-struct ind_origin ind_feed_origin(struct ind_intake *intake, struct ind_slice sender, ind_time received)
+struct ind_origin ind_file_source_origin(struct ind_intake *intake, struct ind_slice sender,
+                                         ind_time received)
 {
     return (struct ind_origin){.transport = IND_TRANSPORT_FILE,
                                .number = IND_NAME_FILES,
@@ -17,7 +18,7 @@ struct ind_origin ind_feed_origin(struct ind_intake *intake, struct ind_slice se
                                .now = ind_now()};
 }
 
-unsigned ind_feed_threads(const struct ind_config *config)
+unsigned ind_file_source_threads(const struct ind_config *config)
 {
     long processors = sysconf(_SC_NPROCESSORS_ONLN);
     if (config->edits.remember)
@@ -27,7 +28,7 @@ unsigned ind_feed_threads(const struct ind_config *config)
     return (unsigned)(processors < 1 ? 1 : processors < MOST_THREADS ? processors : MOST_THREADS);
 }
 
-static void take(struct ind_feed *feed, enum ind_line_form form, struct ind_slice line,
+static void take(struct ind_file_source *feed, enum ind_line_form form, struct ind_slice line,
                  const struct ind_origin *origin)
 {
     bool tallied = false;
@@ -36,10 +37,10 @@ static void take(struct ind_feed *feed, enum ind_line_form form, struct ind_slic
 }
 
 /* Filing them can make no more of them: messages of our own are always let through. */
-static void tell_news(struct ind_feed *feed, ind_time now)
+static void tell_news(struct ind_file_source *feed, ind_time now)
 {
     static const struct ind_address this_machine = {.bits = 0};
-    char text[IND_OWN_MESSAGE];
+    char text[IND_INTERNAL_MESSAGE];
     for (size_t i = 0; i < feed->news_count; i++) {
         struct ind_buffer message = ind_buffer_on(text, sizeof text);
         const struct ind_sender *before = feed->origin.sender;
@@ -50,7 +51,7 @@ static void tell_news(struct ind_feed *feed, ind_time now)
                                           .sender = &sender,
                                           .received = now,
                                           .now = now};
-        ind_own_write_news(&message, now, &feed->news[i]);
+        ind_internal_message_of_edit(&message, now, &feed->news[i]);
         take(feed, IND_LINES_RAW, ind_buffer_view(&message), &origin);
         feed->origin.sender = before;
         feed->own++;
@@ -58,12 +59,12 @@ static void tell_news(struct ind_feed *feed, ind_time now)
     feed->news_count = 0;
 }
 
-void ind_feed_news(void *context, const struct ind_recall_news *news)
+void ind_file_source_report(void *context, const struct ind_edit_report *news)
 {
-    struct ind_feed *feed = context;
+    struct ind_file_source *feed = context;
     if (feed->news_count == feed->news_room) {
         size_t room = feed->news_room ? feed->news_room * 2 : 64;
-        struct ind_recall_news *grown = realloc(feed->news, room * sizeof *grown);
+        struct ind_edit_report *grown = realloc(feed->news, room * sizeof *grown);
         if (!grown)
             return; /* what was dropped is in the ledger all the same */
         feed->news = grown;
@@ -72,41 +73,41 @@ void ind_feed_news(void *context, const struct ind_recall_news *news)
     feed->news[feed->news_count++] = *news;
 }
 
-static void look_for_news(struct ind_feed *feed)
+static void look_for_news(struct ind_file_source *feed)
 {
     ind_time now = ind_intake_time(feed->intake);
     if (feed->looked == 0)
         feed->looked = now;
     if (now - feed->looked >= LOOK_SECONDS * IND_SECOND) {
         feed->looked = now;
-        (void)ind_recalls_tell(feed->recalls, ind_recall_moment(now), false, MOST_AT_ONCE);
+        (void)ind_edit_states_report(feed->recalls, ind_edit_state_moment(now), false, MOST_AT_ONCE);
     }
     if (feed->news_count > 0)
         tell_news(feed, now);
 }
 
-void ind_feed_line(struct ind_feed *feed, struct ind_slice line)
+void ind_file_source_line(struct ind_file_source *feed, struct ind_slice line)
 {
     take(feed, feed->form, line, &feed->origin);
     if (feed->recalls)
         look_for_news(feed);
 }
 
-void ind_feed_lines(struct ind_feed *feed, struct ind_slice lines)
+void ind_file_source_lines(struct ind_file_source *feed, struct ind_slice lines)
 {
     if (!feed->batch)
         feed->batch = feed->pass_on(feed->context, NULL);
     struct ind_slice line;
     while (ind_slice_line(&lines, &line))
-        ind_feed_line(feed, line);
+        ind_file_source_line(feed, line);
 }
 
-void ind_feed_end(struct ind_feed *feed)
+void ind_file_source_end(struct ind_file_source *feed)
 {
     if (!feed->recalls)
         return;
-    (void)ind_recalls_tell(feed->recalls, ind_recall_moment(ind_intake_time(feed->intake)), true,
-                           MOST_AT_ONCE);
+    (void)ind_edit_states_report(feed->recalls, ind_edit_state_moment(ind_intake_time(feed->intake)), true,
+                                 MOST_AT_ONCE);
     if (feed->news_count == 0)
         return;
     if (!feed->batch)
@@ -114,7 +115,7 @@ void ind_feed_end(struct ind_feed *feed)
     tell_news(feed, ind_intake_time(feed->intake));
 }
 
-void ind_feed_free(struct ind_feed *feed)
+void ind_file_source_free(struct ind_file_source *feed)
 {
     free(feed->news);
     feed->news = NULL;

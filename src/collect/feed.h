@@ -5,7 +5,7 @@
 
 #include "collect/intake.h"
 
-struct ind_feed {
+struct ind_file_source {
     struct ind_intake *intake;
     enum ind_line_form form;
     struct ind_origin origin; /* of the lines */
@@ -13,29 +13,31 @@ struct ind_feed {
     struct ind_batch *(*pass_on)(void *context, struct ind_batch *full);
     void *context;
     struct ind_batch *batch;
-    /* For edits that remember; NULL: there are none. ind_feed_news is to be its `tell`, the feed its context.
+    /* For edits that remember; NULL: there are none. ind_file_source_report is to be its `tell`, the feed its
+     * context.
      */
-    struct ind_recalls *recalls;
-    struct ind_recall_news *news; /* still to be told */
+    struct ind_edit_states *recalls;
+    struct ind_edit_report *news; /* still to be told */
     size_t news_count, news_room;
     ind_time looked; /* for news, by the time of the lines */
     uint64_t own;    /* messages of our own */
 };
 
 /* One line without its end; `batch` has been given. */
-void ind_feed_line(struct ind_feed *feed, struct ind_slice line);
+void ind_file_source_line(struct ind_file_source *feed, struct ind_slice line);
 /* Whole lines (the last may have no end). */
-void ind_feed_lines(struct ind_feed *feed, struct ind_slice lines);
+void ind_file_source_lines(struct ind_file_source *feed, struct ind_slice lines);
 /* All news that are left. */
-void ind_feed_end(struct ind_feed *feed);
-/* As ind_recalls_new's `tell`; `feed` as context. */
-void ind_feed_news(void *feed, const struct ind_recall_news *news);
-void ind_feed_free(struct ind_feed *feed);
+void ind_file_source_end(struct ind_file_source *feed);
+/* As ind_edit_states_new's `tell`; `feed` as context. */
+void ind_file_source_report(void *feed, const struct ind_edit_report *news);
+void ind_file_source_free(struct ind_file_source *feed);
 
 /* Where messages from files come from. `received` may be IND_TIME_NONE, `sender` empty. */
-struct ind_origin ind_feed_origin(struct ind_intake *intake, struct ind_slice sender, ind_time received);
+struct ind_origin ind_file_source_origin(struct ind_intake *intake, struct ind_slice sender,
+                                         ind_time received);
 
 /* The threads that should take files apart: edits that remember see all messages in their order, on one. */
-unsigned ind_feed_threads(const struct ind_config *config);
+unsigned ind_file_source_threads(const struct ind_config *config);
 
 #endif

@@ -24,9 +24,9 @@ static bool copy_pattern(const struct ind_patterns *from, uint32_t number, struc
         apps[i] = ind_pattern_app(from, number, i);
     if (!ind_patterns_add(to, ind_pattern_name(from, number), apps, count, &copy))
         return false;
-    for (size_t i = 0; i < ind_patterns_layout_count(from); i++) {
-        const struct ind_pattern_layout *layout = ind_patterns_layout(from, i);
-        if (layout->pattern == number && !ind_patterns_add_layout(to, copy, layout->source, &mistake))
+    for (size_t i = 0; i < ind_patterns_syntax_count(from); i++) {
+        const struct ind_pattern_syntax *layout = ind_patterns_syntax(from, i);
+        if (layout->pattern == number && !ind_patterns_add_syntax(to, copy, layout->source, &mistake))
             return false;
     }
     return true;
@@ -44,7 +44,7 @@ static bool choose(struct ind_fitter *fitter, struct ind_mistake *mistake)
         return false;
     if (settings->layout.at)
         return ind_patterns_add(fitter->own, IND_SLICE("this pattern"), NULL, 0, &number) &&
-               ind_patterns_add_layout(fitter->own, number, settings->layout, mistake) &&
+               ind_patterns_add_syntax(fitter->own, number, settings->layout, mistake) &&
                ind_patterns_compile(fitter->own);
     return ind_pattern_named(settings->config->patterns, settings->name, &number) &&
            copy_pattern(settings->config->patterns, number, fitter->own) && ind_patterns_compile(fitter->own);

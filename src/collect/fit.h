@@ -25,9 +25,9 @@ void ind_fitter_free(struct ind_fitter *fitter);
 struct ind_fit {
     struct ind_slice sample, text; /* the text is the sample, or where it is a whole message that message's */
     struct ind_slice app;          /* of a whole message */
-    const struct ind_pattern_layout *layout;    /* that takes it; NULL: none */
+    const struct ind_pattern_syntax *layout;    /* that takes it; NULL: none */
     struct ind_slice pattern;                   /* its name */
-    struct ind_slice values[IND_LAYOUT_FIELDS]; /* of the layout's fields */
+    struct ind_slice values[IND_SYNTAX_FIELDS]; /* of the layout's fields */
     struct ind_stop stops[IND_STOPS];           /* where none does: the layouts that got furthest */
     size_t stop_count;
     const struct ind_payload *fields; /* that the pattern gives; NULL where none does */

@@ -12,7 +12,7 @@
 struct file_intake {
     struct ind_collector *collector;
     unsigned number;
-    struct ind_feed feed;
+    struct ind_file_source feed;
 };
 
 struct taking {
@@ -48,7 +48,7 @@ static void take(void *context, unsigned thread, uint64_t turn, enum ind_line_fo
     struct file_intake *intake = &taking->intakes[thread];
     (void)turn;
     intake->feed.form = form;
-    ind_feed_lines(&intake->feed, lines);
+    ind_file_source_lines(&intake->feed, lines);
     end_turn(intake);
 }
 
@@ -56,7 +56,7 @@ static void end(void *context, unsigned thread)
 {
     const struct taking *taking = context;
     struct file_intake *intake = &taking->intakes[thread];
-    ind_feed_end(&intake->feed);
+    ind_file_source_end(&intake->feed);
     end_turn(intake);
     ind_ring_end(taking->collector->rings, thread);
 }
@@ -85,25 +85,27 @@ static void begin(struct taking *taking)
         struct ind_intake *of_rules = collector->rules->intakes[i];
         intake->collector = collector;
         intake->number = i;
-        intake->feed = (struct ind_feed){
-            .intake = of_rules,
-            .origin = ind_feed_origin(of_rules, collector->settings->sender, collector->settings->received),
-            .pass_on = next_batch,
-            .context = intake,
-            .recalls = collector->recalls};
+        intake->feed =
+            (struct ind_file_source){.intake = of_rules,
+                                     .origin = ind_file_source_origin(of_rules, collector->settings->sender,
+                                                                      collector->settings->received),
+                                     .pass_on = next_batch,
+                                     .context = intake,
+                                     .recalls = collector->recalls};
     }
-    /* Where edits remember there is but one of them (ind_feed_threads). */
+    /* Where edits remember there is but one of them (ind_file_source_threads). */
     collector->news_feed = &taking->intakes[0].feed;
 }
 
-static void tell_end(struct ind_collector *collector, enum ind_reading_end ended)
+static void tell_end(struct ind_collector *collector, enum ind_file_reading_end ended)
 {
     bool stopped = atomic_load(&collector->stop);
-    if (ended == IND_READING_DONE && !stopped && !atomic_load(&collector->give_up))
+    if (ended == IND_FILE_READING_DONE && !stopped && !atomic_load(&collector->give_up))
         return;
     ind_collect_tell(collector, IND_SEVERITY_ERROR, "%s",
-                     ended == IND_READING_NO_THREAD   ? "cannot start a thread: nothing was read"
-                     : ended == IND_READING_NO_MEMORY ? "out of memory: the rest of the files was not read"
+                     ended == IND_FILE_READING_NO_THREAD ? "cannot start a thread: nothing was read"
+                     : ended == IND_FILE_READING_NO_MEMORY
+                         ? "out of memory: the rest of the files was not read"
                      : stopped ? "told to end before all was read: what was read is filed"
                                : "the disk takes nothing: the rest of the files was not read");
     collector->unread_files++;
@@ -113,25 +115,25 @@ void *ind_read_files(void *argument)
 {
     struct ind_collector *collector = argument;
     struct taking taking = {collector, calloc(collector->intakes, sizeof *taking.intakes)};
-    const struct ind_reading reading = {.files = collector->settings->files,
-                                        .file_count = collector->settings->file_count,
-                                        .form = collector->settings->form,
-                                        .threads = collector->intakes,
-                                        .take = take,
-                                        .end = end,
-                                        .goes_on = goes_on,
-                                        .unread = unread,
-                                        .context = &taking};
+    const struct ind_file_reading reading = {.files = collector->settings->files,
+                                             .file_count = collector->settings->file_count,
+                                             .form = collector->settings->form,
+                                             .threads = collector->intakes,
+                                             .take = take,
+                                             .end = end,
+                                             .goes_on = goes_on,
+                                             .unread = unread,
+                                             .context = &taking};
     if (!taking.intakes) {
         for (unsigned i = 0; i < collector->intakes; i++)
             ind_ring_end(collector->rings, i);
-        tell_end(collector, IND_READING_NO_MEMORY);
+        tell_end(collector, IND_FILE_READING_NO_MEMORY);
         return NULL;
     }
     begin(&taking);
-    tell_end(collector, ind_read_in_turns(&reading));
+    tell_end(collector, ind_files_read(&reading));
     for (unsigned i = 0; i < collector->intakes; i++)
-        ind_feed_free(&taking.intakes[i].feed);
+        ind_file_source_free(&taking.intakes[i].feed);
     free(taking.intakes);
     return NULL;
 }

@@ -13,17 +13,17 @@ struct visitor {
     size_t count;
 };
 
-struct ind_door {
+struct ind_admission {
     pthread_mutex_t mutex;
     struct visitor *visitors;
     size_t count, most;
     atomic_size_t held; /* bytes of half messages */
 };
 
-struct ind_guest *ind_guest_new(struct ind_door *door, struct ind_port *port, int socket,
-                                const struct ind_address *sender)
+struct ind_connection *ind_connection_new(struct ind_admission *door, struct ind_port *port, int socket,
+                                          const struct ind_address *sender)
 {
-    struct ind_guest *guest = calloc(1, sizeof *guest);
+    struct ind_connection *guest = calloc(1, sizeof *guest);
     if (!guest)
         return NULL;
     guest->port = port;
@@ -33,12 +33,12 @@ struct ind_guest *ind_guest_new(struct ind_door *door, struct ind_port *port, in
     return guest;
 }
 
-static void count_held(const struct ind_guest *guest, size_t before, size_t after)
+static void count_held(const struct ind_connection *guest, size_t before, size_t after)
 {
     atomic_fetch_add_explicit(guest->held_by_all, after - before, memory_order_relaxed);
 }
 
-void ind_guest_free(struct ind_guest *guest)
+void ind_connection_free(struct ind_connection *guest)
 {
     if (!guest)
         return;
@@ -50,7 +50,7 @@ void ind_guest_free(struct ind_guest *guest)
 }
 
 /* False where memory is out: the message loses this part, and is marked as cut. */
-static bool carry(struct ind_guest *guest, struct ind_slice bytes)
+static bool carry(struct ind_connection *guest, struct ind_slice bytes)
 {
     if (guest->carry_room - guest->carried < bytes.length) {
         size_t room = guest->carry_room ? guest->carry_room : 512;
@@ -69,7 +69,7 @@ static bool carry(struct ind_guest *guest, struct ind_slice bytes)
     return true;
 }
 
-static void drop_carry(struct ind_guest *guest)
+static void drop_carry(struct ind_connection *guest)
 {
     guest->carried = 0;
     guest->since = IND_STEADY_NEVER;
@@ -83,8 +83,8 @@ static void drop_carry(struct ind_guest *guest)
 
 /* Bytes are taken apart only where there is room for a message: so it is asked before, by the message that
  * would be next, and the framing is put back where there is none. */
-static enum ind_guest_fed feed(struct ind_guest *guest, struct ind_slice *input, ind_guest_take take,
-                               void *context)
+static enum ind_connection_fed feed(struct ind_connection *guest, struct ind_slice *input,
+                                    ind_connection_take take, void *context)
 {
     struct ind_slice bytes;
     bool cut = false;
@@ -93,9 +93,9 @@ static enum ind_guest_fed feed(struct ind_guest *guest, struct ind_slice *input,
         struct ind_slice at = *input;
         switch (ind_framing_next(&guest->framing, input, &bytes, &cut)) {
         case IND_FRAME_MORE:
-            return IND_GUEST_FED;
+            return IND_CONNECTION_FED;
         case IND_FRAME_BAD:
-            return IND_GUEST_BAD;
+            return IND_CONNECTION_BAD;
         case IND_FRAME_PART:
             if (!carry(guest, bytes))
                 guest->framing.cut = true;
@@ -104,7 +104,7 @@ static enum ind_guest_fed feed(struct ind_guest *guest, struct ind_slice *input,
             if (!take(context, guest, (struct ind_slice){guest->carry, guest->carried}, bytes, cut)) {
                 guest->framing = before;
                 *input = at;
-                return IND_GUEST_FULL;
+                return IND_CONNECTION_FULL;
             }
             if (guest->carried)
                 drop_carry(guest);
@@ -113,41 +113,43 @@ static enum ind_guest_fed feed(struct ind_guest *guest, struct ind_slice *input,
 }
 
 /* What is left is kept whole; without memory for it there is nothing to be done but to end the connection. */
-static enum ind_guest_fed keep(struct ind_guest *guest, struct ind_slice rest)
+static enum ind_connection_fed keep(struct ind_connection *guest, struct ind_slice rest)
 {
     char *copy = malloc(rest.length ? rest.length : 1);
     if (!copy)
-        return IND_GUEST_BAD;
+        return IND_CONNECTION_BAD;
     memcpy(copy, rest.at, rest.length);
     count_held(guest, guest->left ? guest->left_length : 0, rest.length);
     free(guest->left);
     guest->left = copy;
     guest->left_length = rest.length;
-    return IND_GUEST_FULL;
+    return IND_CONNECTION_FULL;
 }
 
-enum ind_guest_fed ind_guest_feed(struct ind_guest *guest, struct ind_slice bytes, ind_guest_take take,
-                                  void *context)
+enum ind_connection_fed ind_connection_feed(struct ind_connection *guest, struct ind_slice bytes,
+                                            ind_connection_take take, void *context)
 {
     if (guest->left) {
         struct ind_slice left = {guest->left, guest->left_length};
-        enum ind_guest_fed fed = feed(guest, &left, take, context);
-        if (fed == IND_GUEST_FULL) { /* bytes are only read once nothing is left: `bytes` is empty here */
+        enum ind_connection_fed fed = feed(guest, &left, take, context);
+        if (fed ==
+            IND_CONNECTION_FULL) { /* bytes are only read once nothing is left: `bytes` is empty here */
             memmove(guest->left, left.at, left.length);
             count_held(guest, guest->left_length, left.length);
             guest->left_length = left.length;
         }
-        if (fed != IND_GUEST_FED)
+        if (fed != IND_CONNECTION_FED)
             return fed;
         count_held(guest, guest->left_length, 0);
         free(guest->left);
         guest->left = NULL;
     }
-    enum ind_guest_fed fed = feed(guest, &bytes, take, context);
-    return fed == IND_GUEST_FULL ? keep(guest, bytes) : fed;
+    enum ind_connection_fed fed = feed(guest, &bytes, take, context);
+    return fed == IND_CONNECTION_FULL ? keep(guest, bytes) : fed;
 }
 
-bool ind_guest_finish(struct ind_guest *guest, bool broken_off, ind_guest_take take, void *context)
+bool ind_connection_finish(struct ind_connection *guest, bool broken_off, ind_connection_take take,
+                           void *context)
 {
     struct ind_framing before = guest->framing;
     struct ind_slice bytes;
@@ -164,9 +166,9 @@ bool ind_guest_finish(struct ind_guest *guest, bool broken_off, ind_guest_take t
 
 /* ---- At the door ---- */
 
-struct ind_door *ind_door_new(size_t most)
+struct ind_admission *ind_admission_new(size_t most)
 {
-    struct ind_door *door = calloc(1, sizeof *door);
+    struct ind_admission *door = calloc(1, sizeof *door);
     if (!door)
         return NULL;
     pthread_mutex_init(&door->mutex, NULL);
@@ -174,7 +176,7 @@ struct ind_door *ind_door_new(size_t most)
     return door;
 }
 
-void ind_door_free(struct ind_door *door)
+void ind_admission_free(struct ind_admission *door)
 {
     struct visitor *visitor, *next;
     if (!door)
@@ -188,7 +190,7 @@ void ind_door_free(struct ind_door *door)
     free(door);
 }
 
-bool ind_door_enter(struct ind_door *door, const struct ind_address *address)
+bool ind_admission_enter(struct ind_admission *door, const struct ind_address *address)
 {
     struct visitor *visitor;
     pthread_mutex_lock(&door->mutex);
@@ -207,7 +209,7 @@ bool ind_door_enter(struct ind_door *door, const struct ind_address *address)
     return good;
 }
 
-void ind_door_leave(struct ind_door *door, const struct ind_address *address)
+void ind_admission_leave(struct ind_admission *door, const struct ind_address *address)
 {
     struct visitor *visitor;
     pthread_mutex_lock(&door->mutex);
@@ -222,7 +224,7 @@ void ind_door_leave(struct ind_door *door, const struct ind_address *address)
     pthread_mutex_unlock(&door->mutex);
 }
 
-size_t ind_door_held(struct ind_door *door)
+size_t ind_admission_held(struct ind_admission *door)
 {
     return atomic_load_explicit(&door->held, memory_order_relaxed);
 }

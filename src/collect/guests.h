@@ -13,10 +13,10 @@
 #include <stdatomic.h>
 
 struct ind_port;
-struct ind_door;
+struct ind_admission;
 
-struct ind_guest {
-    struct ind_guest *next, *prev;
+struct ind_connection {
+    struct ind_connection *next, *prev;
     struct ind_port *port;
     struct ind_address sender;
     int socket;
@@ -32,36 +32,37 @@ struct ind_guest {
     size_t left_length;
 };
 
-struct ind_guest *ind_guest_new(struct ind_door *door, struct ind_port *port, int socket,
-                                const struct ind_address *sender);
+struct ind_connection *ind_connection_new(struct ind_admission *door, struct ind_port *port, int socket,
+                                          const struct ind_address *sender);
 /* Closes the connection. */
-void ind_guest_free(struct ind_guest *guest);
+void ind_connection_free(struct ind_connection *guest);
 
 /* Where messages go. False: there is no room for it now. */
-typedef bool (*ind_guest_take)(void *context, const struct ind_guest *guest, struct ind_slice first,
-                               struct ind_slice rest, bool cut);
+typedef bool (*ind_connection_take)(void *context, const struct ind_connection *guest, struct ind_slice first,
+                                    struct ind_slice rest, bool cut);
 
-enum ind_guest_fed {
-    IND_GUEST_FED,
-    IND_GUEST_FULL, /* no room: what is left is kept, and comes first next time */
-    IND_GUEST_BAD   /* an octet count is bad or missing */
+enum ind_connection_fed {
+    IND_CONNECTION_FED,
+    IND_CONNECTION_FULL, /* no room: what is left is kept, and comes first next time */
+    IND_CONNECTION_BAD   /* an octet count is bad or missing */
 };
 
 /* Takes bytes apart, those left over from before first. */
-enum ind_guest_fed ind_guest_feed(struct ind_guest *guest, struct ind_slice bytes, ind_guest_take take,
-                                  void *context);
+enum ind_connection_fed ind_connection_feed(struct ind_connection *guest, struct ind_slice bytes,
+                                            ind_connection_take take, void *context);
 
 /* The connection is over: what is unfinished is a message too. False where there is no room for it. */
-bool ind_guest_finish(struct ind_guest *guest, bool broken_off, ind_guest_take take, void *context);
+bool ind_connection_finish(struct ind_connection *guest, bool broken_off, ind_connection_take take,
+                           void *context);
 
 /* ---- At the door ---- */
 
-struct ind_door *ind_door_new(size_t most);
-void ind_door_free(struct ind_door *door);
+struct ind_admission *ind_admission_new(size_t most);
+void ind_admission_free(struct ind_admission *door);
 /* Any thread. False where no more may come in, or none from this address. */
-bool ind_door_enter(struct ind_door *door, const struct ind_address *address);
-void ind_door_leave(struct ind_door *door, const struct ind_address *address);
+bool ind_admission_enter(struct ind_admission *door, const struct ind_address *address);
+void ind_admission_leave(struct ind_admission *door, const struct ind_address *address);
 /* Bytes that all connections hold of messages that are not whole, or not taken yet. */
-size_t ind_door_held(struct ind_door *door);
+size_t ind_admission_held(struct ind_admission *door);
 
 #endif

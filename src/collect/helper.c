@@ -15,9 +15,9 @@
 /* After the end of its input a program has so long to end by itself, then so long after SIGTERM. */
 #define GRACE (3 * IND_SECOND)
 #define LAST_GRACE (2 * IND_SECOND)
-enum { PROGRAMS = 256, WORDS = IND_HELPER_ARGUMENTS / 2 };
+enum { PROGRAMS = 256, WORDS = IND_SPAWNER_ARGUMENTS / 2 };
 
-struct ind_helper {
+struct ind_spawner {
     pid_t process;
     int socket;
 };
@@ -25,7 +25,7 @@ struct ind_helper {
 struct request {
     uint32_t id;
     uint32_t words; /* 0: it is to end */
-    char text[IND_HELPER_ARGUMENTS];
+    char text[IND_SPAWNER_ARGUMENTS];
 };
 #define REQUEST_HEAD offsetof(struct request, text)
 
@@ -49,9 +49,9 @@ static void on_child(int signal_number)
     (void)signal_number; /* to wake pselect */
 }
 
-static void tell(const struct side *side, enum ind_helper_news_kind kind, uint32_t id, int value, int fd)
+static void tell(const struct side *side, enum ind_spawner_event_kind kind, uint32_t id, int value, int fd)
 {
-    struct ind_helper_news news = {kind, id, value, -1};
+    struct ind_spawner_event news = {kind, id, value, -1};
     struct iovec part = {&news, sizeof news};
     union {
         struct cmsghdr align;
@@ -128,16 +128,16 @@ static void start(struct side *side, struct request *request, size_t length)
         child++;
     int input[2], error = EAGAIN;
     if (count == 0 || child == side->children + PROGRAMS || pipe2(input, O_CLOEXEC) != 0) {
-        tell(side, IND_HELPER_FAILED, request->id, error, -1);
+        tell(side, IND_SPAWNER_FAILED, request->id, error, -1);
         return;
     }
     pid_t process = spawn(words, input[0], &error);
     close(input[0]);
     if (process > 0) {
         *child = (struct child){process, request->id, IND_STEADY_NEVER, false};
-        tell(side, IND_HELPER_STARTED, request->id, (int)process, input[1]);
+        tell(side, IND_SPAWNER_STARTED, request->id, (int)process, input[1]);
     } else {
-        tell(side, IND_HELPER_FAILED, request->id, error, -1);
+        tell(side, IND_SPAWNER_FAILED, request->id, error, -1);
     }
     close(input[1]);
 }
@@ -177,7 +177,7 @@ static int see_to_children(struct side *side)
             continue;
         if (waitpid(child->process, &status, WNOHANG) == child->process) {
             if (!side->ending)
-                tell(side, IND_HELPER_ENDED, child->id, status, -1);
+                tell(side, IND_SPAWNER_ENDED, child->id, status, -1);
             child->process = 0;
             continue;
         }
@@ -230,9 +230,9 @@ static _Noreturn void help(int socket)
 
 /* ---- The collector's side ---- */
 
-struct ind_helper *ind_helper_new(void)
+struct ind_spawner *ind_spawner_new(void)
 {
-    struct ind_helper *helper = calloc(1, sizeof *helper);
+    struct ind_spawner *helper = calloc(1, sizeof *helper);
     int ends[2];
     if (!helper || socketpair(AF_UNIX, SOCK_SEQPACKET | SOCK_CLOEXEC, 0, ends) != 0) {
         free(helper);
@@ -252,7 +252,7 @@ struct ind_helper *ind_helper_new(void)
     return NULL;
 }
 
-void ind_helper_free(struct ind_helper *helper)
+void ind_spawner_free(struct ind_spawner *helper)
 {
     if (!helper)
         return;
@@ -262,7 +262,7 @@ void ind_helper_free(struct ind_helper *helper)
     free(helper);
 }
 
-static bool request(struct ind_helper *helper, const struct request *request, size_t length)
+static bool request(struct ind_spawner *helper, const struct request *request, size_t length)
 {
     ssize_t sent;
     while ((sent = send(helper->socket, request, REQUEST_HEAD + length, MSG_DONTWAIT | MSG_NOSIGNAL)) < 0 &&
@@ -271,7 +271,7 @@ static bool request(struct ind_helper *helper, const struct request *request, si
     return sent >= 0;
 }
 
-bool ind_helper_start(struct ind_helper *helper, uint32_t id, char *const *program)
+bool ind_spawner_start(struct ind_spawner *helper, uint32_t id, char *const *program)
 {
     struct request asked = {.id = id};
     size_t used = 0;
@@ -285,13 +285,13 @@ bool ind_helper_start(struct ind_helper *helper, uint32_t id, char *const *progr
     return request(helper, &asked, used);
 }
 
-void ind_helper_stop(struct ind_helper *helper, uint32_t id)
+void ind_spawner_stop(struct ind_spawner *helper, uint32_t id)
 {
     struct request asked = {.id = id};
     (void)request(helper, &asked, 0);
 }
 
-bool ind_helper_next(struct ind_helper *helper, struct ind_helper_news *news)
+bool ind_spawner_next(struct ind_spawner *helper, struct ind_spawner_event *news)
 {
     struct iovec part = {news, sizeof *news};
     union {

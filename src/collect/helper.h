@@ -5,7 +5,7 @@
  * safely, and one that has given up its rights could not start every program. No shell is involved. Programs
  * have their standard input from the collector; what they print goes to its standard error.
  *
- * To be used by one thread. Nothing here waits but ind_helper_free. */
+ * To be used by one thread. Nothing here waits but ind_spawner_free. */
 #ifndef IND_COLLECT_HELPER_H
 #define IND_COLLECT_HELPER_H
 
@@ -15,38 +15,38 @@
 #include <stddef.h>
 #include <stdint.h>
 
-struct ind_helper;
+struct ind_spawner;
 
 /* All of a program and its arguments together. */
-enum { IND_HELPER_ARGUMENTS = IND_PROGRAM_BYTES };
+enum { IND_SPAWNER_ARGUMENTS = IND_PROGRAM_BYTES };
 
 /* Forks it. NULL where that cannot be done. */
-struct ind_helper *ind_helper_new(void);
+struct ind_spawner *ind_spawner_new(void);
 
 /* Sees all programs end: those that do not within some seconds of the end of their input are told to, and
  * then made to. Accepts NULL. */
-void ind_helper_free(struct ind_helper *helper);
+void ind_spawner_free(struct ind_spawner *helper);
 
 /* Asks for a program to be started; what comes of it is told under `id`. False where it could not be asked.
  */
-bool ind_helper_start(struct ind_helper *helper, uint32_t id, char *const *program);
+bool ind_spawner_start(struct ind_spawner *helper, uint32_t id, char *const *program);
 
 /* The program's input has ended: it is to end too, as above. */
-void ind_helper_stop(struct ind_helper *helper, uint32_t id);
+void ind_spawner_stop(struct ind_spawner *helper, uint32_t id);
 
-enum ind_helper_news_kind {
-    IND_HELPER_STARTED, /* `fd`: writes to its standard input; the caller's. `value`: its process id */
-    IND_HELPER_FAILED,  /* `value`: errno */
-    IND_HELPER_ENDED    /* `value`: as from waitpid */
+enum ind_spawner_event_kind {
+    IND_SPAWNER_STARTED, /* `fd`: writes to its standard input; the caller's. `value`: its process id */
+    IND_SPAWNER_FAILED,  /* `value`: errno */
+    IND_SPAWNER_ENDED    /* `value`: as from waitpid */
 };
 
-struct ind_helper_news {
-    enum ind_helper_news_kind kind;
+struct ind_spawner_event {
+    enum ind_spawner_event_kind kind;
     uint32_t id;
     int value, fd;
 };
 
 /* The next piece of news; false where there is none. */
-bool ind_helper_next(struct ind_helper *helper, struct ind_helper_news *news);
+bool ind_spawner_next(struct ind_spawner *helper, struct ind_spawner_event *news);
 
 #endif

@@ -52,30 +52,30 @@ struct ind_rules {
 
 /* The ledger of one receiver at one moment: what it had received, and what had become of it when all that it
  * had passed on before had come to the writer. */
-struct ind_sheet {
+struct ind_ledger_snapshot {
     uint64_t received[IND_LISTENER_NAMES], bytes[IND_LISTENER_NAMES]; /* at the socket */
     uint64_t lost_buffer[IND_LISTENER_NAMES], waiting[IND_LISTENER_NAMES];
     uint32_t count;             /* accounts */
     struct ind_ledger *ledgers; /* by account; NULL: no memory for them */
     ind_time *last;
-    struct ind_lag_summary *lags;
+    struct ind_clock_offset_summary *lags;
     uint64_t ring_waiting, store_waiting; /* messages, of `waiting` in the ledgers */
     struct ind_route_count *routes;       /* names are borrowed */
     size_t route_count;
-    struct ind_taker_count *takers; /* likewise */
+    struct ind_sink_count *takers; /* likewise */
     size_t taker_count;
     struct ind_edit_count *edits; /* of this intake; ind_edit_counts_free */
 };
 
-struct ind_mark {
-    enum { IND_MARK_SHEET, IND_MARK_RULES } kind;
-    struct ind_sheet *sheet;
+struct ind_marker {
+    enum { IND_MARKER_SNAPSHOT, IND_MARKER_RULES } kind;
+    struct ind_ledger_snapshot *sheet;
     struct ind_rules *rules;
 };
 
 struct ind_receiver;
 struct ind_control;
-struct ind_feed;
+struct ind_file_source;
 struct ind_tap;
 
 struct ind_collector {
@@ -83,16 +83,16 @@ struct ind_collector {
     struct ind_rules *rules; /* the control thread's */
     struct ind_store *store;
     struct ind_book *book;
-    struct ind_helper *helper; /* NULL: there are no programs to be started */
-    struct ind_takers *takers; /* the writer's */
+    struct ind_spawner *helper; /* NULL: there are no programs to be started */
+    struct ind_sinks *takers;   /* the writer's */
     struct ind_rings *rings;
     struct ind_slabs *slabs;
     struct ind_accounts *accounts[IND_MOST_INTAKES];
     struct ind_receiver *receivers[IND_MOST_INTAKES];
     struct ind_control *control;
     struct ind_tap *tap;
-    struct ind_recalls *recalls; /* NULL as long as no edit remembers anything */
-    struct ind_feed *news_feed;  /* with --from: where what they have to tell goes */
+    struct ind_edit_states *recalls;   /* NULL as long as no edit remembers anything */
+    struct ind_file_source *news_feed; /* with --from: where what they have to tell goes */
     struct ind_port *ports;
     const char *names[IND_LISTENER_NAMES]; /* listeners by their number; the control thread's */
     ind_time began;
@@ -134,7 +134,7 @@ void ind_collect_tell(struct ind_collector *collector, unsigned severity, const 
     __attribute__((format(printf, 3, 4)));
 
 /* News of edits, as a message of our own; from any thread. `collector` as context. */
-void ind_collect_tell_news(void *collector, const struct ind_recall_news *news);
+void ind_collect_tell_news(void *collector, const struct ind_edit_report *news);
 
 /* The number of a listener's name, which it keeps. 0 where there are too many. The control thread only. */
 uint16_t ind_listener_number(struct ind_collector *collector, const char *text);
@@ -164,15 +164,15 @@ void *ind_receive(void *receiver);
 
 /* Orders; from the control thread. */
 void ind_receiver_wake(struct ind_receiver *receiver);
-void ind_receiver_order_sheet(struct ind_receiver *receiver, struct ind_mark *mark);
-void ind_receiver_order_rules(struct ind_receiver *receiver, struct ind_mark *mark);
+void ind_receiver_order_snapshot(struct ind_receiver *receiver, struct ind_marker *mark);
+void ind_receiver_order_rules(struct ind_receiver *receiver, struct ind_marker *mark);
 
 /* A message of our own; from any thread. */
 void ind_receiver_say(struct ind_receiver *receiver, struct ind_slice text);
 
 /* A connection for this receiver to read; from any receiver's thread. */
-struct ind_guest;
-void ind_receiver_hand(struct ind_receiver *receiver, struct ind_guest *guest);
+struct ind_connection;
+void ind_receiver_hand(struct ind_receiver *receiver, struct ind_connection *guest);
 
 struct ind_receiver_facts {
     uint64_t longest_pause; /* ns in which no socket was looked at though messages may have come */
@@ -181,7 +181,7 @@ struct ind_receiver_facts {
 void ind_receiver_facts(const struct ind_receiver *receiver, struct ind_receiver_facts *facts);
 
 /* What it has received and lost by itself, by listener; once its thread has ended. */
-void ind_receiver_sheet(const struct ind_receiver *receiver, struct ind_sheet *sheet);
+void ind_receiver_fill_snapshot(const struct ind_receiver *receiver, struct ind_ledger_snapshot *sheet);
 
 /* ---- others ---- */
 
@@ -203,6 +203,6 @@ void ind_control_open(struct ind_control *control);
 /* Until the writer is done. */
 void ind_control_run(struct ind_control *control);
 /* Something it waits for has come; from any thread. */
-void ind_control_knock(struct ind_control *control);
+void ind_control_wake(struct ind_control *control);
 
 #endif

@@ -43,7 +43,7 @@ static bool make_tallies(struct ind_intake *intake)
 }
 
 struct ind_intake *ind_intake_new(const struct ind_config *config, struct ind_accounts *accounts,
-                                  struct ind_recalls *recalls)
+                                  struct ind_edit_states *recalls)
 {
     struct ind_intake *intake = calloc(1, sizeof *intake);
     if (!intake)
@@ -383,7 +383,7 @@ static bool remember(void *context, const struct ind_edit *edit, const struct in
 {
     struct ind_intake *intake = context;
     uint64_t key;
-    bool goes_on = ind_recalls_ask(intake->recalls, edit, message, intake->moment, &key);
+    bool goes_on = ind_edit_states_ask(intake->recalls, edit, message, intake->moment, &key);
     if (goes_on && key && edit->kind != IND_EDIT_KEEP && intake->begun_count < MOST_BEGUN)
         intake->begun[intake->begun_count++] = key;
     return goes_on;
@@ -405,14 +405,14 @@ static void apply_edits(struct ind_intake *intake, const struct ind_origin *orig
     uint64_t before = ind_editor_gave_up(intake->editor);
     intake->begun_count = 0;
     intake->moment =
-        ind_steady_is_set(origin->moment) ? origin->moment : ind_recall_moment(at_hand->message.time);
+        ind_steady_is_set(origin->moment) ? origin->moment : ind_edit_state_moment(at_hand->message.time);
     at_hand->dropped = ind_edits_apply(&intake->config->edits, intake->editor, &at_hand->message,
                                        &intake->answers, reference, &call);
     if (at_hand->dropped)
         ind_edits_hide_device(&intake->config->edits, intake->editor, &at_hand->message);
     at_hand->gave_up += ind_editor_gave_up(intake->editor) - before;
     for (size_t i = 0; i < intake->begun_count && !at_hand->dropped; i++)
-        ind_recalls_settle(intake->recalls, intake->begun[i], &at_hand->message);
+        ind_edit_states_settle(intake->recalls, intake->begun[i], &at_hand->message);
 }
 
 static void tell_decided(struct ind_intake *intake)

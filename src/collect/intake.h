@@ -34,7 +34,7 @@ struct ind_intake;
 /* New; borrows all of it. `recalls`: for edits that remember; NULL: they let all messages go on. NULL where
  * memory is out. */
 struct ind_intake *ind_intake_new(const struct ind_config *config, struct ind_accounts *accounts,
-                                  struct ind_recalls *recalls);
+                                  struct ind_edit_states *recalls);
 void ind_intake_free(struct ind_intake *intake);
 
 /* Reads one message, or one stored line of the given form, and adds a line for each route that takes it.

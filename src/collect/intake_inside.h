@@ -22,8 +22,8 @@ struct at_hand {
 struct ind_intake {
     const struct ind_config *config;
     struct ind_accounts *accounts;
-    struct ind_recalls *recalls; /* or NULL */
-    struct ind_editor *editor;   /* NULL: there are no edits */
+    struct ind_edit_states *recalls; /* or NULL */
+    struct ind_editor *editor;       /* NULL: there are no edits */
     struct at_hand at_hand;
     uint64_t begun[MOST_BEGUN]; /* what edits remember that begins with this message */
     size_t begun_count;

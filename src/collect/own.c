@@ -4,7 +4,8 @@
 #include "core/message/names.h"
 #include <unistd.h>
 
-void ind_own_write(struct ind_buffer *buffer, unsigned severity, ind_time time, struct ind_slice text)
+void ind_internal_message_write(struct ind_buffer *buffer, unsigned severity, ind_time time,
+                                struct ind_slice text)
 {
     char host[256] = "-";
     (void)gethostname(host, sizeof host - 1);
@@ -20,11 +21,13 @@ void ind_own_write(struct ind_buffer *buffer, unsigned severity, ind_time time, 
     ind_buffer_slice(buffer, text);
 }
 
-void ind_own_write_news(struct ind_buffer *buffer, ind_time time, const struct ind_recall_news *news)
+void ind_internal_message_of_edit(struct ind_buffer *buffer, ind_time time,
+                                  const struct ind_edit_report *news)
 {
-    char text[IND_RECALL_TEXT + 2 * IND_RECALL_NAME + 200];
+    char text[IND_EDIT_REPORT_TEXT + 2 * IND_EDIT_REPORT_NAME + 200];
     struct ind_buffer out = ind_buffer_on(text, sizeof text);
-    ind_recall_write(news, &out);
-    ind_own_write(buffer, news->kind == IND_EDIT_LIMIT ? IND_SEVERITY_WARNING : IND_SEVERITY_NOTICE, time,
-                  ind_buffer_view(&out));
+    ind_edit_report_write(news, &out);
+    ind_internal_message_write(buffer,
+                               news->kind == IND_EDIT_LIMIT ? IND_SEVERITY_WARNING : IND_SEVERITY_NOTICE,
+                               time, ind_buffer_view(&out));
 }

@@ -5,12 +5,14 @@
 #include "core/edit/edit_state.h"
 #include "core/time/civil.h"
 
-enum { IND_OWN_MESSAGE = 2200 };
+enum { IND_INTERNAL_MESSAGE = 2200 };
 
 /* Facility syslog, this host, app indagator. */
-void ind_own_write(struct ind_buffer *buffer, unsigned severity, ind_time time, struct ind_slice text);
+void ind_internal_message_write(struct ind_buffer *buffer, unsigned severity, ind_time time,
+                                struct ind_slice text);
 
 /* What an edit that remembers has dropped. */
-void ind_own_write_news(struct ind_buffer *buffer, ind_time time, const struct ind_recall_news *news);
+void ind_internal_message_of_edit(struct ind_buffer *buffer, ind_time time,
+                                  const struct ind_edit_report *news);
 
 #endif

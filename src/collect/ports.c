@@ -145,7 +145,7 @@ void ind_watch_ports(struct ind_receiver *receiver, const struct ind_rules *rule
     receiver->paused = false;
     for (size_t i = 0; i < rules->port_count; i++)
         watch(receiver, rules->ports[i]);
-    struct ind_guest *guest, *next;
+    struct ind_connection *guest, *next;
     DL_FOREACH_SAFE(receiver->guests, guest, next)
     {
         struct ind_port *port = ind_rules_successor(rules, guest->port);

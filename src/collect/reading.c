@@ -21,7 +21,7 @@ struct queued_block {
 };
 
 struct taker_thread {
-    const struct ind_reading *reading;
+    const struct ind_file_reading *reading;
     unsigned number;
     pthread_t thread;
     /* Between it and the reading thread. */
@@ -33,7 +33,7 @@ struct taker_thread {
 };
 
 struct reading {
-    const struct ind_reading *call;
+    const struct ind_file_reading *call;
     struct taker_thread *threads;
     unsigned count, next;
     struct queued_block *filling; /* of thread `next`; NULL: none yet */
@@ -44,7 +44,7 @@ struct reading {
 static void *take_blocks(void *argument)
 {
     struct taker_thread *thread = argument;
-    const struct ind_reading *call = thread->reading;
+    const struct ind_file_reading *call = thread->reading;
     for (;;) {
         pthread_mutex_lock(&thread->mutex);
         while (thread->count == 0 && !thread->ended)
@@ -111,7 +111,7 @@ static void hand_over(struct reading *reading)
  * way half empty. */
 static bool pass_on(struct reading *reading, enum ind_line_form form, struct ind_slice block)
 {
-    const struct ind_reading *call = reading->call;
+    const struct ind_file_reading *call = reading->call;
     if (reading->filling &&
         (reading->filling->form != form || reading->filling->length + block.length > TURN_BYTES))
         hand_over(reading);
@@ -135,7 +135,7 @@ static uint64_t size_now(int file)
     return fstat(file, &facts) == 0 && S_ISREG(facts.st_mode) ? (uint64_t)facts.st_size : UINT64_MAX;
 }
 
-static enum ind_line_form form_of(const struct ind_reading *call, const char *path)
+static enum ind_line_form form_of(const struct ind_file_reading *call, const char *path)
 {
     bool raw =
         call->form == IND_LINES_RAW && strcmp(path, "-") != 0 && ind_stored_of_path(path) == IND_LAYOUT_RAW;
@@ -144,7 +144,7 @@ static enum ind_line_form form_of(const struct ind_reading *call, const char *pa
 
 static bool take_file(struct reading *reading, const char *path)
 {
-    const struct ind_reading *call = reading->call;
+    const struct ind_file_reading *call = reading->call;
     bool standard = strcmp(path, "-") == 0;
     int file = standard ? dup(STDIN_FILENO) : open(path, O_RDONLY | O_CLOEXEC);
     struct ind_reader *reader =
@@ -197,7 +197,7 @@ static void end_threads(struct reading *reading)
     free(reading->threads);
 }
 
-enum ind_reading_end ind_read_in_turns(const struct ind_reading *call)
+enum ind_file_reading_end ind_files_read(const struct ind_file_reading *call)
 {
     struct reading reading = {.call = call};
     bool going = true;
@@ -208,8 +208,8 @@ enum ind_reading_end ind_read_in_turns(const struct ind_reading *call)
     for (size_t i = 0; good && going && i < call->file_count; i++)
         going = take_file(&reading, call->files[i]);
     end_threads(&reading);
-    return !good                   ? IND_READING_NO_THREAD
-           : reading.out_of_memory ? IND_READING_NO_MEMORY
-           : !going                ? IND_READING_STOPPED
-                                   : IND_READING_DONE;
+    return !good                   ? IND_FILE_READING_NO_THREAD
+           : reading.out_of_memory ? IND_FILE_READING_NO_MEMORY
+           : !going                ? IND_FILE_READING_STOPPED
+                                   : IND_FILE_READING_DONE;
 }

@@ -5,7 +5,7 @@
 #include "collect/intake.h"
 #include <stdint.h>
 
-struct ind_reading {
+struct ind_file_reading {
     const char *const *files; /* "-" is standard input; compressed by their names */
     size_t file_count;
     enum ind_line_form form; /* of the lines, but for files of a store whose journal says that they are raw */
@@ -23,9 +23,14 @@ struct ind_reading {
     void *context;
 };
 
-enum ind_reading_end { IND_READING_DONE, IND_READING_STOPPED, IND_READING_NO_MEMORY, IND_READING_NO_THREAD };
+enum ind_file_reading_end {
+    IND_FILE_READING_DONE,
+    IND_FILE_READING_STOPPED,
+    IND_FILE_READING_NO_MEMORY,
+    IND_FILE_READING_NO_THREAD
+};
 
 /* Reads all of them on the calling thread; returns once all that was read is taken. */
-enum ind_reading_end ind_read_in_turns(const struct ind_reading *reading);
+enum ind_file_reading_end ind_files_read(const struct ind_file_reading *reading);
 
 #endif

@@ -6,25 +6,25 @@
 #include "core/edit/edit_state.h"
 
 /* Devices (and texts) that are known at once, over all edits. */
-enum { IND_RECALLED = 65536 };
+enum { IND_EDIT_STATE_ENTRIES = 65536 };
 
-struct ind_recalls;
+struct ind_edit_states;
 
 /* New. `tell` is called with news that are due, from whichever thread found that out, with no lock held. NULL
  * where memory is out. */
-struct ind_recalls *ind_recalls_new(void (*tell)(void *context, const struct ind_recall_news *news),
-                                    void *context);
-void ind_recalls_free(struct ind_recalls *recalls);
+struct ind_edit_states *ind_edit_states_new(void (*tell)(void *context, const struct ind_edit_report *news),
+                                            void *context);
+void ind_edit_states_free(struct ind_edit_states *recalls);
 
 /* Whether the message may go on; any thread. Messages of our own always may. *key is for settling. */
-bool ind_recalls_ask(struct ind_recalls *recalls, const struct ind_edit *edit,
-                     const struct ind_message *message, struct ind_steady now, uint64_t *key);
-/* See ind_recall_settle. */
-void ind_recalls_settle(struct ind_recalls *recalls, uint64_t key, const struct ind_message *message);
+bool ind_edit_states_ask(struct ind_edit_states *recalls, const struct ind_edit *edit,
+                         const struct ind_message *message, struct ind_steady now, uint64_t *key);
+/* See ind_edit_state_settle. */
+void ind_edit_states_settle(struct ind_edit_states *recalls, uint64_t key, const struct ind_message *message);
 
 /* Tells news that are due at `now` (`all`: or would be later), so many at most. Returns how many. */
-size_t ind_recalls_tell(struct ind_recalls *recalls, struct ind_steady now, bool all, size_t most);
+size_t ind_edit_states_report(struct ind_edit_states *recalls, struct ind_steady now, bool all, size_t most);
 
-void ind_recalls_count(struct ind_recalls *recalls, uint64_t *entries, uint64_t *evicted);
+void ind_edit_states_count(struct ind_edit_states *recalls, uint64_t *entries, uint64_t *evicted);
 
 #endif

@@ -23,11 +23,11 @@ enum { DRAIN_SECONDS = 2, RETRY_MILLISECONDS = 10 };
 static void take_arriving(struct ind_receiver *receiver)
 {
     pthread_mutex_lock(&receiver->mailbox);
-    struct ind_guest *guest = receiver->arriving;
+    struct ind_connection *guest = receiver->arriving;
     receiver->arriving = NULL;
     pthread_mutex_unlock(&receiver->mailbox);
     while (guest) {
-        struct ind_guest *next = guest->next;
+        struct ind_connection *next = guest->next;
         ind_welcome(receiver, guest);
         guest = next;
     }
@@ -36,7 +36,7 @@ static void take_arriving(struct ind_receiver *receiver)
 /* A connection that was handed over knows a port of the rules under which it was let in. So the first
  * receiver turns first, and the others take what it had handed them before they turn: nothing then knows a
  * port that goes. At the end, when nobody waits for anybody, ports stay (finish_reload). */
-static bool may_turn(const struct ind_receiver *receiver, const struct ind_mark *mark)
+static bool may_turn(const struct ind_receiver *receiver, const struct ind_marker *mark)
 {
     const struct ind_collector *collector = receiver->collector;
     return receiver->number == 0 || atomic_load(&collector->door_rules) == mark->rules ||
@@ -51,36 +51,36 @@ static void open_door(struct ind_receiver *receiver, const struct ind_rules *rul
         ind_receiver_wake(collector->receivers[i]);
 }
 
-static void take_rules(struct ind_receiver *receiver, struct ind_mark *mark)
+static void take_rules(struct ind_receiver *receiver, struct ind_marker *mark)
 {
     take_arriving(receiver);
     ind_pass_on(receiver);
     if (receiver->batch) /* empty, but it may know groups of the old rules */
         ind_batch_clear(receiver->batch);
     /* Nothing of the new rules before the mark. */
-    ind_ring_mark(receiver->collector->rings, receiver->number, mark);
+    ind_ring_put_marker(receiver->collector->rings, receiver->number, mark);
     receiver->rules = mark->rules;
     receiver->intake = mark->rules->intakes[receiver->number];
     ind_watch_ports(receiver, mark->rules);
     if (receiver->number == 0)
         open_door(receiver, mark->rules);
     if (atomic_fetch_sub(&receiver->collector->receivers_behind, 1) == 1)
-        ind_control_knock(receiver->collector->control);
+        ind_control_wake(receiver->collector->control);
 }
 
-static void give_sheet(struct ind_receiver *receiver, struct ind_mark *mark)
+static void give_sheet(struct ind_receiver *receiver, struct ind_marker *mark)
 {
     const char *bytes;
     ind_pass_on(receiver);
-    ind_receiver_sheet(receiver, mark->sheet);
+    ind_receiver_fill_snapshot(receiver, mark->sheet);
     /* The message at the head is in the account already where some of its lines have gone on. */
     if (receiver->tallied)
         mark->sheet->waiting[ind_burst_first(receiver->burst, &bytes)->listener]--;
     mark->sheet->count = ind_accounts_count(receiver->collector->accounts[receiver->number]);
-    ind_ring_mark(receiver->collector->rings, receiver->number, mark);
+    ind_ring_put_marker(receiver->collector->rings, receiver->number, mark);
 }
 
-void ind_receiver_sheet(const struct ind_receiver *receiver, struct ind_sheet *sheet)
+void ind_receiver_fill_snapshot(const struct ind_receiver *receiver, struct ind_ledger_snapshot *sheet)
 {
     memcpy(sheet->received, receiver->counts.received, sizeof sheet->received);
     memcpy(sheet->bytes, receiver->counts.bytes, sizeof sheet->bytes);
@@ -90,7 +90,7 @@ void ind_receiver_sheet(const struct ind_receiver *receiver, struct ind_sheet *s
 
 static void take_own_messages(struct ind_receiver *receiver)
 {
-    char *own[IND_OWN_MESSAGES];
+    char *own[IND_INTERNAL_MESSAGES];
     pthread_mutex_lock(&receiver->mailbox);
     size_t count = receiver->own_count, lost = receiver->own_lost;
     memcpy(own, receiver->own, sizeof own);
@@ -114,7 +114,7 @@ static void take_own_messages(struct ind_receiver *receiver)
 /* Between two messages only; new rules also not within one that waits for room. */
 static void take_orders(struct ind_receiver *receiver)
 {
-    struct ind_mark *mark = atomic_exchange(&receiver->sheet_order, NULL);
+    struct ind_marker *mark = atomic_exchange(&receiver->sheet_order, NULL);
     if (mark)
         give_sheet(receiver, mark);
     mark = atomic_load(&receiver->rules_order);
@@ -172,13 +172,13 @@ void ind_receiver_wake(struct ind_receiver *receiver)
         ;
 }
 
-void ind_receiver_order_sheet(struct ind_receiver *receiver, struct ind_mark *mark)
+void ind_receiver_order_snapshot(struct ind_receiver *receiver, struct ind_marker *mark)
 {
     atomic_store(&receiver->sheet_order, mark);
     ind_receiver_wake(receiver);
 }
 
-void ind_receiver_order_rules(struct ind_receiver *receiver, struct ind_mark *mark)
+void ind_receiver_order_rules(struct ind_receiver *receiver, struct ind_marker *mark)
 {
     atomic_store(&receiver->rules_order, mark);
     ind_receiver_wake(receiver);
@@ -188,7 +188,7 @@ void ind_receiver_say(struct ind_receiver *receiver, struct ind_slice text)
 {
     char *copy = malloc(text.length + 1);
     pthread_mutex_lock(&receiver->mailbox);
-    if (copy && receiver->own_count < IND_OWN_MESSAGES) {
+    if (copy && receiver->own_count < IND_INTERNAL_MESSAGES) {
         memcpy(copy, text.at, text.length);
         copy[text.length] = '\0';
         receiver->own[receiver->own_count++] = copy;
@@ -244,7 +244,7 @@ static void drain(struct ind_receiver *receiver)
         turn(receiver);
         more = receiver->any || receiver->paused || ind_any_held(receiver);
     } while (more && ind_steady_lately(began, ind_steady_now(), DRAIN_SECONDS * IND_SECOND));
-    struct ind_guest *guest, *next;
+    struct ind_connection *guest, *next;
     DL_FOREACH_SAFE(receiver->guests, guest, next)
     ind_see_off_now(receiver, guest);
 }
@@ -283,12 +283,13 @@ static void tell_rest(struct ind_receiver *receiver)
     }
     do {
         if (receiver->number == 0 && collector->recalls)
-            told = ind_recalls_tell(collector->recalls, ind_steady_now(), true, IND_OWN_MESSAGES / 2);
+            told =
+                ind_edit_states_report(collector->recalls, ind_steady_now(), true, IND_INTERNAL_MESSAGES / 2);
         if (told > 0) {
             take_own_messages(receiver);
             finish_burst(receiver);
         }
-    } while (told == IND_OWN_MESSAGES / 2);
+    } while (told == IND_INTERNAL_MESSAGES / 2);
 }
 
 void *ind_receive(void *argument)
@@ -340,7 +341,8 @@ static bool make(struct ind_receiver *receiver)
     receiver->burst = ind_burst_new(receiver->collector->slabs);
     receiver->datagrams = ind_udp_batch_new();
     receiver->scratch = malloc(IND_SCRATCH);
-    if (receiver->number == 0 && !(receiver->door = ind_door_new(receiver->collector->budget.connections)))
+    if (receiver->number == 0 &&
+        !(receiver->door = ind_admission_new(receiver->collector->budget.connections)))
         return false;
     if (!receiver->base || !receiver->burst || !receiver->datagrams || !receiver->scratch)
         return false;
@@ -376,8 +378,8 @@ void ind_receiver_free(struct ind_receiver *receiver)
         if (events[i])
             event_free(events[i]);
     while (receiver->arriving) {
-        struct ind_guest *next = receiver->arriving->next;
-        ind_guest_free(receiver->arriving);
+        struct ind_connection *next = receiver->arriving->next;
+        ind_connection_free(receiver->arriving);
         receiver->arriving = next;
     }
     for (size_t i = 0; i < receiver->own_count; i++)
@@ -390,7 +392,7 @@ void ind_receiver_free(struct ind_receiver *receiver)
     ind_batch_free(receiver->batch);
     ind_burst_free(receiver->burst);
     ind_udp_batch_free(receiver->datagrams);
-    ind_door_free(receiver->door);
+    ind_admission_free(receiver->door);
     pthread_mutex_destroy(&receiver->mailbox);
     free(receiver->scratch);
     free(receiver);

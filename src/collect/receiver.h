@@ -11,7 +11,7 @@
 
 enum {
     IND_SCRATCH = 256 << 10,
-    IND_OWN_MESSAGES = 1024,
+    IND_INTERNAL_MESSAGES = 1024,
     IND_TELL_AGAIN = 60, /* seconds */
     IND_PRIORITY_DATAGRAMS = 0,
     IND_PRIORITY_STREAMS = 1,
@@ -45,20 +45,20 @@ struct ind_receiver {
     bool paused;  /* no room for datagrams either */
     bool tallied; /* the record at the head of the burst buffer is in a tally already */
     bool any;     /* the last look at the sockets brought something */
-    struct ind_guest *guests;
-    struct ind_door *door; /* the first receiver's; shared */
+    struct ind_connection *guests;
+    struct ind_admission *door; /* the first receiver's; shared */
     unsigned next_receiver;
     struct ind_clocks now;    /* of the last bytes of a stream */
     struct ind_steady looked; /* when the sockets were last looked at; not set: it waited for them since */
     struct ind_steady told_guests, told_claim, told_descriptors, told_halves;
-    struct ind_sheet counts; /* received, lost_buffer, waiting */
-    bool tapped;             /* somebody follows */
+    struct ind_ledger_snapshot counts; /* received, lost_buffer, waiting */
+    bool tapped;                       /* somebody follows */
 
     /* From other threads. */
-    _Atomic(struct ind_mark *) sheet_order, rules_order;
+    _Atomic(struct ind_marker *) sheet_order, rules_order;
     pthread_mutex_t mailbox;
-    struct ind_guest *arriving;
-    char *own[IND_OWN_MESSAGES];
+    struct ind_connection *arriving;
+    char *own[IND_INTERNAL_MESSAGES];
     size_t own_count, own_lost;
 
     atomic_uint_fast64_t longest_pause, connections, accepted, turned_away, not_allowed, bad_counts, too_slow;
@@ -101,9 +101,9 @@ void ind_look_for_drops(struct ind_receiver *receiver, struct ind_watched *watch
 /* ---- streams.c ---- */
 
 void ind_on_connection(evutil_socket_t socket, short what, void *watched);
-void ind_welcome(struct ind_receiver *receiver, struct ind_guest *guest);
+void ind_welcome(struct ind_receiver *receiver, struct ind_connection *guest);
 /* We end it, room or not. */
-void ind_see_off_now(struct ind_receiver *receiver, struct ind_guest *guest);
+void ind_see_off_now(struct ind_receiver *receiver, struct ind_connection *guest);
 /* Reads again from those who were held. True where some must still wait. */
 bool ind_streams_retry(struct ind_receiver *receiver);
 bool ind_any_held(const struct ind_receiver *receiver);

@@ -115,7 +115,7 @@ struct ind_slice ind_rehearser_view(struct ind_rehearser *rehearser, unsigned nu
         return IND_NOTHING;
     }
     struct ind_origin origin =
-        ind_feed_origin(side->viewer, rehearser->call->sender, rehearser->call->received);
+        ind_file_source_origin(side->viewer, rehearser->call->sender, rehearser->call->received);
     origin.now = rehearser->now;
     const struct ind_message *message =
         ind_intake_view(side->viewer, side->feed.form, rehearser->line, &origin);
@@ -166,9 +166,9 @@ static void take_lines(void *context, unsigned thread, uint64_t turn, enum ind_l
     rehearser->side[0].feed.form = rehearser->side[1].feed.form = form;
     for (uint64_t number = 0; ind_slice_line(&lines, &rehearser->line); number++) {
         rehearser->at = turn << 32 | number;
-        ind_feed_line(&rehearser->side[0].feed, rehearser->line);
+        ind_file_source_line(&rehearser->side[0].feed, rehearser->line);
         if (run->call->other && rehearser->line.length > 0) {
-            ind_feed_line(&rehearser->side[1].feed, rehearser->line);
+            ind_file_source_line(&rehearser->side[1].feed, rehearser->line);
             ind_rehearser_compare(rehearser);
         }
     }
@@ -176,7 +176,7 @@ static void take_lines(void *context, unsigned thread, uint64_t turn, enum ind_l
 
 static void end_side(struct ind_side *side)
 {
-    ind_feed_end(&side->feed);
+    ind_file_source_end(&side->feed);
     (void)pass_on(side, side->feed.batch);
 }
 
@@ -199,7 +199,7 @@ static bool begin_side(struct ind_rehearser *rehearser, unsigned number, const s
     side->accounts = ind_accounts_new();
     side->book = ind_book_new(&side->accounts);
     /* With edits that remember there is one thread, and these are its own. */
-    side->recalls = config->edits.remember ? ind_recalls_new(ind_feed_news, &side->feed) : NULL;
+    side->recalls = config->edits.remember ? ind_edit_states_new(ind_file_source_report, &side->feed) : NULL;
     side->intake = side->accounts ? ind_intake_new(config, side->accounts, side->recalls) : NULL;
     side->feed.batch = ind_batch_new();
     if (!side->intake || !side->book || !side->feed.batch || (config->edits.remember && !side->recalls) ||
@@ -207,7 +207,8 @@ static bool begin_side(struct ind_rehearser *rehearser, unsigned number, const s
         return false;
     ind_intake_look_on(side->intake, &onlooker);
     side->feed.intake = side->intake;
-    side->feed.origin = ind_feed_origin(side->intake, rehearser->call->sender, rehearser->call->received);
+    side->feed.origin =
+        ind_file_source_origin(side->intake, rehearser->call->sender, rehearser->call->received);
     side->feed.origin.now = rehearser->now; /* both sides stand at one moment */
     side->feed.pass_on = pass_on;
     side->feed.context = side;
@@ -218,10 +219,10 @@ static bool begin_side(struct ind_rehearser *rehearser, unsigned number, const s
 static void free_side(struct ind_side *side)
 {
     ind_batch_free(side->feed.batch);
-    ind_feed_free(&side->feed);
+    ind_file_source_free(&side->feed);
     ind_intake_free(side->intake);
     ind_intake_free(side->viewer);
-    ind_recalls_free(side->recalls);
+    ind_edit_states_free(side->recalls);
     ind_book_free(side->book);
     ind_accounts_free(side->accounts);
 }
@@ -319,29 +320,29 @@ static bool goes_on(void *context, uint64_t bytes)
 
 static unsigned count_threads(const struct ind_rehearse_call *call)
 {
-    unsigned here = ind_feed_threads(call->config),
-             there = call->other ? ind_feed_threads(call->other) : here;
+    unsigned here = ind_file_source_threads(call->config),
+             there = call->other ? ind_file_source_threads(call->other) : here;
     return here < there ? here : there;
 }
 
 bool ind_rehearse(const struct ind_rehearse_call *call, struct ind_rehearsal *rehearsal)
 {
     struct run run = {.call = call, .threads = count_threads(call), .rehearsal = rehearsal, .now = ind_now()};
-    const struct ind_reading reading = {.files = call->files,
-                                        .file_count = call->file_count,
-                                        .form = call->form,
-                                        .threads = run.threads,
-                                        .take = take_lines,
-                                        .end = end,
-                                        .goes_on = goes_on,
-                                        .unread = unread,
-                                        .context = &run};
+    const struct ind_file_reading reading = {.files = call->files,
+                                             .file_count = call->file_count,
+                                             .form = call->form,
+                                             .threads = run.threads,
+                                             .take = take_lines,
+                                             .end = end,
+                                             .goes_on = goes_on,
+                                             .unread = unread,
+                                             .context = &run};
     *rehearsal = (struct ind_rehearsal){0};
     run.rehearsers = calloc(run.threads, sizeof *run.rehearsers);
     bool good = run.rehearsers && begin_lists(call->config, rehearsal);
     for (unsigned i = 0; good && i < run.threads; i++)
         good = begin(&run, &run.rehearsers[i]);
-    good = good && ind_read_in_turns(&reading) == IND_READING_DONE;
+    good = good && ind_files_read(&reading) == IND_FILE_READING_DONE;
     for (unsigned i = 0; run.rehearsers && i < run.threads; i++) {
         struct ind_rehearser *rehearser = &run.rehearsers[i];
         good &= !rehearser->out_of_memory;

@@ -18,10 +18,10 @@ struct ind_outcome {
 struct ind_side {
     const struct ind_config *config;
     struct ind_accounts *accounts;
-    struct ind_recalls *recalls; /* shared by the threads; NULL: none */
+    struct ind_edit_states *recalls; /* shared by the threads; NULL: none */
     struct ind_intake *intake, *viewer;
     struct ind_book *book;
-    struct ind_feed feed;
+    struct ind_file_source feed;
     uint64_t settled[IND_ENDS]; /* messages of one line, all accounts together */
     struct ind_outcome outcome;
     struct ind_path_clock clock;

@@ -8,7 +8,7 @@ enum { MARKS = 4 };
 
 struct entry {
     struct ind_batch *batch;
-    struct ind_mark *mark;
+    struct ind_marker *mark;
 };
 
 struct ring {
@@ -148,7 +148,7 @@ void ind_ring_put(struct ind_rings *rings, unsigned ring, struct ind_batch *batc
     put(rings, ring, (struct entry){batch, NULL});
 }
 
-void ind_ring_mark(struct ind_rings *rings, unsigned ring, struct ind_mark *mark)
+void ind_ring_put_marker(struct ind_rings *rings, unsigned ring, struct ind_marker *mark)
 {
     put(rings, ring, (struct entry){NULL, mark});
 }
@@ -161,7 +161,7 @@ void ind_ring_end(struct ind_rings *rings, unsigned ring)
     pthread_mutex_unlock(&rings->mutex);
 }
 
-void ind_rings_knock(struct ind_rings *rings)
+void ind_rings_wake(struct ind_rings *rings)
 {
     pthread_mutex_lock(&rings->mutex);
     rings->knocked = true;
@@ -225,12 +225,12 @@ void ind_ring_give_back(struct ind_rings *rings, unsigned number, struct ind_bat
         rings->wake(rings->context, number);
 }
 
-bool ind_ring_pull(struct ind_rings *rings, unsigned number, bool (*wanted)(const struct ind_mark *),
-                   void (*visit)(void *context, struct ind_mark *mark, const struct ind_batch *batch),
+bool ind_ring_pull(struct ind_rings *rings, unsigned number, bool (*wanted)(const struct ind_marker *),
+                   void (*visit)(void *context, struct ind_marker *mark, const struct ind_batch *batch),
                    void *context)
 {
     struct ring *ring = &rings->rings[number];
-    struct ind_mark *mark = NULL;
+    struct ind_marker *mark = NULL;
     size_t found = 0;
     pthread_mutex_lock(&rings->mutex);
     for (; found < ring->count && !mark; found++) {

@@ -10,7 +10,7 @@
 #include "collect/batch.h"
 
 struct ind_rings;
-struct ind_mark;
+struct ind_marker;
 
 /* `wake(context, ring)` is called when a batch comes back to a ring that had none to give. May be NULL. */
 struct ind_rings *ind_rings_new(unsigned count, size_t batches, void (*wake)(void *context, unsigned ring),
@@ -23,7 +23,7 @@ void ind_rings_free(struct ind_rings *rings);
 struct ind_batch *ind_ring_empty(struct ind_rings *rings, unsigned ring, int milliseconds);
 void ind_ring_put(struct ind_rings *rings, unsigned ring, struct ind_batch *batch);
 /* One mark of each kind can be under way. */
-void ind_ring_mark(struct ind_rings *rings, unsigned ring, struct ind_mark *mark);
+void ind_ring_put_marker(struct ind_rings *rings, unsigned ring, struct ind_marker *mark);
 /* Nothing more will be put. */
 void ind_ring_end(struct ind_rings *rings, unsigned ring);
 
@@ -32,7 +32,7 @@ void ind_ring_end(struct ind_rings *rings, unsigned ring);
 struct ind_ring_item {
     unsigned ring;
     struct ind_batch *batch; /* or NULL */
-    struct ind_mark *mark;   /* or NULL */
+    struct ind_marker *mark; /* or NULL */
 };
 
 /* The oldest item of the ring whose turn it is, but not of those held; all NULL where none comes within
@@ -40,12 +40,12 @@ struct ind_ring_item {
 struct ind_ring_item ind_rings_take(struct ind_rings *rings, const bool *held, int milliseconds, bool *ended);
 void ind_ring_give_back(struct ind_rings *rings, unsigned ring, struct ind_batch *batch);
 /* Wakes the writer. Any thread. */
-void ind_rings_knock(struct ind_rings *rings);
+void ind_rings_wake(struct ind_rings *rings);
 
 /* Takes the first mark that `wanted` says yes to out of a ring, whatever stands before it: calls `visit` with
  * the mark and NULL, then with the mark and each batch that stands before it. False where there is none. */
-bool ind_ring_pull(struct ind_rings *rings, unsigned ring, bool (*wanted)(const struct ind_mark *),
-                   void (*visit)(void *context, struct ind_mark *mark, const struct ind_batch *batch),
+bool ind_ring_pull(struct ind_rings *rings, unsigned ring, bool (*wanted)(const struct ind_marker *),
+                   void (*visit)(void *context, struct ind_marker *mark, const struct ind_batch *batch),
                    void *context);
 
 /* How many of a ring's batches are full. Any thread. */

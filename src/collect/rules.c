@@ -256,7 +256,7 @@ static bool open_ports(struct ind_collector *collector, struct ind_rules *rules,
 static bool make_intakes(struct ind_collector *collector, struct ind_rules *rules)
 {
     if (rules->config->edits.remember && !collector->recalls)
-        collector->recalls = ind_recalls_new(ind_collect_tell_news, collector);
+        collector->recalls = ind_edit_states_new(ind_collect_tell_news, collector);
     if (rules->config->edits.remember && !collector->recalls)
         return false;
     for (unsigned i = 0; i < collector->intakes; i++)

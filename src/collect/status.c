@@ -15,7 +15,7 @@ struct row {
     char *name;
     struct ind_ledger ledger;
     ind_time last;
-    struct ind_lag_summary lag;
+    struct ind_clock_offset_summary lag;
     bool refused;
     json_t *hosts;  /* what a stranger calls itself */
     json_t *claims; /* the same, where it is the name of a configured device */
@@ -59,7 +59,7 @@ static void free_rows(struct row **table)
 }
 
 static void add_to_row(struct row *row, const struct ind_ledger *ledger, ind_time last,
-                       const struct ind_lag_summary *lag)
+                       const struct ind_clock_offset_summary *lag)
 {
     if (!row)
         return;
@@ -81,7 +81,8 @@ static json_t *clean(struct ind_slice text)
 }
 
 static void add_stranger(struct rows *rows, const struct ind_account *account,
-                         const struct ind_ledger *ledger, ind_time last, const struct ind_lag_summary *lag)
+                         const struct ind_ledger *ledger, ind_time last,
+                         const struct ind_clock_offset_summary *lag)
 {
     enum { MOST_HOSTS = 8 };
     struct row *row = row_for(&rows->strangers, account->sender);
@@ -103,7 +104,7 @@ static void add_stranger(struct rows *rows, const struct ind_account *account,
 }
 
 static void add_account(struct rows *rows, const struct ind_account *account, const struct ind_ledger *ledger,
-                        ind_time last, const struct ind_lag_summary *lag)
+                        ind_time last, const struct ind_clock_offset_summary *lag)
 {
     ind_ledger_add(&rows->listeners[account->listener], ledger);
     bool claimant = account->kind == IND_ACCOUNT_CLAIMANT; /* the name is another's */
@@ -115,7 +116,7 @@ static void add_account(struct rows *rows, const struct ind_account *account, co
 
 /* What is counted at the socket replaces what the accounts have received: so that a difference shows. */
 static void add_sheet(struct rows *rows, const struct ind_collector *collector, unsigned intake,
-                      const struct ind_sheet *sheet)
+                      const struct ind_ledger_snapshot *sheet)
 {
     struct ind_ledger unread = {0};
     for (uint32_t i = 0; sheet->ledgers && i < sheet->count; i++)
@@ -137,7 +138,7 @@ static void add_sheet(struct rows *rows, const struct ind_collector *collector, 
 }
 
 static void settle_received(struct rows *rows, const struct ind_collector *collector,
-                            const struct ind_sheet *sheets)
+                            const struct ind_ledger_snapshot *sheets)
 {
     for (uint16_t i = 0; i < collector->name_count; i++) {
         rows->listeners[i].received = rows->listeners[i].bytes = 0;
@@ -241,7 +242,7 @@ static void set_row(json_t *object, const struct row *row)
     }
     if (row->lag.drifts)
         json_object_set_new(object, "drift", json_real(round(row->lag.drift * 100) / 100));
-    ind_lag_write(&clock, &row->lag);
+    ind_clock_offset_write(&clock, &row->lag);
     json_object_set_new(object, "clock", json_stringn(text, clock.length));
 }
 
@@ -305,7 +306,7 @@ static json_t *strangers_array(const struct ind_config *config, struct rows *row
 }
 
 /* The writer's own: any sheet has them all. */
-static json_t *routes_array(const struct ind_sheet *sheet)
+static json_t *routes_array(const struct ind_ledger_snapshot *sheet)
 {
     json_t *array = json_array();
     for (size_t i = 0; i < sheet->route_count; i++) {
@@ -320,7 +321,7 @@ static json_t *routes_array(const struct ind_sheet *sheet)
 }
 
 /* Of all intakes together. */
-static json_t *edits_array(const struct ind_collector *collector, const struct ind_sheet *sheets)
+static json_t *edits_array(const struct ind_collector *collector, const struct ind_ledger_snapshot *sheets)
 {
     json_t *array = json_array();
     struct ind_edit_count *all = NULL;
@@ -344,17 +345,17 @@ static json_t *remembered_object(const struct ind_collector *collector)
     json_t *object = json_object();
     uint64_t entries = 0, evicted = 0;
     if (collector->recalls)
-        ind_recalls_count(collector->recalls, &entries, &evicted);
+        ind_edit_states_count(collector->recalls, &entries, &evicted);
     set_number(object, "entries", entries);
     set_number(object, "evicted", evicted);
     return object;
 }
 
-static json_t *takers_array(const struct ind_sheet *sheet)
+static json_t *takers_array(const struct ind_ledger_snapshot *sheet)
 {
     json_t *array = json_array();
     for (size_t i = 0; i < sheet->taker_count && sheet->takers; i++) {
-        const struct ind_taker_count *taker = &sheet->takers[i];
+        const struct ind_sink_count *taker = &sheet->takers[i];
         if (!taker->present && taker->waiting == 0)
             continue;
         json_t *object = json_object();
@@ -412,7 +413,8 @@ static json_t *receivers_array(const struct ind_collector *collector)
     return array;
 }
 
-char *ind_status_text(const struct ind_collector *collector, const struct ind_sheet *sheets, ind_time now)
+char *ind_status_text(const struct ind_collector *collector, const struct ind_ledger_snapshot *sheets,
+                      ind_time now)
 {
     struct rows *rows = calloc(1, sizeof *rows);
     json_t *object = json_object(), *waiting = json_object();

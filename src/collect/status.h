@@ -5,6 +5,7 @@
 #include "collect/inside.h"
 
 /* New, to be freed; NULL where memory is out. `sheets`: one of each receiver, of one moment each. */
-char *ind_status_text(const struct ind_collector *collector, const struct ind_sheet *sheets, ind_time now);
+char *ind_status_text(const struct ind_collector *collector, const struct ind_ledger_snapshot *sheets,
+                      ind_time now);
 
 #endif

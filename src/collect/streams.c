@@ -9,7 +9,7 @@
 
 enum { ACCEPTS = 64 };
 
-static bool take_from_guest(void *context, const struct ind_guest *guest, struct ind_slice first,
+static bool take_from_guest(void *context, const struct ind_connection *guest, struct ind_slice first,
                             struct ind_slice rest, bool cut)
 {
     struct ind_receiver *receiver = context;
@@ -44,31 +44,31 @@ static void address_text(const struct ind_address *address, char text[IND_ADDRES
     text[buffer.length] = '\0';
 }
 
-static void dismiss(struct ind_receiver *receiver, struct ind_guest *guest)
+static void dismiss(struct ind_receiver *receiver, struct ind_connection *guest)
 {
     if (guest->event)
         event_free(guest->event);
     DL_DELETE(receiver->guests, guest); /* NOLINT: it is in the list */
     atomic_fetch_sub(&receiver->connections, 1);
-    ind_door_leave(receiver->collector->receivers[0]->door, &guest->sender);
-    ind_guest_free(guest);
+    ind_admission_leave(receiver->collector->receivers[0]->door, &guest->sender);
+    ind_connection_free(guest);
 }
 
-static bool streams_must_wait(const struct ind_receiver *receiver, const struct ind_guest *guest)
+static bool streams_must_wait(const struct ind_receiver *receiver, const struct ind_connection *guest)
 {
     /* Each receiver has one slab in its hand also when nothing waits. */
     size_t spare = ind_slabs_count(receiver->collector->slabs) - receiver->collector->intakes;
     return !atomic_load(&guest->port->drop) && ind_slabs_left(receiver->collector->slabs) * 2 < spare;
 }
 
-static void hold(struct ind_receiver *receiver, struct ind_guest *guest)
+static void hold(struct ind_receiver *receiver, struct ind_connection *guest)
 {
     guest->held = true;
     (void)event_del(guest->event);
     ind_retry_soon(receiver);
 }
 
-static void tell_bad_count(struct ind_receiver *receiver, const struct ind_guest *guest)
+static void tell_bad_count(struct ind_receiver *receiver, const struct ind_connection *guest)
 {
     char text[IND_ADDRESS_WIDTH];
     atomic_fetch_add(&receiver->bad_counts, 1);
@@ -82,9 +82,9 @@ static void tell_bad_count(struct ind_receiver *receiver, const struct ind_guest
 }
 
 /* The one whose message has been under way for the longest time: whoever sends a byte now and then is it. */
-static struct ind_guest *slowest(const struct ind_receiver *receiver)
+static struct ind_connection *slowest(const struct ind_receiver *receiver)
 {
-    struct ind_guest *guest, *found = NULL;
+    struct ind_connection *guest, *found = NULL;
     DL_FOREACH(receiver->guests, guest)
     if (ind_steady_is_set(guest->since) && (!found || ind_steady_from(guest->since, found->since) > 0))
         found = guest;
@@ -96,8 +96,8 @@ static struct ind_guest *slowest(const struct ind_receiver *receiver)
 static void make_room_for_halves(struct ind_receiver *receiver)
 {
     const struct ind_collector *collector = receiver->collector;
-    struct ind_guest *guest;
-    while (ind_door_held(collector->receivers[0]->door) > collector->halves_limit &&
+    struct ind_connection *guest;
+    while (ind_admission_held(collector->receivers[0]->door) > collector->halves_limit &&
            (guest = slowest(receiver))) {
         char text[IND_ADDRESS_WIDTH];
         atomic_fetch_add(&receiver->too_slow, 1);
@@ -113,18 +113,18 @@ static void make_room_for_halves(struct ind_receiver *receiver)
 }
 
 /* False where the guest is gone. */
-static bool feed_guest(struct ind_receiver *receiver, struct ind_guest *guest, struct ind_slice bytes)
+static bool feed_guest(struct ind_receiver *receiver, struct ind_connection *guest, struct ind_slice bytes)
 {
-    switch (ind_guest_feed(guest, bytes, take_from_guest, receiver)) {
-    case IND_GUEST_FED:
+    switch (ind_connection_feed(guest, bytes, take_from_guest, receiver)) {
+    case IND_CONNECTION_FED:
         guest->since = guest->carried == 0               ? IND_STEADY_NEVER
                        : ind_steady_is_set(guest->since) ? guest->since
                                                          : ind_steady_now();
         return true;
-    case IND_GUEST_FULL:
+    case IND_CONNECTION_FULL:
         hold(receiver, guest);
         return true;
-    case IND_GUEST_BAD:
+    case IND_CONNECTION_BAD:
         tell_bad_count(receiver, guest);
     }
     dismiss(receiver, guest);
@@ -132,27 +132,27 @@ static bool feed_guest(struct ind_receiver *receiver, struct ind_guest *guest, s
 }
 
 /* The end of a connection; it stays a little where there is no room for its last words. */
-static void see_off(struct ind_receiver *receiver, struct ind_guest *guest, bool broken_off)
+static void see_off(struct ind_receiver *receiver, struct ind_connection *guest, bool broken_off)
 {
-    if (ind_guest_finish(guest, broken_off, take_from_guest, receiver))
+    if (ind_connection_finish(guest, broken_off, take_from_guest, receiver))
         dismiss(receiver, guest);
     else
         hold(receiver, guest);
 }
 
 /* We end it, room or not. */
-void ind_see_off_now(struct ind_receiver *receiver, struct ind_guest *guest)
+void ind_see_off_now(struct ind_receiver *receiver, struct ind_connection *guest)
 {
     if (guest->left)
-        (void)ind_guest_feed(guest, IND_NOTHING, take_from_guest, receiver);
-    if (!ind_guest_finish(guest, true, take_from_guest, receiver))
+        (void)ind_connection_feed(guest, IND_NOTHING, take_from_guest, receiver);
+    if (!ind_connection_finish(guest, true, take_from_guest, receiver))
         ind_lose_record(receiver, guest->port->number, guest->carried);
     dismiss(receiver, guest);
 }
 
 static void on_stream(evutil_socket_t socket, short what, void *context)
 {
-    struct ind_guest *guest = context;
+    struct ind_connection *guest = context;
     struct ind_receiver *receiver = guest->receiver;
     (void)what;
     if (streams_must_wait(receiver, guest)) {
@@ -170,7 +170,7 @@ static void on_stream(evutil_socket_t socket, short what, void *context)
     }
 }
 
-void ind_welcome(struct ind_receiver *receiver, struct ind_guest *guest)
+void ind_welcome(struct ind_receiver *receiver, struct ind_connection *guest)
 {
     guest->receiver = receiver;
     guest->event = event_new(receiver->base, guest->socket, EV_READ | EV_PERSIST, on_stream, guest);
@@ -200,11 +200,11 @@ static void admit(struct ind_receiver *receiver, struct ind_port *port, int sock
 {
     struct ind_collector *collector = receiver->collector;
     bool allowed = ind_intake_sender(receiver->intake, address)->allowed;
-    struct ind_guest *guest = NULL;
-    if (!allowed || !ind_door_enter(receiver->door, address)) {
+    struct ind_connection *guest = NULL;
+    if (!allowed || !ind_admission_enter(receiver->door, address)) {
         turn_away(receiver, port, address, allowed);
-    } else if (!(guest = ind_guest_new(receiver->door, port, socket, address))) {
-        ind_door_leave(receiver->door, address);
+    } else if (!(guest = ind_connection_new(receiver->door, port, socket, address))) {
+        ind_admission_leave(receiver->door, address);
         turn_away(receiver, port, address, true);
     }
     if (!guest) {
@@ -249,7 +249,7 @@ void ind_on_connection(evutil_socket_t socket, short what, void *context)
     }
 }
 
-void ind_receiver_hand(struct ind_receiver *receiver, struct ind_guest *guest)
+void ind_receiver_hand(struct ind_receiver *receiver, struct ind_connection *guest)
 {
     pthread_mutex_lock(&receiver->mailbox);
     guest->next = receiver->arriving;
@@ -260,7 +260,7 @@ void ind_receiver_hand(struct ind_receiver *receiver, struct ind_guest *guest)
 
 bool ind_streams_retry(struct ind_receiver *receiver)
 {
-    struct ind_guest *guest, *next;
+    struct ind_connection *guest, *next;
     DL_FOREACH_SAFE(receiver->guests, guest, next)
     {
         if (!guest->held)
@@ -277,7 +277,7 @@ bool ind_streams_retry(struct ind_receiver *receiver)
 
 bool ind_any_held(const struct ind_receiver *receiver)
 {
-    const struct ind_guest *guest;
+    const struct ind_connection *guest;
     DL_FOREACH(receiver->guests, guest)
     if (guest->held)
         return true;

@@ -34,8 +34,8 @@ enum state {
     CLOSED    /* for good */
 };
 
-struct ind_taker {
-    struct ind_taker *next;
+struct ind_sink {
+    struct ind_sink *next;
     char *name;
     char **program; /* NULL: standard output */
     uint32_t id;
@@ -55,21 +55,21 @@ struct ind_taker {
     uint64_t starts, taken, lost, lost_told;
 };
 
-struct ind_takers {
-    struct ind_takers_settings settings;
-    struct ind_taker *list;
-    struct ind_taker **of_route; /* NULL: a file's */
-    bool *to_taker;              /* by route: also where there was no memory for it */
+struct ind_sinks {
+    struct ind_sinks_settings settings;
+    struct ind_sink *list;
+    struct ind_sink **of_route; /* NULL: a file's */
+    bool *to_taker;             /* by route: also where there was no memory for it */
     size_t route_count;
     uint32_t ids;
     char *shown; /* a line for a terminal */
     bool hurry;
 };
 
-static void tell(const struct ind_takers *takers, const char *format, ...)
+static void tell(const struct ind_sinks *takers, const char *format, ...)
     __attribute__((format(printf, 2, 3)));
 
-static void tell(const struct ind_takers *takers, const char *format, ...)
+static void tell(const struct ind_sinks *takers, const char *format, ...)
 {
     char text[1200];
     va_list arguments;
@@ -81,12 +81,12 @@ static void tell(const struct ind_takers *takers, const char *format, ...)
 
 /* ---- The queue ---- */
 
-static bool has_room(const struct ind_taker *taker, size_t length)
+static bool has_room(const struct ind_sink *taker, size_t length)
 {
     return taker->bytes && taker->line_count < QUEUE_LINES && taker->byte_count + length <= QUEUE_BYTES;
 }
 
-static void put(struct ind_taker *taker, struct ind_slice line, uint32_t owner)
+static void put(struct ind_sink *taker, struct ind_slice line, uint32_t owner)
 {
     size_t at = (taker->first_byte + taker->byte_count) % QUEUE_BYTES;
     size_t head = QUEUE_BYTES - at < line.length ? QUEUE_BYTES - at : line.length;
@@ -98,7 +98,7 @@ static void put(struct ind_taker *taker, struct ind_slice line, uint32_t owner)
 }
 
 /* The first line leaves the queue. */
-static void settle_first(struct ind_takers *takers, struct ind_taker *taker, bool taken)
+static void settle_first(struct ind_sinks *takers, struct ind_sink *taker, bool taken)
 {
     const struct queued line = taker->lines[taker->first_line];
     taker->first_line = (taker->first_line + 1) % QUEUE_LINES;
@@ -113,13 +113,13 @@ static void settle_first(struct ind_takers *takers, struct ind_taker *taker, boo
     takers->settings.settle(takers->settings.context, line.owner, taken);
 }
 
-static void lose_queue(struct ind_takers *takers, struct ind_taker *taker)
+static void lose_queue(struct ind_sinks *takers, struct ind_sink *taker)
 {
     while (taker->line_count)
         settle_first(takers, taker, false);
 }
 
-static void tell_of_loss(struct ind_takers *takers, struct ind_taker *taker, struct ind_steady now)
+static void tell_of_loss(struct ind_sinks *takers, struct ind_sink *taker, struct ind_steady now)
 {
     if (taker->lost == taker->lost_told || ind_steady_lately(taker->told, now, TELL_AGAIN))
         return;
@@ -131,7 +131,7 @@ static void tell_of_loss(struct ind_takers *takers, struct ind_taker *taker, str
 
 /* ---- Writing ---- */
 
-static void now_open(struct ind_taker *taker, int fd, struct ind_steady now)
+static void now_open(struct ind_sink *taker, int fd, struct ind_steady now)
 {
     taker->fd = fd;
     taker->state = OPEN;
@@ -139,7 +139,7 @@ static void now_open(struct ind_taker *taker, int fd, struct ind_steady now)
     taker->starts++;
 }
 
-static void pause_it(struct ind_taker *taker, struct ind_steady now)
+static void pause_it(struct ind_sink *taker, struct ind_steady now)
 {
     bool lived = ind_steady_is_set(taker->started) && ind_steady_from(taker->started, now) > LONGEST_PAUSE;
     taker->pause = lived || taker->pause == 0         ? SHORTEST_PAUSE
@@ -150,7 +150,7 @@ static void pause_it(struct ind_taker *taker, struct ind_steady now)
 }
 
 /* Nobody reads any more. A line that was not written whole begins again with the next start. */
-static void reader_gone(struct ind_takers *takers, struct ind_taker *taker)
+static void reader_gone(struct ind_sinks *takers, struct ind_sink *taker)
 {
     taker->sent = 0;
     if (taker->program) {
@@ -164,7 +164,7 @@ static void reader_gone(struct ind_takers *takers, struct ind_taker *taker)
     taker->fd = -1;
 }
 
-static bool may_write(const struct ind_taker *taker)
+static bool may_write(const struct ind_sink *taker)
 {
     struct pollfd poller = {.fd = taker->fd, .events = POLLOUT};
     return !taker->in_pieces ||
@@ -172,7 +172,7 @@ static bool may_write(const struct ind_taker *taker)
 }
 
 /* As much as is taken at once. */
-static void write_on(struct ind_takers *takers, struct ind_taker *taker, struct ind_steady now)
+static void write_on(struct ind_sinks *takers, struct ind_sink *taker, struct ind_steady now)
 {
     while (taker->state == OPEN && taker->line_count && may_write(taker)) {
         size_t from = (taker->first_byte + taker->sent) % QUEUE_BYTES, left = taker->byte_count - taker->sent;
@@ -201,12 +201,12 @@ static void write_on(struct ind_takers *takers, struct ind_taker *taker, struct 
 
 /* ---- Programs ---- */
 
-static void ask_for_start(struct ind_takers *takers, struct ind_taker *taker, struct ind_steady now)
+static void ask_for_start(struct ind_sinks *takers, struct ind_sink *taker, struct ind_steady now)
 {
     taker->id = ++takers->ids;
     taker->state = STARTING;
     taker->started = IND_STEADY_NEVER;
-    if (takers->settings.helper && ind_helper_start(takers->settings.helper, taker->id, taker->program))
+    if (takers->settings.helper && ind_spawner_start(takers->settings.helper, taker->id, taker->program))
         return;
     pause_it(taker, now);
     if (!takers->settings.helper)
@@ -215,7 +215,7 @@ static void ask_for_start(struct ind_takers *takers, struct ind_taker *taker, st
 }
 
 /* Once in a while: what we tell may itself be for the program. */
-static bool worth_telling(struct ind_taker *taker, struct ind_steady now)
+static bool worth_telling(struct ind_sink *taker, struct ind_steady now)
 {
     return taker->wanted && !ind_steady_told_lately(&taker->troubled, now, TELL_AGAIN);
 }
@@ -228,12 +228,12 @@ static void how_it_ended(int status, char text[80])
         snprintf(text, 80, "ended with exit code %d", WEXITSTATUS(status));
 }
 
-static void heard(struct ind_takers *takers, struct ind_taker *taker, const struct ind_helper_news *news,
+static void heard(struct ind_sinks *takers, struct ind_sink *taker, const struct ind_spawner_event *news,
                   struct ind_steady now)
 {
     char how[80];
     switch (news->kind) {
-    case IND_HELPER_STARTED:
+    case IND_SPAWNER_STARTED:
         taker->process = news->value;
         (void)fcntl(news->fd, F_SETFL, O_NONBLOCK);
 #ifdef F_SETPIPE_SZ
@@ -241,7 +241,7 @@ static void heard(struct ind_takers *takers, struct ind_taker *taker, const stru
 #endif
         now_open(taker, news->fd, now);
         return;
-    case IND_HELPER_FAILED:
+    case IND_SPAWNER_FAILED:
         pause_it(taker, now);
         if (worth_telling(taker, now))
             tell(takers, "the program %s cannot be started: %s; it is tried again, after growing pauses",
@@ -263,11 +263,11 @@ static void heard(struct ind_takers *takers, struct ind_taker *taker, const stru
     }
 }
 
-static void hear(struct ind_takers *takers, struct ind_steady now)
+static void hear(struct ind_sinks *takers, struct ind_steady now)
 {
-    struct ind_helper_news news = {.fd = -1};
-    while (takers->settings.helper && ind_helper_next(takers->settings.helper, &news)) {
-        struct ind_taker *taker = takers->list;
+    struct ind_spawner_event news = {.fd = -1};
+    while (takers->settings.helper && ind_spawner_next(takers->settings.helper, &news)) {
+        struct ind_sink *taker = takers->list;
         while (taker && (taker->id != news.id || !taker->program || taker->state == CLOSED))
             taker = taker->next;
         if (taker)
@@ -278,12 +278,12 @@ static void hear(struct ind_takers *takers, struct ind_steady now)
 }
 
 /* A program that no route names any more, and that has been given all it was to get. */
-static void part_from(struct ind_takers *takers, struct ind_taker *taker)
+static void part_from(struct ind_sinks *takers, struct ind_sink *taker)
 {
     lose_queue(takers, taker);
     if (taker->state == OPEN) {
         close(taker->fd);
-        ind_helper_stop(takers->settings.helper, taker->id);
+        ind_spawner_stop(takers->settings.helper, taker->id);
     }
     free(taker->bytes);
     free(taker->lines);
@@ -294,7 +294,7 @@ static void part_from(struct ind_takers *takers, struct ind_taker *taker)
     taker->state = CLOSED;
 }
 
-static void see_to(struct ind_takers *takers, struct ind_taker *taker, struct ind_steady now)
+static void see_to(struct ind_sinks *takers, struct ind_sink *taker, struct ind_steady now)
 {
     bool ready = taker->state == IDLE || (taker->state == PAUSED && ind_steady_from(taker->again, now) >= 0);
     if (ready && taker->program && taker->line_count)
@@ -307,40 +307,40 @@ static void see_to(struct ind_takers *takers, struct ind_taker *taker, struct in
         tell_of_loss(takers, taker, now);
 }
 
-size_t ind_takers_run(struct ind_takers *takers, struct ind_steady now)
+size_t ind_sinks_run(struct ind_sinks *takers, struct ind_steady now)
 {
     size_t waiting = 0;
     if (!takers->list)
         return 0; /* the rule: no route needs one */
     hear(takers, now);
-    for (struct ind_taker *taker = takers->list; taker; taker = taker->next) {
+    for (struct ind_sink *taker = takers->list; taker; taker = taker->next) {
         see_to(takers, taker, now);
         waiting += taker->line_count;
     }
     return waiting;
 }
 
-size_t ind_takers_wait(struct ind_takers *takers, int milliseconds)
+size_t ind_sinks_wait(struct ind_sinks *takers, int milliseconds)
 {
     enum { MOST = 64 };
     struct pollfd pollers[MOST];
     nfds_t count = 0;
-    for (struct ind_taker *taker = takers->list; taker && count < MOST; taker = taker->next)
+    for (struct ind_sink *taker = takers->list; taker && count < MOST; taker = taker->next)
         if (taker->state == OPEN && taker->line_count)
             pollers[count++] = (struct pollfd){.fd = taker->fd, .events = POLLOUT};
     /* News of starts and ends comes another way: not longer than a moment without a look at it. */
     (void)poll(pollers, count, milliseconds < 10 || count ? milliseconds : 10);
-    return ind_takers_run(takers, ind_steady_now());
+    return ind_sinks_run(takers, ind_steady_now());
 }
 
 /* ---- Adding ---- */
 
-bool ind_takers_have(const struct ind_takers *takers, uint32_t route)
+bool ind_sinks_have(const struct ind_sinks *takers, uint32_t route)
 {
     return takers && route < takers->route_count && takers->to_taker[route];
 }
 
-void ind_takers_lose(struct ind_takers *takers, uint32_t route, uint32_t owner)
+void ind_sinks_lose(struct ind_sinks *takers, uint32_t route, uint32_t owner)
 {
     if (takers->of_route[route])
         takers->of_route[route]->lost++;
@@ -348,24 +348,23 @@ void ind_takers_lose(struct ind_takers *takers, uint32_t route, uint32_t owner)
 }
 
 /* Standard output is waited for as long as anybody reads it; a program only while it takes something. */
-static bool worth_waiting(const struct ind_takers *takers, const struct ind_taker *taker,
-                          struct ind_steady now)
+static bool worth_waiting(const struct ind_sinks *takers, const struct ind_sink *taker, struct ind_steady now)
 {
     if (!takers->settings.hold || taker->state == CLOSED)
         return false;
     return (!taker->program && !takers->hurry) || ind_steady_from(taker->progress, now) < PATIENCE;
 }
 
-bool ind_takers_worth_waiting(const struct ind_takers *takers)
+bool ind_sinks_worth_waiting(const struct ind_sinks *takers)
 {
-    for (const struct ind_taker *taker = takers->list; taker; taker = taker->next)
+    for (const struct ind_sink *taker = takers->list; taker; taker = taker->next)
         if (!taker->program && taker->line_count && worth_waiting(takers, taker, ind_steady_now()))
             return true;
     return false;
 }
 
 /* As it may be shown on a terminal; what cannot be, for want of memory, is not shown. */
-static struct ind_slice shown(struct ind_takers *takers, struct ind_slice line)
+static struct ind_slice shown(struct ind_sinks *takers, struct ind_slice line)
 {
     char *room = realloc(takers->shown, 4 * line.length + 1);
     if (!room)
@@ -377,12 +376,12 @@ static struct ind_slice shown(struct ind_takers *takers, struct ind_slice line)
     return ind_buffer_view(&out);
 }
 
-bool ind_takers_add(struct ind_takers *takers, uint32_t route, struct ind_slice line, uint32_t owner,
-                    struct ind_steady now)
+bool ind_sinks_add(struct ind_sinks *takers, uint32_t route, struct ind_slice line, uint32_t owner,
+                   struct ind_steady now)
 {
-    struct ind_taker *taker = takers->of_route[route];
+    struct ind_sink *taker = takers->of_route[route];
     if (!taker || taker->state == CLOSED) {
-        ind_takers_lose(takers, route, owner);
+        ind_sinks_lose(takers, route, owner);
         return true;
     }
     if (taker->terminal)
@@ -392,7 +391,7 @@ bool ind_takers_add(struct ind_takers *takers, uint32_t route, struct ind_slice 
         if (!has_room(taker, line.length)) {
             if (worth_waiting(takers, taker, now))
                 return false;
-            ind_takers_lose(takers, route, owner);
+            ind_sinks_lose(takers, route, owner);
             return true;
         }
     }
@@ -402,24 +401,24 @@ bool ind_takers_add(struct ind_takers *takers, uint32_t route, struct ind_slice 
     return true;
 }
 
-void ind_takers_hurry(struct ind_takers *takers)
+void ind_sinks_hurry(struct ind_sinks *takers)
 {
     takers->hurry = true;
 }
 
-void ind_takers_give_up(struct ind_takers *takers)
+void ind_sinks_give_up(struct ind_sinks *takers)
 {
-    for (struct ind_taker *taker = takers->list; taker; taker = taker->next) {
+    for (struct ind_sink *taker = takers->list; taker; taker = taker->next) {
         lose_queue(takers, taker);
         taker->told = IND_STEADY_NEVER;
         tell_of_loss(takers, taker, ind_steady_now());
     }
 }
 
-void ind_takers_waiting(const struct ind_takers *takers,
-                        void (*take)(void *context, uint32_t owner, uint32_t lines), void *context)
+void ind_sinks_waiting(const struct ind_sinks *takers,
+                       void (*take)(void *context, uint32_t owner, uint32_t lines), void *context)
 {
-    for (const struct ind_taker *taker = takers->list; taker; taker = taker->next)
+    for (const struct ind_sink *taker = takers->list; taker; taker = taker->next)
         for (size_t i = 0; i < taker->line_count; i++)
             take(context, taker->lines[(taker->first_line + i) % QUEUE_LINES].owner, 1);
 }
@@ -469,7 +468,7 @@ static char **copy_program(char *const *program)
     return copy;
 }
 
-static void taker_free(struct ind_taker *taker)
+static void taker_free(struct ind_sink *taker)
 {
     for (size_t i = 0; taker->program && taker->program[i]; i++)
         free(taker->program[i]);
@@ -480,9 +479,9 @@ static void taker_free(struct ind_taker *taker)
     free(taker);
 }
 
-static struct ind_taker *new_taker(struct ind_takers *takers, const struct ind_route *route)
+static struct ind_sink *new_taker(struct ind_sinks *takers, const struct ind_route *route)
 {
-    struct ind_taker *taker = calloc(1, sizeof *taker);
+    struct ind_sink *taker = calloc(1, sizeof *taker);
     if (!taker)
         return NULL;
     taker->fd = -1;
@@ -505,15 +504,15 @@ static struct ind_taker *new_taker(struct ind_takers *takers, const struct ind_r
     return taker;
 }
 
-static struct ind_taker *taker_for(struct ind_takers *takers, const struct ind_route *route)
+static struct ind_sink *taker_for(struct ind_sinks *takers, const struct ind_route *route)
 {
-    for (struct ind_taker *taker = takers->list; taker; taker = taker->next)
+    for (struct ind_sink *taker = takers->list; taker; taker = taker->next)
         if (taker->bytes && same_program(taker->program, route->program))
             return taker;
     return new_taker(takers, route);
 }
 
-bool ind_takers_adopt(struct ind_takers *takers, const struct ind_config *config)
+bool ind_sinks_adopt(struct ind_sinks *takers, const struct ind_config *config)
 {
     bool good = true;
     free(takers->of_route);
@@ -521,7 +520,7 @@ bool ind_takers_adopt(struct ind_takers *takers, const struct ind_config *config
     takers->of_route = calloc(config->route_count + 1, sizeof *takers->of_route);
     takers->to_taker = calloc(config->route_count + 1, sizeof *takers->to_taker);
     takers->route_count = takers->of_route && takers->to_taker ? config->route_count : 0;
-    for (struct ind_taker *taker = takers->list; taker; taker = taker->next)
+    for (struct ind_sink *taker = takers->list; taker; taker = taker->next)
         taker->wanted = false;
     for (size_t i = 0; i < takers->route_count; i++) {
         const struct ind_route *route = &config->routes[i];
@@ -536,20 +535,20 @@ bool ind_takers_adopt(struct ind_takers *takers, const struct ind_config *config
     return good && takers->route_count == config->route_count;
 }
 
-struct ind_takers *ind_takers_new(const struct ind_takers_settings *settings)
+struct ind_sinks *ind_sinks_new(const struct ind_sinks_settings *settings)
 {
-    struct ind_takers *takers = calloc(1, sizeof *takers);
+    struct ind_sinks *takers = calloc(1, sizeof *takers);
     if (takers)
         takers->settings = *settings;
     return takers;
 }
 
-void ind_takers_free(struct ind_takers *takers)
+void ind_sinks_free(struct ind_sinks *takers)
 {
     if (!takers)
         return;
     while (takers->list) {
-        struct ind_taker *next = takers->list->next;
+        struct ind_sink *next = takers->list->next;
         if (takers->list->program && takers->list->state == OPEN)
             close(takers->list->fd);
         taker_free(takers->list);
@@ -561,16 +560,16 @@ void ind_takers_free(struct ind_takers *takers)
     free(takers);
 }
 
-size_t ind_takers_count(const struct ind_takers *takers, struct ind_taker_count **counts)
+size_t ind_sinks_count(const struct ind_sinks *takers, struct ind_sink_count **counts)
 {
     size_t count = 0;
-    for (const struct ind_taker *taker = takers->list; taker; taker = taker->next)
+    for (const struct ind_sink *taker = takers->list; taker; taker = taker->next)
         count++;
     *counts = count ? calloc(count, sizeof **counts) : NULL;
     count = 0;
-    for (const struct ind_taker *taker = takers->list; taker && *counts; taker = taker->next)
+    for (const struct ind_sink *taker = takers->list; taker && *counts; taker = taker->next)
         (*counts)[count++] =
-            (struct ind_taker_count){taker->name,   taker->wanted, taker->state == OPEN, taker->process,
-                                     taker->starts, taker->taken,  taker->lost,          taker->line_count};
+            (struct ind_sink_count){taker->name,   taker->wanted, taker->state == OPEN, taker->process,
+                                    taker->starts, taker->taken,  taker->lost,          taker->line_count};
     return count;
 }

@@ -11,11 +11,11 @@
 #include "config/config.h"
 #include "core/time/steady.h"
 
-struct ind_takers;
-struct ind_taker;
+struct ind_sinks;
+struct ind_sink;
 
-struct ind_takers_settings {
-    struct ind_helper *helper; /* borrowed; NULL: no program can be started */
+struct ind_sinks_settings {
+    struct ind_spawner *helper; /* borrowed; NULL: no program can be started */
     bool hold; /* messages from files: where a queue is full they wait, as long as something is still taken */
     void (*tell)(void *context, const char *text);
     /* The end of a line of an owner: taken, or lost. */
@@ -24,45 +24,45 @@ struct ind_takers_settings {
 };
 
 /* New; NULL where memory is out. */
-struct ind_takers *ind_takers_new(const struct ind_takers_settings *settings);
-/* What still waits is not settled any more: see ind_takers_give_up. Accepts NULL. */
-void ind_takers_free(struct ind_takers *takers);
+struct ind_sinks *ind_sinks_new(const struct ind_sinks_settings *settings);
+/* What still waits is not settled any more: see ind_sinks_give_up. Accepts NULL. */
+void ind_sinks_free(struct ind_sinks *takers);
 
 /* The routes by whose numbers lines come from now on. Those that no route names any more get what is queued,
  * for some seconds. False where memory is out: then lines for some routes are lost. */
-bool ind_takers_adopt(struct ind_takers *takers, const struct ind_config *config);
+bool ind_sinks_adopt(struct ind_sinks *takers, const struct ind_config *config);
 
 /* Whether the route's lines are for a taker. */
-bool ind_takers_have(const struct ind_takers *takers, uint32_t route);
+bool ind_sinks_have(const struct ind_sinks *takers, uint32_t route);
 
 /* Adds a line with its end; where there is no room it is lost, and settled so. False: the queue is full, and
- * it is to be tried again after ind_takers_wait. */
-bool ind_takers_add(struct ind_takers *takers, uint32_t route, struct ind_slice line, uint32_t owner,
-                    struct ind_steady now);
+ * it is to be tried again after ind_sinks_wait. */
+bool ind_sinks_add(struct ind_sinks *takers, uint32_t route, struct ind_slice line, uint32_t owner,
+                   struct ind_steady now);
 
 /* A line that will never come. */
-void ind_takers_lose(struct ind_takers *takers, uint32_t route, uint32_t owner);
+void ind_sinks_lose(struct ind_sinks *takers, uint32_t route, uint32_t owner);
 
 /* Starts, writes on, hears of ends. `now`: of a clock that only goes forward. Returns how many lines wait. */
-size_t ind_takers_run(struct ind_takers *takers, struct ind_steady now);
+size_t ind_sinks_run(struct ind_sinks *takers, struct ind_steady now);
 
 /* The same after waiting until something more can be written, so long at most. */
-size_t ind_takers_wait(struct ind_takers *takers, int milliseconds);
+size_t ind_sinks_wait(struct ind_sinks *takers, int milliseconds);
 
 /* Whether somebody may still take what waits for standard output, however long it takes. */
-bool ind_takers_worth_waiting(const struct ind_takers *takers);
+bool ind_sinks_worth_waiting(const struct ind_sinks *takers);
 
 /* From now on nothing is waited for that takes nothing for some seconds. */
-void ind_takers_hurry(struct ind_takers *takers);
+void ind_sinks_hurry(struct ind_sinks *takers);
 
 /* Everything that waits is lost. */
-void ind_takers_give_up(struct ind_takers *takers);
+void ind_sinks_give_up(struct ind_sinks *takers);
 
 /* The owner of every line that waits. */
-void ind_takers_waiting(const struct ind_takers *takers,
-                        void (*take)(void *context, uint32_t owner, uint32_t lines), void *context);
+void ind_sinks_waiting(const struct ind_sinks *takers,
+                       void (*take)(void *context, uint32_t owner, uint32_t lines), void *context);
 
-struct ind_taker_count {
+struct ind_sink_count {
     const char *name; /* "output", or the program and its arguments; as long as the takers */
     bool present;     /* some route names it */
     bool runs;        /* standard output: nobody has closed it */
@@ -71,6 +71,6 @@ struct ind_taker_count {
 };
 
 /* How many there are; fills *counts (new, to be freed; NULL where memory is out or there are none). */
-size_t ind_takers_count(const struct ind_takers *takers, struct ind_taker_count **counts);
+size_t ind_sinks_count(const struct ind_sinks *takers, struct ind_sink_count **counts);
 
 #endif

@@ -36,12 +36,12 @@ static void pause_for(long milliseconds)
 
 /* ---- Sheets: the ledger at one moment ---- */
 
-static bool is_sheet(const struct ind_mark *mark)
+static bool is_sheet(const struct ind_marker *mark)
 {
-    return mark->kind == IND_MARK_SHEET;
+    return mark->kind == IND_MARKER_SNAPSHOT;
 }
 
-static uint64_t waiting_in(const struct ind_sheet *sheet)
+static uint64_t waiting_in(const struct ind_ledger_snapshot *sheet)
 {
     uint64_t sum = 0;
     for (uint32_t i = 0; sheet->ledgers && i < sheet->count; i++)
@@ -49,7 +49,7 @@ static uint64_t waiting_in(const struct ind_sheet *sheet)
     return sum;
 }
 
-static void fill_sheet(struct ind_collector *collector, unsigned ring, struct ind_sheet *sheet)
+static void fill_sheet(struct ind_collector *collector, unsigned ring, struct ind_ledger_snapshot *sheet)
 {
     size_t count = sheet->count ? sheet->count : 1;
     sheet->ledgers = calloc(count, sizeof *sheet->ledgers);
@@ -64,7 +64,7 @@ static void fill_sheet(struct ind_collector *collector, unsigned ring, struct in
     for (uint32_t i = 0; i < sheet->count; i++) {
         const struct ind_account *account = ind_account_at(collector->accounts[ring], i);
         sheet->last[i] = account->last;
-        ind_lag_sum_up(&account->lag, &sheet->lags[i]);
+        ind_clock_offset_sum_up(&account->lag, &sheet->lags[i]);
     }
     sheet->store_waiting = waiting_in(sheet);
     size_t routes;
@@ -73,19 +73,19 @@ static void fill_sheet(struct ind_collector *collector, unsigned ring, struct in
         memcpy(sheet->routes, counts, routes * sizeof *counts);
         sheet->route_count = routes;
     }
-    sheet->taker_count = ind_takers_count(collector->takers, &sheet->takers);
+    sheet->taker_count = ind_sinks_count(collector->takers, &sheet->takers);
     ind_edit_counts_add_all(&sheet->edits, ind_book_edits(collector->book, ring));
 }
 
 static void sheet_done(struct ind_collector *collector)
 {
     if (atomic_fetch_sub(&collector->sheets_out, 1) == 1)
-        ind_control_knock(collector->control);
+        ind_control_wake(collector->control);
 }
 
 /* Called with NULL first: then the store and the batch under way are weighed, after it what stands in the
  * ring. */
-static void weigh_stuck(void *context, struct ind_mark *mark, const struct ind_batch *batch)
+static void weigh_stuck(void *context, struct ind_marker *mark, const struct ind_batch *batch)
 {
     struct writer *writer = context;
     unsigned ring = writer->weighed;
@@ -151,8 +151,8 @@ static void wait_for_takers(struct writer *writer)
     fill_sheets_while_stuck(writer);
     publish(collector);
     if (atomic_load(&collector->stop))
-        ind_takers_hurry(collector->takers);
-    (void)ind_takers_wait(collector->takers, RETRY_MILLISECONDS);
+        ind_sinks_hurry(collector->takers);
+    (void)ind_sinks_wait(collector->takers, RETRY_MILLISECONDS);
     (void)ind_store_tick(collector->store, ind_clocks_now(), FLUSH_AFTER);
 }
 
@@ -180,20 +180,20 @@ static void store_batch(struct writer *writer, unsigned ring, struct ind_batch *
 static void hand_out(struct ind_collector *collector)
 {
     struct ind_steady progress = ind_steady_now();
-    size_t left = ind_takers_run(collector->takers, progress), before = left;
+    size_t left = ind_sinks_run(collector->takers, progress), before = left;
     bool files = collector->settings->file_count > 0;
     while (left > 0 && !atomic_load(&collector->give_up)) {
         bool hurry = !files || atomic_load(&collector->stop);
         if (hurry)
-            ind_takers_hurry(collector->takers);
-        left = ind_takers_wait(collector->takers, RETRY_MILLISECONDS);
-        if (left < before || ind_takers_worth_waiting(collector->takers))
+            ind_sinks_hurry(collector->takers);
+        left = ind_sinks_wait(collector->takers, RETRY_MILLISECONDS);
+        if (left < before || ind_sinks_worth_waiting(collector->takers))
             progress = ind_steady_now();
         before = left;
         if (ind_steady_from(progress, ind_steady_now()) > PATIENCE_SECONDS * IND_SECOND)
             break;
     }
-    ind_takers_give_up(collector->takers);
+    ind_sinks_give_up(collector->takers);
 }
 
 /* What still waits when patience ends is lost; closing the store tells the book so. */
@@ -219,7 +219,7 @@ static void take_rules(struct writer *writer, unsigned ring, struct ind_rules *r
     ind_store_adopt(collector->store, rules->plan);
     if (!ind_book_adopt(collector->book, rules->config))
         ind_collect_tell(collector, IND_SEVERITY_WARNING, "out of memory: routes are not counted any more");
-    if (!ind_takers_adopt(collector->takers, rules->config))
+    if (!ind_sinks_adopt(collector->takers, rules->config))
         ind_collect_tell(collector, IND_SEVERITY_WARNING,
                          "out of memory: some routes to programs or standard output lose their messages");
     for (unsigned i = 0; i < collector->intakes; i++)
@@ -227,7 +227,7 @@ static void take_rules(struct writer *writer, unsigned ring, struct ind_rules *r
     writer->held_count = 0;
     atomic_store(&collector->keeper_rules, rules);
     atomic_store(&collector->writer_behind, false);
-    ind_control_knock(collector->control);
+    ind_control_wake(collector->control);
 }
 
 static void begin_turns(struct writer *writer)
@@ -243,9 +243,9 @@ static void next_turn(struct writer *writer, unsigned ring)
     writer->held[(ring + 1) % writer->collector->intakes] = false;
 }
 
-static void take_mark(struct writer *writer, unsigned ring, struct ind_mark *mark)
+static void take_mark(struct writer *writer, unsigned ring, struct ind_marker *mark)
 {
-    if (mark->kind == IND_MARK_RULES) {
+    if (mark->kind == IND_MARKER_RULES) {
         take_rules(writer, ring, mark->rules);
         return;
     }
@@ -267,7 +267,7 @@ static void take_orders(struct ind_collector *collector)
     collector->rotated_count += count; /* until those who asked have been answered */
     collector->rotated_failed += failed;
     pthread_mutex_unlock(&collector->ordering);
-    ind_control_knock(collector->control);
+    ind_control_wake(collector->control);
 }
 
 void *ind_writer(void *argument)
@@ -277,7 +277,7 @@ void *ind_writer(void *argument)
     bool ended = false;
     begin_turns(&writer);
     while (!ended) {
-        bool handing = ind_takers_run(collector->takers, ind_steady_now()) > 0;
+        bool handing = ind_sinks_run(collector->takers, ind_steady_now()) > 0;
         struct ind_ring_item item = ind_rings_take(
             collector->rings, writer.held, handing ? HANDING_MILLISECONDS : TICK_MILLISECONDS, &ended);
         bool last_of_turn = item.batch && item.batch->last_of_turn;
@@ -318,7 +318,7 @@ static void adopt_rules(struct ind_collector *collector)
         return;
     ind_keeper_adopt(ind_store_keeper(collector->store), rules->plan);
     atomic_store(&collector->keeper_behind, false);
-    ind_control_knock(collector->control);
+    ind_control_wake(collector->control);
 }
 
 static bool must_end(void *argument)

@@ -207,10 +207,10 @@ void ind_finish_archives(struct ind_loader *loader)
         const struct ind_node *key = loader->archives[i];
         const struct ind_policy *policy = ind_find_policy(loader->config, key->text);
         if (policy && policy != config->policies && !used[policy - config->policies])
-            ind_doubt(loader, key,
-                      "no route names the archive policy \"%.*s\"; leave it out, or add \"archive: %.*s\" to "
-                      "a route",
-                      IND_ARG(key->text), IND_ARG(key->text));
+            ind_warn(loader, key,
+                     "no route names the archive policy \"%.*s\"; leave it out, or add \"archive: %.*s\" to "
+                     "a route",
+                     IND_ARG(key->text), IND_ARG(key->text));
     }
     free(used);
 }

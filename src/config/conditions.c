@@ -49,10 +49,10 @@ static enum ind_resolved read_named(struct ind_loader *loader, size_t index, ind
                                                 &config->named_conditions[index], &mistake);
         loader->named_depth--;
         named->state = good ? IND_NAMED_READ : IND_NAMED_BROKEN;
-        bool doubt =
-            good && ind_condition_doubt(config->conditions, config->named_conditions[index], false, &mistake);
+        bool warning =
+            good && ind_condition_warn(config->conditions, config->named_conditions[index], false, &mistake);
         if (mistake.made)
-            ind_wrong_inside(loader, named->value, &mistake, doubt);
+            ind_wrong_inside(loader, named->value, &mistake, warning);
     }
     *condition = config->named_conditions[index];
     return named->state == IND_NAMED_READ ? IND_RESOLVED : IND_RESOLVED_BROKEN;
@@ -115,11 +115,11 @@ const char *ind_read_when(struct ind_loader *loader, const struct ind_node *node
     if (!ind_expect_text(loader, node, "a condition"))
         return NULL;
     bool good = ind_condition_read(config->conditions, node->text, &config->named, when, &mistake);
-    bool doubt = good && ind_condition_doubt(config->conditions, *when, in_route, &mistake);
+    bool warning = good && ind_condition_warn(config->conditions, *when, in_route, &mistake);
     if (mistake.made)
-        ind_wrong_inside(loader, node, &mistake, doubt);
+        ind_wrong_inside(loader, node, &mistake, warning);
     /* A condition broken elsewhere is told there, but this rule must not be used. */
-    if (!good && !mistake.made && loader->remarks->mistakes == 0)
+    if (!good && !mistake.made && loader->diagnostics->mistakes == 0)
         ind_wrong(loader, node, "this condition uses one that cannot be read");
     return ind_keep(loader, node->text);
 }
@@ -130,10 +130,10 @@ void ind_finish_conditions(struct ind_loader *loader)
     config->named.resolve = resolve_loaded;
     config->named.context = config->named_conditions;
     for (size_t i = 0; i < loader->named_count; i++)
-        if (!loader->named[i].used && loader->remarks->mistakes == 0)
-            ind_doubt(loader, loader->named[i].key,
-                      "no rule uses the condition \"%.*s\"; leave it out, unless you search by it",
-                      IND_ARG(loader->named[i].key->text));
+        if (!loader->named[i].used && loader->diagnostics->mistakes == 0)
+            ind_warn(loader, loader->named[i].key,
+                     "no rule uses the condition \"%.*s\"; leave it out, unless you search by it",
+                     IND_ARG(loader->named[i].key->text));
 }
 
 struct own_set {

@@ -178,7 +178,7 @@ static void include_one(struct ind_loader *loader, const struct ind_node *node)
         for (size_t i = 0; i < found.gl_pathc; i++)
             read_config_file(loader, found.gl_pathv[i], node);
     else if (result == GLOB_NOMATCH)
-        ind_doubt(loader, node, "no file fits \"%.*s\"", IND_ARG(node->text));
+        ind_warn(loader, node, "no file fits \"%.*s\"", IND_ARG(node->text));
     else
         ind_wrong(loader, node, "cannot look for files that fit \"%.*s\"", IND_ARG(node->text));
     globfree(&found);
@@ -206,7 +206,7 @@ static const struct ind_key top_keys[] = {
 static void read_config_file(struct ind_loader *loader, const char *path, const struct ind_node *from)
 {
     const struct ind_source *source = ind_load_source(loader, path, from);
-    struct ind_node *tree = source ? ind_tree_read(source, loader->remarks) : NULL;
+    struct ind_node *tree = source ? ind_tree_read(source, loader->diagnostics) : NULL;
     if (!tree)
         return;
     if (!ind_grow(loader, &loader->trees, &loader->tree_count, sizeof *loader->trees)) {
@@ -236,9 +236,9 @@ static void warn_of_open_listeners(struct ind_loader *loader)
     for (size_t i = 0; !config->allow_given && i < config->listener_count; i++)
         if (config->listeners[i].kind != IND_LISTEN_UNIX && config->listeners[i].address &&
             !is_loopback(config->listeners[i].address)) {
-            ind_remark_add(loader->remarks, true, NULL, 0, 0,
-                           "anyone who can reach %s can send messages; name your networks under allow:",
-                           config->listeners[i].text);
+            ind_diagnostic_add(loader->diagnostics, true, NULL, 0, 0,
+                               "anyone who can reach %s can send messages; name your networks under allow:",
+                               config->listeners[i].text);
             return;
         }
 }
@@ -259,7 +259,8 @@ static void compile(struct ind_loader *loader)
     config->conditions = ind_conditions_new(ind_slice_of(config->domain), config->zone, config->patterns);
     if (!patterns || !config->devices || !config->conditions || !config->store || !config->state ||
         !ind_default_policy(loader)) {
-        ind_remark_add(loader->remarks, false, NULL, 0, 0, "out of memory while reading the configuration");
+        ind_diagnostic_add(loader->diagnostics, false, NULL, 0, 0,
+                           "out of memory while reading the configuration");
         return;
     }
     ind_load_devices(loader);
@@ -268,7 +269,7 @@ static void compile(struct ind_loader *loader)
     ind_load_edits(loader);
     ind_load_routes(loader);
     ind_finish_conditions(loader);
-    if (loader->remarks->mistakes == 0)
+    if (loader->diagnostics->mistakes == 0)
         ind_finish_archives(loader);
     warn_of_open_listeners(loader);
 }
@@ -305,10 +306,11 @@ static void config_free(struct ind_config *config)
 static void load(const char *path, struct ind_loaded *loaded)
 {
     *loaded = (struct ind_loaded){0};
-    struct ind_loader loader = {.loaded = loaded, .remarks = &loaded->remarks};
+    struct ind_loader loader = {.loaded = loaded, .diagnostics = &loaded->diagnostics};
     loader.config = calloc(1, sizeof *loader.config);
     if (!loader.config) {
-        ind_remark_add(loader.remarks, false, NULL, 0, 0, "out of memory while reading the configuration");
+        ind_diagnostic_add(loader.diagnostics, false, NULL, 0, 0,
+                           "out of memory while reading the configuration");
         return;
     }
     loader.config->open_files = IND_OPEN_FILES;
@@ -326,8 +328,8 @@ static void load(const char *path, struct ind_loaded *loaded)
     free(loader.archives);
     free(loader.named);
     free(loader.seen);
-    ind_remarks_sort(&loaded->remarks);
-    if (loaded->remarks.mistakes == 0 && loader.config->router)
+    ind_diagnostics_sort(&loaded->diagnostics);
+    if (loaded->diagnostics.mistakes == 0 && loader.config->router)
         loaded->config = loader.config;
     else
         config_free(loader.config);
@@ -346,7 +348,7 @@ void ind_config_defaults(struct ind_loaded *loaded)
 void ind_loaded_free(struct ind_loaded *loaded)
 {
     config_free(loaded->config);
-    ind_remarks_free(&loaded->remarks);
+    ind_diagnostics_free(&loaded->diagnostics);
     while (loaded->sources) {
         struct ind_source *next = loaded->sources->next;
         ind_source_free(loaded->sources);

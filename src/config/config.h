@@ -46,7 +46,7 @@ struct ind_config {
     struct ind_zone **device_zones;
     size_t device_zone_count;
     struct ind_patterns *patterns;
-    struct ind_layout_place { /* of each layout: for what is told of it */
+    struct ind_syntax_place { /* of each layout: for what is told of it */
         const struct ind_source *source;
         size_t offset, length;
         struct ind_slice example; /* or empty */
@@ -77,8 +77,8 @@ enum {
 };
 
 struct ind_loaded {
-    struct ind_config *config;  /* NULL where there are mistakes */
-    struct ind_remarks remarks; /* sorted */
+    struct ind_config *config;      /* NULL where there are mistakes */
+    struct ind_diagnostics diagnostics; /* sorted */
     struct ind_source *sources;
 };
 

@@ -67,10 +67,10 @@ static void load_device(struct ind_loader *loader, const struct ind_node *node)
     if (!device)
         return;
     if (!text.address && !text.host)
-        ind_doubt(loader, text.name,
-                  "no address: only its name, from a relay or a file, can tell that a message is of "
-                  "\"%s\"",
-                  device->name);
+        ind_warn(loader, text.name,
+                 "no address: only its name, from a relay or a file, can tell that a message is of "
+                 "\"%s\"",
+                 device->name);
     each(loader, text.address, device, ind_tie_address);
     each(loader, text.host, device, ind_tie_host);
     ind_read_device_zone(loader, text.zone, device);

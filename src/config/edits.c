@@ -40,7 +40,7 @@ static void load_edit(struct ind_loader *loader, struct ind_edit_text *text)
                                           {"time", keep_time},  {"keep", keep_keep}, {"repeat", keep_repeat},
                                           {"limit", keep_limit}};
     const struct ind_node *what = NULL;
-    size_t mistakes = loader->remarks->mistakes;
+    size_t mistakes = loader->diagnostics->mistakes;
     if (!ind_read_map(loader, text->node, keys, sizeof keys / sizeof *keys, text))
         return;
     if (!text->name)
@@ -57,7 +57,7 @@ static void load_edit(struct ind_loader *loader, struct ind_edit_text *text)
         what = what ? what : text->what[i];
     }
     if (!what) {
-        if (loader->remarks->mistakes == mistakes)
+        if (loader->diagnostics->mistakes == mistakes)
             ind_wrong(
                 loader, text->node,
                 "an edit that does nothing; add mask, label, drop, set, forget, time, keep, repeat or limit");
@@ -107,12 +107,12 @@ static void check_reachable(struct ind_loader *loader, const struct ind_edit_tex
     for (size_t i = 0; i < count; i++) {
         const struct ind_node *node = texts[i].when ? texts[i].when : texts[i].name;
         if (texts[i].edit->kind == IND_EDIT_DROP && ind_condition_always(set, texts[i].rule->when))
-            ind_doubt(loader, node, "this edit drops every message that comes to it; say which: when: …");
+            ind_warn(loader, node, "this edit drops every message that comes to it; say which: when: …");
         for (size_t k = i; k-- > 0 && !changes_messages(texts[k].edit);)
             if (texts[k].edit->kind == IND_EDIT_DROP &&
                 ind_condition_implies(set, texts[i].rule->when, texts[k].rule->when)) {
-                ind_doubt(loader, node, "no message comes this far: the edit \"%s\" drops them all",
-                          texts[k].edit->name);
+                ind_warn(loader, node, "no message comes this far: the edit \"%s\" drops them all",
+                         texts[k].edit->name);
                 break;
             }
     }
@@ -167,7 +167,7 @@ void ind_load_edits(struct ind_loader *loader)
     }
     check_names(loader, texts, count);
     check_additions(loader, texts, count);
-    if (loader->remarks->mistakes == 0)
+    if (loader->diagnostics->mistakes == 0)
         check_reachable(loader, texts, count);
     free(texts);
 }

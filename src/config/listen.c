@@ -87,7 +87,7 @@ static void load_listener(struct ind_loader *loader, const struct ind_node *node
     struct ind_listener listener = {0};
     struct ind_config *config = loader->config;
     char whole[1200];
-    size_t mistakes = loader->remarks->mistakes;
+    size_t mistakes = loader->diagnostics->mistakes;
     if (!ind_read_map(loader, node, keys, sizeof keys / sizeof *keys, &text))
         return;
     const struct ind_node *values[] = {text.udp, text.tcp, text.local}, *value = NULL;
@@ -99,7 +99,7 @@ static void load_listener(struct ind_loader *loader, const struct ind_node *node
             listener.kind = (enum ind_listener_kind)i;
         value = value ? value : values[i];
     }
-    if (!value && loader->remarks->mistakes > mistakes)
+    if (!value && loader->diagnostics->mistakes > mistakes)
         return; /* a misspelled key, which has been told */
     if (!value) {
         ind_wrong(loader, node, "a listener without an address; add one such as \"udp: 0.0.0.0:514\"");

@@ -6,12 +6,12 @@
 #include <stdlib.h>
 
 void ind_wrong_inside(struct ind_loader *loader, const struct ind_node *scalar,
-                      const struct ind_mistake *mistake, bool doubt)
+                      const struct ind_mistake *mistake, bool warning)
 {
     size_t start = ind_node_locate(scalar, mistake->offset);
     size_t end = ind_node_locate(scalar, mistake->offset + mistake->length);
-    ind_remark_add(loader->remarks, doubt, scalar->source, start, end > start ? end - start : 0, "%s",
-                   mistake->text);
+    ind_diagnostic_add(loader->diagnostics, warning, scalar->source, start, end > start ? end - start : 0, "%s",
+                       mistake->text);
 }
 
 enum { MOST_KEYS = 32 };
@@ -105,7 +105,7 @@ bool ind_read_yes(struct ind_loader *loader, const struct ind_node *node, bool *
 
 static void no_memory(struct ind_loader *loader)
 {
-    ind_remark_add(loader->remarks, false, NULL, 0, 0, "out of memory while reading the configuration");
+    ind_diagnostic_add(loader->diagnostics, false, NULL, 0, 0, "out of memory while reading the configuration");
 }
 
 void *ind_keep_room(struct ind_loader *loader, size_t size)
@@ -200,8 +200,8 @@ const struct ind_source *ind_load_source(struct ind_loader *loader, const char *
         if (from)
             ind_wrong(loader, from, "cannot read \"%s\": %s", path, ind_open_file_reason(error));
         else
-            ind_remark_add(loader->remarks, false, NULL, 0, 0, "cannot read \"%s\": %s", path,
-                           ind_open_file_reason(error));
+            ind_diagnostic_add(loader->diagnostics, false, NULL, 0, 0, "cannot read \"%s\": %s", path,
+                               ind_open_file_reason(error));
         return NULL;
     }
     source->order = loader->loaded->sources ? loader->loaded->sources->order + 1 : 0;

@@ -20,7 +20,7 @@ struct ind_setting_seen {
 struct ind_loader {
     struct ind_loaded *loaded;
     struct ind_config *config;
-    struct ind_remarks *remarks;
+    struct ind_diagnostics *diagnostics;
     struct ind_node **trees; /* kept until the end: sections point into them */
     size_t tree_count;
     /* Items of the sections in the order in which they act, over all files. */
@@ -36,15 +36,15 @@ struct ind_loader {
     int named_depth;
 };
 
-/* A mistake or a doubt at a node. */
+/* A mistake or a warning at a node. */
 #define ind_wrong(loader, node, ...)                                                                         \
-    ind_remark_add((loader)->remarks, false, (node)->source, (node)->offset, (node)->length, __VA_ARGS__)
-#define ind_doubt(loader, node, ...)                                                                         \
-    ind_remark_add((loader)->remarks, true, (node)->source, (node)->offset, (node)->length, __VA_ARGS__)
+    ind_diagnostic_add((loader)->diagnostics, false, (node)->source, (node)->offset, (node)->length, __VA_ARGS__)
+#define ind_warn(loader, node, ...)                                                                          \
+    ind_diagnostic_add((loader)->diagnostics, true, (node)->source, (node)->offset, (node)->length, __VA_ARGS__)
 
 /* A mistake inside a scalar's text. */
 void ind_wrong_inside(struct ind_loader *loader, const struct ind_node *scalar,
-                      const struct ind_mistake *mistake, bool doubt);
+                      const struct ind_mistake *mistake, bool warning);
 
 struct ind_key {
     const char *name;
@@ -70,12 +70,12 @@ bool ind_expect_list(struct ind_loader *loader, const struct ind_node *node, con
 /* A zone by its name or offset. New; NULL, told, where there is none of that name. */
 struct ind_zone *ind_read_zone(struct ind_loader *loader, const struct ind_node *node);
 /* The condition of a rule, told where it is none, or most likely not what was meant (`in_route` as for
- * ind_condition_doubt). Returns its text, which is kept. */
+ * ind_condition_warn). Returns its text, which is kept. */
 const char *ind_read_when(struct ind_loader *loader, const struct ind_node *node, bool in_route,
                           ind_condition *when);
 bool ind_read_yes(struct ind_loader *loader, const struct ind_node *node, bool *yes);
 
-/* Reads a file, which `from` names (NULL: the call), and keeps it for remarks. NULL, told, where it cannot be
+/* Reads a file, which `from` names (NULL: the call), and keeps it for diagnostics. NULL, told, where it cannot be
  * read or is used already. */
 const struct ind_source *ind_load_source(struct ind_loader *loader, const char *path,
                                          const struct ind_node *from);

@@ -67,17 +67,17 @@ static void add_layout(struct filling *filling, uint32_t pattern, const struct l
     struct ind_mistake mistake = {0};
     if (!ind_expect_text(loader, text->layout, "a layout such as \"{interface:interface} link down\""))
         return;
-    bool good = ind_patterns_add_layout(config->patterns, pattern, text->layout->text, &mistake);
+    bool good = ind_patterns_add_syntax(config->patterns, pattern, text->layout->text, &mistake);
     if (mistake.made)
         ind_wrong_inside(loader, text->layout, &mistake, false);
     /* A layout may be counted though it is wrong; the places go with the numbers. */
-    while (filling->layout_count < ind_patterns_layout_count(config->patterns)) {
+    while (filling->layout_count < ind_patterns_syntax_count(config->patterns)) {
         if (!ind_grow(loader, &filling->layouts, &filling->layout_count, sizeof *filling->layouts) ||
             !ind_grow(loader, &config->layout_places, &config->layout_place_count,
                       sizeof *config->layout_places))
             return;
         filling->layouts[filling->layout_count - 1] = *text;
-        config->layout_places[config->layout_place_count - 1] = (struct ind_layout_place){
+        config->layout_places[config->layout_place_count - 1] = (struct ind_syntax_place){
             text->layout->source, text->layout->offset, text->layout->length, IND_NOTHING};
     }
     if (!good && !mistake.made)
@@ -154,11 +154,11 @@ static void tell_stop(struct ind_loader *loader, const struct ind_node *example,
 static void tell_misfit(struct filling *filling, size_t number, struct ind_slice app)
 {
     struct ind_patterns *all = filling->loader->config->patterns, *one = ind_patterns_new();
-    const struct ind_pattern_layout *layout = ind_patterns_layout(all, number);
+    const struct ind_pattern_syntax *layout = ind_patterns_syntax(all, number);
     struct ind_mistake mistake = {0};
     uint32_t pattern;
     bool good = one && ind_patterns_add(one, ind_pattern_name(all, layout->pattern), NULL, 0, &pattern) &&
-                ind_patterns_add_layout(one, pattern, layout->source, &mistake) && ind_patterns_compile(one);
+                ind_patterns_add_syntax(one, pattern, layout->source, &mistake) && ind_patterns_compile(one);
     struct ind_matcher *matcher = good ? ind_matcher_new(one) : NULL;
     if (matcher)
         tell_stop(filling->loader, filling->layouts[number].example, matcher, app);
@@ -166,7 +166,7 @@ static void tell_misfit(struct filling *filling, size_t number, struct ind_slice
     ind_patterns_free(one);
 }
 
-static bool find_field(const struct ind_matcher *matcher, const struct ind_pattern_layout *layout,
+static bool find_field(const struct ind_matcher *matcher, const struct ind_pattern_syntax *layout,
                        struct ind_slice name, struct ind_slice *value)
 {
     for (size_t i = 0; i < layout->field_count; i++)
@@ -178,7 +178,7 @@ static bool find_field(const struct ind_matcher *matcher, const struct ind_patte
 }
 
 static void check_gives(struct ind_loader *loader, const struct ind_node *gives,
-                        const struct ind_matcher *matcher, const struct ind_pattern_layout *layout)
+                        const struct ind_matcher *matcher, const struct ind_pattern_syntax *layout)
 {
     if (gives->kind != IND_NODE_MAP) {
         ind_wrong(loader, gives, "expected the fields that the example gives, such as {user: tern}, found %s",
@@ -202,7 +202,7 @@ static void try_example(struct filling *filling, size_t number, struct ind_match
     struct ind_loader *loader = filling->loader;
     const struct ind_patterns *set = loader->config->patterns;
     const struct layout_text *text = &filling->layouts[number];
-    const struct ind_pattern_layout *own = ind_patterns_layout(set, number);
+    const struct ind_pattern_syntax *own = ind_patterns_syntax(set, number);
     struct ind_slice app =
         ind_pattern_app_count(set, own->pattern) ? ind_pattern_app(set, own->pattern, 0) : IND_NOTHING;
     if (!text->example) {
@@ -216,7 +216,7 @@ static void try_example(struct filling *filling, size_t number, struct ind_match
     if (kept)
         loader->config->layout_places[number].example = ind_slice_of(kept);
     ind_matcher_next(matcher);
-    const struct ind_pattern_layout *layout = ind_match(matcher, text->example->text, app, false);
+    const struct ind_pattern_syntax *layout = ind_match(matcher, text->example->text, app, false);
     if (!layout)
         tell_misfit(filling, number, app);
     else if (layout->pattern != own->pattern)
@@ -244,11 +244,11 @@ bool ind_load_patterns(struct ind_loader *loader)
     config->patterns = ind_patterns_new();
     if (!config->patterns)
         return false;
-    size_t mistakes = loader->remarks->mistakes;
+    size_t mistakes = loader->diagnostics->mistakes;
     for (size_t i = 0; i < loader->pattern_count; i++)
         read_pattern(&filling, loader->patterns[i]);
     bool good = ind_patterns_compile(config->patterns);
-    if (good && loader->remarks->mistakes == mistakes)
+    if (good && loader->diagnostics->mistakes == mistakes)
         try_examples(&filling);
     free(filling.layouts);
     return good;
@@ -273,9 +273,9 @@ static void add_pair(struct comparing *comparing, const struct ind_overlap *over
     if (comparing->unknown++ >= PAIRS_TOLD)
         return;
     ind_buffer_text(&comparing->pairs, before.length ? ", \"" : "\"");
-    ind_buffer_slice(&comparing->pairs, ind_pattern_name(set, ind_patterns_layout(set, overlap->a)->pattern));
+    ind_buffer_slice(&comparing->pairs, ind_pattern_name(set, ind_patterns_syntax(set, overlap->a)->pattern));
     ind_buffer_text(&comparing->pairs, "\" and \"");
-    ind_buffer_slice(&comparing->pairs, ind_pattern_name(set, ind_patterns_layout(set, overlap->b)->pattern));
+    ind_buffer_slice(&comparing->pairs, ind_pattern_name(set, ind_patterns_syntax(set, overlap->b)->pattern));
     ind_buffer_text(&comparing->pairs, "\"");
     if (comparing->pairs.full)
         comparing->pairs = before;
@@ -292,10 +292,10 @@ static void tell_overlap(void *context, const struct ind_overlap *overlap)
     }
     if (comparing->overlaps[overlap->b]++ >= OVERLAPS_TOLD)
         return;
-    const struct ind_layout_place *place = &config->layout_places[overlap->b];
-    const struct ind_pattern_layout *winner = ind_patterns_layout(config->patterns, overlap->a);
-    ind_remark_add(
-        &loaded->remarks, true, place->source, place->offset, place->length,
+    const struct ind_syntax_place *place = &config->layout_places[overlap->b];
+    const struct ind_pattern_syntax *winner = ind_patterns_syntax(config->patterns, overlap->a);
+    ind_diagnostic_add(
+        &loaded->diagnostics, true, place->source, place->offset, place->length,
         "\"%s\" fits this and \"%.*s\" of the pattern \"%.*s\", which takes it; see that this is meant",
         overlap->text, IND_ARG(winner->source), IND_ARG(ind_pattern_name(config->patterns, winner->pattern)));
 }
@@ -306,10 +306,10 @@ static void tell_more(struct comparing *comparing, size_t count)
     const struct ind_config *config = comparing->loaded->config;
     for (size_t i = 0; i < count; i++)
         if (comparing->overlaps[i] > OVERLAPS_TOLD) {
-            const struct ind_layout_place *place = &config->layout_places[i];
-            ind_remark_add(&comparing->loaded->remarks, true, place->source, place->offset, place->length,
-                           "this layout fits texts of %zu more patterns' layouts; make it narrower",
-                           comparing->overlaps[i] - OVERLAPS_TOLD);
+            const struct ind_syntax_place *place = &config->layout_places[i];
+            ind_diagnostic_add(&comparing->loaded->diagnostics, true, place->source, place->offset, place->length,
+                               "this layout fits texts of %zu more patterns' layouts; make it narrower",
+                               comparing->overlaps[i] - OVERLAPS_TOLD);
         }
 }
 
@@ -317,7 +317,7 @@ void ind_config_compare_patterns(struct ind_loaded *loaded)
 {
     struct comparing comparing = {.loaded = loaded};
     const struct ind_config *config = loaded->config;
-    size_t count = config ? ind_patterns_layout_count(config->patterns) : 0;
+    size_t count = config ? ind_patterns_syntax_count(config->patterns) : 0;
     struct ind_slice *examples = calloc(count + 1, sizeof *examples);
     comparing.overlaps = calloc(count + 1, sizeof *comparing.overlaps);
     bool good = count && examples && comparing.overlaps;
@@ -331,14 +331,14 @@ void ind_config_compare_patterns(struct ind_loaded *loaded)
     free(comparing.overlaps);
     comparing.list[comparing.pairs.length] = '\0';
     if (comparing.unknown)
-        ind_remark_add(&loaded->remarks, true, NULL, 0, 0,
-                       "whether one text may fit both could not be told of %zu pair%s of layouts: %s%s",
-                       comparing.unknown, comparing.unknown == 1 ? "" : "s", comparing.list,
-                       comparing.unknown > PAIRS_TOLD ? ", …" : "");
+        ind_diagnostic_add(&loaded->diagnostics, true, NULL, 0, 0,
+                           "whether one text may fit both could not be told of %zu pair%s of layouts: %s%s",
+                           comparing.unknown, comparing.unknown == 1 ? "" : "s", comparing.list,
+                           comparing.unknown > PAIRS_TOLD ? ", …" : "");
     if (left_out == SIZE_MAX)
-        ind_remark_add(&loaded->remarks, true, NULL, 0, 0, "out of memory while comparing the patterns");
+        ind_diagnostic_add(&loaded->diagnostics, true, NULL, 0, 0, "out of memory while comparing the patterns");
     else if (left_out)
-        ind_remark_add(&loaded->remarks, true, NULL, 0, 0,
-                       "too many pairs of layouts begin alike: %zu of them were not compared", left_out);
-    ind_remarks_sort(&loaded->remarks);
+        ind_diagnostic_add(&loaded->diagnostics, true, NULL, 0, 0,
+                           "too many pairs of layouts begin alike: %zu of them were not compared", left_out);
+    ind_diagnostics_sort(&loaded->diagnostics);
 }

@@ -133,20 +133,21 @@ void ind_routes_check_reachable(struct ind_loader *loader, const struct ind_rout
             other = in_the_way(config, always, i, &compared);
         }
         if (other && route->otherwise)
-            ind_doubt(loader, node,
-                      "nothing is left for this route: the route \"%s\" takes all that it could take",
-                      other->name);
+            ind_warn(loader, node,
+                     "nothing is left for this route: the route \"%s\" takes all that it could take",
+                     other->name);
         else if (other)
-            ind_doubt(loader, node,
-                      "no message comes this far: the route \"%s\" takes them all and is \"last\"; put this "
-                      "route above it",
-                      other->name);
+            ind_warn(loader, node,
+                     "no message comes this far: the route \"%s\" takes them all and is \"last\"; put this "
+                     "route above it",
+                     other->name);
     }
     free(always);
     if (compared > MOST_COMPARED)
-        ind_remark_add(loader->remarks, true, NULL, 0, 0,
-                       "the routes are too many to compare each with those above it: some that no message "
-                       "reaches may not be told");
+        ind_diagnostic_add(
+            loader->diagnostics, true, NULL, 0, 0,
+            "the routes are too many to compare each with those above it: some that no message "
+            "reaches may not be told");
 }
 
 /* The first edit that puts a whole text beside it, as a label or a field, which `json` writes as well. */
@@ -169,9 +170,8 @@ void ind_routes_check_lengths(struct ind_loader *loader, const struct ind_route_
     const struct ind_edit *edit = grows(loader->config);
     for (size_t i = 0; edit && i < count; i++)
         if (texts[i].layout && texts[i].route->layout == IND_LAYOUT_JSON)
-            ind_doubt(
-                loader, texts[i].layout,
-                "the edit \"%s\" puts the whole text into a label or a field, so that a line can become "
-                "longer than %d KiB, and is then cut; put a part of it there, such as a field",
-                edit->name, IND_LINE_MOST >> 10);
+            ind_warn(loader, texts[i].layout,
+                     "the edit \"%s\" puts the whole text into a label or a field, so that a line can become "
+                     "longer than %d KiB, and is then cut; put a part of it there, such as a field",
+                     edit->name, IND_LINE_MOST >> 10);
 }

@@ -46,7 +46,7 @@ static char *program_path(struct ind_loader *loader, const struct ind_node *node
         return ind_keep(loader, node->text);
     char *path = ind_resolve_path(loader, node);
     if (path && access(path, X_OK) != 0)
-        ind_doubt(loader, node, "\"%s\" cannot be run here: %s", path, strerror(errno));
+        ind_warn(loader, node, "\"%s\" cannot be run here: %s", path, strerror(errno));
     return path;
 }
 
@@ -134,7 +134,7 @@ static void read_line_template(struct ind_loader *loader, const struct ind_node 
     if (!ind_template_read((struct ind_slice){kept, value->text.length}, IND_TEMPLATE_LINE, line, &mistake))
         ind_wrong_inside(loader, value, &mistake, false);
     else if (ind_template_most(line, IND_MESSAGE_LIMIT) > IND_LINE_MOST)
-        ind_doubt(
+        ind_warn(
             loader, value,
             "a message of %d KiB can make a line of more than %d KiB of this, which is then cut; let each "
             "part of the message stand here once",
@@ -336,7 +336,7 @@ void ind_load_routes(struct ind_loader *loader)
     }
     ind_routes_order_names(loader, texts, count);
     ind_routes_check_files(loader, texts, count);
-    if (loader->remarks->mistakes == 0 && config->routes_by_name &&
+    if (loader->diagnostics->mistakes == 0 && config->routes_by_name &&
         ind_conditions_compile(config->conditions))
         config->router = ind_edits_compile(&config->edits, config->conditions)
                              ? ind_router_new(config->conditions, config->routes, config->route_count)

@@ -92,37 +92,37 @@ void ind_place_find(struct ind_place *place, const struct ind_source *source, si
     }
 }
 
-void ind_remark_add(struct ind_remarks *remarks, bool doubt, const struct ind_source *source, size_t offset,
-                    size_t length, const char *format, ...)
+void ind_diagnostic_add(struct ind_diagnostics *diagnostics, bool warning, const struct ind_source *source,
+                        size_t offset, size_t length, const char *format, ...)
 {
     char text[1024];
     va_list arguments;
     va_start(arguments, format);
     vsnprintf(text, sizeof text, format, arguments);
     va_end(arguments);
-    if (remarks->count == remarks->room) {
-        size_t room = remarks->room ? remarks->room * 2 : 16;
-        struct ind_remark *list = realloc(remarks->list, room * sizeof *list);
+    if (diagnostics->count == diagnostics->room) {
+        size_t room = diagnostics->room ? diagnostics->room * 2 : 16;
+        struct ind_diagnostic *list = realloc(diagnostics->list, room * sizeof *list);
         if (!list) {
-            remarks->mistakes += !doubt;
+            diagnostics->mistakes += !warning;
             return;
         }
-        remarks->list = list;
-        remarks->room = room;
+        diagnostics->list = list;
+        diagnostics->room = room;
     }
-    struct ind_remark *remark = &remarks->list[remarks->count++];
-    *remark = (struct ind_remark){source, offset, length, 0, 0, doubt, strdup(text)};
+    struct ind_diagnostic *diagnostic = &diagnostics->list[diagnostics->count++];
+    *diagnostic = (struct ind_diagnostic){source, offset, length, 0, 0, warning, strdup(text)};
     if (source) {
-        ind_place_find(&remarks->last, source, offset);
-        remark->line = remarks->last.line;
-        remark->column = remarks->last.column;
+        ind_place_find(&diagnostics->last, source, offset);
+        diagnostic->line = diagnostics->last.line;
+        diagnostic->column = diagnostics->last.column;
     }
-    remarks->mistakes += !doubt;
+    diagnostics->mistakes += !warning;
 }
 
 static int by_place(const void *left, const void *right)
 {
-    const struct ind_remark *a = left, *b = right;
+    const struct ind_diagnostic *a = left, *b = right;
     size_t x = a->source ? a->source->order + 1 : 0, y = b->source ? b->source->order + 1 : 0;
     if (x != y)
         return x < y ? -1 : 1;
@@ -131,35 +131,35 @@ static int by_place(const void *left, const void *right)
     return strcmp(a->text ? a->text : "", b->text ? b->text : "");
 }
 
-void ind_remarks_sort(struct ind_remarks *remarks)
+void ind_diagnostics_sort(struct ind_diagnostics *diagnostics)
 {
-    if (remarks->count == 0)
+    if (diagnostics->count == 0)
         return;
-    qsort(remarks->list, remarks->count, sizeof *remarks->list, by_place);
+    qsort(diagnostics->list, diagnostics->count, sizeof *diagnostics->list, by_place);
     size_t kept = 1;
-    for (size_t i = 1; i < remarks->count; i++) {
-        if (by_place(&remarks->list[i], &remarks->list[kept - 1]) == 0) {
-            remarks->mistakes -= !remarks->list[i].doubt;
-            free(remarks->list[i].text);
+    for (size_t i = 1; i < diagnostics->count; i++) {
+        if (by_place(&diagnostics->list[i], &diagnostics->list[kept - 1]) == 0) {
+            diagnostics->mistakes -= !diagnostics->list[i].warning;
+            free(diagnostics->list[i].text);
         } else {
-            remarks->list[kept++] = remarks->list[i];
+            diagnostics->list[kept++] = diagnostics->list[i];
         }
     }
-    remarks->count = kept;
+    diagnostics->count = kept;
 }
 
-void ind_remarks_free(struct ind_remarks *remarks)
+void ind_diagnostics_free(struct ind_diagnostics *diagnostics)
 {
-    for (size_t i = 0; i < remarks->count; i++)
-        free(remarks->list[i].text);
-    free(remarks->list);
-    *remarks = (struct ind_remarks){0};
+    for (size_t i = 0; i < diagnostics->count; i++)
+        free(diagnostics->list[i].text);
+    free(diagnostics->list);
+    *diagnostics = (struct ind_diagnostics){0};
 }
 
-static void print_line(const struct ind_remark *remark, FILE *out)
+static void print_line(const struct ind_diagnostic *diagnostic, FILE *out)
 {
-    const struct ind_source *source = remark->source;
-    size_t start = remark->offset < source->length ? remark->offset : source->length, end = start;
+    const struct ind_source *source = diagnostic->source;
+    size_t start = diagnostic->offset < source->length ? diagnostic->offset : source->length, end = start;
     while (start > 0 && source->bytes[start - 1] != '\n')
         start--;
     while (end < source->length && source->bytes[end] != '\n')
@@ -176,21 +176,21 @@ static void print_line(const struct ind_remark *remark, FILE *out)
         i += length ? length : 1;
     }
     fputc('\n', out);
-    for (size_t i = 1; i < remark->column; i++)
+    for (size_t i = 1; i < diagnostic->column; i++)
         fputc(' ', out);
     size_t carets = 0;
-    for (size_t i = remark->offset; i < remark->offset + remark->length && i < end; i++)
+    for (size_t i = diagnostic->offset; i < diagnostic->offset + diagnostic->length && i < end; i++)
         carets += ((unsigned char)source->bytes[i] & 0xC0) != 0x80;
     for (carets = carets ? carets : 1; carets > 0; carets--)
         fputc('^', out);
     fputc('\n', out);
 }
 
-void ind_remark_print(const struct ind_remark *remark, FILE *out)
+void ind_diagnostic_print(const struct ind_diagnostic *diagnostic, FILE *out)
 {
-    if (remark->source)
-        fprintf(out, "%s:%zu:%zu: ", remark->source->path, remark->line, remark->column);
-    fprintf(out, "%s%s\n", remark->doubt ? "warning: " : "", remark->text ? remark->text : "out of memory");
-    if (remark->source)
-        print_line(remark, out);
+    if (diagnostic->source)
+        fprintf(out, "%s:%zu:%zu: ", diagnostic->source->path, diagnostic->line, diagnostic->column);
+    fprintf(out, "%s%s\n", diagnostic->warning ? "warning: " : "", diagnostic->text ? diagnostic->text : "out of memory");
+    if (diagnostic->source)
+        print_line(diagnostic, out);
 }

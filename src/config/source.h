@@ -1,4 +1,4 @@
-/* config/source.h: configuration files in memory, and remarks on them with their places. */
+/* config/source.h: configuration files in memory, and diagnostics on them with their places. */
 #ifndef IND_CONFIG_SOURCE_H
 #define IND_CONFIG_SOURCE_H
 
@@ -6,7 +6,7 @@
 #include <stdio.h>
 
 struct ind_source {
-    char *path; /* as given or as an include names it: what remarks show */
+    char *path; /* as given or as an include names it: what diagnostics show */
     char *bytes;
     size_t length;
     size_t order; /* in which files were opened */
@@ -31,31 +31,32 @@ struct ind_place {
 /* Fills in the place of a byte; quick where `place` holds an earlier one of the same source. */
 void ind_place_find(struct ind_place *place, const struct ind_source *source, size_t offset);
 
-/* One mistake or one doubt. */
-struct ind_remark {
+/* One mistake or one warning. */
+struct ind_diagnostic {
     const struct ind_source *source; /* NULL: about no place in a file */
     size_t offset, length, line, column;
-    bool doubt; /* a warning: the configuration can be used */
+    bool warning; /* a warning: the configuration can be used */
     char *text;
 };
 
-struct ind_remarks {
-    struct ind_remark *list;
+struct ind_diagnostics {
+    struct ind_diagnostic *list;
     size_t count, room;
-    size_t mistakes; /* those that are no doubts */
+    size_t mistakes; /* those that are no warnings */
     struct ind_place last;
 };
 
-/* Adds a remark on bytes `offset` to `offset + length` of a source. `format` as for printf. */
-void ind_remark_add(struct ind_remarks *remarks, bool doubt, const struct ind_source *source, size_t offset,
-                    size_t length, const char *format, ...) __attribute__((format(printf, 6, 7)));
+/* Adds a diagnostic on bytes `offset` to `offset + length` of a source. `format` as for printf. */
+void ind_diagnostic_add(struct ind_diagnostics *diagnostics, bool warning, const struct ind_source *source,
+                        size_t offset, size_t length, const char *format, ...)
+    __attribute__((format(printf, 6, 7)));
 
-/* In the order of files, lines and columns; one and the same remark is kept once. */
-void ind_remarks_sort(struct ind_remarks *remarks);
-void ind_remarks_free(struct ind_remarks *remarks);
+/* In the order of files, lines and columns; one and the same diagnostic is kept once. */
+void ind_diagnostics_sort(struct ind_diagnostics *diagnostics);
+void ind_diagnostics_free(struct ind_diagnostics *diagnostics);
 
 /* `indagator.yaml:14:11: text`, then the line and a caret below. Control characters in the line are not
  * printed. */
-void ind_remark_print(const struct ind_remark *remark, FILE *out);
+void ind_diagnostic_print(const struct ind_diagnostic *diagnostic, FILE *out);
 
 #endif

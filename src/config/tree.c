@@ -9,7 +9,7 @@ enum { DEEPEST = 32 };
 struct builder {
     yaml_parser_t parser;
     const struct ind_source *source;
-    struct ind_remarks *remarks;
+    struct ind_diagnostics *diagnostics;
     size_t index, offset; /* the same place as libyaml counts (characters) and in bytes */
     bool failed;
 };
@@ -124,15 +124,15 @@ static bool tell_trap(struct builder *builder, size_t offset)
         return false;
     char first = source->bytes[line.value];
     if (first == '"' || first == '\'')
-        ind_remark_add(builder->remarks, false, source, trap, 1,
-                       "YAML ends this value at its closing quote and cannot read the rest; quote the whole "
-                       "%s: %.*s: %s…%s",
-                       kind_of_value(line.key), IND_ARG(line.key), first == '"' ? "'" : "\"",
-                       first == '"' ? "'" : "\"");
+        ind_diagnostic_add(
+            builder->diagnostics, false, source, trap, 1,
+            "YAML ends this value at its closing quote and cannot read the rest; quote the whole "
+            "%s: %.*s: %s…%s",
+            kind_of_value(line.key), IND_ARG(line.key), first == '"' ? "'" : "\"", first == '"' ? "'" : "\"");
     else
-        ind_remark_add(builder->remarks, false, source, trap, 1,
-                       "YAML takes this \"%c\" for its own; quote the whole %s: %.*s: '…'",
-                       source->bytes[trap], kind_of_value(line.key), IND_ARG(line.key));
+        ind_diagnostic_add(builder->diagnostics, false, source, trap, 1,
+                           "YAML takes this \"%c\" for its own; quote the whole %s: %.*s: '…'",
+                           source->bytes[trap], kind_of_value(line.key), IND_ARG(line.key));
     return true;
 }
 
@@ -142,8 +142,8 @@ static void tell_parser_error(struct builder *builder)
     builder->failed = true;
     if (parser->error == YAML_READER_ERROR) {
         size_t offset = parser->problem_offset < builder->source->length ? parser->problem_offset : 0;
-        ind_remark_add(builder->remarks, false, builder->source, offset, 1,
-                       "not UTF-8, or a control character; save the file as UTF-8 text");
+        ind_diagnostic_add(builder->diagnostics, false, builder->source, offset, 1,
+                           "not UTF-8, or a control character; save the file as UTF-8 text");
         return;
     }
     size_t problem = byte_of(builder, parser->problem_mark.index);
@@ -154,12 +154,12 @@ static void tell_parser_error(struct builder *builder)
         return;
     struct line line = line_at(builder->source, problem);
     if (memchr(builder->source->bytes + line.start, '\t', line.end - line.start)) {
-        ind_remark_add(builder->remarks, false, builder->source, problem, 1,
-                       "YAML does not take a tab here; indent with blanks");
+        ind_diagnostic_add(builder->diagnostics, false, builder->source, problem, 1,
+                           "YAML does not take a tab here; indent with blanks");
         return;
     }
-    ind_remark_add(
-        builder->remarks, false, builder->source, problem, 1,
+    ind_diagnostic_add(
+        builder->diagnostics, false, builder->source, problem, 1,
         "YAML cannot read on here (%s); check the quotes and the indentation of this line and the one above",
         parser->problem ? parser->problem : "unknown reason");
 }
@@ -182,9 +182,9 @@ static void tell_event(struct builder *builder, const yaml_event_t *event, const
     size_t start = byte_of(builder, event->start_mark.index);
     struct line line = line_at(builder->source, start);
     builder->failed = true;
-    ind_remark_add(builder->remarks, false, builder->source, start, 1,
-                   "%s; if it belongs to the text, quote the whole %s: %.*s: '…'", what,
-                   kind_of_value(line.key), IND_ARG(line.key));
+    ind_diagnostic_add(builder->diagnostics, false, builder->source, start, 1,
+                       "%s; if it belongs to the text, quote the whole %s: %.*s: '…'", what,
+                       kind_of_value(line.key), IND_ARG(line.key));
 }
 
 static bool plain_data(struct builder *builder, const yaml_event_t *event)
@@ -242,13 +242,13 @@ static void check_keys(struct builder *builder, const struct ind_node *map)
         qsort(keys, count, sizeof *keys, by_text);
     for (size_t i = 0; keys && i < count; i++) {
         if (keys[i]->kind != IND_NODE_SCALAR)
-            ind_remark_add(builder->remarks, false, builder->source, keys[i]->offset, keys[i]->length,
-                           "a key must be a word");
+            ind_diagnostic_add(builder->diagnostics, false, builder->source, keys[i]->offset, keys[i]->length,
+                               "a key must be a word");
         else if (i > 0 && keys[i - 1]->kind == IND_NODE_SCALAR &&
                  ind_slice_equal(keys[i]->text, keys[i - 1]->text))
-            ind_remark_add(builder->remarks, false, builder->source, keys[i]->offset, keys[i]->length,
-                           "the key \"%.*s\" stands here twice; leave one out or join them",
-                           IND_ARG(keys[i]->text));
+            ind_diagnostic_add(builder->diagnostics, false, builder->source, keys[i]->offset, keys[i]->length,
+                               "the key \"%.*s\" stands here twice; leave one out or join them",
+                               IND_ARG(keys[i]->text));
     }
     free(keys);
 }
@@ -315,9 +315,9 @@ static struct ind_node *build(struct builder *builder, yaml_event_t *event, int 
     return node;
 }
 
-struct ind_node *ind_tree_read(const struct ind_source *source, struct ind_remarks *remarks)
+struct ind_node *ind_tree_read(const struct ind_source *source, struct ind_diagnostics *diagnostics)
 {
-    struct builder builder = {.source = source, .remarks = remarks};
+    struct builder builder = {.source = source, .diagnostics = diagnostics};
     struct ind_node *root = NULL;
     bool done = false;
     if (!yaml_parser_initialize(&builder.parser))
@@ -332,8 +332,8 @@ struct ind_node *ind_tree_read(const struct ind_source *source, struct ind_remar
         if (event.type == YAML_STREAM_END_EVENT)
             done = true;
         if (event.type == YAML_DOCUMENT_START_EVENT && root) {
-            ind_remark_add(remarks, false, source, byte_of(&builder, event.start_mark.index), 3,
-                           "a second document begins here; one file is one document");
+            ind_diagnostic_add(diagnostics, false, source, byte_of(&builder, event.start_mark.index), 3,
+                               "a second document begins here; one file is one document");
             builder.failed = true;
         } else if (event.type == YAML_SCALAR_EVENT || event.type == YAML_SEQUENCE_START_EVENT ||
                    event.type == YAML_MAPPING_START_EVENT || event.type == YAML_ALIAS_EVENT) {

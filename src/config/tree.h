@@ -21,8 +21,8 @@ struct ind_node {
     size_t part_count;
 };
 
-/* New; NULL where the file is no such YAML, which *remarks then tells, or is empty, which it does not. */
-struct ind_node *ind_tree_read(const struct ind_source *source, struct ind_remarks *remarks);
+/* New; NULL where the file is no such YAML, which *diagnostics then tells, or is empty, which it does not. */
+struct ind_node *ind_tree_read(const struct ind_source *source, struct ind_diagnostics *diagnostics);
 void ind_tree_free(struct ind_node *node);
 
 /* Where byte `offset` of a scalar's value stands in its source: right through quotes, escapes and folded

@@ -134,9 +134,9 @@ static void read_says(struct ind_loader *loader, const struct ind_node *value, v
         reading->saying = &actor->says[actor->says_count - 1];
         *reading->saying = (struct ind_saying){
             .until = INT64_MAX, .facility = IND_FACILITY_USER, .severity = IND_SEVERITY_NOTICE};
-        size_t mistakes = loader->remarks->mistakes;
+        size_t mistakes = loader->diagnostics->mistakes;
         (void)ind_read_map(loader, value->parts[i], keys, sizeof keys / sizeof *keys, reading);
-        if (!reading->saying->text.length && loader->remarks->mistakes == mistakes)
+        if (!reading->saying->text.length && loader->diagnostics->mistakes == mistakes)
             ind_wrong(loader, value->parts[i], "something said without a text; add \"text: …\"");
     }
 }
@@ -242,28 +242,28 @@ static void read_devices(struct ind_loader *loader, const struct ind_node *value
     }
 }
 
-bool ind_fleet_read(const char *path, struct ind_fleet_file **file, struct ind_remarks *remarks)
+bool ind_fleet_read(const char *path, struct ind_fleet_file **file, struct ind_diagnostics *diagnostics)
 {
     static const struct ind_key keys[] = {{"lasts", read_lasts}, {"devices", read_devices}};
     struct ind_loaded loaded = {0};
-    struct reading reading = {.loader = {.loaded = &loaded, .remarks = remarks}};
+    struct reading reading = {.loader = {.loaded = &loaded, .diagnostics = diagnostics}};
     *file = reading.file = calloc(1, sizeof **file);
     if (!*file) {
-        ind_remark_add(remarks, false, NULL, 0, 0, "out of memory");
+        ind_diagnostic_add(diagnostics, false, NULL, 0, 0, "out of memory");
         return false;
     }
     reading.file->fleet.lasts = 10 * IND_SECOND;
     reading.file->source = ind_source_read(path);
     if (!reading.file->source) {
-        ind_remark_add(remarks, false, NULL, 0, 0, "cannot read \"%s\": %s", path, strerror(errno));
+        ind_diagnostic_add(diagnostics, false, NULL, 0, 0, "cannot read \"%s\": %s", path, strerror(errno));
         return false;
     }
-    reading.file->tree = ind_tree_read(reading.file->source, remarks);
+    reading.file->tree = ind_tree_read(reading.file->source, diagnostics);
     if (reading.file->tree && ind_read_map(&reading.loader, reading.file->tree, keys, 2, &reading) &&
         reading.file->fleet.actor_count == 0)
         ind_wrong(&reading.loader, reading.file->tree, "a fleet without devices; add \"devices:\"");
-    ind_remarks_sort(remarks);
-    return remarks->mistakes == 0 && reading.file->tree;
+    ind_diagnostics_sort(diagnostics);
+    return diagnostics->mistakes == 0 && reading.file->tree;
 }
 
 void ind_fleet_free(struct ind_fleet_file *file)

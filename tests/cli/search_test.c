@@ -243,18 +243,17 @@ static void many_lines_are_sorted_with_little_memory(void **state)
 static void rotate_says_what_it_would_do_and_does_it(void **state)
 {
     (void)state;
-    static const char due[] =
-        "action    file                                       size   rule    policy\n"
-        "rotate    dhcp.log                                   255 B  period  default\n"
-        "rotate    fw/info.log                                89 B   period  gz\n"
-        "rotate    fw/warning.log                             180 B  period  gz\n"
-        "rotate    local7/error.log                           134 B  period  default\n"
-        "rotate    local7/notice.log                          119 B  period  default\n"
-        "compress  dhcp-20201123T223000Z-000001.log           255 B  zstd    default\n"
-        "compress  fw/info-20201122T044500Z-000001.log        89 B   gzip    gz\n"
-        "compress  fw/warning-20201123T044500Z-000001.log     180 B  gzip    gz\n"
-        "compress  local7/error-20201123T045000Z-000001.log   134 B  zstd    default\n"
-        "compress  local7/notice-20201124T003000Z-000001.log  119 B  zstd    default\n";
+    static const char due[] = "action    file                                       size   rule    policy\n"
+                              "rotate    dhcp.log                                   255 B  period  default\n"
+                              "rotate    fw/info.log                                89 B   period  gz\n"
+                              "rotate    fw/warning.log                             180 B  period  gz\n"
+                              "rotate    local7/error.log                           134 B  period  default\n"
+                              "rotate    local7/notice.log                          119 B  period  default\n"
+                              "compress  dhcp-20201123T223000Z-000001.log           255 B  zstd    default\n"
+                              "compress  fw/info-20201122T044500Z-000001.log        89 B   gzip    gz\n"
+                              "compress  fw/warning-20201123T044500Z-000001.log     180 B  gzip    gz\n"
+                              "compress  local7/error-20201123T045000Z-000001.log   134 B  zstd    default\n"
+                              "compress  local7/notice-20201124T003000Z-000001.log  119 B  zstd    default\n";
     expect(0, due, "rotate", "--dry-run", "--due");
     expect(0, due, "rotate", "--dry-run");
 }

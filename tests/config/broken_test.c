@@ -1,4 +1,4 @@
-/* Each broken/NAME.yaml gives exactly the remarks in broken/NAME.expected. With IND_REWRITE=1 the expected
+/* Each broken/NAME.yaml gives exactly the diagnostics in broken/NAME.expected. With IND_REWRITE=1 the expected
  * files are written anew: read the difference before you commit it. */
 #include "support/support.h"
 
@@ -13,14 +13,14 @@ static char *remarks_on_fleet(const char *name)
     char *text = NULL;
     size_t size = 0;
     FILE *memory = open_memstream(&text, &size);
-    struct ind_remarks remarks = {0};
+    struct ind_diagnostics diagnostics = {0};
     struct ind_fleet_file *file;
     assert_non_null(memory);
-    assert_false(ind_fleet_read(name, &file, &remarks));
-    for (size_t i = 0; i < remarks.count; i++)
-        ind_remark_print(&remarks.list[i], memory);
+    assert_false(ind_fleet_read(name, &file, &diagnostics));
+    for (size_t i = 0; i < diagnostics.count; i++)
+        ind_diagnostic_print(&diagnostics.list[i], memory);
     fclose(memory);
-    ind_remarks_free(&remarks);
+    ind_diagnostics_free(&diagnostics);
     ind_fleet_free(file);
     return text;
 }
@@ -35,10 +35,10 @@ static char *remarks_on(const char *name)
     struct ind_loaded loaded;
     assert_non_null(memory);
     ind_config_load(name, &loaded);
-    assert_int_equal(loaded.config != NULL, loaded.remarks.mistakes == 0);
+    assert_int_equal(loaded.config != NULL, loaded.diagnostics.mistakes == 0);
     ind_config_compare_patterns(&loaded);
-    for (size_t i = 0; i < loaded.remarks.count; i++)
-        ind_remark_print(&loaded.remarks.list[i], memory);
+    for (size_t i = 0; i < loaded.diagnostics.count; i++)
+        ind_diagnostic_print(&loaded.diagnostics.list[i], memory);
     fclose(memory);
     ind_loaded_free(&loaded);
     return text;

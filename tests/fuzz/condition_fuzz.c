@@ -25,7 +25,7 @@ int LLVMFuzzerTestOneInput(const uint8_t *bytes, size_t size)
         enum ind_verdict verdict = ind_condition_by_pri(set, condition, 0, 0);
         if ((verdict == IND_YES && !first) || (verdict == IND_NO && first))
             abort();
-        (void)ind_condition_doubt(set, condition, true, &mistake);
+        (void)ind_condition_warn(set, condition, true, &mistake);
         struct ind_slice literals[4];
         (void)ind_condition_literals(set, condition, literals, 4);
         if (ind_condition_text(set, condition).length > size)

@@ -1,4 +1,4 @@
-/* Any file is a configuration or has remarks, each at a place within it. */
+/* Any file is a configuration or has diagnostics, each at a place within it. */
 #include "config/config.h"
 #include "config/tree.h"
 #include "temporary.h"
@@ -10,15 +10,15 @@ int LLVMFuzzerTestOneInput(const uint8_t *bytes, size_t size)
     ind_fuzz_file("config", bytes, size, name);
     struct ind_loaded loaded;
     ind_config_load(name, &loaded);
-    if ((loaded.config == NULL) != (loaded.remarks.mistakes > 0))
+    if ((loaded.config == NULL) != (loaded.diagnostics.mistakes > 0))
         abort();
-    for (size_t i = 0; i < loaded.remarks.count; i++)
-        if (loaded.remarks.list[i].source &&
-            loaded.remarks.list[i].offset > loaded.remarks.list[i].source->length)
+    for (size_t i = 0; i < loaded.diagnostics.count; i++)
+        if (loaded.diagnostics.list[i].source &&
+            loaded.diagnostics.list[i].offset > loaded.diagnostics.list[i].source->length)
             abort();
     FILE *nowhere = fopen("/dev/null", "w");
-    for (size_t i = 0; nowhere && i < loaded.remarks.count; i++)
-        ind_remark_print(&loaded.remarks.list[i], nowhere);
+    for (size_t i = 0; nowhere && i < loaded.diagnostics.count; i++)
+        ind_diagnostic_print(&loaded.diagnostics.list[i], nowhere);
     if (nowhere)
         fclose(nowhere);
     ind_loaded_free(&loaded);

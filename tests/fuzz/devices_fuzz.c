@@ -1,4 +1,4 @@
-/* Any file is a list of devices or has remarks, each with its place within it. */
+/* Any file is a list of devices or has diagnostics, each with its place within it. */
 #include "config/config.h"
 #include "temporary.h"
 
@@ -16,9 +16,9 @@ int LLVMFuzzerTestOneInput(const uint8_t *bytes, size_t size)
              "domain: skerry.example\ndevices:\n  - from: %s\nroutes:\n  - {name: a, file: a.log}\n", list);
     ind_fuzz_file("yaml", (const uint8_t *)yaml, strlen(yaml), config);
     ind_config_load(config, &loaded);
-    for (size_t i = 0; i < loaded.remarks.count; i++) {
-        const struct ind_remark *remark = &loaded.remarks.list[i];
-        if (remark->source && remark->offset + remark->length > remark->source->length)
+    for (size_t i = 0; i < loaded.diagnostics.count; i++) {
+        const struct ind_diagnostic *diagnostic = &loaded.diagnostics.list[i];
+        if (diagnostic->source && diagnostic->offset + diagnostic->length > diagnostic->source->length)
             abort();
     }
     if (loaded.config)

@@ -1,4 +1,4 @@
-/* Any file is a fleet or has remarks; what it says can be said. */
+/* Any file is a fleet or has diagnostics; what it says can be said. */
 #include "simulate/fleet_file.h"
 #include "temporary.h"
 
@@ -9,10 +9,10 @@ int LLVMFuzzerTestOneInput(const uint8_t *bytes, size_t size)
     char name[64];
     ind_fuzz_file("fleet", bytes, size, name);
     struct ind_fleet_file *fleet;
-    struct ind_remarks remarks = {0};
+    struct ind_diagnostics diagnostics = {0};
     struct ind_actor *actor;
     struct ind_saying *saying;
-    if (ind_fleet_read(name, &fleet, &remarks)) {
+    if (ind_fleet_read(name, &fleet, &diagnostics)) {
         ind_fleet_begin(ind_fleet_of(fleet), size);
         for (int i = 0; i < 200 && ind_fleet_next(ind_fleet_of(fleet), &actor, &saying); i++) {
             struct ind_buffer message = ind_buffer_on(room, sizeof room);
@@ -20,7 +20,7 @@ int LLVMFuzzerTestOneInput(const uint8_t *bytes, size_t size)
                           &message);
         }
     }
-    ind_remarks_free(&remarks);
+    ind_diagnostics_free(&diagnostics);
     ind_fleet_free(fleet);
     return 0;
 }

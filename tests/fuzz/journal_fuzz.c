@@ -1,8 +1,8 @@
 /* Any bytes may stand in a journal: it is read to its end, the quick way and the other give the same, and a
  * survey and a snapshot make something of it. */
+#include "store/disk/inventory.h"
 #include "store/disk/journal.h"
 #include "store/read/snapshot.h"
-#include "store/disk/inventory.h"
 #include "temporary.h"
 
 #include <fcntl.h>

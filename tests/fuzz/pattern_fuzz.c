@@ -15,7 +15,7 @@ static bool lies_in(struct ind_slice part, struct ind_slice whole)
 static void tell(void *context, const struct ind_overlap *overlap)
 {
     const struct ind_patterns *set = context;
-    if (overlap->a >= ind_patterns_layout_count(set) || overlap->b >= ind_patterns_layout_count(set) ||
+    if (overlap->a >= ind_patterns_syntax_count(set) || overlap->b >= ind_patterns_syntax_count(set) ||
         strlen(overlap->text) >= sizeof overlap->text)
         abort();
 }
@@ -33,7 +33,7 @@ static struct ind_slice add_layouts(struct ind_patterns *set, struct ind_slice r
             break;
         if (!ind_patterns_add(set, IND_SLICE("p"), apps, count % 3, &number))
             abort();
-        bool good = ind_patterns_add_layout(set, number, layout, &mistake);
+        bool good = ind_patterns_add_syntax(set, number, layout, &mistake);
         if (good == mistake.made || (mistake.made && mistake.offset + mistake.length > layout.length) ||
             (mistake.made && !mistake.text[0]))
             abort();
@@ -49,7 +49,7 @@ static void match(const struct ind_patterns *set, struct ind_slice text)
         abort();
     for (int round = 0; round < 3; round++) {
         const struct ind_slice app = round ? IND_SLICE("one") : IND_NOTHING;
-        const struct ind_pattern_layout *layout = ind_match(matcher, text, app, round == 2);
+        const struct ind_pattern_syntax *layout = ind_match(matcher, text, app, round == 2);
         if (ind_matcher_steps(matcher) > 2 * IND_MATCH_STEPS(text.length))
             abort();
         for (size_t i = 0; layout && i < layout->field_count; i++)

@@ -7,10 +7,10 @@
 #include "config/moment.h"
 #include "config/quantity.h"
 #include "store/archive/keeper.h"
+#include "store/disk/inventory.h"
 #include "store/disk/journal.h"
 #include "store/disk/walk.h"
 #include "store/read/reader.h"
-#include "store/disk/inventory.h"
 #include <dirent.h>
 #include <errno.h>
 #include <fcntl.h>
@@ -500,9 +500,9 @@ static void load_config(struct player *player)
         fprintf(file, "%s\n", player->lines[player->line]);
     fclose(file);
     ind_config_load(path, &player->loaded);
-    for (size_t i = 0; i < player->loaded.remarks.count; i++)
-        if (!player->loaded.remarks.list[i].doubt)
-            wrong(player, "%s", player->loaded.remarks.list[i].text);
+    for (size_t i = 0; i < player->loaded.diagnostics.count; i++)
+        if (!player->loaded.diagnostics.list[i].warning)
+            wrong(player, "%s", player->loaded.diagnostics.list[i].text);
     assert_non_null(player->loaded.config);
 }
 

@@ -211,7 +211,7 @@ static void matching_is_linear(void **state)
     assert_true(ind_patterns_add(patterns, IND_SLICE("p"), NULL, 0, &number));
     for (size_t i = 0; i < sizeof layouts / sizeof *layouts; i++) {
         struct ind_mistake mistake = {0};
-        assert_true(ind_patterns_add_layout(patterns, number, ind_slice_of(layouts[i]), &mistake));
+        assert_true(ind_patterns_add_syntax(patterns, number, ind_slice_of(layouts[i]), &mistake));
     }
     assert_true(ind_patterns_compile(patterns));
     matcher = ind_matcher_new(patterns);

@@ -36,7 +36,7 @@ void ind_answers_free(struct ind_answers *answers)
 }
 
 /* The layout that fits; what it gave is with the matcher. */
-static const struct ind_pattern_layout *match(struct ind_answers *answers, const struct ind_message *message)
+static const struct ind_pattern_syntax *match(struct ind_answers *answers, const struct ind_message *message)
 {
     if (!answers->matcher)
         return NULL;
@@ -49,7 +49,7 @@ static const struct ind_pattern_layout *match(struct ind_answers *answers, const
 
 struct ind_slice ind_answers_pattern(struct ind_answers *answers, const struct ind_message *message)
 {
-    const struct ind_pattern_layout *layout = match(answers, message);
+    const struct ind_pattern_syntax *layout = match(answers, message);
     return layout ? ind_pattern_name(answers->patterns, layout->pattern) : IND_NOTHING;
 }
 
@@ -73,7 +73,7 @@ uint64_t ind_answers_gave_up(const struct ind_answers *answers)
 static bool field_value(const struct test *test, const struct ind_message *message,
                         struct ind_answers *answers, size_t *state, struct ind_slice *value)
 {
-    const struct ind_pattern_layout *layout =
+    const struct ind_pattern_syntax *layout =
         *state == 0 && !message->additions ? match(answers, message) : NULL;
     for (size_t i = 0; layout && i < layout->field_count; i++)
         if (ind_slice_equal(layout->fields[i].name, test->name)) {

@@ -72,9 +72,9 @@ bool ind_condition_read(struct ind_conditions *set, struct ind_slice text, const
 /* Whether something well-formed is most likely not what was meant: it always holds ("host is not "a" or host
  * is not "b""), it never can, a field is given by nothing, a pattern would do better than a piece of its
  * text. `in_route`: "severity is warning" alone leaves out what is worse. False with *mistake unmade where
- * there is no doubt. */
-bool ind_condition_doubt(const struct ind_conditions *set, ind_condition condition, bool in_route,
-                         struct ind_mistake *mistake);
+ * there is no warning. */
+bool ind_condition_warn(const struct ind_conditions *set, ind_condition condition, bool in_route,
+                        struct ind_mistake *mistake);
 
 size_t ind_conditions_tests(const struct ind_conditions *set);
 
@@ -96,7 +96,7 @@ struct ind_answers {
     struct ind_payload *payload;
     struct ind_matcher *matcher; /* NULL where there are no patterns */
     const struct ind_patterns *patterns;
-    const struct ind_pattern_layout *layout; /* that fits the message's text */
+    const struct ind_pattern_syntax *layout; /* that fits the message's text */
     uint64_t gave_up;                        /* how often a regular expression took too long */
     char *scratch;                           /* for fields whose escapes have to be undone */
     struct ind_regex_room regex;             /* where some test has an expression */

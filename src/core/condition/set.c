@@ -35,7 +35,7 @@ struct ind_conditions *ind_conditions_new(struct ind_slice domain, const struct 
     if (!set)
         return NULL;
     set->zone = zone;
-    set->patterns = patterns && ind_patterns_layout_count(patterns) ? patterns : NULL;
+    set->patterns = patterns && ind_patterns_syntax_count(patterns) ? patterns : NULL;
     ind_facts_settle(set, ind_node_add(set, NODE_ALWAYS, 0, 0, 0));
     set->domain = ind_set_keep(set, domain.at, domain.length);
     if (set->out_of_memory) {

@@ -45,7 +45,7 @@ static void say_clash(const struct ind_conditions *set, uint32_t condition, cons
 }
 
 /* Only the whole of a text is looked at: a part that never holds makes all of it doubtful or does no harm. */
-static void doubt_sense(const struct ind_conditions *set, uint32_t condition, struct ind_mistake *mistake)
+static void warn_of_sense(const struct ind_conditions *set, uint32_t condition, struct ind_mistake *mistake)
 {
     struct ind_clash clash;
     if (ind_condition_never(set, condition, false, &clash))
@@ -69,7 +69,7 @@ static bool layout_has(struct ind_slice layout, struct ind_slice text)
 }
 
 /* Words that stand in the layouts of one pattern only: anybody may write them into a text of another kind. */
-static void doubt_text(const struct ind_conditions *set, const struct node *node, const struct test *test,
+static void warn_of_text(const struct ind_conditions *set, const struct node *node, const struct test *test,
                        struct ind_mistake *mistake)
 {
     enum { SHORTEST = 8 };
@@ -77,10 +77,10 @@ static void doubt_text(const struct ind_conditions *set, const struct node *node
     if (test->field != IND_FIELD_TEXT || !(test->op & ops) || !test->texts || test->nocase ||
         test->texts[0].length < SHORTEST || !set->patterns)
         return;
-    size_t count = ind_patterns_layout_count(set->patterns), found = 0;
+    size_t count = ind_patterns_syntax_count(set->patterns), found = 0;
     uint32_t pattern = 0;
     for (size_t i = 0; i < count && found < 2; i++) {
-        const struct ind_pattern_layout *layout = ind_patterns_layout(set->patterns, i);
+        const struct ind_pattern_syntax *layout = ind_patterns_syntax(set->patterns, i);
         if ((found && layout->pattern == pattern) || !layout_has(layout->source, test->texts[0]))
             continue;
         pattern = layout->pattern;
@@ -94,7 +94,7 @@ static void doubt_text(const struct ind_conditions *set, const struct node *node
 }
 
 /* A field that nothing gives. */
-static void doubt_field(const struct ind_conditions *set, const struct node *node, const struct test *test,
+static void warn_of_field(const struct ind_conditions *set, const struct node *node, const struct test *test,
                         struct ind_mistake *mistake)
 {
     const char *near = NULL;
@@ -114,7 +114,7 @@ static void doubt_field(const struct ind_conditions *set, const struct node *nod
                         "\": this is never true; see docs/conditions.md for the names", IND_NOTHING, "");
 }
 
-static void doubt_severity(const struct node *node, const struct test *test, struct ind_mistake *mistake)
+static void warn_of_severity(const struct node *node, const struct test *test, struct ind_mistake *mistake)
 {
     unsigned bits = test->numbers, severity = 0;
     if (test->field != IND_FIELD_SEVERITY || bits <= 1 || bits > 1u << IND_SEVERITY_WARNING ||
@@ -126,27 +126,27 @@ static void doubt_severity(const struct node *node, const struct test *test, str
                     ", nothing worse; did you mean \"severity at least ", ind_severity_name(severity), "\"?");
 }
 
-static void doubt_tests(const struct ind_conditions *set, uint32_t condition, struct ind_mistake *mistake)
+static void warn_of_tests(const struct ind_conditions *set, uint32_t condition, struct ind_mistake *mistake)
 {
     const struct node *node = &set->nodes[condition];
     if (node->kind == NODE_TEST) {
-        doubt_field(set, node, &set->tests[node->test], mistake);
-        doubt_text(set, node, &set->tests[node->test], mistake);
+        warn_of_field(set, node, &set->tests[node->test], mistake);
+        warn_of_text(set, node, &set->tests[node->test], mistake);
     }
     if (node->kind == NODE_ANY || node->kind == NODE_ALL)
         for (uint32_t part = node->first; part && !mistake->made; part = set->nodes[part].next)
-            doubt_tests(set, part, mistake);
+            warn_of_tests(set, part, mistake);
     if (node->kind == NODE_NOT)
-        doubt_tests(set, node->first, mistake);
+        warn_of_tests(set, node->first, mistake);
 }
 
-bool ind_condition_doubt(const struct ind_conditions *set, ind_condition condition, bool in_route,
-                         struct ind_mistake *mistake)
+bool ind_condition_warn(const struct ind_conditions *set, ind_condition condition, bool in_route,
+                        struct ind_mistake *mistake)
 {
     const struct node *node = &set->nodes[condition];
     if (node->kind == NODE_TEST && in_route)
-        doubt_severity(node, &set->tests[node->test], mistake);
-    doubt_sense(set, condition, mistake);
-    doubt_tests(set, condition, mistake);
+        warn_of_severity(node, &set->tests[node->test], mistake);
+    warn_of_sense(set, condition, mistake);
+    warn_of_tests(set, condition, mistake);
     return mistake->made;
 }

@@ -19,10 +19,10 @@ struct entry {
     struct ind_steady over_since;
     uint64_t number;
     ind_time span;
-    char edit[IND_RECALL_NAME], device[IND_RECALL_NAME], text[IND_RECALL_TEXT];
+    char edit[IND_EDIT_REPORT_NAME], device[IND_EDIT_REPORT_NAME], text[IND_EDIT_REPORT_TEXT];
 };
 
-struct ind_recall {
+struct ind_edit_state {
     struct entry *entries;
     uint32_t *slots; /* a power of two of them */
     uint32_t room, used, free, slot_count, oldest, newest;
@@ -30,9 +30,9 @@ struct ind_recall {
     uint64_t evicted;
 };
 
-struct ind_recall *ind_recall_new(uint32_t entries)
+struct ind_edit_state *ind_edit_state_new(uint32_t entries)
 {
-    struct ind_recall *recall = calloc(1, sizeof *recall);
+    struct ind_edit_state *recall = calloc(1, sizeof *recall);
     if (!recall)
         return NULL;
     recall->room = entries;
@@ -46,11 +46,11 @@ struct ind_recall *ind_recall_new(uint32_t entries)
         memset(recall->slots, 0xff, recall->slot_count * sizeof *recall->slots);
     if (recall->entries && recall->slots)
         return recall;
-    ind_recall_free(recall);
+    ind_edit_state_free(recall);
     return NULL;
 }
 
-void ind_recall_free(struct ind_recall *recall)
+void ind_edit_state_free(struct ind_edit_state *recall)
 {
     if (!recall)
         return;
@@ -59,17 +59,17 @@ void ind_recall_free(struct ind_recall *recall)
     free(recall);
 }
 
-uint32_t ind_recall_count(const struct ind_recall *recall)
+uint32_t ind_edit_state_count(const struct ind_edit_state *recall)
 {
     return recall->used;
 }
 
-uint64_t ind_recall_evicted(const struct ind_recall *recall)
+uint64_t ind_edit_state_evicted(const struct ind_edit_state *recall)
 {
     return recall->evicted;
 }
 
-uint64_t ind_recall_key(const struct ind_edit *edit, const struct ind_message *message)
+uint64_t ind_edit_state_key(const struct ind_edit *edit, const struct ind_message *message)
 {
     uint64_t key = XXH3_64bits_withSeed(edit->name, strlen(edit->name), (uint64_t)edit->kind);
     key = XXH3_64bits_withSeed(message->device.at ? message->device.at : "", message->device.length, key);
@@ -80,12 +80,12 @@ uint64_t ind_recall_key(const struct ind_edit *edit, const struct ind_message *m
 
 /* ---- The table ---- */
 
-static uint32_t *slot_of(const struct ind_recall *recall, uint64_t key)
+static uint32_t *slot_of(const struct ind_edit_state *recall, uint64_t key)
 {
     return &recall->slots[key & (recall->slot_count - 1)];
 }
 
-static struct entry *find(const struct ind_recall *recall, uint64_t key)
+static struct entry *find(const struct ind_edit_state *recall, uint64_t key)
 {
     for (uint32_t i = *slot_of(recall, key); i != NONE; i = recall->entries[i].next)
         if (recall->entries[i].key == key)
@@ -93,7 +93,7 @@ static struct entry *find(const struct ind_recall *recall, uint64_t key)
     return NULL;
 }
 
-static void take_out(struct ind_recall *recall, const struct entry *entry)
+static void take_out(struct ind_edit_state *recall, const struct entry *entry)
 {
     if (entry->older != NONE)
         recall->entries[entry->older].newer = entry->newer;
@@ -105,7 +105,7 @@ static void take_out(struct ind_recall *recall, const struct entry *entry)
         recall->newest = entry->older;
 }
 
-static void put_newest(struct ind_recall *recall, struct entry *entry)
+static void put_newest(struct ind_edit_state *recall, struct entry *entry)
 {
     uint32_t number = (uint32_t)(entry - recall->entries);
     entry->older = recall->newest;
@@ -117,7 +117,7 @@ static void put_newest(struct ind_recall *recall, struct entry *entry)
     recall->newest = number;
 }
 
-static void remove_entry(struct ind_recall *recall, struct entry *entry)
+static void remove_entry(struct ind_edit_state *recall, struct entry *entry)
 {
     uint32_t number = (uint32_t)(entry - recall->entries), *link = slot_of(recall, entry->key);
     while (*link != number)
@@ -141,9 +141,9 @@ static void copy(char *to, size_t room, struct ind_slice text)
     to[length] = '\0';
 }
 
-static void fill_news(const struct entry *entry, struct ind_recall_news *news)
+static void fill_news(const struct entry *entry, struct ind_edit_report *news)
 {
-    *news = (struct ind_recall_news){.kind = (enum ind_edit_kind)entry->kind,
+    *news = (struct ind_edit_report){.kind = (enum ind_edit_kind)entry->kind,
                                      .count = entry->over,
                                      .number = entry->number,
                                      .span = entry->span};
@@ -152,8 +152,8 @@ static void fill_news(const struct entry *entry, struct ind_recall_news *news)
     memcpy(news->text, entry->text, sizeof news->text);
 }
 
-static struct entry *add(struct ind_recall *recall, uint64_t key, const struct ind_edit *edit,
-                         struct ind_steady now, struct ind_recall_news *news, bool *told)
+static struct entry *add(struct ind_edit_state *recall, uint64_t key, const struct ind_edit *edit,
+                         struct ind_steady now, struct ind_edit_report *news, bool *told)
 {
     if (recall->used == recall->room) {
         struct entry *oldest = &recall->entries[recall->oldest];
@@ -195,7 +195,7 @@ static bool is_over(const struct entry *entry, struct ind_steady now)
     return since >= entry->span || -since >= entry->span;
 }
 
-static bool ask_repeat(struct entry *entry, struct ind_steady now, bool fresh, struct ind_recall_news *news,
+static bool ask_repeat(struct entry *entry, struct ind_steady now, bool fresh, struct ind_edit_report *news,
                        bool *told)
 {
     if (fresh)
@@ -221,8 +221,8 @@ static bool ask_limit(struct entry *entry, struct ind_steady now)
     return ++entry->count <= entry->number || drop(entry, now);
 }
 
-bool ind_recall_ask(struct ind_recall *recall, uint64_t key, const struct ind_edit *edit,
-                    struct ind_steady now, struct ind_recall_news *news, bool *told)
+bool ind_edit_state_ask(struct ind_edit_state *recall, uint64_t key, const struct ind_edit *edit,
+                        struct ind_steady now, struct ind_edit_report *news, bool *told)
 {
     struct entry *entry = find(recall, key);
     bool fresh = !entry;
@@ -245,8 +245,8 @@ bool ind_recall_ask(struct ind_recall *recall, uint64_t key, const struct ind_ed
     }
 }
 
-void ind_recall_settle(struct ind_recall *recall, uint64_t key, struct ind_slice device,
-                       struct ind_slice text)
+void ind_edit_state_settle(struct ind_edit_state *recall, uint64_t key, struct ind_slice device,
+                           struct ind_slice text)
 {
     struct entry *entry = find(recall, key);
     if (!entry || entry->settled)
@@ -259,8 +259,8 @@ void ind_recall_settle(struct ind_recall *recall, uint64_t key, struct ind_slice
 
 /* ---- Telling ---- */
 
-bool ind_recall_due(struct ind_recall *recall, struct ind_steady now, bool all, uint32_t *from,
-                    struct ind_recall_news *news)
+bool ind_edit_state_due(struct ind_edit_state *recall, struct ind_steady now, bool all, uint32_t *from,
+                        struct ind_edit_report *news)
 {
     while (*from < recall->top) {
         struct entry *entry = &recall->entries[(*from)++];
@@ -288,7 +288,7 @@ static void write_times(struct ind_buffer *buffer, uint64_t count)
     ind_buffer_text(buffer, count == 1 ? " time" : " times");
 }
 
-void ind_recall_write(const struct ind_recall_news *news, struct ind_buffer *buffer)
+void ind_edit_report_write(const struct ind_edit_report *news, struct ind_buffer *buffer)
 {
     const char *device = news->device[0] ? news->device : "a device";
     ind_buffer_text(buffer, "edit \"");

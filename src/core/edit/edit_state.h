@@ -3,7 +3,7 @@
  *
  * A table of fixed size, one entry for each edit and device (and text, for `repeat`). Where it is full, the
  * entry that was asked for least recently goes, and is counted. It belongs to whoever calls; it knows no
- * clock: moments are of a steady one, or, of messages from files, their own times (ind_recall_moment). */
+ * clock: moments are of a steady one, or, of messages from files, their own times (ind_edit_state_moment). */
 #ifndef IND_CORE_EDIT_EDIT_STATE_H
 #define IND_CORE_EDIT_EDIT_STATE_H
 
@@ -11,51 +11,52 @@
 #include "core/time/steady.h"
 
 /* The moment of a message that tells its time itself. */
-static inline struct ind_steady ind_recall_moment(ind_time time)
+static inline struct ind_steady ind_edit_state_moment(ind_time time)
 {
     return (struct ind_steady){time};
 }
 
-enum { IND_RECALL_TEXT = 240, IND_RECALL_NAME = 64 };
+enum { IND_EDIT_REPORT_TEXT = 240, IND_EDIT_REPORT_NAME = 64 };
 
 /* What is to be told of messages that were dropped. */
-struct ind_recall_news {
+struct ind_edit_report {
     enum ind_edit_kind kind; /* IND_EDIT_REPEAT or IND_EDIT_LIMIT */
     uint64_t count;          /* that were dropped since it was told last */
     uint64_t number;         /* of the limit */
     ind_time span;
-    char edit[IND_RECALL_NAME], device[IND_RECALL_NAME], text[IND_RECALL_TEXT]; /* terminated, cut */
+    char edit[IND_EDIT_REPORT_NAME], device[IND_EDIT_REPORT_NAME],
+        text[IND_EDIT_REPORT_TEXT]; /* terminated, cut */
 };
 
-struct ind_recall;
+struct ind_edit_state;
 
 /* New, for so many entries. NULL where memory is out. */
-struct ind_recall *ind_recall_new(uint32_t entries);
-void ind_recall_free(struct ind_recall *recall);
+struct ind_edit_state *ind_edit_state_new(uint32_t entries);
+void ind_edit_state_free(struct ind_edit_state *recall);
 
 /* What tells entries apart. */
-uint64_t ind_recall_key(const struct ind_edit *edit, const struct ind_message *message);
+uint64_t ind_edit_state_key(const struct ind_edit *edit, const struct ind_message *message);
 
 /* Whether a message may go on at `now`, which is remembered. *told: there is news that is due by it, filled
  * in. `key`: of the edit and the message. */
-bool ind_recall_ask(struct ind_recall *recall, uint64_t key, const struct ind_edit *edit,
-                    struct ind_steady now, struct ind_recall_news *news, bool *told);
+bool ind_edit_state_ask(struct ind_edit_state *recall, uint64_t key, const struct ind_edit *edit,
+                        struct ind_steady now, struct ind_edit_report *news, bool *told);
 
 /* How the message that began an entry came out at the end of all edits: news name the device and quote the
  * text as they were filed, never as they came. Does nothing where the entry has that, or is gone. */
-void ind_recall_settle(struct ind_recall *recall, uint64_t key, struct ind_slice device,
-                       struct ind_slice text);
+void ind_edit_state_settle(struct ind_edit_state *recall, uint64_t key, struct ind_slice device,
+                           struct ind_slice text);
 
 /* The next news that are due at `now` (`all`: or would be later), from entry *from on, which is set behind
  * it. False where there are none left. */
-bool ind_recall_due(struct ind_recall *recall, struct ind_steady now, bool all, uint32_t *from,
-                    struct ind_recall_news *news);
+bool ind_edit_state_due(struct ind_edit_state *recall, struct ind_steady now, bool all, uint32_t *from,
+                        struct ind_edit_report *news);
 
 /* Entries in use, and how many had to go so far. */
-uint32_t ind_recall_count(const struct ind_recall *recall);
-uint64_t ind_recall_evicted(const struct ind_recall *recall);
+uint32_t ind_edit_state_count(const struct ind_edit_state *recall);
+uint64_t ind_edit_state_evicted(const struct ind_edit_state *recall);
 
 /* As one sentence: "hq-dhcp sent 3,400 messages more than 200 a second; …". */
-void ind_recall_write(const struct ind_recall_news *news, struct ind_buffer *buffer);
+void ind_edit_report_write(const struct ind_edit_report *news, struct ind_buffer *buffer);
 
 #endif

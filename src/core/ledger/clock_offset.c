@@ -19,7 +19,7 @@ static int by_size(const void *a, const void *b)
 }
 
 /* The middle one, and the distance between the quarters. */
-static ind_time median_of(const struct ind_lag *lag, ind_time *spread)
+static ind_time median_of(const struct ind_clock_offset *lag, ind_time *spread)
 {
     ind_time sorted[IND_LAG_SAMPLES];
     size_t count = lag->count < IND_LAG_SAMPLES ? lag->count : IND_LAG_SAMPLES;
@@ -34,13 +34,13 @@ static double seconds_of(ind_time time)
     return (double)time / (double)IND_SECOND;
 }
 
-static double drift_of(const struct ind_lag *lag, ind_time median)
+static double drift_of(const struct ind_clock_offset *lag, ind_time median)
 {
     double days = seconds_of(lag->last_at - lag->first_at) / IND_DAY_SECONDS;
     return seconds_of(median - lag->first) / days;
 }
 
-void ind_lag_add(struct ind_lag *lag, ind_time at, ind_time sample, bool unset)
+void ind_clock_offset_add(struct ind_clock_offset *lag, ind_time at, ind_time sample, bool unset)
 {
     lag->unset = lag->unset << 1 | unset;
     lag->messages += lag->messages < IND_LAG_SAMPLES;
@@ -69,9 +69,9 @@ static unsigned bits_of(uint32_t bits)
     return count;
 }
 
-void ind_lag_sum_up(const struct ind_lag *lag, struct ind_lag_summary *summary)
+void ind_clock_offset_sum_up(const struct ind_clock_offset *lag, struct ind_clock_offset_summary *summary)
 {
-    *summary = (struct ind_lag_summary){0};
+    *summary = (struct ind_clock_offset_summary){0};
     summary->never_set = bits_of(lag->unset) * 2 > lag->messages;
     summary->known = lag->count > 0;
     if (!summary->known)
@@ -123,7 +123,7 @@ static uint64_t size_of(double seconds)
     return (uint64_t)((seconds < 0 ? -seconds : seconds) + 0.5);
 }
 
-void ind_lag_write(struct ind_buffer *buffer, const struct ind_lag_summary *summary)
+void ind_clock_offset_write(struct ind_buffer *buffer, const struct ind_clock_offset_summary *summary)
 {
     double median = seconds_of(summary->median);
     uint64_t size = size_of(median), spread = size_of(seconds_of(summary->spread));

@@ -11,7 +11,7 @@
 enum { IND_LAG_SAMPLES = 32 };
 
 /* Begins as {0}. */
-struct ind_lag {
+struct ind_clock_offset {
     ind_time samples[IND_LAG_SAMPLES]; /* ns */
     uint32_t count;                    /* of all samples ever */
     uint32_t unset;    /* a bit for each of the last samples: the device says that its clock is not set */
@@ -22,19 +22,19 @@ struct ind_lag {
 
 /* A message received at `at`; `lag` in ns, IND_TIME_NONE where it told no time. `unset`: it says itself that
  * its clock is not set. */
-void ind_lag_add(struct ind_lag *lag, ind_time at, ind_time sample, bool unset);
+void ind_clock_offset_add(struct ind_clock_offset *lag, ind_time at, ind_time sample, bool unset);
 
-struct ind_lag_summary {
+struct ind_clock_offset_summary {
     bool known, never_set;
     ind_time median, spread; /* ns; half of the samples lie within `spread` */
     bool drifts;
     double drift; /* seconds a day; above 0: it runs slow */
 };
-void ind_lag_sum_up(const struct ind_lag *lag, struct ind_lag_summary *summary);
+void ind_clock_offset_sum_up(const struct ind_clock_offset *lag, struct ind_clock_offset_summary *summary);
 
 /* "right", "5 h 00 min behind: is its zone set?", "never set", "3 min 10 s ahead, drifts 2 s a day"; "-"
  * where nothing is known. */
-void ind_lag_write(struct ind_buffer *buffer, const struct ind_lag_summary *summary);
+void ind_clock_offset_write(struct ind_buffer *buffer, const struct ind_clock_offset_summary *summary);
 
 /* A length of time in its two largest units: "5 h 00 min", "3 min 10 s", "12 s". */
 void ind_span_write(struct ind_buffer *buffer, uint64_t seconds);

@@ -47,5 +47,5 @@ uint64_t ind_ledger_accounted(const struct ind_ledger *ledger)
 uint64_t ind_ledger_lost(const struct ind_ledger *ledger)
 {
     return ledger->ended[IND_END_LOST_BUFFER] + ledger->ended[IND_END_LOST_DISK] +
-           ledger->ended[IND_END_LOST_TAKER];
+           ledger->ended[IND_END_LOST_SINK];
 }

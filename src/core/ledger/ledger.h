@@ -17,7 +17,7 @@ enum ind_end {
     IND_END_REFUSED_EMPTY,  /* nothing but line ends */
     IND_END_LOST_BUFFER,    /* by us: there was no room for it in memory */
     IND_END_LOST_DISK,      /* by us: it could not be written */
-    IND_END_LOST_TAKER,     /* by us: neither standard output nor a program took it, and no file has it */
+    IND_END_LOST_SINK,      /* by us: neither standard output nor a program took it, and no file has it */
     IND_ENDS
 };
 

@@ -203,7 +203,7 @@ void ind_header_read(const char *bytes, size_t length, ind_time reference, const
     const char *at = bytes, *end = bytes + length;
     at += read_pri(at, end, message);
     if (!message->pri_given || !read_rfc5424(at, end, reference, zone, message))
-        ind_old_header_read(at, end, reference, zone, message);
+        ind_rfc3164_read(at, end, reference, zone, message);
     if (message->host.length == 1 && *message->host.at == '-')
         message->host = IND_NOTHING; /* RFC 5424's word for none, met in old headers too */
 }

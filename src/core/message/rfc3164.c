@@ -426,8 +426,8 @@ static IND_INLINE size_t read_plain_time(const char *at, const char *end, ind_ti
     return whole ? used : 0;
 }
 
-void ind_old_header_read(const char *at, const char *end, ind_time reference, const struct ind_zone *zone,
-                         struct ind_message *message)
+void ind_rfc3164_read(const char *at, const char *end, ind_time reference, const struct ind_zone *zone,
+                      struct ind_message *message)
 {
     size_t used = read_plain_time(at, end, reference, zone, &message->sent);
     if (used == 0) {

@@ -11,7 +11,7 @@
 
 /* Reads what stands behind the PRI (or, without one, everything) into *message, which is empty but for the
  * PRI. Steps are linear in its length. */
-void ind_old_header_read(const char *at, const char *end, ind_time reference, const struct ind_zone *zone,
-                         struct ind_message *message);
+void ind_rfc3164_read(const char *at, const char *end, ind_time reference, const struct ind_zone *zone,
+                      struct ind_message *message);
 
 #endif

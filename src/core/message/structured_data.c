@@ -57,7 +57,7 @@ static const char *skip_data_name(const char *at, const char *end)
 /* From behind the opening quote to behind the closing one. */
 static const char *skip_data_value(const char *at, const char *end)
 {
-    /* An unescaped "]" is against section 6.3.3, but common, and the quotes leave no doubt. */
+    /* An unescaped "]" is against section 6.3.3, but common, and the quotes leave no warning. */
     for (;;) {
         at = ind_scan_either(at, end, '"', '\\');
         if (at == end)

@@ -49,7 +49,7 @@ static void edit_fields(const struct ind_additions *additions, struct ind_payloa
 }
 
 void ind_fields_read(const struct ind_message *message, const struct ind_matcher *matcher,
-                     const struct ind_pattern_layout *layout, struct ind_slice pattern, char *scratch,
+                     const struct ind_pattern_syntax *layout, struct ind_slice pattern, char *scratch,
                      size_t room, struct ind_payload *payload)
 {
     ind_payload_begin(payload, scratch, room);

@@ -11,7 +11,7 @@
  * pattern; `pattern`: its name. The rest as for ind_payload_read; what a pattern gives is borrowed from the
  * text and from the pattern. */
 void ind_fields_read(const struct ind_message *message, const struct ind_matcher *matcher,
-                     const struct ind_pattern_layout *layout, struct ind_slice pattern, char *scratch,
+                     const struct ind_pattern_syntax *layout, struct ind_slice pattern, char *scratch,
                      size_t room, struct ind_payload *payload);
 
 #endif

@@ -10,7 +10,7 @@ static int by_number(const void *a, const void *b)
 }
 
 /* The layouts that end at or below a node: the first as written, and how many more there are. */
-static const struct ind_pattern_layout *layouts_below(const struct ind_patterns *set, uint32_t node,
+static const struct ind_pattern_syntax *layouts_below(const struct ind_patterns *set, uint32_t node,
                                                       size_t *others)
 {
     size_t count = 0, distinct = 0;
@@ -22,7 +22,7 @@ static const struct ind_pattern_layout *layouts_below(const struct ind_patterns 
         qsort(list, count, sizeof *list, by_number);
     for (size_t i = 0; i < count; i++)
         distinct += i == 0 || list[i] != list[i - 1];
-    const struct ind_pattern_layout *first = count ? &set->layouts[list[0]] : NULL;
+    const struct ind_pattern_syntax *first = count ? &set->layouts[list[0]] : NULL;
     *others = distinct ? distinct - 1 : 0;
     free(list);
     return first;
@@ -82,7 +82,7 @@ static void quote(struct ind_buffer *out, struct ind_slice text)
     ind_buffer_text(out, text.length < MOST ? "\"" : "…\"");
 }
 
-static const struct ind_pattern_field *field_of(const struct ind_pattern_layout *layout, size_t slot)
+static const struct ind_pattern_field *field_of(const struct ind_pattern_syntax *layout, size_t slot)
 {
     return layout && slot < layout->field_count ? &layout->fields[slot] : NULL;
 }

@@ -463,7 +463,7 @@ uint32_t ind_match_watched(struct ind_matcher *matcher, struct ind_slice text, s
     return walk_text(matcher, text, app, any_app, true);
 }
 
-const struct ind_pattern_layout *ind_match(struct ind_matcher *matcher, struct ind_slice text,
+const struct ind_pattern_syntax *ind_match(struct ind_matcher *matcher, struct ind_slice text,
                                            struct ind_slice app, bool any_app)
 {
     text = ind_type_trim(text);
@@ -473,7 +473,7 @@ const struct ind_pattern_layout *ind_match(struct ind_matcher *matcher, struct i
     return leaf ? &matcher->set->layouts[matcher->set->end_layouts[leaf - 1]] : NULL;
 }
 
-void ind_match_fields(const struct ind_matcher *matcher, const struct ind_pattern_layout *layout,
+void ind_match_fields(const struct ind_matcher *matcher, const struct ind_pattern_syntax *layout,
                       struct ind_slice *values)
 {
     const char *text = matcher->text;

@@ -8,7 +8,7 @@
 
 #include <stdlib.h>
 
-enum { CELLS = IND_LAYOUT_BYTES * 4, MOST_WORK = 50 * 1000 * 1000, PROOF = 3000 };
+enum { CELLS = IND_SYNTAX_BYTES * 4, MOST_WORK = 50 * 1000 * 1000, PROOF = 3000 };
 
 /* Bytes that may stand at a place: `repeat` any number of times, `maybe` also none. */
 struct cell {
@@ -110,15 +110,15 @@ static bool add_type(struct cells *cells, const char *form)
     return true;
 }
 
-static bool make_cells(const struct ind_pattern_layout *layout, bool narrowed, struct ind_layout_text *text,
+static bool make_cells(const struct ind_pattern_syntax *layout, bool narrowed, struct ind_syntax_text *text,
                        struct cells *cells)
 {
     struct ind_mistake mistake = {0};
     cells->count = 0;
-    if (!ind_layout_take_apart(layout->source, text, &mistake))
+    if (!ind_syntax_take_apart(layout->source, text, &mistake))
         return false;
     for (size_t i = 0; i < text->count; i++) {
-        const struct ind_layout_piece *piece = &text->pieces[i];
+        const struct ind_syntax_piece *piece = &text->pieces[i];
         if (piece->field) {
             if (!add_type(cells, (narrowed ? narrow : wide)[piece->type]))
                 return false;
@@ -150,7 +150,7 @@ struct state {
 struct comparing {
     const struct ind_patterns *set;
     struct cells *a, *b;
-    struct ind_layout_text *text;
+    struct ind_syntax_text *text;
     unsigned char *seen;
     struct state *states;
     size_t room;
@@ -265,7 +265,7 @@ static struct ind_patterns *set_of(const struct ind_patterns *set, const uint32_
     bool good = small != NULL;
     for (size_t i = 0; good && i < count; i++)
         good = ind_patterns_add(small, IND_SLICE("?"), NULL, 0, &pattern) &&
-               ind_patterns_add_layout(small, pattern, set->layouts[layouts[i]].source, &mistake);
+               ind_patterns_add_syntax(small, pattern, set->layouts[layouts[i]].source, &mistake);
     if (good && ind_patterns_compile(small))
         return small;
     ind_patterns_free(small);
@@ -300,7 +300,7 @@ static bool prove(struct comparing *comparing, uint32_t a, uint32_t b, struct in
     struct ind_matcher *matcher = set ? ind_matcher_new(set) : NULL;
     if (matcher)
         ind_matcher_next(matcher);
-    const struct ind_pattern_layout *winner = matcher ? ind_match(matcher, text, IND_NOTHING, true) : NULL;
+    const struct ind_pattern_syntax *winner = matcher ? ind_match(matcher, text, IND_NOTHING, true) : NULL;
     if (winner && winner->pattern == 1) {
         overlap.a = b;
         overlap.b = a;
@@ -324,7 +324,7 @@ static bool share_an_app(const struct pattern *a, const struct pattern *b)
 static void compare(struct comparing *comparing, uint32_t a, uint32_t b)
 {
     const struct ind_patterns *set = comparing->set;
-    const struct ind_pattern_layout *x = &set->layouts[a], *y = &set->layouts[b];
+    const struct ind_pattern_syntax *x = &set->layouts[a], *y = &set->layouts[b];
     char text[240];
     if (x->pattern == y->pattern || !share_an_app(&set->patterns[x->pattern], &set->patterns[y->pattern]))
         return;

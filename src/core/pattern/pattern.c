@@ -116,7 +116,7 @@ bool ind_patterns_add(struct ind_patterns *set, struct ind_slice name, const str
 
 /* ---- The way of one layout ---- */
 
-static uint32_t child_field(struct ind_patterns *set, uint32_t at, const struct ind_layout_piece *piece)
+static uint32_t child_field(struct ind_patterns *set, uint32_t at, const struct ind_syntax_piece *piece)
 {
     for (uint32_t child = set->twigs[at].first; child; child = set->twigs[child].next)
         if (set->twigs[child].type == piece->type &&
@@ -179,7 +179,7 @@ static uint32_t way_of_literal(struct ind_patterns *set, uint32_t at, struct ind
 static void already(struct ind_patterns *set, const struct leaf *leaf, uint32_t pattern,
                     struct ind_slice source, struct ind_mistake *mistake)
 {
-    const struct ind_pattern_layout *other = &set->layouts[leaf->layout];
+    const struct ind_pattern_syntax *other = &set->layouts[leaf->layout];
     if (other->pattern == pattern)
         ind_mistake_say(mistake, 0, source.length, "this layout fits just what \"", other->source,
                         "\" above fits; leave one out", IND_NOTHING, "");
@@ -211,10 +211,10 @@ static bool add_leaf(struct ind_patterns *set, uint32_t at, struct ind_slice app
 
 /* ---- A layout ---- */
 
-static bool check_expressions(const struct ind_layout_text *text, struct ind_mistake *mistake)
+static bool check_expressions(const struct ind_syntax_text *text, struct ind_mistake *mistake)
 {
     for (size_t i = 0; i < text->count; i++) {
-        const struct ind_layout_piece *piece = &text->pieces[i];
+        const struct ind_syntax_piece *piece = &text->pieces[i];
         struct ind_regex_error error;
         if (!piece->field || piece->type != IND_TYPE_RE)
             continue;
@@ -232,8 +232,8 @@ static bool check_expressions(const struct ind_layout_text *text, struct ind_mis
 }
 
 /* The layout's own copy of its fields; slots are counted along its way. */
-static bool fill_layout(struct ind_patterns *set, const struct ind_layout_text *text, struct ind_slice source,
-                        struct ind_pattern_layout *layout)
+static bool fill_layout(struct ind_patterns *set, const struct ind_syntax_text *text, struct ind_slice source,
+                        struct ind_pattern_syntax *layout)
 {
     struct ind_pattern_field *fields = calloc(text->fields + 1, sizeof *fields);
     layout->source = source;
@@ -243,7 +243,7 @@ static bool fill_layout(struct ind_patterns *set, const struct ind_layout_text *
         return false;
     uint32_t slot = 0;
     for (size_t i = 0; i < text->count; i++) {
-        const struct ind_layout_piece *piece = &text->pieces[i];
+        const struct ind_syntax_piece *piece = &text->pieces[i];
         if (!piece->field)
             continue;
         fields[slot] = (struct ind_pattern_field){piece->name, piece->type, slot};
@@ -255,11 +255,11 @@ static bool fill_layout(struct ind_patterns *set, const struct ind_layout_text *
     return true;
 }
 
-static uint32_t way_of(struct ind_patterns *set, const struct ind_layout_text *text)
+static uint32_t way_of(struct ind_patterns *set, const struct ind_syntax_text *text)
 {
     uint32_t at = 0;
     for (size_t i = 0; i < text->count; i++) {
-        struct ind_layout_piece piece = text->pieces[i];
+        struct ind_syntax_piece piece = text->pieces[i];
         if (piece.text.length && !keep_slice(set, &piece.text))
             return 0;
         at = piece.field ? child_field(set, at, &piece) : way_of_literal(set, at, piece.text);
@@ -269,18 +269,18 @@ static uint32_t way_of(struct ind_patterns *set, const struct ind_layout_text *t
     return at;
 }
 
-bool ind_patterns_add_layout(struct ind_patterns *set, uint32_t number, struct ind_slice source,
+bool ind_patterns_add_syntax(struct ind_patterns *set, uint32_t number, struct ind_slice source,
                              struct ind_mistake *mistake)
 {
-    struct ind_layout_text *text = malloc(sizeof *text);
+    struct ind_syntax_text *text = malloc(sizeof *text);
     const struct pattern *pattern = &set->patterns[number];
-    if (!text || !ind_layout_take_apart(source, text, mistake) || !check_expressions(text, mistake) ||
+    if (!text || !ind_syntax_take_apart(source, text, mistake) || !check_expressions(text, mistake) ||
         !grow(&set->layouts, set->layout_count, &set->layout_room, sizeof *set->layouts)) {
         free(text);
         return false;
     }
-    struct ind_pattern_layout *layout = &set->layouts[set->layout_count];
-    *layout = (struct ind_pattern_layout){.pattern = number};
+    struct ind_pattern_syntax *layout = &set->layouts[set->layout_count];
+    *layout = (struct ind_pattern_syntax){.pattern = number};
     uint32_t at = fill_layout(set, text, source, layout) ? way_of(set, text) : 0;
     bool good = at && (pattern->app_count || add_leaf(set, at, IND_NOTHING, source, mistake));
     for (size_t i = 0; good && i < pattern->app_count; i++)
@@ -332,19 +332,19 @@ struct ind_slice ind_pattern_app(const struct ind_patterns *set, uint32_t patter
     return set->patterns[pattern].apps[i];
 }
 
-size_t ind_patterns_layout_count(const struct ind_patterns *set)
+size_t ind_patterns_syntax_count(const struct ind_patterns *set)
 {
     return set->layout_count;
 }
 
-const struct ind_pattern_layout *ind_patterns_layout(const struct ind_patterns *set, size_t layout)
+const struct ind_pattern_syntax *ind_patterns_syntax(const struct ind_patterns *set, size_t layout)
 {
     return &set->layouts[layout];
 }
 
 bool ind_patterns_give(const struct ind_patterns *set, struct ind_slice name, const char **near)
 {
-    size_t most = set->layout_count * IND_LAYOUT_FIELDS + 1, count = 0;
+    size_t most = set->layout_count * IND_SYNTAX_FIELDS + 1, count = 0;
     const char **names = malloc(most * sizeof *names);
     bool given = false;
     *near = NULL;

@@ -27,7 +27,7 @@ bool ind_patterns_add(struct ind_patterns *set, struct ind_slice name, const str
 
 /* Adds a layout (copied) to the pattern. False with *mistake made where it is none, or where a layout of the
  * set fits just the same texts; where only memory is out, *mistake is unmade. */
-bool ind_patterns_add_layout(struct ind_patterns *set, uint32_t pattern, struct ind_slice layout,
+bool ind_patterns_add_syntax(struct ind_patterns *set, uint32_t pattern, struct ind_slice layout,
                              struct ind_mistake *mistake);
 
 /* Makes the tree that matchers walk. To be called when all layouts are added; false where memory is out. */
@@ -39,7 +39,7 @@ struct ind_pattern_field {
     uint32_t slot; /* of ind_match_field */
 };
 
-struct ind_pattern_layout {
+struct ind_pattern_syntax {
     uint32_t pattern;
     struct ind_slice source; /* as written */
     const struct ind_pattern_field *fields;
@@ -56,9 +56,9 @@ const char *ind_pattern_near(const struct ind_patterns *set, struct ind_slice na
 size_t ind_pattern_app_count(const struct ind_patterns *set, uint32_t pattern);
 struct ind_slice ind_pattern_app(const struct ind_patterns *set, uint32_t pattern, size_t i);
 
-size_t ind_patterns_layout_count(const struct ind_patterns *set);
+size_t ind_patterns_syntax_count(const struct ind_patterns *set);
 /* Layouts are numbered in the order in which they were added. */
-const struct ind_pattern_layout *ind_patterns_layout(const struct ind_patterns *set, size_t layout);
+const struct ind_pattern_syntax *ind_patterns_syntax(const struct ind_patterns *set, size_t layout);
 /* Whether some layout gives a field of that name; where not, *near is the one that was probably meant, or
  * NULL. */
 bool ind_patterns_give(const struct ind_patterns *set, struct ind_slice name, const char **near);
@@ -76,12 +76,12 @@ void ind_matcher_next(struct ind_matcher *matcher);
 /* The layout that takes the whole text, but for blanks around it; NULL where none does. `any_app`: the app is
  * not known, every pattern may take it. Steps are bounded by the nodes of the tree times the places of the
  * text, and by IND_MATCH_STEPS; where that is not enough it does not fit, and ind_matcher_gave_up counts. */
-const struct ind_pattern_layout *ind_match(struct ind_matcher *matcher, struct ind_slice text,
+const struct ind_pattern_syntax *ind_match(struct ind_matcher *matcher, struct ind_slice text,
                                            struct ind_slice app, bool any_app);
 
 /* What all fields of the layout just found took, in their order, into `values` with room for
- * IND_LAYOUT_FIELDS; borrowed from the text. Of quoted text it is what is in the quotes. */
-void ind_match_fields(const struct ind_matcher *matcher, const struct ind_pattern_layout *layout,
+ * IND_SYNTAX_FIELDS; borrowed from the text. Of quoted text it is what is in the quotes. */
+void ind_match_fields(const struct ind_matcher *matcher, const struct ind_pattern_syntax *layout,
                       struct ind_slice *values);
 /* One of them. */
 struct ind_slice ind_match_field(const struct ind_matcher *matcher, const struct ind_pattern_field *field);
@@ -108,7 +108,7 @@ struct ind_stop {
     enum ind_stop_kind kind;
     bool before; /* `would_fit` is said of the field before, which ended in the middle of `found` */
     size_t at;   /* byte of the text up to which it fits */
-    const struct ind_pattern_layout *layout; /* one that stops here */
+    const struct ind_pattern_syntax *layout; /* one that stops here */
     size_t others;                           /* how many more do */
     struct ind_slice found;                  /* what stands there, up to the next blank; borrowed */
     size_t found_at;                         /* where it begins */

@@ -70,7 +70,7 @@ struct wide_fan {
 struct ind_patterns {
     struct pattern *patterns;
     size_t pattern_count, pattern_room;
-    struct ind_pattern_layout *layouts;
+    struct ind_pattern_syntax *layouts;
     size_t layout_count, layout_room;
     struct twig *twigs; /* the first is the root */
     size_t twig_count, twig_room;
@@ -160,7 +160,7 @@ struct failure {
 struct ind_matcher {
     const struct ind_patterns *set;
     struct frame *frames;
-    struct capture captures[IND_LAYOUT_FIELDS];
+    struct capture captures[IND_SYNTAX_FIELDS];
     struct failure *failures;
     size_t failure_room, failure_count;
     uint32_t round;

@@ -3,7 +3,7 @@
 struct reading {
     struct ind_slice source;
     size_t at;
-    struct ind_layout_text *layout;
+    struct ind_syntax_text *layout;
     size_t literal_bytes;
     struct ind_mistake *mistake;
 };
@@ -14,22 +14,22 @@ static void wrong(struct reading *reading, size_t at, size_t length, const char 
     ind_mistake_say(reading->mistake, at, length, before, quoted, after, IND_NOTHING, "");
 }
 
-static struct ind_layout_piece *last_piece(struct reading *reading)
+static struct ind_syntax_piece *last_piece(struct reading *reading)
 {
-    struct ind_layout_text *layout = reading->layout;
+    struct ind_syntax_text *layout = reading->layout;
     return layout->count ? &layout->pieces[layout->count - 1] : NULL;
 }
 
-static struct ind_layout_piece *add_piece(struct reading *reading, bool field, size_t at)
+static struct ind_syntax_piece *add_piece(struct reading *reading, bool field, size_t at)
 {
-    struct ind_layout_text *layout = reading->layout;
-    if (field && layout->fields == IND_LAYOUT_FIELDS) {
+    struct ind_syntax_text *layout = reading->layout;
+    if (field && layout->fields == IND_SYNTAX_FIELDS) {
         wrong(reading, at, 1, "more than 32 fields in one layout; end it with {:remainder} before this one",
               IND_NOTHING, "");
         return NULL;
     }
-    struct ind_layout_piece *piece = &layout->pieces[layout->count++];
-    *piece = (struct ind_layout_piece){.field = field, .at = at};
+    struct ind_syntax_piece *piece = &layout->pieces[layout->count++];
+    *piece = (struct ind_syntax_piece){.field = field, .at = at};
     layout->fields += field;
     return piece;
 }
@@ -37,12 +37,12 @@ static struct ind_layout_piece *add_piece(struct reading *reading, bool field, s
 /* One literal byte; runs of blanks become one blank, and none stands at the beginning. */
 static void add_byte(struct reading *reading, char c, size_t at, size_t length)
 {
-    struct ind_layout_piece *piece = last_piece(reading);
+    struct ind_syntax_piece *piece = last_piece(reading);
     bool blank = ind_type_byte(c, IND_TYPE_BLANK);
     if (blank && !piece)
         return;
     if (!piece || piece->field) {
-        if (reading->layout->count == IND_LAYOUT_PIECES || !(piece = add_piece(reading, false, at)))
+        if (reading->layout->count == IND_SYNTAX_PIECES || !(piece = add_piece(reading, false, at)))
             return;
         piece->text.at = reading->layout->literals + reading->literal_bytes;
     }
@@ -84,7 +84,7 @@ static bool read_name(struct reading *reading, struct ind_slice name, size_t at)
 
 /* The expression of "re(…)"; its brackets are balanced, but for those behind `\` and in [ ]. */
 static bool read_expression(struct reading *reading, struct ind_slice type, size_t at,
-                            struct ind_layout_piece *piece)
+                            struct ind_syntax_piece *piece)
 {
     if (type.length < 5 || type.at[type.length - 1] != ')') {
         wrong(reading, at, type.length,
@@ -98,7 +98,7 @@ static bool read_expression(struct reading *reading, struct ind_slice type, size
 }
 
 static bool read_type(struct reading *reading, struct ind_slice type, size_t at,
-                      struct ind_layout_piece *piece)
+                      struct ind_syntax_piece *piece)
 {
     if (type.length == 0) {
         wrong(reading, at, 0, "which type? the types are " TYPES, IND_NOTHING, "");
@@ -121,7 +121,7 @@ static bool read_type(struct reading *reading, struct ind_slice type, size_t at,
 }
 
 /* Nothing follows a remainder. */
-static bool check_last(struct reading *reading, const struct ind_layout_piece *before)
+static bool check_last(struct reading *reading, const struct ind_syntax_piece *before)
 {
     if (!before || !before->field || before->type != IND_TYPE_REMAINDER)
         return true;
@@ -131,8 +131,8 @@ static bool check_last(struct reading *reading, const struct ind_layout_piece *b
 }
 
 /* What may not stand side by side: nothing would tell where the first ends. */
-static bool check_neighbour(struct reading *reading, const struct ind_layout_piece *before,
-                            const struct ind_layout_piece *piece)
+static bool check_neighbour(struct reading *reading, const struct ind_syntax_piece *before,
+                            const struct ind_syntax_piece *piece)
 {
     if (!check_last(reading, before))
         return false;
@@ -187,7 +187,7 @@ static size_t find_close(struct ind_slice source, size_t open)
 static bool read_field(struct reading *reading)
 {
     size_t open = reading->at, close = find_close(reading->source, open);
-    struct ind_layout_piece *before = last_piece(reading);
+    struct ind_syntax_piece *before = last_piece(reading);
     if (close >= reading->source.length || reading->source.at[close] != '}') {
         const char *expression = find_expression(reading->source, open);
         wrong(reading, open, 1,
@@ -207,7 +207,7 @@ static bool read_field(struct reading *reading)
     struct ind_slice type = ind_slice_from(inside, name.length + 1);
     if (!read_name(reading, name, open + 1))
         return false;
-    struct ind_layout_piece *piece = add_piece(reading, true, open);
+    struct ind_syntax_piece *piece = add_piece(reading, true, open);
     if (!piece || !read_type(reading, type, open + 2 + name.length, piece))
         return false;
     piece->name = name;
@@ -232,7 +232,7 @@ static bool read_pieces(struct reading *reading)
             return false;
         }
         size_t length = c == '{' || c == '}' ? 2 : 1;
-        const struct ind_layout_piece *before = last_piece(reading);
+        const struct ind_syntax_piece *before = last_piece(reading);
         if (!check_last(reading, before))
             return false;
         add_byte(reading, c, reading->at, length);
@@ -242,22 +242,22 @@ static bool read_pieces(struct reading *reading)
 }
 
 /* Blanks at the end of a text do not count. */
-static void trim(struct ind_layout_text *layout)
+static void trim(struct ind_syntax_text *layout)
 {
-    struct ind_layout_piece *last = layout->count ? &layout->pieces[layout->count - 1] : NULL;
+    struct ind_syntax_piece *last = layout->count ? &layout->pieces[layout->count - 1] : NULL;
     if (!last || last->field || last->text.at[last->text.length - 1] != ' ')
         return;
     if (--last->text.length == 0)
         layout->count--;
 }
 
-bool ind_layout_take_apart(struct ind_slice source, struct ind_layout_text *layout,
+bool ind_syntax_take_apart(struct ind_slice source, struct ind_syntax_text *layout,
                            struct ind_mistake *mistake)
 {
     struct reading reading = {.source = source, .layout = layout, .mistake = mistake};
     layout->count = layout->fields = 0;
-    if (source.length > IND_LAYOUT_BYTES) {
-        wrong(&reading, IND_LAYOUT_BYTES, 1,
+    if (source.length > IND_SYNTAX_BYTES) {
+        wrong(&reading, IND_SYNTAX_BYTES, 1,
               "a layout has 2000 bytes at most; end it with {:remainder} before this", IND_NOTHING, "");
         return false;
     }

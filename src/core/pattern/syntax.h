@@ -10,10 +10,10 @@
 #include "core/base/mistake.h"
 #include "core/pattern/type.h"
 
-enum { IND_LAYOUT_BYTES = 2000, IND_LAYOUT_FIELDS = 32, IND_LAYOUT_PIECES = 2 * IND_LAYOUT_FIELDS + 1 };
+enum { IND_SYNTAX_BYTES = 2000, IND_SYNTAX_FIELDS = 32, IND_SYNTAX_PIECES = 2 * IND_SYNTAX_FIELDS + 1 };
 
 /* A literal, in which each run of blanks is one blank, or a field. */
-struct ind_layout_piece {
+struct ind_syntax_piece {
     bool field;
     enum ind_type type;
     struct ind_slice text; /* a literal's bytes; the expression of re(…) */
@@ -21,15 +21,15 @@ struct ind_layout_piece {
     size_t at, length;     /* where it stands in the source */
 };
 
-struct ind_layout_text {
-    struct ind_layout_piece
-        pieces[IND_LAYOUT_PIECES]; /* their texts borrowed from `literals` and the source */
+struct ind_syntax_text {
+    struct ind_syntax_piece
+        pieces[IND_SYNTAX_PIECES]; /* their texts borrowed from `literals` and the source */
     size_t count, fields;
-    char literals[IND_LAYOUT_BYTES];
+    char literals[IND_SYNTAX_BYTES];
 };
 
 /* Takes `source` (borrowed) apart. False with *mistake made, which tells what could stand there instead. */
-bool ind_layout_take_apart(struct ind_slice source, struct ind_layout_text *layout,
+bool ind_syntax_take_apart(struct ind_slice source, struct ind_syntax_text *layout,
                            struct ind_mistake *mistake);
 
 #endif

@@ -38,9 +38,9 @@ enum ind_action_kind { IND_ACTION_REPAIR, IND_ACTION_ROTATE, IND_ACTION_COMPRESS
 
 struct ind_action {
     enum ind_action_kind kind;
-    const char *path;   /* of the file as it is before */
-    uint64_t size;      /* of that file */
-    const char *rule;   /* "period", "age", "crash", …: what calls for it; of a compression: "zstd", "gzip" */
+    const char *path; /* of the file as it is before */
+    uint64_t size;    /* of that file */
+    const char *rule; /* "period", "age", "crash", …: what calls for it; of a compression: "zstd", "gzip" */
     const char *policy; /* NULL: none */
 };
 

@@ -117,7 +117,7 @@ static void take(struct ind_intake *intake, struct ind_batch *batch, size_t coun
     }
 }
 
-static void forget_news(void *context, const struct ind_recall_news *news)
+static void forget_news(void *context, const struct ind_edit_report *news)
 {
     (void)context;
     (void)news;
@@ -133,7 +133,7 @@ static void no_message_makes_the_intake_allocate(void **state)
     ind_config_load(path, &loaded);
     assert_non_null(loaded.config);
     struct ind_accounts *accounts = ind_accounts_new();
-    struct ind_recalls *recalls = ind_recalls_new(forget_news, NULL);
+    struct ind_edit_states *recalls = ind_edit_states_new(forget_news, NULL);
     struct ind_intake *intake = ind_intake_new(loaded.config, accounts, recalls);
     struct ind_batch *batch = ind_batch_new();
     assert_non_null(intake);
@@ -145,7 +145,7 @@ static void no_message_makes_the_intake_allocate(void **state)
     assert_true(!COUNTED || before > 1000); /* they are counted */
     ind_batch_free(batch);
     ind_intake_free(intake);
-    ind_recalls_free(recalls);
+    ind_edit_states_free(recalls);
     ind_accounts_free(accounts);
     ind_loaded_free(&loaded);
     ind_folder_remove(folder);

@@ -71,8 +71,8 @@ struct taken {
     char text[400];
 };
 
-static bool take(void *context, const struct ind_guest *guest, struct ind_slice first, struct ind_slice rest,
-                 bool cut)
+static bool take(void *context, const struct ind_connection *guest, struct ind_slice first,
+                 struct ind_slice rest, bool cut)
 {
     struct taken *taken = context;
     (void)guest;
@@ -85,81 +85,82 @@ static bool take(void *context, const struct ind_guest *guest, struct ind_slice 
     return true;
 }
 
-static struct ind_door *counts; /* what guests hold is counted there */
+static struct ind_admission *counts; /* what guests hold is counted there */
 
-static struct ind_guest *new_guest(void)
+static struct ind_connection *new_guest(void)
 {
     int ends[2];
     struct ind_address address = {0};
     if (!counts)
-        counts = ind_door_new(1);
+        counts = ind_admission_new(1);
     assert_int_equal(socketpair(AF_UNIX, SOCK_STREAM, 0, ends), 0);
     close(ends[1]);
-    struct ind_guest *guest = ind_guest_new(counts, NULL, ends[0], &address);
+    struct ind_connection *guest = ind_connection_new(counts, NULL, ends[0], &address);
     assert_non_null(guest);
     return guest;
 }
 
 static void what_finds_no_room_comes_first_the_next_time(void **state)
 {
-    struct ind_guest *guest = new_guest();
+    struct ind_connection *guest = new_guest();
     struct taken taken = {.room = 2};
     (void)state;
-    assert_int_equal(ind_guest_feed(guest, IND_SLICE("<1>a\n<1>b\n<1>c\n<1>d\n<1>e"), take, &taken),
-                     IND_GUEST_FULL);
+    assert_int_equal(ind_connection_feed(guest, IND_SLICE("<1>a\n<1>b\n<1>c\n<1>d\n<1>e"), take, &taken),
+                     IND_CONNECTION_FULL);
     assert_string_equal(taken.text, "[<1>a][<1>b]");
     taken.room = 3;
-    assert_int_equal(ind_guest_feed(guest, IND_NOTHING, take, &taken), IND_GUEST_FULL);
+    assert_int_equal(ind_connection_feed(guest, IND_NOTHING, take, &taken), IND_CONNECTION_FULL);
     taken.room = 10;
-    assert_int_equal(ind_guest_feed(guest, IND_NOTHING, take, &taken), IND_GUEST_FED);
-    assert_int_equal(ind_guest_feed(guest, IND_SLICE("e\n<1>f"), take, &taken), IND_GUEST_FED);
+    assert_int_equal(ind_connection_feed(guest, IND_NOTHING, take, &taken), IND_CONNECTION_FED);
+    assert_int_equal(ind_connection_feed(guest, IND_SLICE("e\n<1>f"), take, &taken), IND_CONNECTION_FED);
     assert_string_equal(taken.text, "[<1>a][<1>b][<1>c][<1>d][<1>ee]");
     taken.room = taken.count;
-    assert_false(ind_guest_finish(guest, true, take, &taken));
+    assert_false(ind_connection_finish(guest, true, take, &taken));
     taken.room++;
-    assert_true(ind_guest_finish(guest, true, take, &taken));
+    assert_true(ind_connection_finish(guest, true, take, &taken));
     assert_string_equal(taken.text, "[<1>a][<1>b][<1>c][<1>d][<1>ee][<1>f…]");
-    ind_guest_free(guest);
-    assert_int_equal(ind_door_held(counts), 0);
+    ind_connection_free(guest);
+    assert_int_equal(ind_admission_held(counts), 0);
 }
 
 static void a_message_in_many_portions_is_one(void **state)
 {
-    struct ind_guest *guest = new_guest();
+    struct ind_connection *guest = new_guest();
     struct taken taken = {.room = 10};
     const char text[] = "11 <13>a b c d7 <13>efg";
     (void)state;
     for (size_t i = 0; i < sizeof text - 1; i++)
-        assert_int_equal(ind_guest_feed(guest, (struct ind_slice){text + i, 1}, take, &taken), IND_GUEST_FED);
+        assert_int_equal(ind_connection_feed(guest, (struct ind_slice){text + i, 1}, take, &taken),
+                         IND_CONNECTION_FED);
     assert_string_equal(taken.text, "[<13>a b c d][<13>efg]");
-    ind_guest_free(guest);
-    assert_int_equal(ind_door_held(counts), 0);
+    ind_connection_free(guest);
+    assert_int_equal(ind_admission_held(counts), 0);
 }
 
 static void no_address_may_have_more_than_half_of_all_connections(void **state)
 {
-    struct ind_door *door = ind_door_new(4);
+    struct ind_admission *door = ind_admission_new(4);
     struct ind_address one = ind_address_v4((const uint8_t[]){192, 0, 2, 1}),
                        two = ind_address_v4((const uint8_t[]){192, 0, 2, 2}),
                        three = ind_address_v4((const uint8_t[]){192, 0, 2, 3});
     (void)state;
-    assert_true(ind_door_enter(door, &one) && ind_door_enter(door, &one));
-    assert_false(ind_door_enter(door, &one));
-    assert_true(ind_door_enter(door, &two) && ind_door_enter(door, &three));
-    assert_false(ind_door_enter(door, &three)); /* all are taken */
-    ind_door_leave(door, &one);
-    assert_true(ind_door_enter(door, &three));
-    ind_door_free(door);
+    assert_true(ind_admission_enter(door, &one) && ind_admission_enter(door, &one));
+    assert_false(ind_admission_enter(door, &one));
+    assert_true(ind_admission_enter(door, &two) && ind_admission_enter(door, &three));
+    assert_false(ind_admission_enter(door, &three)); /* all are taken */
+    ind_admission_leave(door, &one);
+    assert_true(ind_admission_enter(door, &three));
+    ind_admission_free(door);
 }
 
 /* ---- Rings ---- */
 
-static bool any_mark(const struct ind_mark *mark)
+static bool any_mark(const struct ind_marker *mark)
 {
     return mark != NULL;
 }
 
-static void count_before(void *context, struct ind_mark *mark, const struct ind_batch *batch)
+static void count_before(void *context, struct ind_marker *mark, const struct ind_batch *batch)
 {
     (void)mark;
     *(size_t *)context += batch != NULL;
@@ -169,12 +170,12 @@ static void a_mark_keeps_its_place_and_can_be_pulled_out(void **state)
 {
     struct ind_rings *rings = ind_rings_new(2, 3, NULL, NULL);
     char place;
-    struct ind_mark *mark = (struct ind_mark *)(void *)&place;
+    struct ind_marker *mark = (struct ind_marker *)(void *)&place;
     bool ended, held[2] = {false, false};
     (void)state;
     for (int i = 0; i < 2; i++)
         ind_ring_put(rings, 0, ind_ring_empty(rings, 0, 0));
-    ind_ring_mark(rings, 0, mark);
+    ind_ring_put_marker(rings, 0, mark);
     ind_ring_put(rings, 0, ind_ring_empty(rings, 0, 0));
     assert_null(ind_ring_empty(rings, 0, 0)); /* all are on their way */
     ind_ring_give_back(rings, 1, ind_ring_empty(rings, 1, 0));
@@ -182,7 +183,7 @@ static void a_mark_keeps_its_place_and_can_be_pulled_out(void **state)
     assert_false(ind_ring_pull(rings, 1, any_mark, count_before, &before));
     assert_true(ind_ring_pull(rings, 0, any_mark, count_before, &before));
     assert_int_equal(before, 2);
-    ind_ring_mark(rings, 0, mark);
+    ind_ring_put_marker(rings, 0, mark);
     for (int i = 0; i < 4; i++) {
         struct ind_ring_item item = ind_rings_take(rings, held, 10, &ended);
         assert_int_equal(item.batch != NULL, i < 3);
@@ -210,6 +211,6 @@ int main(void)
         cmocka_unit_test(a_mark_keeps_its_place_and_can_be_pulled_out),
     };
     int failed = cmocka_run_group_tests(tests, NULL, NULL);
-    ind_door_free(counts);
+    ind_admission_free(counts);
     return failed;
 }

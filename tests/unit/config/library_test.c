@@ -6,7 +6,7 @@
 
 #include <string.h>
 
-static void put_fields(const struct ind_matcher *matcher, const struct ind_pattern_layout *layout, FILE *page)
+static void put_fields(const struct ind_matcher *matcher, const struct ind_pattern_syntax *layout, FILE *page)
 {
     bool any = false;
     for (size_t i = 0; i < layout->field_count; i++)
@@ -37,10 +37,10 @@ static void put_title(const char *path, FILE *page)
 static void put_layout(const struct ind_config *config, size_t number, struct ind_matcher *matcher,
                        FILE *page)
 {
-    const struct ind_pattern_layout *layout = ind_patterns_layout(config->patterns, number), *taken;
-    const struct ind_layout_place *place = &config->layout_places[number];
-    const struct ind_pattern_layout *before =
-        number ? ind_patterns_layout(config->patterns, number - 1) : NULL;
+    const struct ind_pattern_syntax *layout = ind_patterns_syntax(config->patterns, number), *taken;
+    const struct ind_syntax_place *place = &config->layout_places[number];
+    const struct ind_pattern_syntax *before =
+        number ? ind_patterns_syntax(config->patterns, number - 1) : NULL;
     if (!before || config->layout_places[number - 1].source != place->source)
         put_title(place->source->path, page);
     if (!before || before->pattern != layout->pattern)
@@ -72,8 +72,8 @@ static char *make_page(const struct ind_config *config)
             "([pattern-language.md](pattern-language.md) "
             "tells how to read\n"
             "them). This page is made from the files; a test compares the two.\n",
-            ind_patterns_count(config->patterns), ind_patterns_layout_count(config->patterns));
-    for (size_t i = 0; i < ind_patterns_layout_count(config->patterns); i++)
+            ind_patterns_count(config->patterns), ind_patterns_syntax_count(config->patterns));
+    for (size_t i = 0; i < ind_patterns_syntax_count(config->patterns); i++)
         put_layout(config, i, matcher, page);
     fclose(page);
     ind_matcher_free(matcher);
@@ -88,10 +88,10 @@ static void every_pattern_that_ships_works_and_is_documented(void **state)
     ind_write_file(ind_path(folder, "indagator.yaml"), "include: " IND_SOURCE_FOLDER "/patterns/*.yaml\n");
     ind_config_load(ind_path(folder, "indagator.yaml"), &loaded);
     ind_config_compare_patterns(&loaded);
-    for (size_t i = 0; i < loaded.remarks.count; i++)
-        print_error("%s:%zu: %s\n", loaded.remarks.list[i].source ? loaded.remarks.list[i].source->path : "",
-                    loaded.remarks.list[i].line, loaded.remarks.list[i].text);
-    assert_int_equal(loaded.remarks.count, 0);
+    for (size_t i = 0; i < loaded.diagnostics.count; i++)
+        print_error("%s:%zu: %s\n", loaded.diagnostics.list[i].source ? loaded.diagnostics.list[i].source->path : "",
+                    loaded.diagnostics.list[i].line, loaded.diagnostics.list[i].text);
+    assert_int_equal(loaded.diagnostics.count, 0);
     assert_true(ind_patterns_count(loaded.config->patterns) >= 60);
     char *page = make_page(loaded.config);
     if (getenv("IND_REWRITE"))

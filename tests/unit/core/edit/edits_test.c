@@ -416,17 +416,18 @@ static void finding_them_is_the_same_as_asking_all(void **state)
 
 /* ---- What edits remember ---- */
 
-static struct ind_recall *recall;
-static struct ind_recall_news news;
+static struct ind_edit_state *recall;
+static struct ind_edit_report news;
 static bool told;
 
 static bool ask(const struct ind_edit *edit, const char *device, const char *text, double seconds)
 {
     struct ind_message message = {.device = ind_slice_of(device), .text = ind_slice_of(text)};
-    uint64_t key = ind_recall_key(edit, &message);
-    bool on = ind_recall_ask(recall, key, edit, (struct ind_steady){(int64_t)(seconds * 1e9)}, &news, &told);
+    uint64_t key = ind_edit_state_key(edit, &message);
+    bool on =
+        ind_edit_state_ask(recall, key, edit, (struct ind_steady){(int64_t)(seconds * 1e9)}, &news, &told);
     if (on)
-        ind_recall_settle(recall, key, message.device, message.text);
+        ind_edit_state_settle(recall, key, message.device, message.text);
     return on;
 }
 
@@ -435,9 +436,9 @@ static const char *next_news(double seconds, bool all)
     static char text[800];
     uint32_t from = 0;
     struct ind_buffer out = ind_buffer_on(text, sizeof text - 1);
-    if (!ind_recall_due(recall, (struct ind_steady){(int64_t)(seconds * 1e9)}, all, &from, &news))
+    if (!ind_edit_state_due(recall, (struct ind_steady){(int64_t)(seconds * 1e9)}, all, &from, &news))
         return NULL;
-    ind_recall_write(&news, &out);
+    ind_edit_report_write(&news, &out);
     text[out.length] = '\0';
     return text;
 }
@@ -446,7 +447,7 @@ static void limits_count_within_spans(void **state)
 {
     (void)state;
     const struct ind_edit limit = {.name = "calm", .kind = IND_EDIT_LIMIT, .number = 3, .span = IND_SECOND};
-    recall = ind_recall_new(100);
+    recall = ind_edit_state_new(100);
     for (int i = 0; i < 10; i++)
         assert_int_equal(ask(&limit, "hq-dhcp", "x", 10 + i * 0.01), i < 3);
     assert_true(ask(&limit, "hq-mail", "x", 10.5)); /* another device */
@@ -456,15 +457,15 @@ static void limits_count_within_spans(void **state)
         next_news(70.2, false),
         "edit \"calm\": hq-dhcp was over its limit of 3 a second 7 times; these messages were dropped");
     assert_null(next_news(200, true));
-    assert_int_equal(ind_recall_count(recall), 0); /* what is over is not kept */
-    ind_recall_free(recall);
+    assert_int_equal(ind_edit_state_count(recall), 0); /* what is over is not kept */
+    ind_edit_state_free(recall);
 }
 
 static void repeats_are_told_once(void **state)
 {
     (void)state;
     const struct ind_edit repeat = {.name = "same", .kind = IND_EDIT_REPEAT, .span = 30 * IND_SECOND};
-    recall = ind_recall_new(100);
+    recall = ind_edit_state_new(100);
     assert_true(ask(&repeat, "pier3-sw2", "down", 100));
     assert_false(ask(&repeat, "pier3-sw2", "down", 101));
     assert_true(ask(&repeat, "pier3-sw2", "up", 102));
@@ -476,17 +477,17 @@ static void repeats_are_told_once(void **state)
     assert_string_equal(news.text, "down");
     assert_false(ask(&repeat, "pier3-sw2", "down", 131));
     assert_string_equal(next_news(161, false), "edit \"same\": pier3-sw2 said 1 time more within 30 s: down");
-    ind_recall_free(recall);
+    ind_edit_state_free(recall);
 }
 
 static void one_in_so_many_is_kept_of_each_device(void **state)
 {
     (void)state;
     const struct ind_edit keep = {.name = "few", .kind = IND_EDIT_KEEP, .number = 4};
-    recall = ind_recall_new(100);
+    recall = ind_edit_state_new(100);
     for (int i = 0; i < 12; i++)
         assert_int_equal(ask(&keep, i % 2 ? "a" : "b", "x", i), i / 2 % 4 == 0);
-    ind_recall_free(recall);
+    ind_edit_state_free(recall);
 }
 
 /* However many devices there are: the oldest goes, is counted, and what it had to tell is told. */
@@ -497,7 +498,7 @@ static void endless_devices_find_an_end(void **state)
         .name = "calm", .kind = IND_EDIT_LIMIT, .number = 1, .span = 1000 * IND_SECOND};
     char name[32];
     uint64_t dropped = 0, heard = 0;
-    recall = ind_recall_new(64);
+    recall = ind_edit_state_new(64);
     for (int i = 0; i < 10000; i++) {
         snprintf(name, sizeof name, "device-%d", i);
         assert_true(ask(&limit, name, "x", 1));
@@ -506,12 +507,12 @@ static void endless_devices_find_an_end(void **state)
         dropped += !ask(&limit, "device-0", "x", 1); /* the one that is asked for again and again stays */
         heard += told ? news.count : 0;
     }
-    assert_int_equal(ind_recall_count(recall), 64);
-    assert_int_equal(ind_recall_evicted(recall), 10000 - 64);
+    assert_int_equal(ind_edit_state_count(recall), 64);
+    assert_int_equal(ind_edit_state_evicted(recall), 10000 - 64);
     while (next_news(2, true))
         heard += news.count;
     assert_int_equal(heard, dropped);
-    ind_recall_free(recall);
+    ind_edit_state_free(recall);
 }
 
 int main(void)

@@ -2,23 +2,23 @@
 
 #include "core/ledger/clock_offset.h"
 
-static struct ind_lag lag;
+static struct ind_clock_offset lag;
 static ind_time now;
 
 static const char *words(void)
 {
     static char text[200];
     struct ind_buffer out = ind_buffer_on(text, sizeof text - 1);
-    struct ind_lag_summary summary;
-    ind_lag_sum_up(&lag, &summary);
-    ind_lag_write(&out, &summary);
+    struct ind_clock_offset_summary summary;
+    ind_clock_offset_sum_up(&lag, &summary);
+    ind_clock_offset_write(&out, &summary);
     text[out.length] = '\0';
     return text;
 }
 
 static void begin(void)
 {
-    lag = (struct ind_lag){0};
+    lag = (struct ind_clock_offset){0};
     now = INT64_C(1795409100) * IND_SECOND;
 }
 
@@ -29,7 +29,7 @@ static void hear(int count, int every, double off, double drift)
     ind_time start = now;
     for (int i = 0; i < count; i++, now += every * IND_SECOND) {
         double days = (double)(now - start) / 86400e9;
-        ind_lag_add(&lag, now, (ind_time)((off + drift * days + 0.01 * (i % 7)) * 1e9), false);
+        ind_clock_offset_add(&lag, now, (ind_time)((off + drift * days + 0.01 * (i % 7)) * 1e9), false);
     }
 }
 
@@ -65,8 +65,8 @@ static void one_late_message_changes_nothing(void **state)
     (void)state;
     begin();
     hear(20, 1, 0.5, 0);
-    ind_lag_add(&lag, now, 4000 * IND_SECOND, false);
-    ind_lag_add(&lag, now, -4000 * IND_SECOND, false);
+    ind_clock_offset_add(&lag, now, 4000 * IND_SECOND, false);
+    ind_clock_offset_add(&lag, now, -4000 * IND_SECOND, false);
     assert_string_equal(words(), "right");
 }
 
@@ -75,7 +75,7 @@ static void a_wide_spread_is_told(void **state)
     (void)state;
     begin();
     for (int i = 0; i < 32; i++)
-        ind_lag_add(&lag, now, i * IND_SECOND, false);
+        ind_clock_offset_add(&lag, now, i * IND_SECOND, false);
     assert_string_equal(words(), "16 s behind, give or take 8 s");
 }
 
@@ -84,15 +84,15 @@ static void a_clock_that_says_it_is_not_set_is_believed(void **state)
     (void)state;
     begin();
     for (int i = 0; i < 4; i++)
-        ind_lag_add(&lag, now, IND_SECOND, true);
+        ind_clock_offset_add(&lag, now, IND_SECOND, true);
     assert_string_equal(words(), "never set");
     hear(40, 1, 0.1, 0);
     assert_string_equal(words(), "right");
     begin();
-    ind_lag_add(&lag, now, IND_TIME_NONE, true); /* only how long it has run */
+    ind_clock_offset_add(&lag, now, IND_TIME_NONE, true); /* only how long it has run */
     assert_string_equal(words(), "never set");
     begin();
-    ind_lag_add(&lag, now, IND_TIME_NONE, false);
+    ind_clock_offset_add(&lag, now, IND_TIME_NONE, false);
     assert_string_equal(words(), "-");
 }
 

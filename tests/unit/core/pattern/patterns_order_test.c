@@ -27,12 +27,12 @@ struct step {
 };
 
 struct simple {
-    struct ind_layout_text layout;
+    struct ind_syntax_text layout;
     struct ind_slice app; /* empty: all */
     struct ind_slice text;
     struct step steps[STEPS];
     size_t count;
-    size_t ends[IND_LAYOUT_FIELDS][2]; /* what the fields took */
+    size_t ends[IND_SYNTAX_FIELDS][2]; /* what the fields took */
 };
 
 static bool is_blank(char c)
@@ -64,7 +64,7 @@ static bool fit_from(struct simple *simple, size_t piece, size_t byte, size_t at
 
 static bool fit_field(struct simple *simple, size_t number, size_t at, size_t end, size_t field)
 {
-    const struct ind_layout_piece *piece = &simple->layout.pieces[number];
+    const struct ind_syntax_piece *piece = &simple->layout.pieces[number];
     size_t before = simple->count;
     simple->steps[simple->count++] = (struct step){1 + (int)piece->type, piece->text, end};
     simple->ends[field][0] = at;
@@ -78,7 +78,7 @@ static bool fit_field(struct simple *simple, size_t number, size_t at, size_t en
 /* A remainder directly behind a field: that ends where it may. */
 static bool may_end(const struct simple *simple, size_t number, size_t at)
 {
-    const struct ind_layout_piece *before = number ? &simple->layout.pieces[number - 1] : NULL;
+    const struct ind_syntax_piece *before = number ? &simple->layout.pieces[number - 1] : NULL;
     struct ind_slice text = simple->text;
     if (!before || !before->field || at == text.length)
         return true;
@@ -95,7 +95,7 @@ static bool fit_from(struct simple *simple, size_t number, size_t byte, size_t a
     struct ind_slice text = simple->text;
     if (number == simple->layout.count)
         return at == text.length;
-    const struct ind_layout_piece *piece = &simple->layout.pieces[number];
+    const struct ind_syntax_piece *piece = &simple->layout.pieces[number];
     if (!piece->field && byte == piece->text.length)
         return fit_from(simple, number + 1, 0, at, field);
     if (!piece->field) {
@@ -207,7 +207,7 @@ static size_t make_text(const struct simple *like, char *text)
         return length;
     }
     for (size_t i = 0; i < like->layout.count && length < LONGEST / 2; i++) {
-        const struct ind_layout_piece *piece = &like->layout.pieces[i];
+        const struct ind_syntax_piece *piece = &like->layout.pieces[i];
         struct ind_slice put = piece->text;
         if (piece->field)
             put = ind_slice_of(pieces[roll(sizeof pieces / sizeof *pieces)]);
@@ -232,11 +232,11 @@ static void check_text(struct ind_matcher *matcher, const struct ind_patterns *s
     struct ind_slice app = roll(2) ? IND_SLICE("one") : IND_SLICE("two");
     text = trimmed(text);
     int wanted = text.length ? simple_match(list, count, text, app) : -1;
-    const struct ind_pattern_layout *found = ind_match(matcher, text, app, false);
-    int got = found ? (int)(found - ind_patterns_layout(set, 0)) : -1;
+    const struct ind_pattern_syntax *found = ind_match(matcher, text, app, false);
+    int got = found ? (int)(found - ind_patterns_syntax(set, 0)) : -1;
     if (got != wanted) {
         for (size_t i = 0; i < count; i++)
-            print_error("%zu: %.*s\n", i, IND_ARG(ind_patterns_layout(set, i)->source));
+            print_error("%zu: %.*s\n", i, IND_ARG(ind_patterns_syntax(set, i)->source));
         print_error("text \"%.*s\": %d, not %d\n", IND_ARG(text), got, wanted);
     }
     assert_int_equal(got, wanted);
@@ -266,11 +266,11 @@ static void what_fits_is_what_comes_first_by_the_rule(void **state)
             struct ind_mistake mistake = {0};
             size_t kind = roll(4) ? 0 : 1 + roll(2);
             struct ind_slice layout = {texts[i], make_layout(texts[i])};
-            size_t before = ind_patterns_layout_count(set);
-            bool good = ind_patterns_add_layout(set, numbers[kind], layout, &mistake);
-            if (!good && ind_patterns_layout_count(set) == before)
+            size_t before = ind_patterns_syntax_count(set);
+            bool good = ind_patterns_add_syntax(set, numbers[kind], layout, &mistake);
+            if (!good && ind_patterns_syntax_count(set) == before)
                 continue;
-            assert_true(ind_layout_take_apart(ind_patterns_layout(set, count)->source, &list[count].layout,
+            assert_true(ind_syntax_take_apart(ind_patterns_syntax(set, count)->source, &list[count].layout,
                                               &mistake) ||
                         !good);
             list[count].app = !good ? IND_SLICE("none") : kind ? apps[kind - 1] : IND_NOTHING;

@@ -143,7 +143,7 @@ static void a_wrong_layout_is_told_with_its_place_and_what_could_stand_there(voi
         struct ind_mistake mistake = {0};
         uint32_t number;
         assert_true(ind_patterns_add(set, IND_SLICE("p"), NULL, 0, &number));
-        assert_false(ind_patterns_add_layout(set, number, ind_slice_of(cases[i].layout), &mistake));
+        assert_false(ind_patterns_add_syntax(set, number, ind_slice_of(cases[i].layout), &mistake));
         if (!strstr(mistake.text, cases[i].says) || mistake.offset != cases[i].at)
             print_error("%s: %zu+%zu %s\n", cases[i].layout, mistake.offset, mistake.length, mistake.text);
         assert_non_null(strstr(mistake.text, cases[i].says));
@@ -170,7 +170,7 @@ static void make_set(const char *const *layouts)
         if (slash)
             app = (struct ind_slice){slash + 1, (size_t)(bar - slash) - 1};
         assert_true(ind_patterns_add(set, name, &app, slash != NULL, &number));
-        bool good = ind_patterns_add_layout(set, number, ind_slice_of(bar + 1), &mistake);
+        bool good = ind_patterns_add_syntax(set, number, ind_slice_of(bar + 1), &mistake);
         if (!good)
             print_error("%s: %s\n", *layouts, mistake.text);
         assert_true(good);
@@ -191,7 +191,7 @@ static const char *match(const char *text, const char *app)
 {
     static char out[1000];
     struct ind_buffer buffer = ind_buffer_on(out, sizeof out - 1);
-    const struct ind_pattern_layout *layout =
+    const struct ind_pattern_syntax *layout =
         ind_match(matcher, ind_slice_of(text), ind_slice_of(app), false);
     if (layout)
         ind_buffer_slice(&buffer, ind_pattern_name(set, layout->pattern));
@@ -298,9 +298,9 @@ static void two_layouts_that_fit_just_the_same_are_a_mistake(void **state)
     assert_true(ind_patterns_add(set, IND_SLICE("a"), NULL, 0, &a));
     assert_true(ind_patterns_add(set, IND_SLICE("b"), NULL, 0, &b));
     assert_true(ind_patterns_add(set, IND_SLICE("c"), &app, 1, &c));
-    assert_true(ind_patterns_add_layout(set, a, IND_SLICE("x {u:word}  y"), &mistake));
-    assert_true(ind_patterns_add_layout(set, c, IND_SLICE("x {u:word} y"), &mistake));
-    assert_false(ind_patterns_add_layout(set, b, IND_SLICE("x {other:word} y "), &mistake));
+    assert_true(ind_patterns_add_syntax(set, a, IND_SLICE("x {u:word}  y"), &mistake));
+    assert_true(ind_patterns_add_syntax(set, c, IND_SLICE("x {u:word} y"), &mistake));
+    assert_false(ind_patterns_add_syntax(set, b, IND_SLICE("x {other:word} y "), &mistake));
     assert_non_null(strstr(mistake.text, "fits just what \"x {u:word}  y\" of the pattern \"a\" fits"));
     ind_patterns_free(set);
 }
@@ -391,7 +391,7 @@ static void fields_of_the_pattern_hide_those_of_the_payload(void **state)
         char text[1000];
         struct ind_buffer out = ind_buffer_on(text, sizeof text - 1);
         struct ind_message message = {.text = ind_slice_of(cases[i][0])};
-        const struct ind_pattern_layout *layout = ind_match(matcher, message.text, IND_NOTHING, true);
+        const struct ind_pattern_syntax *layout = ind_match(matcher, message.text, IND_NOTHING, true);
         assert_non_null(layout);
         ind_fields_read(&message, matcher, layout, ind_pattern_name(set, layout->pattern), scratch,
                         sizeof scratch, &payload);

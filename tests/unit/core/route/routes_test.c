@@ -98,7 +98,7 @@ static void names_that_use_names_are_asked_once(void **state)
     assert_int_equal(ind_router_decide(router, &message, &answers, taken), 0);
     assert_int_equal(ind_condition_why(set, last, &message, &answers, reasons, 8), 8);
     (void)ind_condition_literals(set, last, literals, 8);
-    (void)ind_condition_doubt(set, last, true, &mistake);
+    (void)ind_condition_warn(set, last, true, &mistake);
     ind_router_free(router);
 }
 

@@ -1,4 +1,4 @@
-#include "cli/ask.h"
+#include "cli/control_client.h"
 
 #include "collect/collector.h"
 #include <curl/curl.h>
@@ -30,31 +30,32 @@ static size_t on_bytes(char *bytes, size_t size, size_t count, void *context)
     return length;
 }
 
-static enum ind_asked result_of(struct answer *answer, CURLcode code)
+static enum ind_control_client_result result_of(struct answer *answer, CURLcode code)
 {
     long status = 0;
     (void)curl_easy_getinfo(answer->curl, CURLINFO_RESPONSE_CODE, &status);
     if (code == CURLE_COULDNT_CONNECT)
-        return IND_ASKED_NOBODY;
+        return IND_CONTROL_CLIENT_NOBODY;
     if (answer->ended || (code == CURLE_OK && status == 200))
-        return IND_ASKED;
+        return IND_CONTROL_CLIENT_ANSWERED;
     if (answer->why_length == 0)
         snprintf(answer->why, sizeof answer->why, "the collector has ended: %s", curl_easy_strerror(code));
-    return IND_ASKED_REFUSED;
+    return IND_CONTROL_CLIENT_REFUSED;
 }
 
-static enum ind_asked ask(const struct ind_config *config, bool post, const char *path, struct answer *answer)
+static enum ind_control_client_result ask(const struct ind_config *config, bool post, const char *path,
+                                          struct answer *answer)
 {
     char socket[4200], url[16384];
     snprintf(socket, sizeof socket, "%s/" IND_CONTROL_SOCKET, config->state);
     if ((size_t)snprintf(url, sizeof url, "http://collector%s", path) >= sizeof url) {
         snprintf(answer->why, sizeof answer->why, "the question is too long");
-        return IND_ASKED_REFUSED;
+        return IND_CONTROL_CLIENT_REFUSED;
     }
     answer->curl = curl_easy_init();
     if (!answer->curl) {
         snprintf(answer->why, sizeof answer->why, "out of memory");
-        return IND_ASKED_REFUSED;
+        return IND_CONTROL_CLIENT_REFUSED;
     }
     (void)curl_easy_setopt(answer->curl, CURLOPT_UNIX_SOCKET_PATH, socket);
     (void)curl_easy_setopt(answer->curl, CURLOPT_URL, url);
@@ -64,17 +65,18 @@ static enum ind_asked ask(const struct ind_config *config, bool post, const char
         (void)curl_easy_setopt(answer->curl, CURLOPT_COPYPOSTFIELDS, "");
     (void)curl_easy_setopt(answer->curl, CURLOPT_WRITEFUNCTION, on_bytes);
     (void)curl_easy_setopt(answer->curl, CURLOPT_WRITEDATA, answer);
-    enum ind_asked asked = result_of(answer, curl_easy_perform(answer->curl));
+    enum ind_control_client_result asked = result_of(answer, curl_easy_perform(answer->curl));
     curl_easy_cleanup(answer->curl);
     return asked;
 }
 
-enum ind_asked ind_ask(const struct ind_config *config, bool post, const char *path,
-                       bool (*take)(void *context, const char *bytes, size_t length), void *context)
+enum ind_control_client_result ind_ask(const struct ind_config *config, bool post, const char *path,
+                                       bool (*take)(void *context, const char *bytes, size_t length),
+                                       void *context)
 {
     struct answer answer = {.take = take, .context = context};
-    enum ind_asked asked = ask(config, post, path, &answer);
-    if (asked == IND_ASKED_REFUSED) {
+    enum ind_control_client_result asked = ask(config, post, path, &answer);
+    if (asked == IND_CONTROL_CLIENT_REFUSED) {
         answer.why[strcspn(answer.why, "\n")] = '\0';
         ind_complain("%s", answer.why);
     }
@@ -103,12 +105,13 @@ static bool add_text(void *context, const char *bytes, size_t length)
     return true;
 }
 
-enum ind_asked ind_ask_text(const struct ind_config *config, bool post, const char *path, char **text)
+enum ind_control_client_result ind_control_client_ask(const struct ind_config *config, bool post,
+                                                      const char *path, char **text)
 {
     struct text whole = {NULL, 0, 0};
     struct answer answer = {.take = add_text, .context = &whole};
-    enum ind_asked asked = ask(config, post, path, &answer);
-    if (asked == IND_ASKED_REFUSED) {
+    enum ind_control_client_result asked = ask(config, post, path, &answer);
+    if (asked == IND_CONTROL_CLIENT_REFUSED) {
         free(whole.bytes);
         whole.bytes = strdup(answer.why);
     }

@@ -1,4 +1,4 @@
-#include "cli/marks.h"
+#include "cli/underline.h"
 
 #include "core/base/escape.h"
 #include <string.h>

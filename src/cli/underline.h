@@ -1,6 +1,6 @@
-/* cli/marks.h: a message or a text with its parts marked under it. */
-#ifndef IND_CLI_MARKS_H
-#define IND_CLI_MARKS_H
+/* cli/underline.h: a message or a text with its parts marked under it. */
+#ifndef IND_CLI_UNDERLINE_H
+#define IND_CLI_UNDERLINE_H
 
 #include "core/base/slice.h"
 
