@@ -3,7 +3,7 @@
  * devices  messages/s  ratio to 10 devices. Usage: bench_devices [SECONDS] */
 #include "measure.h"
 
-#include "collect/intake.h"
+#include "collect/intake/intake.h"
 
 #include <stdio.h>
 #include <stdlib.h>
@@ -71,10 +71,13 @@ static double measure(struct setting *setting)
                                           .sender = ind_intake_sender(setting->intake, &setting->senders[i]),
                                           .received = INT64_C(1795409100) * IND_SECOND,
                                           .now = INT64_C(1795409100) * IND_SECOND};
-        bool tallied = false;
-        while (!ind_intake_message(setting->intake, IND_LINES_RAW, (struct ind_slice){text, sizeof text - 1},
-                                   &origin, setting->batch, &tallied))
+        enum ind_submitted submitted =
+            ind_intake_submit(setting->intake, IND_LINES_RAW, (struct ind_slice){text, sizeof text - 1},
+                              &origin, setting->batch);
+        while (submitted == IND_SUBMIT_FULL) {
             ind_batch_clear(setting->batch);
+            submitted = ind_intake_resume(setting->intake, setting->batch);
+        }
     }
     return MESSAGES / (now() - start);
 }

@@ -1,6 +1,6 @@
 #include "cli/cli.h"
 
-#include "collect/clock.h"
+#include "collect/runtime/clock.h"
 #include "config/moment.h"
 #include "core/base/escape.h"
 #include "store/read/reader.h"
@@ -43,7 +43,7 @@ void ind_complain(const char *format, ...)
     pthread_mutex_unlock(&progress_mutex);
 }
 
-void ind_tell(void *context, const char *text)
+void ind_complain_text(void *context, const char *text)
 {
     (void)context;
     ind_complain("%s", text);

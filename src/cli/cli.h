@@ -38,7 +38,7 @@ extern const struct ind_command ind_command_collect, ind_command_check, ind_comm
 void ind_complain(const char *format, ...) __attribute__((format(printf, 1, 2)));
 
 /* For the layers below: ind_complain as a callback. */
-void ind_tell(void *context, const char *text);
+void ind_complain_text(void *context, const char *text);
 
 /* Loads the configuration that the call names, or the first there is. False, all told, where it has mistakes
  * or there is none; `or_defaults`: where there is none, what holds without one is good enough. */

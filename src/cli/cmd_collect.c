@@ -1,7 +1,7 @@
 #include "cli/cli.h"
 #include "cli/lines.h"
 #include "cli/table.h"
-#include "collect/collector.h"
+#include "collect/daemon/collector.h"
 #include "core/archive/archive_name.h"
 #include "store/read/lookup.h"
 
@@ -114,7 +114,7 @@ static int run(struct ind_call *call)
     struct ind_collect_settings settings = {.config = loaded.config,
                                             .config_path =
                                                 call->config_path ? call->config_path : ind_config_find(),
-                                            .tell = ind_tell,
+                                            .report = ind_complain_text,
                                             .progress = ind_progress};
     enum ind_collect_status status = IND_COLLECT_CALL;
     if (read_settings(call, loaded.config, &settings)) {

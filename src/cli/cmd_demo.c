@@ -1,7 +1,7 @@
 /* cli/cmd_demo.c: the whole thing on made-up data, with the program's own commands as a user would call them.
  */
 #include "cli/cli.h"
-#include "collect/clock.h"
+#include "collect/runtime/clock.h"
 #include "store/disk/walk.h"
 
 #include <errno.h>

@@ -1,5 +1,5 @@
 #include "cli/emit.h"
-#include "collect/clock.h"
+#include "collect/runtime/clock.h"
 #include "config/quantity.h"
 #include "config/zones.h"
 #include "core/base/escape.h"

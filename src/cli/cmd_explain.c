@@ -1,6 +1,6 @@
 #include "cli/explain.h"
 #include "cli/underline.h"
-#include "collect/clock.h"
+#include "collect/runtime/clock.h"
 #include "core/base/escape.h"
 #include "core/ledger/clock_offset.h"
 

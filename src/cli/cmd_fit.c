@@ -1,8 +1,8 @@
 #include "cli/cli.h"
-#include "cli/underline.h"
 #include "cli/table.h"
-#include "collect/clock.h"
-#include "collect/fit.h"
+#include "cli/underline.h"
+#include "collect/runtime/clock.h"
+#include "trial/fit.h"
 
 #include <jansson.h>
 #include <stdlib.h>

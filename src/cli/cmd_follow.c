@@ -1,5 +1,5 @@
-#include "cli/control_client.h"
 #include "cli/cli.h"
+#include "cli/control_client.h"
 
 #include <errno.h>
 #include <stdlib.h>

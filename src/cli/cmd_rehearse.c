@@ -1,9 +1,9 @@
 #include "cli/cli.h"
 #include "cli/lines.h"
-#include "cli/underline.h"
 #include "cli/table.h"
-#include "collect/rehearse.h"
+#include "cli/underline.h"
 #include "core/base/escape.h"
+#include "trial/rehearse.h"
 
 #include <jansson.h>
 #include <stdlib.h>
@@ -85,9 +85,9 @@ static void print_ledger(struct printing *print)
         printf("; what is filed is %.0f %% of what was received",
                100.0 * (double)r->line_bytes / (double)r->ledger.bytes);
     printf(".\n");
-    if (r->own)
+    if (r->internal)
         printf("Of those received, %s are our own: they tell of messages that edits dropped.\n",
-               ind_grouped(r->own, size));
+               ind_grouped(r->internal, size));
     if (ind_patterns_count(print->config->patterns) > 0)
         printf("Without a pattern: %s.\n", ind_grouped(r->unmatched, size));
     if (r->ledger.malformed)
@@ -235,7 +235,7 @@ static void print_differences(struct printing *print)
     const struct ind_rehearsal *r = print->rehearsal;
     char number[32], all[32], text[300];
     printf("%s of %s messages would end differently by the rules of %s.\n", ind_grouped(r->different, number),
-           ind_grouped(r->ledger.received - r->own, all), print->there);
+           ind_grouped(r->ledger.received - r->internal, all), print->there);
     if (r->different == 0)
         return;
     struct ind_table *table = ind_table_new(columns, 2);
@@ -315,7 +315,7 @@ static json_t *ledger_json(const struct ind_rehearsal *r)
     for (int end = 0; end < IND_ENDS; end++)
         set_number(ledger, ind_end_key((enum ind_end)end), r->ledger.ended[end]);
     json_object_set_new(ledger, "adds_up", json_boolean(r->adds_up));
-    set_number(ledger, "own", r->own);
+    set_number(ledger, "own", r->internal);
     set_number(ledger, "malformed", r->ledger.malformed);
     set_number(ledger, "cut", r->ledger.cut);
     set_number(ledger, "gave_up", r->ledger.gave_up);
@@ -428,7 +428,7 @@ static int rehearse(const struct ind_call *call, const struct ind_loaded *loaded
     struct ind_rehearse_call rehearse = {.config = loaded->config,
                                          .other = given.against ? other->config : NULL,
                                          .files = call->rest,
-                                         .tell = ind_tell,
+                                         .report = ind_complain_text,
                                          .progress = ind_progress};
     while (call->rest[rehearse.file_count])
         rehearse.file_count++;

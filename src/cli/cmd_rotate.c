@@ -1,8 +1,9 @@
-#include "cli/control_client.h"
 #include "cli/cli.h"
+#include "cli/control_client.h"
 #include "cli/table.h"
-#include "collect/clock.h"
-#include "collect/collector.h"
+#include "collect/control/control_socket.h"
+#include "collect/daemon/collector.h"
+#include "collect/runtime/clock.h"
 #include "store/archive/keeper.h"
 #include "store/write/store.h"
 
@@ -73,7 +74,7 @@ static int dry_run(const struct ind_config *config, bool json)
                                           .fs = &ind_fs_posix,
                                           .now = ind_now(),
                                           .dry_run = true,
-                                          .report = ind_tell,
+                                          .report = ind_complain_text,
                                           .act = show_action,
                                           .context = &shown};
     if (ind_store_open(&settings, &store, reason, sizeof reason) != IND_STORE_OK) {
@@ -132,7 +133,7 @@ static int rotate(const struct ind_config *config, bool json)
     char reason[1400];
     struct ind_store *store;
     struct ind_store_settings settings = {
-        .config = config, .fs = &ind_fs_posix, .now = ind_now(), .report = ind_tell};
+        .config = config, .fs = &ind_fs_posix, .now = ind_now(), .report = ind_complain_text};
     enum ind_store_status status = ind_store_open(&settings, &store, reason, sizeof reason);
     if (status == IND_STORE_BUSY)
         return ask_collector(config, json, reason);

@@ -1,6 +1,6 @@
 #include "cli/cli.h"
 #include "cli/table.h"
-#include "collect/clock.h"
+#include "collect/runtime/clock.h"
 #include "store/disk/fs.h"
 #include "store/read/lookup.h"
 #include "store/search/search.h"
@@ -347,7 +347,7 @@ static int run(struct ind_call *call)
     if (!ind_load(call, *call->rest != NULL, &loaded))
         return IND_EXIT_CALL;
     struct ind_search_settings settings = {
-        .config = loaded.config, .now = ind_now(), .tell = ind_tell, .progress = ind_progress};
+        .config = loaded.config, .now = ind_now(), .report = ind_complain_text, .progress = ind_progress};
     if (call->json && !given.layout)
         given.layout = strdup("json");
     ind_fs_raise_file_limit(); /* live files are held open for the snapshot */

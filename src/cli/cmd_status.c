@@ -1,7 +1,7 @@
-#include "cli/control_client.h"
 #include "cli/cli.h"
+#include "cli/control_client.h"
 #include "cli/table.h"
-#include "collect/clock.h"
+#include "collect/runtime/clock.h"
 #include "core/ledger/clock_offset.h"
 #include "core/ledger/ledger.h"
 

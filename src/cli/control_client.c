@@ -1,6 +1,7 @@
 #include "cli/control_client.h"
 
-#include "collect/collector.h"
+#include "collect/control/control_socket.h"
+#include "collect/daemon/collector.h"
 #include <curl/curl.h>
 #include <stdlib.h>
 #include <string.h>

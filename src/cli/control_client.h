@@ -7,7 +7,7 @@
 enum ind_control_client_result {
     IND_CONTROL_CLIENT_ANSWERED, /* answered: 200 */
     IND_CONTROL_CLIENT_NOBODY,   /* no collector is there */
-    IND_CONTROL_CLIENT_REFUSED            /* answered otherwise, or broken off; told */
+    IND_CONTROL_CLIENT_REFUSED   /* answered otherwise, or broken off; told */
 };
 
 /* Asks PATH, with a query already escaped. `take` gets the answer in pieces and returns false to end it. */

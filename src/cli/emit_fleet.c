@@ -1,6 +1,6 @@
 /* cli/emit_fleet.c: plays a made-up fleet: each device a sender of its own, from its own address. */
 #include "cli/emit.h"
-#include "collect/clock.h"
+#include "collect/runtime/clock.h"
 #include "simulate/fleet_file.h"
 
 #include <stdlib.h>

@@ -3,7 +3,7 @@
 #define IND_CLI_EXPLAIN_H
 
 #include "cli/cli.h"
-#include "collect/explain.h"
+#include "trial/explain.h"
 
 /* What every message of this call shares. */
 struct ind_explaining {

@@ -3,7 +3,7 @@
 #define IND_CLI_LINES_H
 
 #include "cli/cli.h"
-#include "collect/intake.h"
+#include "collect/intake/intake.h"
 
 struct ind_line_options {
     char *received, *sender, *as;

@@ -24,7 +24,7 @@ struct ind_policy {
 
 enum ind_listener_kind { IND_LISTEN_UDP, IND_LISTEN_TCP, IND_LISTEN_UNIX };
 
-struct ind_listener {
+struct ind_listen_item {
     enum ind_listener_kind kind;
     char *text;    /* "udp 0.0.0.0:514": what messages carry as their listener */
     char *address; /* numeric; the path of a local socket */
@@ -37,7 +37,7 @@ struct ind_config {
     struct ind_zone *zone;
     uint64_t open_files, burst_buffer; /* files; bytes */
     uint64_t threads;                  /* that receive; 0: one processor is left free */
-    struct ind_listener *listeners;
+    struct ind_listen_item *listeners;
     size_t listener_count;
     struct ind_network *allow;
     size_t allow_count;
@@ -77,7 +77,7 @@ enum {
 };
 
 struct ind_loaded {
-    struct ind_config *config;      /* NULL where there are mistakes */
+    struct ind_config *config;          /* NULL where there are mistakes */
     struct ind_diagnostics diagnostics; /* sorted */
     struct ind_source *sources;
 };

@@ -30,7 +30,7 @@ IND_KEEP_NODE(listener_text, local)
 IND_KEEP_NODE(listener_text, when_full)
 
 static bool read_socket_address(struct ind_loader *loader, const struct ind_node *value,
-                                struct ind_listener *listener)
+                                struct ind_listen_item *listener)
 {
     struct ind_slice host, port;
     struct ind_address address;
@@ -53,7 +53,7 @@ static bool read_socket_address(struct ind_loader *loader, const struct ind_node
 }
 
 static bool read_local_socket(struct ind_loader *loader, const struct ind_node *value,
-                              struct ind_listener *listener)
+                              struct ind_listen_item *listener)
 {
     enum { LONGEST = 100 }; /* less than any system's sun_path */
     if (!ind_expect_text(loader, value, "the path of a local socket such as /run/indagator/log"))
@@ -65,7 +65,7 @@ static bool read_local_socket(struct ind_loader *loader, const struct ind_node *
 }
 
 static void read_when_full(struct ind_loader *loader, const struct ind_node *value,
-                           struct ind_listener *listener)
+                           struct ind_listen_item *listener)
 {
     if (!value || !ind_expect_text(loader, value, "hold or drop"))
         return;
@@ -84,7 +84,7 @@ static void load_listener(struct ind_loader *loader, const struct ind_node *node
         {"udp", keep_udp}, {"tcp", keep_tcp}, {"unix", keep_local}, {"when full", keep_when_full}};
     static const char *const kinds[] = {"udp", "tcp", "unix"};
     struct listener_text text = {0};
-    struct ind_listener listener = {0};
+    struct ind_listen_item listener = {0};
     struct ind_config *config = loader->config;
     char whole[1200];
     size_t mistakes = loader->diagnostics->mistakes;

@@ -10,8 +10,8 @@ void ind_wrong_inside(struct ind_loader *loader, const struct ind_node *scalar,
 {
     size_t start = ind_node_locate(scalar, mistake->offset);
     size_t end = ind_node_locate(scalar, mistake->offset + mistake->length);
-    ind_diagnostic_add(loader->diagnostics, warning, scalar->source, start, end > start ? end - start : 0, "%s",
-                       mistake->text);
+    ind_diagnostic_add(loader->diagnostics, warning, scalar->source, start, end > start ? end - start : 0,
+                       "%s", mistake->text);
 }
 
 enum { MOST_KEYS = 32 };
@@ -105,7 +105,8 @@ bool ind_read_yes(struct ind_loader *loader, const struct ind_node *node, bool *
 
 static void no_memory(struct ind_loader *loader)
 {
-    ind_diagnostic_add(loader->diagnostics, false, NULL, 0, 0, "out of memory while reading the configuration");
+    ind_diagnostic_add(loader->diagnostics, false, NULL, 0, 0,
+                       "out of memory while reading the configuration");
 }
 
 void *ind_keep_room(struct ind_loader *loader, size_t size)

@@ -38,9 +38,11 @@ struct ind_loader {
 
 /* A mistake or a warning at a node. */
 #define ind_wrong(loader, node, ...)                                                                         \
-    ind_diagnostic_add((loader)->diagnostics, false, (node)->source, (node)->offset, (node)->length, __VA_ARGS__)
+    ind_diagnostic_add((loader)->diagnostics, false, (node)->source, (node)->offset, (node)->length,         \
+                       __VA_ARGS__)
 #define ind_warn(loader, node, ...)                                                                          \
-    ind_diagnostic_add((loader)->diagnostics, true, (node)->source, (node)->offset, (node)->length, __VA_ARGS__)
+    ind_diagnostic_add((loader)->diagnostics, true, (node)->source, (node)->offset, (node)->length,          \
+                       __VA_ARGS__)
 
 /* A mistake inside a scalar's text. */
 void ind_wrong_inside(struct ind_loader *loader, const struct ind_node *scalar,
@@ -75,8 +77,8 @@ const char *ind_read_when(struct ind_loader *loader, const struct ind_node *node
                           ind_condition *when);
 bool ind_read_yes(struct ind_loader *loader, const struct ind_node *node, bool *yes);
 
-/* Reads a file, which `from` names (NULL: the call), and keeps it for diagnostics. NULL, told, where it cannot be
- * read or is used already. */
+/* Reads a file, which `from` names (NULL: the call), and keeps it for diagnostics. NULL, told, where it
+ * cannot be read or is used already. */
 const struct ind_source *ind_load_source(struct ind_loader *loader, const char *path,
                                          const struct ind_node *from);
 

@@ -307,7 +307,8 @@ static void tell_more(struct comparing *comparing, size_t count)
     for (size_t i = 0; i < count; i++)
         if (comparing->overlaps[i] > OVERLAPS_TOLD) {
             const struct ind_syntax_place *place = &config->layout_places[i];
-            ind_diagnostic_add(&comparing->loaded->diagnostics, true, place->source, place->offset, place->length,
+            ind_diagnostic_add(&comparing->loaded->diagnostics, true, place->source, place->offset,
+                               place->length,
                                "this layout fits texts of %zu more patterns' layouts; make it narrower",
                                comparing->overlaps[i] - OVERLAPS_TOLD);
         }
@@ -336,7 +337,8 @@ void ind_config_compare_patterns(struct ind_loaded *loaded)
                            comparing.unknown, comparing.unknown == 1 ? "" : "s", comparing.list,
                            comparing.unknown > PAIRS_TOLD ? ", …" : "");
     if (left_out == SIZE_MAX)
-        ind_diagnostic_add(&loaded->diagnostics, true, NULL, 0, 0, "out of memory while comparing the patterns");
+        ind_diagnostic_add(&loaded->diagnostics, true, NULL, 0, 0,
+                           "out of memory while comparing the patterns");
     else if (left_out)
         ind_diagnostic_add(&loaded->diagnostics, true, NULL, 0, 0,
                            "too many pairs of layouts begin alike: %zu of them were not compared", left_out);

@@ -190,7 +190,8 @@ void ind_diagnostic_print(const struct ind_diagnostic *diagnostic, FILE *out)
 {
     if (diagnostic->source)
         fprintf(out, "%s:%zu:%zu: ", diagnostic->source->path, diagnostic->line, diagnostic->column);
-    fprintf(out, "%s%s\n", diagnostic->warning ? "warning: " : "", diagnostic->text ? diagnostic->text : "out of memory");
+    fprintf(out, "%s%s\n", diagnostic->warning ? "warning: " : "",
+            diagnostic->text ? diagnostic->text : "out of memory");
     if (diagnostic->source)
         print_line(diagnostic, out);
 }

@@ -1,5 +1,5 @@
-/* Each broken/NAME.yaml gives exactly the diagnostics in broken/NAME.expected. With IND_REWRITE=1 the expected
- * files are written anew: read the difference before you commit it. */
+/* Each broken/NAME.yaml gives exactly the diagnostics in broken/NAME.expected. With IND_REWRITE=1 the
+ * expected files are written anew: read the difference before you commit it. */
 #include "support/support.h"
 
 #include "config/config.h"

@@ -3,7 +3,8 @@
 #ifndef IND_FUZZ_COLLECTING_H
 #define IND_FUZZ_COLLECTING_H
 
-#include "collect/collector.h"
+#include "collect/control/control_socket.h"
+#include "collect/daemon/collector.h"
 #include "config/config.h"
 #include "net/socket.h"
 #include "temporary.h"
@@ -35,7 +36,7 @@ static inline void ind_fuzz_write(const char *path, const char *text)
         abort();
 }
 
-static inline void ind_fuzz_tell(void *context, const char *text)
+static inline void ind_fuzz_report(void *context, const char *text)
 {
     (void)context;
     if (getenv("IND_TELL"))
@@ -46,7 +47,7 @@ static inline void *ind_fuzz_collect(void *context)
 {
     const struct ind_collect_settings settings = {.config = ind_fuzz.loaded.config,
                                                   .config_path = ind_fuzz.config_path,
-                                                  .tell = ind_fuzz_tell,
+                                                  .report = ind_fuzz_report,
                                                   .received = IND_TIME_NONE};
     (void)context;
     ind_fuzz.status = ind_collect(&settings, &ind_fuzz.result);

@@ -82,8 +82,12 @@ int LLVMFuzzerTestOneInput(const uint8_t *bytes, size_t size)
     if (size)
         memcpy(text, bytes, size);
     const struct ind_edit_call call = {.go_on = size % 2 == 0, .keep_original = size % 3 == 0};
-    ind_header_read_with_device(config->devices, NULL, IND_SLICE("192.0.2.9"), (struct ind_slice){text, size},
-                                IND_SECOND, config->zone, world.scratch, &message);
+    const struct ind_header_context context = {.devices = config->devices,
+                                               .sender = IND_SLICE("192.0.2.9"),
+                                               .reference = IND_SECOND,
+                                               .zone = config->zone,
+                                               .scratch = world.scratch};
+    ind_header_read_with_device(&context, (struct ind_slice){text, size}, &message);
     message.time = message.received = IND_SECOND;
     if (message.original.length) {
         (void)ind_edits_apply(&config->edits, world.editor, &message, &world.answers, IND_SECOND, &call);

@@ -29,7 +29,7 @@ static void take(struct sum *sum, struct ind_slice archive, struct ind_slice liv
     sum->count++;
 }
 
-static void take_record(void *context, const struct ind_record *record)
+static void take_record(void *context, const struct ind_journal_record *record)
 {
     if (record->event == IND_EVENT_OPENED)
         take(context, ind_slice_of(record->archive), ind_slice_of(record->live), ind_slice_of(record->layout),

@@ -2,8 +2,8 @@
 #define _GNU_SOURCE
 #include "support/support.h"
 
-#include "collect/book.h"
-#include "collect/intake.h"
+#include "collect/input/datagrams.h"
+#include "collect/output/writer.h"
 #include "config/moment.h"
 #include "config/quantity.h"
 #include "store/archive/keeper.h"
@@ -18,7 +18,7 @@
 #include <sys/stat.h>
 #include <unistd.h>
 
-enum { QUEUE = 40, FILES_A_DAY = 20, MOST_STEPS = 400, MOST_TOLD = 200, ROOM = 1200 };
+enum { FILES_A_DAY = 20, MOST_STEPS = 400, MOST_TOLD = 200, ROOM = 1200 };
 
 /* A file system that can run full, and a process that can stop dead after any change to it. */
 struct disk {
@@ -35,12 +35,23 @@ struct player {
     struct ind_loaded loaded;
     struct disk disk;
     struct ind_fs fs;
+    /* The engine: what a receiver and the writer are made of, without their threads. */
+    struct ind_clock clock; /* the two below */
+    struct ind_lifecycle lifecycle;
+    struct ind_reporter reporter;
+    struct ind_waker nobody;
     struct ind_store *store;
     struct ind_intake *intake;
-    struct ind_batch *batches[QUEUE]; /* oldest first: more than one while the disk takes nothing */
-    size_t batch_count;
     struct ind_accounts *accounts;
-    struct ind_book *book;
+    struct ind_slabs *slabs;
+    struct ind_rings *rings;
+    struct ind_tap *tap;
+    struct ind_dispatch dispatch;
+    struct ind_datagrams datagrams;
+    struct ind_socket_table sockets;
+    struct ind_datagram datagram; /* the one that stands in the socket; of 0 bytes: none */
+    struct ind_listener listener;
+    struct ind_writer writer;
     struct ind_zone *utc;
     ind_time now;             /* the clock on the wall, which `clock` sets */
     struct ind_steady steady; /* only time that passes moves it */
@@ -163,33 +174,120 @@ static void tell(void *context, const char *text)
 
 static void settle(void *context, uint32_t owner, uint32_t lines, bool written)
 {
-    ind_book_settle(((struct player *)context)->book, owner, lines, written);
+    ind_book_settle(((struct player *)context)->writer.filing.book, owner, lines, written);
 }
 
-/* The whole ledger, which must add up at any moment. */
+static struct ind_clocks played_clocks(void *context)
+{
+    return clocks(context);
+}
+
+/* The network: one datagram stands in the socket, or none. */
+static int receive(void *context, int socket, bool local, struct ind_datagram *datagrams, int most)
+{
+    struct player *player = context;
+    (void)socket;
+    (void)local;
+    if (most == 0 || player->datagram.length == 0)
+        return 0;
+    datagrams[0] = player->datagram;
+    player->datagram.length = 0;
+    return 1;
+}
+
+/* Until nothing is left to do, or the disk takes nothing. */
+static void run_writer(struct player *player)
+{
+    enum ind_writer_state state = IND_WRITER_GOES_ON;
+    do
+        state = ind_writer_step(&player->writer, 0);
+    while (state == IND_WRITER_GOES_ON && ind_ring_full(player->rings, 0) > 0);
+}
+
+static void run_engine(struct player *player)
+{
+    do {
+        ind_dispatch_slice(&player->dispatch);
+        ind_dispatch_pass_on_in_time(&player->dispatch, true);
+        run_writer(player);
+    } while (ind_dispatch_waiting(&player->dispatch) && !player->writer.batch);
+}
+
+/* The whole ledger, which must add up at any moment: a snapshot, as for the status. */
 static struct ind_ledger weigh(struct player *player)
 {
-    struct ind_ledger ledgers[64] = {{0}}, sum = {0};
-    uint32_t count = ind_accounts_count(player->accounts);
-    assert_true(count <= 64);
-    ind_book_weigh(player->book, 0, player->store, NULL, ledgers, count);
-    for (size_t i = 0; i < player->batch_count; i++)
-        ind_batch_weigh(player->batches[i], ledgers);
-    for (uint32_t i = 0; i < count; i++)
-        ind_ledger_add(&sum, &ledgers[i]);
+    static const char *const names[] = {"internal", "files", "udp"};
+    struct ind_ledger_snapshot snapshot = {0};
+    struct ind_marker marker = {.kind = IND_MARKER_SNAPSHOT, .snapshot = &snapshot};
+    struct ind_ledger sum = {0};
+    atomic_store(&player->writer.snapshots_out, 1);
+    ind_dispatch_snapshot(&player->dispatch, ind_accounts_count(player->accounts), &marker);
+    while (atomic_load(&player->writer.snapshots_out) > 0)
+        (void)ind_writer_step(&player->writer, 0);
+    assert_non_null(snapshot.ledgers);
+    for (uint32_t i = 0; i < snapshot.account_count; i++)
+        ind_ledger_add(&sum, &snapshot.ledgers[i]);
+    sum.received = 0;
+    for (size_t i = 0; i < sizeof names / sizeof *names; i++) {
+        sum.received += snapshot.counts.received[i];
+        sum.waiting += snapshot.counts.waiting[i];
+        sum.ended[IND_END_LOST_BUFFER] += snapshot.counts.lost_buffer[i];
+    }
+    ind_ledger_snapshot_clear(&snapshot);
     if (sum.received != ind_ledger_accounted(&sum))
         wrong(player, "the ledger does not add up: %llu received, %llu accounted for",
               (unsigned long long)sum.received, (unsigned long long)ind_ledger_accounted(&sum));
     return sum;
 }
 
+static void open_writer(struct player *player)
+{
+    struct ind_writer *writer = &player->writer;
+    const struct ind_sinks_settings sinks = {.reporter = &player->reporter};
+    *writer = (struct ind_writer){.accounts = &player->accounts,
+                                  .rings = player->rings,
+                                  .intakes = 1,
+                                  .lifecycle = &player->lifecycle,
+                                  .reporter = &player->reporter,
+                                  .clock = &player->clock,
+                                  .control = &player->nobody};
+    ind_writer_begin(writer);
+    writer->filing.store = player->store;
+    writer->filing.book = ind_book_new(&player->accounts);
+    writer->filing.sinks = ind_sinks_new(&sinks);
+    assert_true(writer->filing.book && writer->filing.sinks);
+    assert_true(ind_book_adopt(writer->filing.book, player->loaded.config));
+    assert_true(ind_sinks_adopt(writer->filing.sinks, player->loaded.config));
+}
+
+static void open_receiver(struct player *player)
+{
+    static const char *const names[] = {"internal", "files", "udp 0.0.0.0:514"};
+    player->sockets = (struct ind_socket_table){.context = player, .receive = receive};
+    player->listener = (struct ind_listener){.kind = IND_LISTEN_UDP, .number = 2};
+    player->dispatch = (struct ind_dispatch){.rings = player->rings,
+                                             .tap = player->tap,
+                                             .reporter = &player->reporter,
+                                             .clock = &player->clock,
+                                             .names = names,
+                                             .intake = player->intake};
+    assert_true(ind_dispatch_begin(&player->dispatch, player->slabs));
+    player->datagrams = (struct ind_datagrams){
+        .dispatch = &player->dispatch, .sockets = &player->sockets, .slabs = player->slabs};
+}
+
 static void open_engine(struct player *player)
 {
     char reason[ROOM];
+    player->clock = (struct ind_clock){played_clocks, player};
+    player->nobody = IND_WAKER_CLOSED;
+    ind_lifecycle_begin(&player->lifecycle, &player->nobody);
+    ind_reporter_begin(&player->reporter, tell, player);
     player->accounts = ind_accounts_new();
-    assert_non_null(player->accounts);
-    player->book = ind_book_new(&player->accounts);
-    assert_non_null(player->book);
+    player->rings = ind_rings_new(1, NULL, NULL);
+    player->slabs = ind_slabs_new(4 << 20, 1);
+    player->tap = ind_tap_new(&player->nobody);
+    assert_true(player->accounts && player->rings && player->slabs && player->tap);
     player->fs = (struct ind_fs){&player->disk, disk_open,   disk_write,       disk_truncate, disk_sync,
                                  disk_rename,   disk_remove, disk_make_folder, disk_own};
     struct ind_store_settings settings = {.config = player->loaded.config,
@@ -203,30 +301,28 @@ static void open_engine(struct player *player)
         wrong(player, "%s", reason);
     player->intake = ind_intake_new(player->loaded.config, player->accounts, NULL);
     assert_non_null(player->intake);
-    assert_true(ind_book_adopt(player->book, player->loaded.config));
+    open_writer(player);
+    open_receiver(player);
 }
 
 static void close_engine(struct player *player)
 {
+    ind_dispatch_end(&player->dispatch);
     ind_store_close(player->store);
-    ind_book_free(player->book);
+    if (player->writer.batch)
+        ind_batch_free(player->writer.batch);
+    ind_sinks_free(player->writer.filing.sinks);
+    ind_book_free(player->writer.filing.book);
+    ind_writer_end(&player->writer);
+    ind_rings_free(player->rings);
+    ind_tap_free(player->tap);
+    ind_slabs_free(player->slabs);
     ind_intake_free(player->intake);
     ind_accounts_free(player->accounts);
-    while (player->batch_count > 0)
-        ind_batch_free(player->batches[--player->batch_count]);
+    ind_reporter_end(&player->reporter);
+    ind_lifecycle_end(&player->lifecycle);
     player->store = NULL;
     player->intake = NULL;
-}
-
-static void apply_batch(struct player *player)
-{
-    while (player->batch_count > 0) {
-        if (ind_batch_store(player->batches[0], 0, player->book, player->store, NULL, clocks(player)) !=
-            IND_BATCH_STORED)
-            return; /* the disk is full: what is left of the batch waits */
-        ind_batch_free(player->batches[0]);
-        memmove(player->batches, player->batches + 1, --player->batch_count * sizeof *player->batches);
-    }
 }
 
 static void send_message(struct player *player, const char *text)
@@ -241,23 +337,11 @@ static void send_message(struct player *player, const char *text)
             *at++ = *text;
         }
     }
-    struct ind_address address;
-    (void)ind_address_read(IND_SLICE("192.0.2.1"), &address);
-    struct ind_origin origin = {.transport = IND_TRANSPORT_UDP,
-                                .listener = IND_SLICE("udp 0.0.0.0:514"),
-                                .sender = ind_intake_sender(player->intake, &address),
-                                .received = player->now,
-                                .now = player->now,
-                                .moment = player->steady};
-    struct ind_slice bytes = {message, (size_t)(at - message)};
-    bool tallied = false;
-    struct ind_batch *batch = ind_batch_new();
-    assert_non_null(batch);
-    assert_true(player->batch_count < QUEUE);
-    player->batches[player->batch_count++] = batch;
-    if (!ind_intake_message(player->intake, IND_LINES_RAW, bytes, &origin, batch, &tallied))
-        wrong(player, "the batch is full");
-    apply_batch(player);
+    player->datagram =
+        (struct ind_datagram){.bytes = message, .length = (size_t)(at - message), .received = IND_TIME_NONE};
+    (void)ind_address_read(IND_SLICE("192.0.2.1"), &player->datagram.sender);
+    assert_int_equal(ind_datagrams_read(&player->datagrams, &player->listener, 0), IND_DATAGRAMS_READ);
+    run_engine(player);
 }
 
 static void pass(struct player *player, int64_t seconds)
@@ -268,8 +352,7 @@ static void pass(struct player *player, int64_t seconds)
         player->now += step * IND_SECOND;
         player->steady = ind_steady_after(player->steady, step * IND_SECOND);
         i += step - 1;
-        apply_batch(player);
-        (void)ind_store_tick(player->store, clocks(player), IND_SECOND / 5);
+        run_engine(player);
         (void)ind_keeper_run(ind_store_keeper(player->store), clocks(player), NULL);
         (void)weigh(player);
     }
@@ -423,7 +506,7 @@ static void expect_count(struct player *player, const char *arguments)
     wrong(player, "unknown count %s", name);
 }
 
-static void take_record(void *context, const struct ind_record *record)
+static void take_record(void *context, const struct ind_journal_record *record)
 {
     size_t *counts = context;
     counts[record->event]++;

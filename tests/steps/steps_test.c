@@ -43,8 +43,9 @@ static void read_all(struct ind_slice bytes)
     struct ind_message message;
     struct ind_line_clock clock = {0};
     char name[IND_DEVICE_SCRATCH];
-    ind_header_read_with_device(devices, NULL, IND_NOTHING, bytes, INT64_C(1795409100) * IND_SECOND, zone,
-                                name, &message);
+    const struct ind_header_context context = {
+        .devices = devices, .reference = INT64_C(1795409100) * IND_SECOND, .zone = zone, .scratch = name};
+    ind_header_read_with_device(&context, bytes, &message);
     ind_payload_read(&message, scratch, sizeof scratch, &payload);
     message.payload = &payload;
     message.time = 0;

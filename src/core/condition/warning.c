@@ -70,7 +70,7 @@ static bool layout_has(struct ind_slice layout, struct ind_slice text)
 
 /* Words that stand in the layouts of one pattern only: anybody may write them into a text of another kind. */
 static void warn_of_text(const struct ind_conditions *set, const struct node *node, const struct test *test,
-                       struct ind_mistake *mistake)
+                         struct ind_mistake *mistake)
 {
     enum { SHORTEST = 8 };
     const unsigned ops = OP_CONTAINS | OP_MENTIONS | OP_STARTS;
@@ -95,7 +95,7 @@ static void warn_of_text(const struct ind_conditions *set, const struct node *no
 
 /* A field that nothing gives. */
 static void warn_of_field(const struct ind_conditions *set, const struct node *node, const struct test *test,
-                        struct ind_mistake *mistake)
+                          struct ind_mistake *mistake)
 {
     const char *near = NULL;
     if (test->field != IND_FIELD_FIELD ||

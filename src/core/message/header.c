@@ -210,22 +210,21 @@ void ind_header_read(const char *bytes, size_t length, ind_time reference, const
 
 /* Behind a relay the device, and so its zone, is known only once the host has been read: then the time is
  * read again. */
-void ind_header_read_with_device(const struct ind_devices *devices, const struct ind_device *of_sender,
-                                 struct ind_slice sender, struct ind_slice bytes, ind_time reference,
-                                 const struct ind_zone *zone, char scratch[IND_DEVICE_SCRATCH],
+void ind_header_read_with_device(const struct ind_header_context *context, struct ind_slice bytes,
                                  struct ind_message *message)
 {
-    const struct ind_zone *first = of_sender && of_sender->zone ? of_sender->zone : zone;
-    ind_header_read(bytes.at, bytes.length, reference, first, message);
-    message->sender = sender;
-    ind_device_resolve(devices, of_sender, message, scratch);
+    const struct ind_device *of_sender = context->of_sender;
+    const struct ind_zone *first = of_sender && of_sender->zone ? of_sender->zone : context->zone;
+    ind_header_read(bytes.at, bytes.length, context->reference, first, message);
+    message->sender = context->sender;
+    ind_device_resolve(context->devices, of_sender, message, context->scratch);
     const struct ind_device *device = message->configured;
     if (!device || device == of_sender || message->sent == IND_TIME_NONE)
         return;
-    const struct ind_zone *own = device->zone ? device->zone : zone;
+    const struct ind_zone *own = device->zone ? device->zone : context->zone;
     struct ind_message again;
     if (own == first)
         return;
-    ind_header_read(bytes.at, bytes.length, reference, own, &again);
+    ind_header_read(bytes.at, bytes.length, context->reference, own, &again);
     message->sent = again.sent;
 }

@@ -19,12 +19,19 @@
 void ind_header_read(const char *bytes, size_t length, ind_time reference, const struct ind_zone *zone,
                      struct ind_message *message);
 
+/* What else is known where a message is read. All borrowed. */
+struct ind_header_context {
+    const struct ind_devices *devices;
+    const struct ind_device *of_sender; /* the configured device of the sender; or NULL */
+    struct ind_slice sender;            /* its address in text; or empty */
+    ind_time reference;                 /* as for ind_header_read */
+    const struct ind_zone *zone;        /* of devices that have none of their own */
+    char *scratch;                      /* IND_DEVICE_SCRATCH bytes, as for ind_device_resolve */
+};
+
 /* Header and device together: reads a message, says whose it is (ind_device_resolve), and takes times without
- * an offset in the zone of that device, or in `zone` where it has none. `of_sender`: the configured device of
- * the sender, or NULL; `sender`: its address in text, or empty. `scratch` as for ind_device_resolve. */
-void ind_header_read_with_device(const struct ind_devices *devices, const struct ind_device *of_sender,
-                                 struct ind_slice sender, struct ind_slice bytes, ind_time reference,
-                                 const struct ind_zone *zone, char scratch[IND_DEVICE_SCRATCH],
+ * an offset in the zone of that device. */
+void ind_header_read_with_device(const struct ind_header_context *context, struct ind_slice bytes,
                                  struct ind_message *message);
 
 #endif

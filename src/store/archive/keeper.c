@@ -237,13 +237,13 @@ static int compress_archive(struct ind_keeper *keeper, struct ind_archive *archi
     ind_fs_sync_folder_of(&disk->fs, disk->folder, archive->path);
     if (disk->fs.remove(disk->fs.context, disk->folder, archive->path) != 0 && errno != ENOENT)
         return errno;
-    struct ind_record record = {.event = IND_EVENT_COMPRESSED,
-                                .at = now,
-                                .series = archive->series,
-                                .number = archive->number,
-                                .archive = archive->path,
-                                .file = to,
-                                .bytes = size};
+    struct ind_journal_record record = {.event = IND_EVENT_COMPRESSED,
+                                        .at = now,
+                                        .series = archive->series,
+                                        .number = archive->number,
+                                        .archive = archive->path,
+                                        .file = to,
+                                        .bytes = size};
     (void)ind_journal_add(&disk->fs, disk->journal, &record);
     keeper->counts.archive_bytes += size - archive->size;
     keeper->counts.compressed++;
@@ -288,12 +288,12 @@ static bool remove_archive(struct ind_keeper *keeper, struct ind_archive *archiv
     char path[ARCHIVE_PATH];
     path_on_disk(archive, path);
     ind_disk_act(disk, IND_ACTION_REMOVE, path, archive->size, reason, policy ? policy->name : NULL);
-    struct ind_record record = {.event = IND_EVENT_REMOVED,
-                                .at = now,
-                                .series = archive->series,
-                                .number = archive->number,
-                                .archive = archive->path,
-                                .reason = reason};
+    struct ind_journal_record record = {.event = IND_EVENT_REMOVED,
+                                        .at = now,
+                                        .series = archive->series,
+                                        .number = archive->number,
+                                        .archive = archive->path,
+                                        .reason = reason};
     /* On a full disk the journal may refuse: room comes first. */
     if (!archive->removed)
         archive->removed = ind_journal_add(&disk->fs, disk->journal, &record);

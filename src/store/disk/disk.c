@@ -176,7 +176,7 @@ enum ind_store_status ind_disk_open(const struct ind_disk_settings *settings, st
     made->report = settings->report;
     made->act = settings->act;
     made->context = settings->context;
-    pthread_mutex_init(&made->handing, NULL);
+    ind_mutex_begin(&made->handing);
     enum ind_store_status status = made->dry_run ? look_only(made, reason, room) : set_up(made, reason, room);
     if (status != IND_STORE_OK) {
         ind_disk_close(made);
@@ -192,7 +192,7 @@ static void close_if_open(int file)
         close(file);
 }
 
-void ind_disk_close(struct ind_disk *disk)
+IND_NOT_SHARED void ind_disk_close(struct ind_disk *disk)
 {
     if (!disk)
         return;
@@ -204,7 +204,7 @@ void ind_disk_close(struct ind_disk *disk)
     }
     for (size_t i = 0; i < disk->policy_count; i++)
         free(disk->policy_names[i]);
-    pthread_mutex_destroy(&disk->handing);
+    ind_mutex_end(&disk->handing);
     close_if_open(disk->journal);
     close_if_open(disk->lock); /* gives the lock up */
     close_if_open(disk->folder);
@@ -287,19 +287,19 @@ void ind_disk_hand_over(struct ind_disk *disk, const struct ind_archive *archive
         free(handed);
         return;
     }
-    pthread_mutex_lock(&disk->handing);
+    ind_mutex_lock(&disk->handing);
     handed->next = disk->handed;
     disk->handed = handed;
-    pthread_mutex_unlock(&disk->handing);
+    ind_mutex_unlock(&disk->handing);
     atomic_store(&disk->wanted, true);
 }
 
 struct ind_handed *ind_disk_take_handed(struct ind_disk *disk)
 {
-    pthread_mutex_lock(&disk->handing);
+    ind_mutex_lock(&disk->handing);
     struct ind_handed *handed = disk->handed, *in_order = NULL;
     disk->handed = NULL;
-    pthread_mutex_unlock(&disk->handing);
+    ind_mutex_unlock(&disk->handing);
     while (handed) {
         struct ind_handed *next = handed->next;
         handed->next = in_order;

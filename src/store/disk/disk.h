@@ -9,8 +9,8 @@
 #include "core/archive/archive_name.h"
 #include "core/time/steady.h"
 #include "store/disk/fs.h"
+#include "thread/mutex.h"
 
-#include <pthread.h>
 #include <stdatomic.h>
 
 /* Archive policies that one run can know, over all reloads. */
@@ -74,9 +74,9 @@ struct ind_disk {
     /* Of the writing half. */
     struct ind_steady gone_reported; /* that it was removed, and cannot be made again */
 
-    pthread_mutex_t handing;   /* guards `handed` */
-    struct ind_handed *handed; /* newest first */
-    atomic_bool wanted;        /* set by either half: there is something for the keeping half to do */
+    struct ind_mutex handing;
+    struct ind_handed *handed IND_GUARDED_BY(handing); /* newest first */
+    atomic_bool wanted; /* set by either half: there is something for the keeping half to do */
     atomic_uint_fast64_t live_bytes[IND_POLICY_PLACES]; /* on disk, by policy: counted by the writing half */
 };
 

@@ -48,7 +48,7 @@ static void replace(struct taker *taker, char **text, const char *with)
 }
 
 /* The route's present policy; that of the record's name where the route is gone. */
-static void find_policy(const struct ind_config *config, const struct ind_record *record,
+static void find_policy(const struct ind_config *config, const struct ind_journal_record *record,
                         struct ind_archive_entry *entry)
 {
     const struct ind_route *route = record->route ? ind_config_route(config, record->route) : NULL;
@@ -62,7 +62,7 @@ static void find_policy(const struct ind_config *config, const struct ind_record
             entry->policy = i;
 }
 
-static void take_record(void *context, const struct ind_record *record)
+static void take_record(void *context, const struct ind_journal_record *record)
 {
     struct taker *taker = context;
     struct ind_archive_entry *entry = entry_for(taker, record->archive);

@@ -33,7 +33,7 @@ static void set_number(json_t *object, const char *name, uint64_t number)
     json_object_set_new(object, name, json_integer((json_int_t)number));
 }
 
-static json_t *to_json(const struct ind_record *record)
+static json_t *to_json(const struct ind_journal_record *record)
 {
     json_t *object = json_object();
     set_time(object, "at", record->at);
@@ -67,7 +67,7 @@ static json_t *to_json(const struct ind_record *record)
     return object;
 }
 
-bool ind_journal_add(const struct ind_fs *fs, int journal, const struct ind_record *record)
+bool ind_journal_add(const struct ind_fs *fs, int journal, const struct ind_journal_record *record)
 {
     json_t *object = to_json(record);
     char *text = object ? json_dumps(object, JSON_COMPACT | JSON_PRESERVE_ORDER) : NULL;
@@ -122,7 +122,7 @@ static const char *get_text(const json_t *object, const char *name)
     return json_string_value(json_object_get(object, name));
 }
 
-static bool from_json(const json_t *object, struct ind_record *record)
+static bool from_json(const json_t *object, struct ind_journal_record *record)
 {
     const char *event = get_text(object, "event");
     int kind = 0;
@@ -130,7 +130,7 @@ static bool from_json(const json_t *object, struct ind_record *record)
         kind++;
     if (!event || kind == IND_EVENTS)
         return false;
-    *record = (struct ind_record){
+    *record = (struct ind_journal_record){
         .event = (enum ind_event)kind,
         .at = get_time(object, "at"),
         .number = get_number(object, "number", 0),
@@ -153,11 +153,11 @@ static bool from_json(const json_t *object, struct ind_record *record)
     return record->series && record->archive && (kind != IND_EVENT_OPENED || record->live);
 }
 
-static void take_line(const char *line, size_t length, void (*take)(void *, const struct ind_record *),
-                      void *context)
+static void take_line(const char *line, size_t length,
+                      void (*take)(void *, const struct ind_journal_record *), void *context)
 {
     json_t *object = json_loadb(line, length, 0, NULL);
-    struct ind_record record;
+    struct ind_journal_record record;
     if (object && from_json(object, &record))
         take(context, &record);
     json_decref(object);
@@ -198,7 +198,7 @@ static uint64_t each_line(int folder, uint64_t from, void (*take)(void *, const 
 
 struct reading {
     const char *holding;
-    void (*take)(void *, const struct ind_record *);
+    void (*take)(void *, const struct ind_journal_record *);
     void *context;
 };
 
@@ -210,7 +210,7 @@ static void take_holding(void *context, const char *line, size_t length)
 }
 
 uint64_t ind_journal_read(int folder, uint64_t from, const char *holding,
-                          void (*take)(void *, const struct ind_record *), void *context)
+                          void (*take)(void *, const struct ind_journal_record *), void *context)
 {
     struct reading reading = {holding, take, context};
     return each_line(folder, from, take_holding, &reading);
@@ -221,7 +221,7 @@ struct reading_opened {
     void *context;
 };
 
-static void take_opened(void *context, const struct ind_record *record)
+static void take_opened(void *context, const struct ind_journal_record *record)
 {
     const struct reading_opened *reading = context;
     const struct ind_opened opened = {ind_slice_of(record->archive), ind_slice_of(record->live),

@@ -13,7 +13,7 @@
 
 enum ind_event { IND_EVENT_OPENED, IND_EVENT_ROTATED, IND_EVENT_COMPRESSED, IND_EVENT_REMOVED, IND_EVENTS };
 
-struct ind_record {
+struct ind_journal_record {
     enum ind_event event;
     ind_time at;
     uint64_t number; /* within the series */
@@ -34,7 +34,7 @@ struct ind_record {
 };
 
 /* Appends a record; false with errno set. */
-bool ind_journal_add(const struct ind_fs *fs, int journal, const struct ind_record *record);
+bool ind_journal_add(const struct ind_fs *fs, int journal, const struct ind_journal_record *record);
 
 /* Opens for appending, ending a torn last line first. -1 with errno set. */
 int ind_journal_open(const struct ind_fs *fs, int folder);
@@ -43,7 +43,8 @@ int ind_journal_open(const struct ind_fs *fs, int folder);
  * is given lives for the call only. Returns where it stopped. A journal that is not there holds no records.
  */
 uint64_t ind_journal_read(int folder, uint64_t from, const char *holding,
-                          void (*take)(void *context, const struct ind_record *record), void *context);
+                          void (*take)(void *context, const struct ind_journal_record *record),
+                          void *context);
 
 /* Calls `take` for each "opened", in their order; borrowed for the call. Quicker than ind_journal_read. */
 struct ind_opened {

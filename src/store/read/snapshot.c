@@ -130,7 +130,7 @@ struct moves {
     size_t count;
 };
 
-static void take_rotated(void *context, const struct ind_record *record)
+static void take_rotated(void *context, const struct ind_journal_record *record)
 {
     struct moves *moves = context;
     if (record->event != IND_EVENT_ROTATED)

@@ -111,8 +111,11 @@ static void read_sent(struct worker *worker, struct ind_slice bytes, struct ind_
     const struct ind_config *config = worker->search->settings->config;
     bool cut = bytes.length > IND_MESSAGE_LIMIT;
     bytes.length = cut ? IND_MESSAGE_LIMIT : bytes.length;
-    ind_header_read_with_device(config->devices, NULL, IND_NOTHING, bytes, worker->modified, config->zone,
-                                worker->device, message);
+    const struct ind_header_context context = {.devices = config->devices,
+                                               .reference = worker->modified,
+                                               .zone = config->zone,
+                                               .scratch = worker->device};
+    ind_header_read_with_device(&context, bytes, message);
     if (cut)
         message->malformed = IND_MALFORMED_CUT;
     message->time = message->sent != IND_TIME_NONE       ? message->sent
@@ -306,13 +309,13 @@ static int open_file(const struct worker *worker, enum ind_compression *compress
     return strcmp(file->path, "-") == 0 ? dup(STDIN_FILENO) : open(file->path, O_RDONLY | O_CLOEXEC);
 }
 
-static void tell_unread(struct worker *worker, const char *reason)
+static void report_unread(struct worker *worker, const char *reason)
 {
     const struct ind_search_settings *settings = worker->search->settings;
     char text[1600];
     if (!worker->unread_file[worker->file]) {
         snprintf(text, sizeof text, "cannot read %s: %s", settings->files[worker->file].name, reason);
-        settings->tell(settings->context, text);
+        settings->report(settings->context, text);
         worker->unread++;
     }
     worker->unread_file[worker->file] = true;
@@ -341,7 +344,7 @@ static void read_piece(struct worker *worker, const struct piece *piece, struct 
             going = take_block(worker, block, at, piece);
     }
     if (going && !worker->failed && result == IND_READ_FAILED)
-        tell_unread(worker, ind_reader_reason(reader));
+        report_unread(worker, ind_reader_reason(reader));
 }
 
 static void take_piece(struct worker *worker, const struct piece *piece)
@@ -356,7 +359,7 @@ static void take_piece(struct worker *worker, const struct piece *piece)
         bool retired =
             errno == ENOENT && settings->files[piece->file].stored; /* by the retention: as it should be */
         if (!retired)
-            tell_unread(worker, file < 0 ? strerror(errno) : "this is a folder");
+            report_unread(worker, file < 0 ? strerror(errno) : "this is a folder");
         if (file >= 0)
             close(file);
         return;

@@ -39,7 +39,7 @@ struct ind_search_settings {
     size_t by_count;
     ind_time now;
     size_t threads; /* 0: one a processor, four at most */
-    void (*tell)(void *context, const char *text);
+    void (*report)(void *context, const char *text);
     void (*progress)(void *context, uint64_t bytes);
     void *context;
 };

@@ -21,7 +21,7 @@ static int journal_opened(struct ind_store *store, struct ind_live *live, struct
     const struct ind_config *config = store->config;
     const struct ind_policy *policy = ind_live_policy(store, live);
     bool known = live->route != IND_NO_POLICY;
-    struct ind_record record = {
+    struct ind_journal_record record = {
         .event = IND_EVENT_OPENED,
         .at = now.wall,
         .series = live->series->name,

@@ -125,17 +125,17 @@ static bool take_live(struct ind_store *store, struct ind_live_path *path)
 static void journal_missing_rotation(struct ind_store *store, const struct ind_archive_entry *entry,
                                      ind_time rotated)
 {
-    struct ind_record record = {.event = IND_EVENT_ROTATED,
-                                .at = rotated,
-                                .series = entry->series,
-                                .number = entry->number,
-                                .archive = entry->archive,
-                                .reason = "crash",
-                                .bytes = entry->plain_size,
-                                .messages = UINT64_MAX,
-                                .inode = entry->inode,
-                                .first = entry->first,
-                                .last = IND_TIME_NONE};
+    struct ind_journal_record record = {.event = IND_EVENT_ROTATED,
+                                        .at = rotated,
+                                        .series = entry->series,
+                                        .number = entry->number,
+                                        .archive = entry->archive,
+                                        .reason = "crash",
+                                        .bytes = entry->plain_size,
+                                        .messages = UINT64_MAX,
+                                        .inode = entry->inode,
+                                        .first = entry->first,
+                                        .last = IND_TIME_NONE};
     (void)ind_journal_add(&store->disk->fs, store->disk->journal, &record);
 }
 
@@ -161,13 +161,13 @@ static void finish_compression(struct ind_store *store, const struct ind_archive
     compressed_path(entry, path, sizeof path);
     if (remove_left_over(store, entry->archive, entry->plain_size) != 0)
         return;
-    struct ind_record record = {.event = IND_EVENT_COMPRESSED,
-                                .at = now,
-                                .series = entry->series,
-                                .number = entry->number,
-                                .archive = entry->archive,
-                                .file = path,
-                                .bytes = entry->compressed_size};
+    struct ind_journal_record record = {.event = IND_EVENT_COMPRESSED,
+                                        .at = now,
+                                        .series = entry->series,
+                                        .number = entry->number,
+                                        .archive = entry->archive,
+                                        .file = path,
+                                        .bytes = entry->compressed_size};
     (void)ind_journal_add(&store->disk->fs, store->disk->journal, &record);
 }
 

@@ -11,7 +11,7 @@
 static void journal_rotated(struct ind_store *store, const struct ind_live *live, uint64_t inode,
                             struct ind_clocks now, enum ind_rotation_reason reason)
 {
-    struct ind_record record = {
+    struct ind_journal_record record = {
         .event = IND_EVENT_ROTATED,
         .at = now.wall,
         .series = live->series->name,

@@ -89,7 +89,8 @@ static void every_pattern_that_ships_works_and_is_documented(void **state)
     ind_config_load(ind_path(folder, "indagator.yaml"), &loaded);
     ind_config_compare_patterns(&loaded);
     for (size_t i = 0; i < loaded.diagnostics.count; i++)
-        print_error("%s:%zu: %s\n", loaded.diagnostics.list[i].source ? loaded.diagnostics.list[i].source->path : "",
+        print_error("%s:%zu: %s\n",
+                    loaded.diagnostics.list[i].source ? loaded.diagnostics.list[i].source->path : "",
                     loaded.diagnostics.list[i].line, loaded.diagnostics.list[i].text);
     assert_int_equal(loaded.diagnostics.count, 0);
     assert_true(ind_patterns_count(loaded.config->patterns) >= 60);

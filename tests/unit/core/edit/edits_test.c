@@ -99,8 +99,12 @@ static const struct ind_edit *apply(struct ind_slice bytes, const struct ind_edi
     const ind_time received = at("2026-11-23T04:45:02Z");
     if (!world.editor)
         compile();
-    ind_header_read_with_device(world.devices, NULL, IND_SLICE("192.0.2.9"), bytes, received, world.utc,
-                                world.scratch, &world.message);
+    const struct ind_header_context context = {.devices = world.devices,
+                                               .sender = IND_SLICE("192.0.2.9"),
+                                               .reference = received,
+                                               .zone = world.utc,
+                                               .scratch = world.scratch};
+    ind_header_read_with_device(&context, bytes, &world.message);
     world.message.received = world.message.time = received;
     return ind_edits_apply(&world.edits, world.editor, &world.message, &world.answers, received, call);
 }

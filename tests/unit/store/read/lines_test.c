@@ -77,8 +77,13 @@ static void random_messages_are_read_back_as_they_were(void **state)
         struct ind_message message;
         struct ind_slice text = {bytes, make(bytes, sizeof bytes)};
         ind_time received = INT64_C(1795409100) * IND_SECOND + random_below(1000000000);
-        ind_header_read_with_device(devices, NULL, random_below(2) ? IND_SLICE("192.0.2.9") : IND_NOTHING,
-                                    text, received, utc, device, &message);
+        const struct ind_header_context context = {.devices = devices,
+                                                   .sender =
+                                                       random_below(2) ? IND_SLICE("192.0.2.9") : IND_NOTHING,
+                                                   .reference = received,
+                                                   .zone = utc,
+                                                   .scratch = device};
+        ind_header_read_with_device(&context, text, &message);
         message.received = random_below(4) ? received : IND_TIME_NONE;
         message.time = received;
         message.listener = IND_SLICE("udp 0.0.0.0:514");

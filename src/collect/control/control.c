@@ -1,0 +1,392 @@
+#define _GNU_SOURCE
+#include "collect/control/control.h"
+
+#include "collect/control/answer.h"
+#include "collect/control/control_socket.h"
+#include "collect/control/followers.h"
+#include "collect/runtime/clock.h"
+#include "core/message/names.h"
+#include "net/socket.h"
+
+#include <errno.h>
+#include <event2/event.h>
+#include <event2/keyvalq_struct.h>
+#include <event2/listener.h>
+#include <signal.h>
+#include <stdlib.h>
+#include <unistd.h>
+#include <utlist.h>
+
+enum { MOST_PENDING = 256, SIGNALS = 3, REPORT_AGAIN = 60 };
+
+/* Somebody waits for an answer. `request` is NULL once it has gone away. */
+struct pending {
+    struct pending *prev, *next;
+    struct evhttp_request *request;
+};
+
+struct ind_control {
+    struct ind_control_actions actions;
+    struct ind_reporter *reporter;
+    struct event_base *base;
+    struct event *on_wake, *on_second, *on_signal[SIGNALS];
+    struct ind_waker waker;
+
+    struct evhttp *http;
+    struct evconnlistener *listener; /* its; NULL: none yet */
+    struct ind_steady accept_reported;
+    char *path; /* of the control socket */
+    struct ind_followers *followers;
+
+    /* Those that are asked while an answer is under way may know more than it tells: they have the next one.
+     */
+    struct pending *for_status, *next_status, *for_rotation, *for_reload, *next_reload;
+    bool snapshot_asked;
+};
+
+/* ---- Answers ---- */
+
+static void on_gone(struct evhttp_connection *connection, void *context)
+{
+    struct pending *pending = context;
+    (void)connection;
+    if (!evhttp_request_get_connection(pending->request))
+        evhttp_request_free(pending->request);
+    pending->request = NULL;
+}
+
+/* False, and answered, where there is no room for it. */
+static bool put_off(struct pending **list, struct evhttp_request *request)
+{
+    struct pending *pending, *other;
+    size_t count;
+    DL_COUNT(*list, other, count);
+    pending = count < MOST_PENDING ? calloc(1, sizeof *pending) : NULL;
+    if (!pending) {
+        ind_answer(request, HTTP_SERVUNAVAIL, "text/plain", "too many ask at once; try again\n");
+        return false;
+    }
+    pending->request = request;
+    evhttp_connection_set_closecb(evhttp_request_get_connection(request), on_gone, pending);
+    DL_APPEND(*list, pending);
+    return true;
+}
+
+static void answer_all(struct pending **list, int code, const char *type, const char *text)
+{
+    struct pending *pending, *next;
+    DL_FOREACH_SAFE(*list, pending, next)
+    {
+        DL_DELETE(*list, pending);
+        if (pending->request) {
+            evhttp_connection_set_closecb(evhttp_request_get_connection(pending->request), NULL, NULL);
+            ind_answer(pending->request, code, type, text);
+        }
+        free(pending);
+    }
+}
+
+/* True where some had the next one to wait for. */
+static bool take_next(struct pending **list, struct pending **next)
+{
+    bool any = *next != NULL;
+    DL_CONCAT(*list, *next);
+    *next = NULL;
+    return any;
+}
+
+static bool wants(struct evhttp_request *request, const char *key)
+{
+    struct evkeyvalq query;
+    const char *uri = evhttp_uri_get_query(evhttp_request_get_evhttp_uri(request));
+    if (!uri || evhttp_parse_query_str(uri, &query) != 0)
+        return false;
+    const char *value = evhttp_find_header(&query, key);
+    bool wanted = value && strcmp(value, "1") == 0;
+    evhttp_clear_headers(&query);
+    return wanted;
+}
+
+/* What is asked for once the collector is to end may never be done. */
+static bool too_late(const struct ind_control *control, struct evhttp_request *request)
+{
+    bool late = control->actions.ending(control->actions.context);
+    if (late)
+        ind_answer(request, HTTP_SERVUNAVAIL, "text/plain", "the collector ends\n");
+    return late;
+}
+
+static bool may_act(const struct ind_control *control, struct evhttp_request *request)
+{
+    bool post = evhttp_request_get_command(request) == EVHTTP_REQ_POST;
+    if (!post)
+        ind_answer(request, HTTP_BADMETHOD, "text/plain", "this asks for something to be done: use POST\n");
+    return post && !too_late(control, request);
+}
+
+/* ---- Status ---- */
+
+static void ask_for_snapshot(struct ind_control *control)
+{
+    control->snapshot_asked = true;
+    control->actions.snapshot(control->actions.context);
+}
+
+static void on_status(struct evhttp_request *request, void *context)
+{
+    struct ind_control *control = context;
+    if (too_late(control, request))
+        return;
+    bool asked = control->snapshot_asked;
+    if (put_off(asked ? &control->next_status : &control->for_status, request) && !asked)
+        ask_for_snapshot(control);
+}
+
+void ind_control_give_status(struct ind_control *control, const struct ind_status *status)
+{
+    char *text = ind_status_text(status);
+    answer_all(&control->for_status, text ? HTTP_OK : HTTP_INTERNAL, "application/json",
+               text ? text : "out of memory\n");
+    free(text);
+    control->snapshot_asked = false;
+    if (take_next(&control->for_status, &control->next_status))
+        ask_for_snapshot(control);
+}
+
+/* ---- Rotation and reload ---- */
+
+static void on_rotate(struct evhttp_request *request, void *context)
+{
+    struct ind_control *control = context;
+    if (may_act(control, request) && put_off(&control->for_rotation, request))
+        control->actions.rotate(control->actions.context, wants(request, "due"),
+                                wants(request, "clock-is-right"));
+}
+
+void ind_control_give_rotation(struct ind_control *control, size_t rotated, size_t failed)
+{
+    char text[120];
+    snprintf(text, sizeof text, "{\"rotated\":%zu,\"failed\":%zu}\n", rotated, failed);
+    answer_all(&control->for_rotation, HTTP_OK, "application/json", text);
+}
+
+static void on_reload(struct evhttp_request *request, void *context)
+{
+    struct ind_control *control = context;
+    if (!may_act(control, request))
+        return;
+    bool under_way = control->actions.reloading(control->actions.context);
+    if (put_off(under_way ? &control->next_reload : &control->for_reload, request) && !under_way)
+        control->actions.reload(control->actions.context);
+}
+
+void ind_control_give_reload(struct ind_control *control, int code, const char *text)
+{
+    answer_all(&control->for_reload, code, code == HTTP_OK ? "application/json" : "text/plain; charset=utf-8",
+               text);
+}
+
+bool ind_control_next_reload(struct ind_control *control)
+{
+    return take_next(&control->for_reload, &control->next_reload);
+}
+
+/* ---- Follow, and the rest ---- */
+
+static void on_follow(struct evhttp_request *request, void *context)
+{
+    ind_followers_add(((struct ind_control *)context)->followers, request);
+}
+
+static void on_other(struct evhttp_request *request, void *context)
+{
+    (void)context;
+    ind_answer(request, HTTP_NOTFOUND, "text/plain", "there are /status, /follow, /rotate and /reload\n");
+}
+
+void ind_control_adopt(struct ind_control *control, const struct ind_config *config)
+{
+    if (control->followers)
+        ind_followers_adopt(control->followers, config);
+}
+
+static void on_wake(evutil_socket_t socket, short what, void *context)
+{
+    struct ind_control *control = context;
+    (void)socket;
+    (void)what;
+    ind_waker_drain(&control->waker);
+    bool goes_on = control->actions.look(control->actions.context);
+    if (control->followers)
+        ind_followers_look(control->followers);
+    if (!goes_on)
+        event_base_loopbreak(control->base);
+}
+
+/* Without a descriptor for whoever asks: trying again at once would only fill the processor. The next second
+ * sees further. */
+static void on_accept_failed(struct evconnlistener *listener, void *http)
+{
+    (void)http;
+    (void)evconnlistener_disable(listener);
+}
+
+/* Takes up listening again, and reports where nobody can be let in. */
+static void look_after_listener(struct ind_control *control)
+{
+    if (!control->listener)
+        return;
+    int probe = ind_socket_copy(control->waker.read_end), error = errno;
+    (void)evconnlistener_enable(control->listener);
+    if (probe >= 0) {
+        close(probe);
+    } else if (!ind_steady_told_lately(&control->accept_reported, ind_steady_now(),
+                                       REPORT_AGAIN * IND_SECOND)) {
+        ind_report(control->reporter, IND_SEVERITY_WARNING,
+                   "the control socket takes nobody just now: %s; it is tried again every second",
+                   strerror(error));
+    }
+}
+
+static void on_second(evutil_socket_t socket, short what, void *context)
+{
+    struct ind_control *control = context;
+    (void)socket;
+    (void)what;
+    look_after_listener(control);
+    control->actions.second(control->actions.context);
+}
+
+static void on_signal(evutil_socket_t number, short what, void *context)
+{
+    const struct ind_control *control = context;
+    const struct ind_control_actions *actions = &control->actions;
+    (void)what;
+    if (number != SIGHUP)
+        actions->stop(actions->context);
+    else if (!actions->ending(actions->context))
+        actions->reload(actions->context);
+}
+
+/* ---- Made, opened, run, ended ---- */
+
+const struct ind_waker *ind_control_waker(const struct ind_control *control)
+{
+    return &control->waker;
+}
+
+/* False with `reason` filled in. */
+static bool listen_on(struct ind_control *control, const char *path, char *reason, size_t room)
+{
+    int socket = ind_unix_listen_stream(path);
+    if (socket < 0) {
+        snprintf(reason, room,
+                 "cannot listen on %s: %s; status, follow, rotate and reload cannot "
+                 "reach this collector",
+                 path, strerror(errno));
+        return false;
+    }
+    control->path = strdup(path);
+    control->http = evhttp_new(control->base);
+    struct evhttp_bound_socket *bound = control->http && control->path && control->followers
+                                            ? evhttp_accept_socket_with_handle(control->http, socket)
+                                            : NULL;
+    if (!bound) {
+        close(socket);
+        snprintf(reason, room, "out of memory");
+        return false;
+    }
+    control->listener = evhttp_bound_socket_get_listener(bound);
+    evconnlistener_set_error_cb(control->listener, on_accept_failed);
+    return true;
+}
+
+void ind_control_open(struct ind_control *control, struct ind_tap *tap, const struct ind_config *config,
+                      const char *const *names)
+{
+    char path[4096], reason[4400];
+    snprintf(path, sizeof path, "%s/" IND_CONTROL_SOCKET, config->state);
+    control->followers = ind_followers_new(tap, config, names);
+    if (!listen_on(control, path, reason, sizeof reason)) {
+        ind_report(control->reporter, IND_SEVERITY_WARNING, "no control socket: %s", reason);
+        return;
+    }
+    evhttp_set_max_headers_size(control->http, 65536);
+    evhttp_set_max_body_size(control->http, 65536);
+    evhttp_set_cb(control->http, "/status", on_status, control);
+    evhttp_set_cb(control->http, "/rotate", on_rotate, control);
+    evhttp_set_cb(control->http, "/reload", on_reload, control);
+    evhttp_set_cb(control->http, "/follow", on_follow, control);
+    evhttp_set_gencb(control->http, on_other, control);
+}
+
+void ind_control_run(struct ind_control *control)
+{
+    static const char ends[] = "the collector ends\n";
+    /* What was done before counts as well. */
+    ind_waker_wake(&control->waker);
+    (void)event_base_dispatch(control->base);
+    (void)take_next(&control->for_status, &control->next_status);
+    (void)take_next(&control->for_reload, &control->next_reload);
+    answer_all(&control->for_status, HTTP_SERVUNAVAIL, "text/plain", ends);
+    answer_all(&control->for_rotation, HTTP_SERVUNAVAIL, "text/plain", ends);
+    answer_all(&control->for_reload, HTTP_SERVUNAVAIL, "text/plain", ends);
+    /* What was just answered is still to be sent. */
+    (void)event_base_loop(control->base, EVLOOP_NONBLOCK);
+}
+
+static bool make(struct ind_control *control)
+{
+    static const int signals[SIGNALS] = {SIGTERM, SIGINT, SIGHUP};
+    static const struct timeval second = {1, 0};
+    control->base = event_base_new();
+    if (!control->base || !ind_waker_open(&control->waker))
+        return false;
+    control->on_wake =
+        event_new(control->base, control->waker.read_end, EV_READ | EV_PERSIST, on_wake, control);
+    control->on_second = event_new(control->base, -1, EV_PERSIST, on_second, control);
+    bool good = control->on_wake && event_add(control->on_wake, NULL) == 0 && control->on_second &&
+                event_add(control->on_second, &second) == 0;
+    for (int i = 0; i < SIGNALS; i++) {
+        control->on_signal[i] = evsignal_new(control->base, signals[i], on_signal, control);
+        good &= control->on_signal[i] && event_add(control->on_signal[i], NULL) == 0;
+    }
+    return good;
+}
+
+struct ind_control *ind_control_new(const struct ind_control_actions *actions, struct ind_reporter *reporter)
+{
+    struct ind_control *control = calloc(1, sizeof *control);
+    if (!control)
+        return NULL;
+    control->actions = *actions;
+    control->reporter = reporter;
+    control->waker = IND_WAKER_CLOSED;
+    if (make(control))
+        return control;
+    ind_control_free(control);
+    return NULL;
+}
+
+void ind_control_free(struct ind_control *control)
+{
+    if (!control)
+        return;
+    ind_followers_free(control->followers);
+    if (control->http)
+        evhttp_free(control->http);
+    for (int i = 0; i < SIGNALS; i++)
+        if (control->on_signal[i])
+            event_free(control->on_signal[i]);
+    if (control->on_wake)
+        event_free(control->on_wake);
+    if (control->on_second)
+        event_free(control->on_second);
+    if (control->base)
+        event_base_free(control->base);
+    if (control->path)
+        (void)unlink(control->path);
+    ind_waker_close(&control->waker);
+    free(control->path);
+    free(control);
+}

@@ -1,0 +1,63 @@
+/* collect/control/control.h: the control thread: signals, and the control socket, an HTTP server on a local
+ * stream socket (docs/formats.md):
+ *
+ *     GET  /status                 the ledger and the rest, as JSON
+ *     GET  /follow?when=&layout=   messages as they come
+ *     POST /rotate?due=1           rotates live files
+ *     POST /reload                 reads the configuration again
+ *
+ * It never waits for another thread. What it needs done it asks of the actions that it was given, and goes
+ * on; they wake it when there is something, and answer. */
+#ifndef IND_COLLECT_CONTROL_CONTROL_H
+#define IND_COLLECT_CONTROL_CONTROL_H
+
+#include "collect/control/status.h"
+#include "collect/queue/tap.h"
+#include "collect/runtime/reporter.h"
+#include "net/waker.h"
+
+/* What can be asked of a collector. All are called from the control thread, and return at once. */
+struct ind_control_actions {
+    void *context;
+    /* Whether it has been asked to end: then nothing more may be asked. */
+    bool (*ending)(void *context);
+    void (*stop)(void *context);
+    /* Ends in ind_control_give_status. */
+    void (*snapshot)(void *context);
+    /* Ends in ind_control_give_rotation. */
+    void (*rotate)(void *context, bool only_due, bool clock_is_right);
+    /* Ends in ind_control_give_reload; whether one is under way, so that another must wait. */
+    void (*reload)(void *context);
+    bool (*reloading)(void *context);
+    /* After each wake: looks what is done. False: the collector is done, and the control thread with it. */
+    bool (*look)(void *context);
+    void (*second)(void *context); /* once a second */
+};
+
+struct ind_control;
+
+/* New; copies the actions and borrows the rest. NULL where memory is out. */
+struct ind_control *ind_control_new(const struct ind_control_actions *actions, struct ind_reporter *reporter);
+void ind_control_free(struct ind_control *control);
+
+/* Wakes it; as long as the control. */
+const struct ind_waker *ind_control_waker(const struct ind_control *control);
+
+/* Opens the control socket; without it the collector does its work all the same, which is reported. `names`:
+ * of listeners, by their number. */
+void ind_control_open(struct ind_control *control, struct ind_tap *tap, const struct ind_config *config,
+                      const char *const *names);
+/* Until `look` says that it is done. */
+void ind_control_run(struct ind_control *control);
+
+void ind_control_give_status(struct ind_control *control, const struct ind_status *status);
+void ind_control_give_rotation(struct ind_control *control, size_t rotated, size_t failed);
+/* `text` as plain text unless the code is 200: then JSON. */
+void ind_control_give_reload(struct ind_control *control, int code, const char *text);
+/* Another reload may begin. True where somebody has asked for one meanwhile. */
+bool ind_control_next_reload(struct ind_control *control);
+
+/* Other rules are in force, for those who follow. */
+void ind_control_adopt(struct ind_control *control, const struct ind_config *config);
+
+#endif

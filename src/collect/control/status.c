@@ -1,0 +1,419 @@
+#include "collect/control/status.h"
+
+#include "core/base/escape.h"
+#include "core/message/header.h"
+#include <jansson.h>
+#include <math.h>
+#include <stdlib.h>
+#include <unistd.h>
+#include <uthash.h>
+
+/* Accounts that belong together: all of a device, or all of a sender that nobody knows. */
+struct row {
+    UT_hash_handle hh;
+    char *name;
+    struct ind_ledger ledger;
+    ind_time last;
+    struct ind_clock_offset_summary offset;
+    bool refused;
+    json_t *hosts;  /* what a stranger calls itself */
+    json_t *claims; /* the same, where it is the name of a configured device */
+};
+
+struct rows {
+    struct row *devices, *strangers;
+    struct ind_ledger listeners[IND_LISTENER_NAMES], total;
+    uint64_t burst, rings, files;
+};
+
+static struct row *row_for(struct row **table, struct ind_slice name)
+{
+    struct row *row;
+    HASH_FIND(hh, *table, name.at, name.length, row);
+    if (row || !(row = calloc(1, sizeof *row)))
+        return row;
+    row->name = malloc(name.length + 1);
+    row->last = IND_TIME_NONE;
+    if (!row->name) {
+        free(row);
+        return NULL;
+    }
+    memcpy(row->name, name.at, name.length);
+    row->name[name.length] = '\0';
+    HASH_ADD_KEYPTR(hh, *table, row->name, name.length, row);
+    return row;
+}
+
+static void free_rows(struct row **table)
+{
+    struct row *row, *next;
+    HASH_ITER(hh, *table, row, next)
+    {
+        HASH_DEL(*table, row);
+        json_decref(row->hosts);
+        json_decref(row->claims);
+        free(row->name);
+        free(row);
+    }
+}
+
+static void add_to_row(struct row *row, const struct ind_ledger *ledger, ind_time last,
+                       const struct ind_clock_offset_summary *offset)
+{
+    if (!row)
+        return;
+    ind_ledger_add(&row->ledger, ledger);
+    if (last != IND_TIME_NONE && (row->last == IND_TIME_NONE || last >= row->last)) {
+        row->last = last;
+        row->offset = *offset;
+    }
+}
+
+/* Text that came from the network, as the stored lines write it. */
+static json_t *clean(struct ind_slice text)
+{
+    char room[2048];
+    struct ind_buffer buffer = ind_buffer_on(room, sizeof room);
+    text.length = text.length < 256 ? text.length : 256;
+    ind_escape_column(&buffer, text);
+    return json_stringn(room, buffer.length);
+}
+
+static void add_stranger(struct rows *rows, const struct ind_account *account,
+                         const struct ind_ledger *ledger, ind_time last,
+                         const struct ind_clock_offset_summary *offset)
+{
+    enum { MOST_HOSTS = 8 };
+    struct row *row = row_for(&rows->strangers, account->sender);
+    if (!row)
+        return;
+    add_to_row(row, ledger, last, offset);
+    row->refused |= account->kind == IND_ACCOUNT_REFUSED;
+    row->hosts = row->hosts ? row->hosts : json_array();
+    row->claims = row->claims ? row->claims : json_array();
+    if (account->kind == IND_ACCOUNT_REFUSED || ind_slice_equal(account->device, account->sender))
+        return;
+    json_t *host = clean(account->device), *known;
+    json_t *list = account->kind == IND_ACCOUNT_CLAIMANT ? row->claims : row->hosts;
+    size_t i;
+    json_array_foreach(list, i, known) if (json_equal(host, known)) break;
+    if (i == json_array_size(list) && i < MOST_HOSTS)
+        json_array_append(list, host);
+    json_decref(host);
+}
+
+static void add_account(struct rows *rows, const struct ind_account *account, const struct ind_ledger *ledger,
+                        ind_time last, const struct ind_clock_offset_summary *offset)
+{
+    ind_ledger_add(&rows->listeners[account->listener], ledger);
+    bool claimant = account->kind == IND_ACCOUNT_CLAIMANT; /* the name is another's */
+    add_to_row(row_for(&rows->devices, claimant ? account->sender : account->device), ledger, last, offset);
+    if (((claimant || account->kind == IND_ACCOUNT_STRANGER) && account->sender.length) ||
+        account->kind == IND_ACCOUNT_REFUSED)
+        add_stranger(rows, account, ledger, last, offset);
+}
+
+/* What is counted at the socket replaces what the accounts have received: so that a difference shows. */
+static void add_snapshot(struct rows *rows, const struct ind_status *status, unsigned intake)
+{
+    const struct ind_ledger_snapshot *snapshot = &status->snapshots[intake];
+    const struct ind_intake_counts *counts = &snapshot->counts;
+    struct ind_ledger unread = {0};
+    for (uint32_t i = 0; snapshot->ledgers && i < snapshot->account_count; i++)
+        add_account(rows, ind_account_at(status->accounts[intake], i), &snapshot->ledgers[i],
+                    snapshot->last[i], &snapshot->offsets[i]);
+    for (uint16_t i = 0; i < status->listener_count; i++) {
+        struct ind_ledger *listener = &rows->listeners[i];
+        listener->ended[IND_END_LOST_BUFFER] += counts->lost_buffer[i];
+        listener->waiting += counts->waiting[i];
+        unread.received += counts->lost_buffer[i] + counts->waiting[i];
+        unread.ended[IND_END_LOST_BUFFER] += counts->lost_buffer[i];
+        unread.waiting += counts->waiting[i];
+        rows->burst += counts->waiting[i];
+    }
+    if (unread.received)
+        add_to_row(row_for(&rows->devices, IND_SLICE("(not read)")), &unread, IND_TIME_NONE, NULL);
+    rows->rings += snapshot->ring_waiting;
+    rows->files += snapshot->store_waiting;
+}
+
+static void settle_received(struct rows *rows, const struct ind_status *status)
+{
+    for (uint16_t i = 0; i < status->listener_count; i++) {
+        rows->listeners[i].received = rows->listeners[i].bytes = 0;
+        for (unsigned n = 0; n < status->intakes; n++) {
+            rows->listeners[i].received += status->snapshots[n].counts.received[i];
+            rows->listeners[i].bytes += status->snapshots[n].counts.bytes[i];
+        }
+        ind_ledger_add(&rows->total, &rows->listeners[i]);
+    }
+}
+
+/* ---- As JSON ---- */
+
+static void set_number(json_t *object, const char *key, uint64_t number)
+{
+    json_object_set_new(object, key, json_integer((json_int_t)number));
+}
+
+static void set_time(json_t *object, const char *key, ind_time time)
+{
+    char text[IND_TIME_WIDTH + 1];
+    if (time == IND_TIME_NONE)
+        return;
+    struct ind_buffer buffer = ind_buffer_on(text, sizeof text);
+    ind_time_write(&buffer, time);
+    json_object_set_new(object, key, json_stringn(text, buffer.length));
+}
+
+static json_t *ledger_object(const struct ind_ledger *ledger)
+{
+    json_t *object = json_object();
+    set_number(object, "received", ledger->received);
+    for (int end = 0; end < IND_ENDS; end++)
+        set_number(object, ind_end_key((enum ind_end)end), ledger->ended[end]);
+    set_number(object, "waiting", ledger->waiting);
+    json_object_set_new(object, "adds_up", json_boolean(ledger->received == ind_ledger_accounted(ledger)));
+    set_number(object, "malformed", ledger->malformed);
+    set_number(object, "cut", ledger->cut);
+    set_number(object, "gave_up", ledger->gave_up);
+    set_number(object, "bytes", ledger->bytes);
+    json_t *forms = json_object();
+    for (unsigned form = IND_FORMS; form-- > 0;)
+        set_number(forms, ind_form_name(form).at, ledger->forms[form]);
+    json_object_set_new(object, "formats", forms);
+    return object;
+}
+
+static json_t *listeners_array(const struct ind_status *status, const struct rows *rows)
+{
+    json_t *array = json_array();
+    for (uint16_t i = 0; i < status->listener_count; i++) {
+        const struct ind_status_listener *listener = &status->listeners[i];
+        if (!listener->open && rows->listeners[i].received == 0)
+            continue;
+        json_t *object = ledger_object(&rows->listeners[i]);
+        json_object_set_new(object, "listener", json_string(listener->name));
+        if (listener->datagrams)
+            set_number(object, "dropped_by_kernel", listener->kernel_dropped);
+        json_array_append_new(array, object);
+    }
+    return array;
+}
+
+/* Seconds, to the hundredth. */
+static json_t *hundredths(ind_time time)
+{
+    return json_real(round((double)time / 1e7) / 100);
+}
+
+static void set_row(json_t *object, const struct row *row)
+{
+    char text[120];
+    struct ind_buffer clock = ind_buffer_on(text, sizeof text);
+    set_time(object, "last", row->last);
+    if (row->offset.known) {
+        json_object_set_new(object, "lag", hundredths(row->offset.median));
+        json_object_set_new(object, "lag_spread", hundredths(row->offset.spread));
+    }
+    if (row->offset.drifts)
+        json_object_set_new(object, "drift", json_real(round(row->offset.drift * 100) / 100));
+    ind_clock_offset_write(&clock, &row->offset);
+    json_object_set_new(object, "clock", json_stringn(text, clock.length));
+}
+
+static int busiest_first(const struct row *a, const struct row *b)
+{
+    if (a->ledger.received != b->ledger.received)
+        return a->ledger.received < b->ledger.received ? 1 : -1;
+    return strcmp(a->name, b->name);
+}
+
+static json_t *devices_array(struct rows *rows)
+{
+    json_t *array = json_array();
+    HASH_SORT(rows->devices, busiest_first);
+    for (const struct row *row = rows->devices; row; row = row->hh.next) {
+        json_t *object = ledger_object(&row->ledger);
+        json_object_set_new(object, "device", clean(ind_slice_of(row->name)));
+        set_row(object, row);
+        json_array_append_new(array, object);
+    }
+    return array;
+}
+
+/* The configured devices whose names a sender bears without a right to them, and where they are. */
+static json_t *claims_array(const struct ind_config *config, const struct row *row)
+{
+    json_t *array = json_array(), *name;
+    size_t i;
+    json_array_foreach(row->claims, i, name)
+    {
+        char text[IND_ADDRESS_WIDTH];
+        struct ind_buffer address = ind_buffer_on(text, sizeof text);
+        json_t *claim = json_object();
+        const struct ind_device *device =
+            ind_devices_by_name(config->devices, ind_slice_of(json_string_value(name)));
+        json_object_set(claim, "device", name);
+        if (device && device->network.address.bits) {
+            ind_address_write(&address, &device->network.address);
+            json_object_set_new(claim, "configured_at", json_stringn(text, address.length));
+        }
+        json_array_append_new(array, claim);
+    }
+    return array;
+}
+
+static json_t *strangers_array(const struct ind_config *config, struct rows *rows)
+{
+    json_t *array = json_array();
+    HASH_SORT(rows->strangers, busiest_first);
+    for (const struct row *row = rows->strangers; row; row = row->hh.next) {
+        json_t *object = json_object();
+        json_object_set_new(object, "sender", json_string(row->name));
+        json_object_set(object, "hosts", row->hosts);
+        json_object_set_new(object, "claims", claims_array(config, row));
+        set_number(object, "received", row->ledger.received);
+        json_object_set_new(object, "refused", json_boolean(row->refused));
+        set_row(object, row);
+        json_array_append_new(array, object);
+    }
+    return array;
+}
+
+/* The writer's own: any snapshot has them all. */
+static json_t *routes_array(const struct ind_ledger_snapshot *snapshot)
+{
+    json_t *array = json_array();
+    for (size_t i = 0; i < snapshot->route_count; i++) {
+        json_t *object = json_object();
+        json_object_set_new(object, "route", json_string(snapshot->routes[i].name));
+        set_number(object, "messages", snapshot->routes[i].lines);
+        set_number(object, "bytes", snapshot->routes[i].bytes);
+        set_number(object, "cut", snapshot->routes[i].cut);
+        json_array_append_new(array, object);
+    }
+    return array;
+}
+
+/* Of all intakes together. */
+static json_t *edits_array(const struct ind_status *status)
+{
+    json_t *array = json_array();
+    struct ind_edit_count *all = NULL;
+    for (unsigned i = 0; i < status->intakes; i++)
+        ind_edit_counts_add_all(&all, status->snapshots[i].edits);
+    for (const struct ind_edit_count *edit = all; edit; edit = edit->hh.next) {
+        json_t *object = json_object();
+        json_object_set_new(object, "edit", json_string(edit->name));
+        set_number(object, "changed", edit->changed);
+        set_number(object, "dropped", edit->dropped);
+        set_number(object, "dropped_bytes", edit->dropped_bytes);
+        json_array_append_new(array, object);
+    }
+    ind_edit_counts_free(&all);
+    return array;
+}
+
+/* What edits remember. */
+static json_t *remembered_object(const struct ind_status *status)
+{
+    json_t *object = json_object();
+    set_number(object, "entries", status->remembered);
+    set_number(object, "evicted", status->evicted);
+    return object;
+}
+
+static json_t *sinks_array(const struct ind_ledger_snapshot *snapshot)
+{
+    json_t *array = json_array();
+    for (size_t i = 0; i < snapshot->sink_count && snapshot->sinks; i++) {
+        const struct ind_sink_count *sink = &snapshot->sinks[i];
+        if (!sink->present && sink->waiting == 0)
+            continue;
+        json_t *object = json_object();
+        json_object_set_new(object, "to", json_string(sink->name));
+        json_object_set_new(object, "runs", json_boolean(sink->runs));
+        if (sink->process)
+            set_number(object, "process", (uint64_t)sink->process);
+        set_number(object, "starts", sink->starts);
+        set_number(object, "taken", sink->taken);
+        set_number(object, "lost", sink->lost);
+        set_number(object, "waiting", sink->waiting);
+        json_array_append_new(array, object);
+    }
+    return array;
+}
+
+static json_t *files_object(const struct ind_status *status)
+{
+    const struct ind_status_files *files = &status->files;
+    json_t *object = json_object();
+    json_object_set_new(object, "store", json_string(status->config->store));
+    set_number(object, "live", files->live);
+    set_number(object, "open", files->open);
+    set_number(object, "lines_written", files->lines);
+    set_number(object, "bytes_written", files->bytes);
+    set_number(object, "lines_in_overflow", files->overflowed);
+    set_number(object, "rotated", files->rotated);
+    set_number(object, "compressed", files->compressed);
+    set_number(object, "removed", files->removed);
+    set_number(object, "archives", files->archives);
+    set_number(object, "archive_bytes", files->archive_bytes);
+    set_number(object, "disk_bytes", files->disk);
+    set_number(object, "disk_bytes_free", files->disk_free);
+    return object;
+}
+
+static json_t *receivers_array(const struct ind_status *status)
+{
+    json_t *array = json_array();
+    for (unsigned i = 0; i < status->intakes; i++) {
+        const struct ind_status_receiver *receiver = &status->receivers[i];
+        json_t *object = json_object();
+        json_object_set_new(object, "longest_pause",
+                            json_real(round((double)receiver->longest_pause / 1e3) / 1e6));
+        set_number(object, "connections", receiver->connections);
+        set_number(object, "connections_accepted", receiver->accepted);
+        set_number(object, "connections_turned_away", receiver->turned_away);
+        set_number(object, "connections_not_allowed", receiver->not_allowed);
+        set_number(object, "connections_with_bad_counts", receiver->bad_counts);
+        set_number(object, "connections_too_slow", receiver->too_slow);
+        json_array_append_new(array, object);
+    }
+    return array;
+}
+
+char *ind_status_text(const struct ind_status *status)
+{
+    struct rows *rows = calloc(1, sizeof *rows);
+    json_t *object = json_object(), *waiting = json_object();
+    if (!rows)
+        return NULL;
+    for (unsigned i = 0; i < status->intakes; i++)
+        add_snapshot(rows, status, i);
+    settle_received(rows, status);
+    set_time(object, "now", status->now);
+    set_time(object, "since", status->began);
+    set_number(object, "process", (uint64_t)getpid());
+    json_object_set_new(object, "ledger", ledger_object(&rows->total));
+    json_object_set_new(object, "listeners", listeners_array(status, rows));
+    json_object_set_new(object, "devices", devices_array(rows));
+    json_object_set_new(object, "unknown_senders", strangers_array(status->config, rows));
+    json_object_set_new(object, "edits", edits_array(status));
+    json_object_set_new(object, "remembered", remembered_object(status));
+    json_object_set_new(object, "routes", routes_array(&status->snapshots[0]));
+    json_object_set_new(object, "handed_on", sinks_array(&status->snapshots[0]));
+    set_number(waiting, "burst_buffer", rows->burst);
+    set_number(waiting, "rings", rows->rings);
+    set_number(waiting, "files", rows->files);
+    json_object_set_new(object, "waiting", waiting);
+    json_object_set_new(object, "receivers", receivers_array(status));
+    json_object_set_new(object, "files", files_object(status));
+    char *text = json_dumps(object, JSON_COMPACT);
+    json_decref(object);
+    free_rows(&rows->devices);
+    free_rows(&rows->strangers);
+    free(rows);
+    return text;
+}

@@ -1,0 +1,44 @@
+/* collect/control/status.h: all that is known of a running collector, as JSON (docs/formats.md).
+ *
+ * Whoever asks gives it as plain values: no other part of the collector is known here. */
+#ifndef IND_COLLECT_CONTROL_STATUS_H
+#define IND_COLLECT_CONTROL_STATUS_H
+
+#include "collect/account/book.h"
+
+struct ind_status_listener {
+    const char *name;
+    bool open;
+    bool datagrams;          /* the kernel may drop what it has no room for: */
+    uint64_t kernel_dropped; /* of all its sockets, since they were opened */
+};
+
+struct ind_status_receiver {
+    uint64_t longest_pause; /* ns in which no socket was looked at though messages may have come */
+    uint64_t connections, accepted, turned_away, not_allowed, bad_counts, too_slow;
+};
+
+struct ind_status_files {
+    uint64_t live, open, lines, bytes, overflowed, rotated; /* of the writing half */
+    uint64_t compressed, removed, archives, archive_bytes;  /* of the keeping half */
+    uint64_t disk, disk_free;                               /* bytes of the file system */
+};
+
+/* At one moment. Everything is borrowed for the call. */
+struct ind_status {
+    ind_time now, began;
+    const struct ind_config *config;
+    unsigned intakes;
+    const struct ind_ledger_snapshot *snapshots;              /* of each intake */
+    struct ind_accounts *const *accounts;                     /* likewise */
+    const struct ind_status_receiver *receivers;              /* likewise */
+    struct ind_status_listener listeners[IND_LISTENER_NAMES]; /* by their number */
+    uint16_t listener_count;
+    uint64_t remembered, evicted; /* entries of edits that remember */
+    struct ind_status_files files;
+};
+
+/* New, to be freed; NULL where memory is out. */
+char *ind_status_text(const struct ind_status *status);
+
+#endif

@@ -1,0 +1,105 @@
+/* collect/daemon/collector_private.h: a collector put together.
+ *
+ *     receivers (or those who take files apart) ─► rings ─► writer ─► housekeeping
+ *
+ * and the control thread, which is the one that called ind_collect: signals, the control socket, reloads. It
+ * gives orders to the others, who carry them out when they are between two messages, and wake it when they
+ * are through. Nobody waits for the control thread.
+ *
+ * Each thread has a structure of its own with what it needs; this one is the control thread's. */
+#ifndef IND_COLLECT_DAEMON_COLLECTOR_PRIVATE_H
+#define IND_COLLECT_DAEMON_COLLECTOR_PRIVATE_H
+
+#include "collect/control/control.h"
+#include "collect/daemon/collector.h"
+#include "collect/input/receiver.h"
+#include "collect/output/housekeeping.h"
+#include "collect/output/writer.h"
+#include "collect/runtime/budget.h"
+
+/* One configuration with all that was made from it. */
+struct ind_rules {
+    struct ind_loaded loaded; /* empty: the configuration is borrowed */
+    const struct ind_config *config;
+    struct ind_plan *plan; /* NULL for the first rules: the store's own */
+    struct ind_listener_set listeners;
+    struct ind_receiver_rules
+        receivers[IND_MOST_INTAKES]; /* what each receiver, or intake of files, has of them */
+};
+
+/* How far a reload is. */
+struct ind_reload {
+    struct ind_rules *before; /* the rules that are being replaced; NULL: none is under way */
+    bool in_force;            /* the new ones are; `before` may still be in use by housekeeping */
+    bool again;               /* asked for while one was under way */
+};
+
+struct ind_collector {
+    const struct ind_collect_settings *settings;
+    ind_time began;
+    unsigned intakes;
+    struct ind_budget budget; /* of descriptors */
+
+    struct ind_lifecycle lifecycle;
+    struct ind_reporter reporter;
+    struct ind_control *control;
+    struct ind_listeners listeners;
+    struct ind_rules *rules; /* the present ones */
+    struct ind_reload reload;
+
+    /* What the threads share, each part saying how. */
+    struct ind_accounts *accounts[IND_MOST_INTAKES];
+    struct ind_rings *rings;
+    struct ind_slabs *slabs; /* NULL: messages come from files */
+    struct ind_tap *tap;
+    struct ind_edit_states *states; /* NULL as long as no edit remembers anything */
+
+    struct ind_receivers receivers;
+    struct ind_writer writer;
+    struct ind_housekeeping housekeeping;
+    struct ind_store *store;
+    struct ind_spawner *spawner; /* NULL: there are no programs to be started */
+
+    struct ind_ledger_snapshot *snapshots, *other_snapshots; /* one for each intake, while they are taken */
+    struct ind_marker *snapshot_markers;
+    bool snapshots_asked;
+
+    /* Messages from files: where reports of edits go; and files that could not be read, counted by their
+     * thread. */
+    struct ind_file_source *file_source;
+    uint64_t unread_files;
+};
+
+static inline bool ind_is_from_files(const struct ind_collector *collector)
+{
+    return collector->settings->file_count > 0;
+}
+
+/* ---- rules.c ---- */
+
+/* Makes rules ready to be used: sockets opened, intakes and, once there is a store, its plan made. Touches
+ * nothing that runs. `loaded`, which holds `config`, is taken over, unless NULL. NULL with `reason` filled
+ * in. */
+struct ind_rules *ind_rules_prepare(struct ind_collector *collector, struct ind_loaded *loaded,
+                                    const struct ind_config *config, char *reason, size_t room);
+void ind_rules_free(struct ind_rules *rules);
+
+/* ---- reload.c ---- */
+
+/* Reads the configuration again, and hands its rules out, unless one is under way: then once more after it.
+ */
+void ind_reload_begin(struct ind_collector *collector);
+/* Looks how far it is, and answers when the new rules are in force. */
+void ind_reload_look(struct ind_collector *collector);
+
+/* ---- actions.c ---- */
+
+/* What the control socket can ask for. */
+struct ind_control_actions ind_collector_actions(struct ind_collector *collector);
+
+/* ---- from_files.c ---- */
+
+/* The thread that reads files. `collector` as argument; returns NULL. */
+void *ind_read_files(void *collector);
+
+#endif

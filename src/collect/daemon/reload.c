@@ -1,0 +1,153 @@
+/* A reload in steps, none of which waits: rules are prepared (which may fail, and touches nothing that runs);
+ * they are handed to the receivers; when all of them and the writer have adopted them they are in force;
+ * housekeeping adopts them, and the old ones are freed. */
+#include "collect/daemon/collector_private.h"
+
+#include "core/message/names.h"
+#include <stdio.h>
+#include <stdlib.h>
+#include <string.h>
+
+enum { CONFLICT = 409, DONE = 200, MOST_DIAGNOSTICS = 10 };
+
+/* New, to be freed; NULL where memory is out. */
+static char *mistakes_text(const struct ind_diagnostics *diagnostics)
+{
+    char *text = NULL;
+    size_t size = 0;
+    FILE *memory = open_memstream(&text, &size);
+    if (!memory)
+        return NULL;
+    for (size_t i = 0; i < diagnostics->count; i++)
+        if (!diagnostics->list[i].warning)
+            ind_diagnostic_print(&diagnostics->list[i], memory);
+    fclose(memory);
+    return text;
+}
+
+static void report_mistakes(struct ind_reporter *reporter, const struct ind_diagnostics *diagnostics)
+{
+    size_t reported = 0;
+    for (size_t i = 0; i < diagnostics->count && reported < MOST_DIAGNOSTICS; i++) {
+        const struct ind_diagnostic *diagnostic = &diagnostics->list[i];
+        if (diagnostic->warning)
+            continue;
+        reported++;
+        if (diagnostic->source)
+            ind_report(reporter, IND_SEVERITY_ERROR, "reload: %s:%zu:%zu: %s", diagnostic->source->path,
+                       diagnostic->line, diagnostic->column, diagnostic->text);
+        else
+            ind_report(reporter, IND_SEVERITY_ERROR, "reload: %s", diagnostic->text);
+    }
+}
+
+/* What cannot change while we run. NULL: nothing of it does. */
+static const char *needs_restart(const struct ind_config *now, const struct ind_config *then)
+{
+    return strcmp(now->store, then->store) != 0      ? "store"
+           : strcmp(now->state, then->state) != 0    ? "state"
+           : now->threads != then->threads           ? "threads"
+           : now->open_files != then->open_files     ? "open files"
+           : now->burst_buffer != then->burst_buffer ? "burst buffer"
+                                                     : NULL;
+}
+
+static void refuse(struct ind_collector *collector, const char *reason)
+{
+    char text[1600];
+    ind_report(&collector->reporter, IND_SEVERITY_ERROR, "reload: %s; the rules stay as they were", reason);
+    snprintf(text, sizeof text, "%s\n", reason);
+    ind_control_give_reload(collector->control, CONFLICT, text);
+}
+
+static void refuse_mistakes(struct ind_collector *collector, const struct ind_diagnostics *diagnostics)
+{
+    char *text = mistakes_text(diagnostics);
+    report_mistakes(&collector->reporter, diagnostics);
+    ind_report(&collector->reporter, IND_SEVERITY_ERROR, "reload: the rules stay as they were");
+    ind_control_give_reload(collector->control, CONFLICT, text ? text : "out of memory\n");
+    free(text);
+}
+
+/* NULL where it could not be done, which has been reported and answered. */
+static struct ind_rules *prepare(struct ind_collector *collector)
+{
+    char reason[1400];
+    struct ind_loaded loaded;
+    struct ind_rules *rules = NULL;
+    ind_config_load(collector->settings->config_path, &loaded);
+    const char *changed = loaded.config ? needs_restart(collector->rules->config, loaded.config) : NULL;
+    if (!loaded.config) {
+        refuse_mistakes(collector, &loaded.diagnostics);
+    } else if (changed) {
+        snprintf(reason, sizeof reason, "\"%s\" has changed: this needs a restart", changed);
+        refuse(collector, reason);
+    } else {
+        rules = ind_rules_prepare(collector, &loaded, loaded.config, reason, sizeof reason);
+        if (!rules)
+            refuse(collector, reason);
+    }
+    ind_loaded_free(&loaded);
+    return rules;
+}
+
+/* From here on nothing can fail. */
+static void commit(struct ind_collector *collector, struct ind_rules *rules)
+{
+    const struct ind_listener_set *set = &rules->listeners;
+    collector->reload.before = collector->rules;
+    collector->reload.in_force = false;
+    collector->rules = rules;
+    for (size_t i = 0; i < set->count; i++)
+        atomic_store(&set->list[i]->drop, rules->config->listeners[set->item_of[i]].drop);
+    atomic_store(&collector->receivers.behind, collector->intakes);
+    atomic_store(&collector->writer.behind, true);
+    atomic_store(&collector->housekeeping.behind, true);
+    for (unsigned i = 0; i < collector->intakes; i++)
+        ind_receiver_order_rules(collector->receivers.list[i], &rules->receivers[i]);
+    ind_control_adopt(collector->control, rules->config);
+}
+
+void ind_reload_begin(struct ind_collector *collector)
+{
+    if (collector->reload.before) {
+        collector->reload.again = true;
+        return;
+    }
+    struct ind_rules *rules = prepare(collector);
+    if (rules)
+        commit(collector, rules);
+}
+
+/* Receivers and writer have adopted the new rules. */
+static void come_into_force(struct ind_collector *collector)
+{
+    char text[160];
+    const struct ind_config *config = collector->rules->config;
+    collector->reload.in_force = true;
+    if (!ind_is_stopping(&collector->lifecycle)) /* see may_adopt in collect/input/receiver.c */
+        ind_listeners_close_others(&collector->listeners, &collector->rules->listeners);
+    atomic_store(&collector->housekeeping.adopt, collector->rules->plan);
+    ind_report(&collector->reporter, IND_SEVERITY_INFO, "reloaded: the new rules are in force");
+    snprintf(text, sizeof text, "{\"listeners\":%zu,\"devices\":%zu,\"routes\":%zu}\n",
+             config->listener_count, ind_devices_count(config->devices), config->route_count);
+    ind_control_give_reload(collector->control, DONE, text);
+}
+
+void ind_reload_look(struct ind_collector *collector)
+{
+    struct ind_reload *reload = &collector->reload;
+    if (!reload->before)
+        return;
+    if (!reload->in_force && atomic_load(&collector->receivers.behind) == 0 &&
+        !atomic_load(&collector->writer.behind))
+        come_into_force(collector);
+    if (!reload->in_force || atomic_load(&collector->housekeeping.behind))
+        return;
+    ind_rules_free(reload->before);
+    reload->before = NULL;
+    if (ind_control_next_reload(collector->control) || reload->again) {
+        reload->again = false;
+        ind_reload_begin(collector);
+    }
+}

@@ -1,0 +1,151 @@
+#include "collect/input/connection.h"
+
+#include <stdlib.h>
+#include <unistd.h>
+
+enum { CARRY_KEPT = 2048 };
+
+struct ind_connection *ind_connection_new(struct ind_admission *admission, struct ind_listener *listener,
+                                          int socket, const struct ind_address *sender)
+{
+    struct ind_connection *connection = calloc(1, sizeof *connection);
+    if (!connection)
+        return NULL;
+    connection->listener = listener;
+    connection->socket = socket;
+    connection->sender = *sender;
+    connection->admission = admission;
+    return connection;
+}
+
+static void count_held(const struct ind_connection *connection, size_t before, size_t after)
+{
+    ind_admission_count_held(connection->admission, before, after);
+}
+
+void ind_connection_free(struct ind_connection *connection)
+{
+    if (!connection)
+        return;
+    close(connection->socket);
+    count_held(connection, connection->carry_room + (connection->left ? connection->left_length : 0), 0);
+    free(connection->carry);
+    free(connection->left);
+    free(connection);
+}
+
+/* False where memory is out: the message loses this part, and is marked as cut. */
+static bool carry(struct ind_connection *connection, struct ind_slice bytes)
+{
+    if (connection->carry_room - connection->carried < bytes.length) {
+        size_t room = connection->carry_room ? connection->carry_room : 512;
+        while (room - connection->carried < bytes.length)
+            room *= 2;
+        char *grown = realloc(connection->carry, room);
+        if (!grown)
+            return false;
+        count_held(connection, connection->carry_room, room);
+        connection->carry = grown;
+        connection->carry_room = room;
+    }
+    if (bytes.length)
+        memcpy(connection->carry + connection->carried, bytes.at, bytes.length);
+    connection->carried += bytes.length;
+    return true;
+}
+
+static void drop_carry(struct ind_connection *connection)
+{
+    connection->carried = 0;
+    connection->since = IND_STEADY_NEVER;
+    if (connection->carry_room <= CARRY_KEPT)
+        return;
+    count_held(connection, connection->carry_room, 0);
+    free(connection->carry);
+    connection->carry = NULL;
+    connection->carry_room = 0;
+}
+
+/* Bytes are taken apart only where there is room for a message: so it is asked before, by the message that
+ * would be next, and the framing is put back where there is none. */
+static enum ind_connection_fed feed(struct ind_connection *connection, struct ind_slice *input,
+                                    ind_connection_take take, void *context)
+{
+    struct ind_slice bytes;
+    bool cut = false;
+    for (;;) {
+        struct ind_framing before = connection->framing;
+        struct ind_slice at = *input;
+        switch (ind_framing_next(&connection->framing, input, &bytes, &cut)) {
+        case IND_FRAME_MORE:
+            return IND_CONNECTION_FED;
+        case IND_FRAME_BAD:
+            return IND_CONNECTION_BAD;
+        case IND_FRAME_PART:
+            if (!carry(connection, bytes))
+                connection->framing.cut = true;
+            break;
+        case IND_FRAME_END:
+            if (!take(context, connection, (struct ind_slice){connection->carry, connection->carried}, bytes,
+                      cut)) {
+                connection->framing = before;
+                *input = at;
+                return IND_CONNECTION_FULL;
+            }
+            if (connection->carried)
+                drop_carry(connection);
+        }
+    }
+}
+
+/* What is left is kept whole; without memory for it there is nothing to be done but to end the connection. */
+static enum ind_connection_fed keep(struct ind_connection *connection, struct ind_slice rest)
+{
+    char *copy = malloc(rest.length ? rest.length : 1);
+    if (!copy)
+        return IND_CONNECTION_BAD;
+    memcpy(copy, rest.at, rest.length);
+    count_held(connection, connection->left ? connection->left_length : 0, rest.length);
+    free(connection->left);
+    connection->left = copy;
+    connection->left_length = rest.length;
+    return IND_CONNECTION_FULL;
+}
+
+enum ind_connection_fed ind_connection_feed(struct ind_connection *connection, struct ind_slice bytes,
+                                            ind_connection_take take, void *context)
+{
+    if (connection->left) {
+        struct ind_slice left = {connection->left, connection->left_length};
+        enum ind_connection_fed fed = feed(connection, &left, take, context);
+        if (fed ==
+            IND_CONNECTION_FULL) { /* bytes are only read once nothing is left: `bytes` is empty here */
+            memmove(connection->left, left.at, left.length);
+            count_held(connection, connection->left_length, left.length);
+            connection->left_length = left.length;
+        }
+        if (fed != IND_CONNECTION_FED)
+            return fed;
+        count_held(connection, connection->left_length, 0);
+        free(connection->left);
+        connection->left = NULL;
+    }
+    enum ind_connection_fed fed = feed(connection, &bytes, take, context);
+    return fed == IND_CONNECTION_FULL ? keep(connection, bytes) : fed;
+}
+
+bool ind_connection_finish(struct ind_connection *connection, bool broken_off, ind_connection_take take,
+                           void *context)
+{
+    struct ind_framing before = connection->framing;
+    struct ind_slice bytes;
+    bool cut;
+    if (!ind_framing_end(&connection->framing, broken_off, &bytes, &cut))
+        return true;
+    if (!take(context, connection, (struct ind_slice){connection->carry, connection->carried}, bytes, cut)) {
+        connection->framing = before;
+        return false;
+    }
+    drop_carry(connection);
+    return true;
+}

@@ -1,0 +1,117 @@
+#include "collect/input/listener.h"
+
+#include "core/message/names.h"
+#include "net/socket.h"
+#include <stdlib.h>
+#include <string.h>
+#include <unistd.h>
+
+static void listener_free(struct ind_listener *listener)
+{
+    for (unsigned i = 0; i < listener->socket_count; i++)
+        if (listener->sockets[i] >= 0)
+            close(listener->sockets[i]);
+    if (listener->path)
+        (void)unlink(listener->path);
+    free(listener->path);
+    free(listener->address);
+    free(listener->text);
+    free(listener);
+}
+
+uint16_t ind_listeners_number(struct ind_listeners *listeners, const char *text)
+{
+    for (uint16_t i = 0; i < listeners->name_count; i++)
+        if (strcmp(listeners->names[i], text) == 0)
+            return i;
+    char *copy = listeners->name_count < IND_LISTENER_NAMES ? strdup(text) : NULL;
+    if (!copy)
+        return 0;
+    listeners->names[listeners->name_count] = copy;
+    return listeners->name_count++;
+}
+
+bool ind_listeners_begin(struct ind_listeners *listeners, unsigned receivers)
+{
+    listeners->receivers = receivers;
+    return ind_listeners_number(listeners, "internal") == IND_NAME_INTERNAL &&
+           ind_listeners_number(listeners, "files") == IND_NAME_FILES;
+}
+
+void ind_listeners_end(struct ind_listeners *listeners)
+{
+    ind_listeners_close_others(listeners, NULL);
+    for (uint16_t i = 0; i < listeners->name_count; i++)
+        free((char *)(uintptr_t)listeners->names[i]);
+}
+
+void ind_listeners_take_in(struct ind_listeners *listeners, struct ind_listener *fresh)
+{
+    while (fresh) {
+        struct ind_listener *next = fresh->next;
+        fresh->next = listeners->open;
+        listeners->open = fresh;
+        fresh = next;
+    }
+}
+
+void ind_listeners_discard(struct ind_listener *fresh)
+{
+    while (fresh) {
+        struct ind_listener *next = fresh->next;
+        listener_free(fresh);
+        fresh = next;
+    }
+}
+
+void ind_listeners_close_others(struct ind_listeners *listeners, const struct ind_listener_set *set)
+{
+    struct ind_listener **link = &listeners->open;
+    while (*link) {
+        struct ind_listener *listener = *link;
+        if (set && ind_listener_set_has(set, listener)) {
+            link = &listener->next;
+            continue;
+        }
+        *link = listener->next;
+        listener_free(listener);
+    }
+}
+
+bool ind_listener_set_has(const struct ind_listener_set *set, const struct ind_listener *listener)
+{
+    for (size_t i = 0; i < set->count; i++)
+        if (set->list[i] == listener)
+            return true;
+    return false;
+}
+
+struct ind_listener *ind_listener_set_successor(const struct ind_listener_set *set,
+                                                const struct ind_listener *listener)
+{
+    struct ind_listener *found = NULL;
+    for (size_t i = 0; i < set->count; i++) {
+        struct ind_listener *other = set->list[i];
+        if (other == listener)
+            return other;
+        if (other->kind == listener->kind && other->wanted == listener->wanted && listener->wanted != 0 &&
+            strcmp(other->address, listener->address) == 0)
+            found = other;
+    }
+    return found;
+}
+
+void ind_listener_set_report(const struct ind_listener_set *set, struct ind_reporter *reporter)
+{
+    for (size_t i = 0; i < set->count; i++) {
+        const struct ind_listener *listener = set->list[i];
+        if (i > 0 && set->item_of[i] == set->item_of[i - 1])
+            continue; /* the other half of [::] */
+        if (listener->kind == IND_LISTEN_UNIX)
+            ind_report(reporter, IND_SEVERITY_INFO, "listening on %s", listener->text);
+        else
+            ind_report(reporter, IND_SEVERITY_INFO, "listening on %.*s:%u",
+                       (int)(strrchr(listener->text, ':') - listener->text), listener->text,
+                       ind_socket_port(listener->sockets[0]));
+    }
+}

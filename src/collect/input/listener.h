@@ -1,0 +1,78 @@
+/* collect/input/listener.h: what is listened on: opened, named, closed.
+ *
+ * A listener is one address as the system knows it. An item of `listen:` is one of them; on [::] it is two,
+ * for an IPv6 socket of ours takes no IPv4. It lives on through reloads that ask for the same. The control
+ * thread alone opens and closes; receivers read the listeners of the rules that they have taken over, and
+ * close a socket of their own when it goes. */
+#ifndef IND_COLLECT_INPUT_LISTENER_H
+#define IND_COLLECT_INPUT_LISTENER_H
+
+#include "collect/account/book.h"
+#include "collect/runtime/reporter.h"
+#include "config/config.h"
+
+#include <stdatomic.h>
+
+enum { IND_MOST_LISTENERS_OPEN = 2 * IND_MOST_LISTENERS };
+
+struct ind_listener {
+    struct ind_listener *next; /* the control thread's */
+    char *text;                /* of its item, as the configuration names it */
+    enum ind_listener_kind kind;
+    char *address;    /* numeric, or the path of a local socket */
+    uint16_t wanted;  /* port; 0: any */
+    uint16_t number;  /* of its text, in the ledger */
+    atomic_bool drop; /* what has no room is lost: set by control at a reload, read by receivers */
+    int sockets[IND_MOST_INTAKES]; /* UDP: one for each receiver, others: one; -1: closed by its receiver */
+    unsigned socket_count;
+    char *path;  /* of a local socket: to be removed at the end; or NULL */
+    bool shared; /* several sockets, and the kernel picks one by the source address */
+    atomic_uint_fast64_t
+        kernel_dropped[IND_MOST_INTAKES]; /* by socket: each receiver writes its own, control reads */
+};
+
+/* The listeners of one configuration. Never changes once it is open; any thread may read it. */
+struct ind_listener_set {
+    const struct ind_config *config;
+    struct ind_listener *list[IND_MOST_LISTENERS_OPEN];
+    size_t item_of[IND_MOST_LISTENERS_OPEN]; /* of `listen:` */
+    size_t count;
+};
+
+/* All that are open, and the names that listeners ever had. The control thread's; but a name that a number
+ * stands for may be read by all who have got the number. */
+struct ind_listeners {
+    unsigned receivers;
+    struct ind_listener *open;
+    const char *names[IND_LISTENER_NAMES];
+    uint16_t name_count;
+};
+
+/* False where memory is out. */
+bool ind_listeners_begin(struct ind_listeners *listeners, unsigned receivers);
+void ind_listeners_end(struct ind_listeners *listeners);
+
+/* The number of a listener's name, which it keeps. 0 where there are too many, or memory is out. */
+uint16_t ind_listeners_number(struct ind_listeners *listeners, const char *text);
+
+/* Opens what the configuration asks for and is not open yet; these are kept apart in *fresh until they are
+ * taken in. False with `reason` filled in. */
+bool ind_listener_set_open(struct ind_listeners *listeners, const struct ind_config *config,
+                           struct ind_listener_set *set, struct ind_listener **fresh, char *reason,
+                           size_t room);
+/* Cannot fail. */
+void ind_listeners_take_in(struct ind_listeners *listeners, struct ind_listener *fresh);
+void ind_listeners_discard(struct ind_listener *fresh);
+
+/* Closes all that are not in `set` (NULL: all). */
+void ind_listeners_close_others(struct ind_listeners *listeners, const struct ind_listener_set *set);
+
+/* Reports each, as configured, but with the port that was found where any would do. */
+void ind_listener_set_report(const struct ind_listener_set *set, struct ind_reporter *reporter);
+
+bool ind_listener_set_has(const struct ind_listener_set *set, const struct ind_listener *listener);
+/* The listener of the set that is the same to the system, if under another item's name; or NULL. */
+struct ind_listener *ind_listener_set_successor(const struct ind_listener_set *set,
+                                                const struct ind_listener *listener);
+
+#endif

@@ -1,0 +1,274 @@
+/* Opening listeners: what of a configuration the system is asked for, and how.
+ *
+ * New ones share their addresses with those that go, so that no datagram finds nobody
+ * (collect/daemon/rules.c). */
+#include "collect/input/listener.h"
+
+#include "net/socket.h"
+#include "net/udp.h"
+#include <errno.h>
+#include <stdio.h>
+#include <stdlib.h>
+#include <string.h>
+#include <unistd.h>
+
+static const char *remedy(int error)
+{
+    return error == EACCES          ? "; ports below 1024 need root or the capability CAP_NET_BIND_SERVICE"
+           : error == EADDRINUSE    ? "; another program listens there: end it, or choose another"
+           : error == EADDRNOTAVAIL ? "; this machine has no such address"
+           : error == EEXIST ? "; something that is no socket has this name: remove it, or choose another"
+           : error == ENOENT ? "; its folder is not there: make it"
+                             : "";
+}
+
+/* ---- What the system is asked for ----
+ *
+ * A listener on [::] takes IPv4 as well, unless an IPv4 address with the same port is listed. The kernel
+ * could do that with one socket, but not change its mind about it later: so IPv6 sockets take IPv6 only, and
+ * 0.0.0.0 is a socket of its own. What two configurations ask for is then the same exactly where kind,
+ * address and port are. */
+
+struct wanted {
+    const struct ind_listen_item *item;
+    size_t index;        /* of the item */
+    const char *address; /* in its plainest form, or a path */
+    uint16_t port;
+    bool half; /* the IPv4 half of [::] */
+    char room[IND_ADDRESS_WIDTH];
+};
+
+static bool takes_v4_too(const struct ind_config *config, const struct ind_listen_item *item)
+{
+    struct ind_address address;
+    static const struct ind_address any = {.bits = 128};
+    if (item->kind == IND_LISTEN_UNIX || !ind_address_read(ind_slice_of(item->address), &address) ||
+        !ind_address_equal(&address, &any))
+        return false;
+    for (size_t i = 0; i < config->listener_count; i++)
+        if (config->listeners[i].kind == item->kind && config->listeners[i].port == item->port &&
+            item->port != 0 && !strchr(config->listeners[i].address, ':'))
+            return false;
+    return true;
+}
+
+static void set_address(struct wanted *wanted)
+{
+    struct ind_address address;
+    struct ind_buffer text = ind_buffer_on(wanted->room, sizeof wanted->room - 1);
+    wanted->address = wanted->item->address;
+    if (wanted->item->kind == IND_LISTEN_UNIX || !ind_address_read(ind_slice_of(wanted->address), &address))
+        return;
+    ind_address_write(&text, &address);
+    wanted->room[text.length] = '\0';
+    wanted->address = wanted->room;
+}
+
+static size_t list_wanted(const struct ind_config *config, struct wanted wanted[IND_MOST_LISTENERS_OPEN])
+{
+    size_t count = 0;
+    for (size_t i = 0; i < config->listener_count; i++) {
+        const struct ind_listen_item *item = &config->listeners[i];
+        wanted[count] = (struct wanted){.item = item, .index = i, .port = item->port};
+        set_address(&wanted[count++]);
+        if (takes_v4_too(config, item))
+            wanted[count++] = (struct wanted){
+                .item = item, .index = i, .address = "0.0.0.0", .port = item->port, .half = true};
+    }
+    return count;
+}
+
+/* Of a port that any would do for, only the item that found it knows which it is. */
+static bool is_wanted(const struct ind_listener *listener, const struct wanted *wanted)
+{
+    return listener->kind == wanted->item->kind && listener->wanted == wanted->port &&
+           strcmp(listener->address, wanted->address) == 0 &&
+           (wanted->port != 0 || strcmp(listener->text, wanted->item->text) == 0);
+}
+
+static struct ind_listener *find(struct ind_listener *list, const struct wanted *wanted)
+{
+    struct ind_listener *found = NULL;
+    for (; list; list = list->next)
+        if (is_wanted(list, wanted) && (!found || strcmp(list->text, wanted->item->text) == 0))
+            found = list;
+    return found;
+}
+
+/* ---- Opening ---- */
+
+/* What a kind of listener is to the system: a new transport is a row here, and one in
+ * collect/input/receiver.c. */
+static const struct kind {
+    /* A bound socket, or -1 with errno set; `shared` as in net/. NULL: it is a file. */
+    int (*listen)(const char *address, uint16_t port, bool shared);
+    bool by_sender; /* several sockets may share the port, and the kernel picks one by the source address */
+} kinds[] = {[IND_LISTEN_UDP] = {ind_udp_listen, true},
+             [IND_LISTEN_TCP] = {ind_tcp_listen, false},
+             [IND_LISTEN_UNIX] = {NULL, false}};
+
+/* One that is being opened, and what is there already. */
+struct opening {
+    struct ind_listeners *listeners;
+    const struct ind_listener_set *set; /* so far */
+    const struct ind_listener *fresh;   /* so far */
+    struct ind_listener *listener;
+};
+
+static bool is_any(const char *address)
+{
+    return strcmp(address, "0.0.0.0") == 0 || strcmp(address, "::") == 0;
+}
+
+/* Whether a socket of ours, which may be on its way out, is in the way of an address. */
+static bool is_in_our_way(const struct ind_listener *list, const struct ind_listener *listener,
+                          uint16_t number)
+{
+    const char *address = listener->address;
+    for (; list; list = list->next) {
+        bool same_family = !strchr(list->address, ':') == !strchr(address, ':');
+        if (list->kind == listener->kind && same_family && ind_socket_port(list->sockets[0]) == number &&
+            (is_any(list->address) || is_any(address) || strcmp(list->address, address) == 0))
+            return true;
+    }
+    return false;
+}
+
+/* Sockets of ours share their ports, so that at a reload one can take over from another that is in its way.
+ * But another process of the same user could share it too, and would get a part of the messages: one that
+ * does not share tells whether there is any. *number is set where any would do. 0, or the error. */
+static int probe(const struct opening *opening, uint16_t *number)
+{
+    const struct ind_listener *listener = opening->listener;
+    int socket = kinds[listener->kind].listen(listener->address, *number, false);
+    if (socket < 0) {
+        int error = errno;
+        bool ours = error == EADDRINUSE && (is_in_our_way(opening->listeners->open, listener, *number) ||
+                                            is_in_our_way(opening->fresh, listener, *number));
+        return ours ? 0 : error;
+    }
+    *number = ind_socket_port(socket);
+    close(socket);
+    return 0;
+}
+
+/* Where the kernel can see to it that one sender's datagrams all come to one socket, each receiver has its
+ * own; otherwise there is one. 0, or the error. */
+static int open_sockets(const struct opening *opening, uint16_t number)
+{
+    struct ind_listener *listener = opening->listener;
+    const struct kind *kind = &kinds[listener->kind];
+    unsigned count = kind->by_sender && ind_udp_can_share() ? opening->listeners->receivers : 1;
+    int error = probe(opening, &number);
+    if (error)
+        return error;
+    for (unsigned i = 0; i < count; i++) {
+        int socket = kind->listen(listener->address, number, true);
+        if (socket < 0)
+            return errno;
+        listener->sockets[listener->socket_count++] = socket;
+    }
+    listener->shared = count > 1;
+    return count == 1 || ind_udp_share_by_address(listener->sockets[0], count) ? 0 : errno;
+}
+
+static int open_local(struct ind_listener *listener)
+{
+    int socket = ind_unix_listen(listener->address);
+    if (socket < 0)
+        return errno;
+    listener->sockets[listener->socket_count++] = socket;
+    listener->path = strdup(listener->address);
+    return listener->path ? 0 : ENOMEM;
+}
+
+/* The very sockets of a listener of another name: nothing that comes in meanwhile is lost. */
+static int take_over(const struct ind_listener *before, struct ind_listener *listener)
+{
+    for (unsigned i = 0; i < before->socket_count; i++) {
+        int socket = ind_socket_copy(before->sockets[i]);
+        if (socket < 0)
+            return errno;
+        listener->sockets[listener->socket_count++] = socket;
+    }
+    listener->shared = before->shared;
+    return 0;
+}
+
+/* For the IPv4 half of an item that takes any port: the one that its other half has. */
+static uint16_t port_for(const struct ind_listener_set *set, const struct wanted *wanted)
+{
+    const struct ind_listener *before = set->count ? set->list[set->count - 1] : NULL;
+    return wanted->port == 0 && wanted->half && before ? ind_socket_port(before->sockets[0]) : wanted->port;
+}
+
+static int open_listener(const struct opening *opening, const struct wanted *wanted)
+{
+    const struct ind_listener *before = find(opening->listeners->open, wanted);
+    if (before)
+        return take_over(before, opening->listener);
+    return kinds[opening->listener->kind].listen ? open_sockets(opening, port_for(opening->set, wanted))
+                                                 : open_local(opening->listener);
+}
+
+/* A listener without sockets; NULL where memory is out, or there is no number left for its name. */
+static struct ind_listener *new_listener(struct ind_listeners *listeners, const struct wanted *wanted)
+{
+    struct ind_listener *listener = calloc(1, sizeof *listener);
+    if (!listener)
+        return NULL;
+    listener->kind = wanted->item->kind;
+    listener->wanted = wanted->port;
+    atomic_init(&listener->drop, wanted->item->drop);
+    if ((listener->text = strdup(wanted->item->text)) && (listener->address = strdup(wanted->address)) &&
+        (listener->number = ind_listeners_number(listeners, wanted->item->text)) != 0)
+        return listener;
+    ind_listeners_discard(listener);
+    return NULL;
+}
+
+/* New; NULL with *error and `reason` set. */
+static struct ind_listener *make_listener(struct opening *opening, const struct wanted *wanted, int *error,
+                                          char *reason, size_t room)
+{
+    opening->listener = new_listener(opening->listeners, wanted);
+    *error = ENOMEM;
+    if (!opening->listener) {
+        snprintf(reason, room, "out of memory, or more than %d listeners since the start",
+                 IND_LISTENER_NAMES);
+        return NULL;
+    }
+    *error = open_listener(opening, wanted);
+    if (*error == 0)
+        return opening->listener;
+    snprintf(reason, room, "cannot listen on %s: %s%s", wanted->item->text, strerror(*error), remedy(*error));
+    ind_listeners_discard(opening->listener);
+    return NULL;
+}
+
+bool ind_listener_set_open(struct ind_listeners *listeners, const struct ind_config *config,
+                           struct ind_listener_set *set, struct ind_listener **fresh, char *reason,
+                           size_t room)
+{
+    struct wanted wanted[IND_MOST_LISTENERS_OPEN];
+    size_t count = list_wanted(config, wanted);
+    set->config = config;
+    for (size_t i = 0; i < count; i++) {
+        struct ind_listener *listener = find(listeners->open, &wanted[i]);
+        if (!listener || strcmp(listener->text, wanted[i].item->text) != 0) {
+            struct opening opening = {listeners, set, *fresh, NULL};
+            int error;
+            listener = make_listener(&opening, &wanted[i], &error, reason, room);
+            /* A machine without IPv4 listens on [::] all the same. */
+            if (!listener && wanted[i].half && (error == EAFNOSUPPORT || error == EADDRNOTAVAIL))
+                continue;
+            if (!listener)
+                return false;
+            listener->next = *fresh;
+            *fresh = listener;
+        }
+        set->item_of[set->count] = wanted[i].index;
+        set->list[set->count++] = listener;
+    }
+    return true;
+}

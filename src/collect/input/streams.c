@@ -1,0 +1,258 @@
+#include "collect/input/streams.h"
+
+#include "collect/runtime/reporter.h"
+#include "core/message/names.h"
+#include <errno.h>
+#include <event2/event.h>
+#include <stdlib.h>
+#include <utlist.h>
+
+enum { SCRATCH = 256 << 10, RETRY_MILLISECONDS = 10, REPORT_AGAIN = 60 };
+
+bool ind_streams_begin(struct ind_streams *streams)
+{
+    streams->scratch = malloc(SCRATCH);
+    return streams->scratch != NULL;
+}
+
+void ind_streams_end(struct ind_streams *streams)
+{
+    while (streams->list) {
+        struct ind_connection *connection = streams->list;
+        DL_DELETE(streams->list, connection);
+        if (connection->event)
+            event_free(connection->event);
+        ind_connection_free(connection);
+    }
+    free(streams->scratch);
+}
+
+const char *ind_address_text(const struct ind_address *address, char text[IND_ADDRESS_WIDTH])
+{
+    struct ind_buffer buffer = ind_buffer_on(text, IND_ADDRESS_WIDTH - 1);
+    ind_address_write(&buffer, address);
+    text[buffer.length] = '\0';
+    return text;
+}
+
+static bool reported_lately(const struct ind_streams *streams, struct ind_steady *reported)
+{
+    return ind_steady_told_lately(reported, ind_clock_read(streams->dispatch->clock).steady,
+                                  REPORT_AGAIN * IND_SECOND);
+}
+
+/* ---- Their ends ---- */
+
+static bool take(void *context, const struct ind_connection *connection, struct ind_slice first,
+                 struct ind_slice rest, bool cut)
+{
+    struct ind_streams *streams = context;
+    struct ind_record record = {.length = (uint32_t)(first.length + rest.length),
+                                .listener = connection->listener->number,
+                                .transport = IND_TRANSPORT_TCP,
+                                .cut = cut,
+                                .received = streams->now.wall,
+                                .moment = streams->now.steady,
+                                .sender = connection->sender};
+    if (first.length == 0 && ind_dispatch_at_once(streams->dispatch, &record, rest.at))
+        return true;
+    if (ind_dispatch_keep(streams->dispatch, &record, first, rest))
+        return true;
+    if (!atomic_load(&connection->listener->drop))
+        return false;
+    ind_dispatch_lose(streams->dispatch, record.listener, record.length);
+    return true;
+}
+
+static void dismiss(struct ind_streams *streams, struct ind_connection *connection)
+{
+    if (connection->event)
+        event_free(connection->event);
+    DL_DELETE(streams->list, connection); /* NOLINT: it is in the list */
+    atomic_fetch_sub(&streams->facts.connections, 1);
+    ind_admission_leave(streams->admission, &connection->sender);
+    ind_connection_free(connection);
+}
+
+static void hold(struct ind_streams *streams, struct ind_connection *connection)
+{
+    static const struct timeval soon = {0, RETRY_MILLISECONDS * 1000};
+    connection->held = true;
+    if (connection->event)
+        (void)event_del(connection->event);
+    if (streams->retry)
+        (void)event_add(streams->retry, &soon);
+}
+
+/* We end it, room or not. */
+static void end_now(struct ind_streams *streams, struct ind_connection *connection)
+{
+    if (connection->left)
+        (void)ind_connection_feed(connection, IND_NOTHING, take, streams);
+    if (!ind_connection_finish(connection, true, take, streams))
+        ind_dispatch_lose(streams->dispatch, connection->listener->number, connection->carried);
+    dismiss(streams, connection);
+}
+
+/* The other side has ended it; it stays a little where there is no room for its last words. */
+static void end(struct ind_streams *streams, struct ind_connection *connection, bool broken_off)
+{
+    if (ind_connection_finish(connection, broken_off, take, streams))
+        dismiss(streams, connection);
+    else
+        hold(streams, connection);
+}
+
+void ind_streams_end_all(struct ind_streams *streams)
+{
+    struct ind_connection *connection, *next;
+    DL_FOREACH_SAFE(streams->list, connection, next)
+    end_now(streams, connection);
+}
+
+void ind_streams_adopt(struct ind_streams *streams, const struct ind_listener_set *set)
+{
+    struct ind_connection *connection, *next;
+    DL_FOREACH_SAFE(streams->list, connection, next)
+    {
+        struct ind_listener *listener = ind_listener_set_successor(set, connection->listener);
+        if (!listener || !ind_config_allows(set->config, &connection->sender))
+            end_now(streams, connection);
+        else
+            connection->listener = listener;
+    }
+}
+
+/* ---- What they say ---- */
+
+static bool must_wait(const struct ind_streams *streams, const struct ind_connection *connection)
+{
+    size_t spare = ind_slabs_count(streams->slabs) - streams->receivers;
+    return !atomic_load(&connection->listener->drop) && ind_slabs_left(streams->slabs) * 2 < spare;
+}
+
+static void report_bad_count(struct ind_streams *streams, const struct ind_connection *connection)
+{
+    char text[IND_ADDRESS_WIDTH];
+    atomic_fetch_add(&streams->facts.bad_counts, 1);
+    if (reported_lately(streams, &streams->reported))
+        return;
+    ind_report(streams->dispatch->reporter, IND_SEVERITY_WARNING,
+               "%s: where an octet count must stand %s sent something else: the connection is ended. "
+               "Does it count bytes, not characters?",
+               connection->listener->text, ind_address_text(&connection->sender, text));
+}
+
+/* The one whose message has been under way for the longest time: whoever sends a byte now and then is it. */
+static struct ind_connection *slowest(const struct ind_streams *streams)
+{
+    struct ind_connection *connection, *found = NULL;
+    DL_FOREACH(streams->list, connection)
+    if (ind_steady_is_set(connection->since) &&
+        (!found || ind_steady_from(connection->since, found->since) > 0))
+        found = connection;
+    return found;
+}
+
+/* What half messages take is bounded for all connections together; what has come of one that is ended is a
+ * message all the same. Each round ends one connection of this receiver's, so that the rounds end. */
+static void make_room_for_halves(struct ind_streams *streams)
+{
+    struct ind_connection *connection;
+    while (ind_admission_held(streams->admission) > streams->halves_limit &&
+           (connection = slowest(streams))) {
+        char text[IND_ADDRESS_WIDTH];
+        atomic_fetch_add(&streams->facts.too_slow, 1);
+        if (!reported_lately(streams, &streams->halves_reported))
+            ind_report(streams->dispatch->reporter, IND_SEVERITY_WARNING,
+                       "%s: half messages of all connections fill the %zu KiB that there are for them: the "
+                       "one from %s, whose message has been under way for the longest time, is ended",
+                       connection->listener->text, streams->halves_limit >> 10,
+                       ind_address_text(&connection->sender, text));
+        end_now(streams, connection);
+    }
+}
+
+static void feed(struct ind_streams *streams, struct ind_connection *connection, struct ind_slice bytes)
+{
+    switch (ind_connection_feed(connection, bytes, take, streams)) {
+    case IND_CONNECTION_FED:
+        connection->since = connection->carried == 0               ? IND_STEADY_NEVER
+                            : ind_steady_is_set(connection->since) ? connection->since
+                                                                   : streams->now.steady;
+        return;
+    case IND_CONNECTION_FULL:
+        hold(streams, connection);
+        return;
+    case IND_CONNECTION_BAD:
+        report_bad_count(streams, connection);
+        dismiss(streams, connection);
+    }
+}
+
+void ind_streams_read(struct ind_streams *streams, struct ind_connection *connection)
+{
+    const struct ind_socket_table *sockets = streams->sockets;
+    if (must_wait(streams, connection)) {
+        hold(streams, connection);
+        return;
+    }
+    ssize_t got = sockets->read(sockets->context, connection->socket, streams->scratch, SCRATCH);
+    if (got > 0) {
+        streams->any = true;
+        streams->now = ind_clock_read(streams->dispatch->clock);
+        feed(streams, connection, (struct ind_slice){streams->scratch, (size_t)got});
+        make_room_for_halves(streams);
+    } else if (got == 0 || (errno != EAGAIN && errno != EWOULDBLOCK && errno != EINTR)) {
+        end(streams, connection, got < 0);
+    }
+}
+
+static void on_readable(evutil_socket_t socket, short what, void *context)
+{
+    struct ind_connection *connection = context;
+    (void)socket;
+    (void)what;
+    ind_streams_read(connection->streams, connection);
+}
+
+void ind_streams_add(struct ind_streams *streams, struct ind_connection *connection)
+{
+    connection->streams = streams;
+    DL_APPEND(streams->list, connection);
+    atomic_fetch_add(&streams->facts.connections, 1);
+    if (!streams->base) /* a test reads by itself */
+        return;
+    connection->event =
+        event_new(streams->base, connection->socket, EV_READ | EV_PERSIST, on_readable, connection);
+    if (!connection->event || event_priority_set(connection->event, streams->priority) != 0 ||
+        event_add(connection->event, NULL) != 0)
+        dismiss(streams, connection);
+}
+
+bool ind_streams_retry(struct ind_streams *streams)
+{
+    struct ind_connection *connection, *next;
+    DL_FOREACH_SAFE(streams->list, connection, next)
+    {
+        if (!connection->held)
+            continue;
+        if (must_wait(streams, connection))
+            return true;
+        connection->held = false;
+        if (connection->event)
+            (void)event_add(connection->event, NULL);
+        if (connection->left)
+            feed(streams, connection, IND_NOTHING);
+    }
+    return false;
+}
+
+bool ind_streams_any_held(const struct ind_streams *streams)
+{
+    const struct ind_connection *connection;
+    DL_FOREACH(streams->list, connection)
+    if (connection->held)
+        return true;
+    return false;
+}

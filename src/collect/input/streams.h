@@ -1,0 +1,63 @@
+/* collect/input/streams.h: the stream connections of a receiver: what they say, and how they end.
+ *
+ * They are read from only while half of the burst buffer is free: they can wait at the sender. Belongs to one
+ * receiver's thread; connections come from the first receiver, which lets them in (collect/input/accept.h).
+ */
+#ifndef IND_COLLECT_INPUT_STREAMS_H
+#define IND_COLLECT_INPUT_STREAMS_H
+
+#include "collect/input/connection.h"
+#include "collect/input/dispatch.h"
+#include "collect/input/listener.h"
+#include "net/socket_table.h"
+
+struct event_base;
+
+/* Written by the receiver, read by any thread. */
+struct ind_stream_facts {
+    atomic_uint_fast64_t connections, bad_counts, too_slow;
+};
+
+struct ind_streams {
+    /* Set before the thread is started; borrowed. */
+    struct ind_dispatch *dispatch;
+    const struct ind_socket_table *sockets;
+    struct ind_slabs *slabs;
+    unsigned receivers; /* each has a slab in its hand also when nothing waits */
+    struct ind_admission *admission;
+    size_t halves_limit; /* bytes of half messages that all connections together may hold */
+    struct event_base *base;
+    int priority;        /* of their events */
+    struct event *retry; /* the receiver's timer: ind_streams_retry is to be called soon */
+
+    struct ind_connection *list;
+    char *scratch;         /* what is read */
+    struct ind_clocks now; /* of the last bytes */
+    bool any;              /* the last reads brought something */
+    struct ind_steady reported, halves_reported;
+    struct ind_stream_facts facts;
+};
+
+/* False where memory is out. */
+bool ind_streams_begin(struct ind_streams *streams);
+/* Closes what is still open. */
+void ind_streams_end(struct ind_streams *streams);
+
+/* A connection that was let in. */
+void ind_streams_add(struct ind_streams *streams, struct ind_connection *connection);
+/* Reads once from a connection; it may be gone afterwards. */
+void ind_streams_read(struct ind_streams *streams, struct ind_connection *connection);
+/* Reads again from those that were held for want of room. True where some must still wait. */
+bool ind_streams_retry(struct ind_streams *streams);
+bool ind_streams_any_held(const struct ind_streams *streams);
+
+/* Other listeners from now on: connections whose listener goes, or whose sender is not allowed any more, are
+ * ended. */
+void ind_streams_adopt(struct ind_streams *streams, const struct ind_listener_set *set);
+/* We end all of them, room or not. */
+void ind_streams_end_all(struct ind_streams *streams);
+
+/* "192.0.2.9" into `text`, which is returned. */
+const char *ind_address_text(const struct ind_address *address, char text[IND_ADDRESS_WIDTH]);
+
+#endif

@@ -1,0 +1,120 @@
+#include "collect/output/filing.h"
+
+/* Lines of a group lie apart, and were written by another processor: the next is asked for while this one is
+ * copied. */
+static void prefetch_next(const struct ind_batch *batch, const struct ind_batch_line *line)
+{
+#if defined(__GNUC__) || defined(__clang__)
+    if (!line->next)
+        return;
+    const struct ind_batch_line *next = &batch->lines[line->next - 1];
+    for (uint32_t at = 0; at < next->length && at < 512; at += 64)
+        __builtin_prefetch(batch->arena + next->offset + at);
+    if (next->next)
+        __builtin_prefetch(&batch->lines[next->next - 1]);
+#else
+    (void)batch;
+    (void)line;
+#endif
+}
+
+/* From the first line that has not been passed on yet. */
+static void begin_group(struct ind_batch *batch, const struct ind_batch_group *group)
+{
+    if (!batch->within)
+        batch->next_line = group->first;
+    batch->within = true;
+}
+
+static uint32_t owner_of(const struct ind_filing *filing, struct ind_batch *batch, unsigned intake,
+                         const struct ind_batch_line *line)
+{
+    return ind_book_owner(filing->book, intake, line->owner, batch->copies);
+}
+
+static enum ind_filed store_group(const struct ind_filing *filing, struct ind_batch *batch,
+                                  const struct ind_batch_group *group, unsigned intake, struct ind_clocks now)
+{
+    struct ind_target target = {.path = {batch->arena + group->path, group->path_length},
+                                .series = {batch->arena + group->series, group->series_length},
+                                .hash = group->hash,
+                                .route = group->route,
+                                .made_up = group->made_up};
+    struct ind_live *live = ind_store_file(filing->store, &target, now);
+    if (!live)
+        return IND_FILED_STORE_FULL;
+    begin_group(batch, group);
+    while (batch->next_line) {
+        const struct ind_batch_line *line = &batch->lines[batch->next_line - 1];
+        prefetch_next(batch, line);
+        struct ind_slice bytes = {batch->arena + line->offset, line->length};
+        uint32_t owner = owner_of(filing, batch, intake, line);
+        if (ind_store_append(filing->store, live, bytes, line->time, owner, now) == IND_APPEND_FULL)
+            return IND_FILED_STORE_FULL;
+        batch->next_line = line->next;
+    }
+    return IND_FILED;
+}
+
+static enum ind_filed hand_on_group(const struct ind_filing *filing, struct ind_batch *batch,
+                                    const struct ind_batch_group *group, unsigned intake,
+                                    struct ind_steady now)
+{
+    begin_group(batch, group);
+    while (batch->next_line) {
+        const struct ind_batch_line *line = &batch->lines[batch->next_line - 1];
+        struct ind_slice bytes = {batch->arena + line->offset, line->length};
+        if (!ind_sinks_add(filing->sinks, group->route, bytes, owner_of(filing, batch, intake, line), now))
+            return IND_FILED_SINK_FULL;
+        batch->next_line = line->next;
+    }
+    return IND_FILED;
+}
+
+static void book_once(const struct ind_filing *filing, struct ind_batch *batch, unsigned intake)
+{
+    const struct ind_tallies tallies = ind_batch_tallies(batch);
+    if (!batch->booked)
+        ind_book_take(filing->book, intake, &tallies);
+    batch->booked = true;
+}
+
+/* The next batch may go on with the last message. */
+static void carry(const struct ind_filing *filing, const struct ind_batch *batch, unsigned intake)
+{
+    ind_book_carry(filing->book, intake,
+                   batch->copies_count ? &batch->copies[batch->copies_count - 1] : NULL);
+}
+
+enum ind_filed ind_file_batch(const struct ind_filing *filing, struct ind_batch *batch, unsigned intake,
+                              struct ind_clocks now)
+{
+    book_once(filing, batch, intake);
+    while (batch->stored_groups < batch->group_count) {
+        const struct ind_batch_group *group = &batch->groups[batch->stored_groups];
+        enum ind_filed filed = ind_sinks_have(filing->sinks, group->route)
+                                   ? hand_on_group(filing, batch, group, intake, now.steady)
+                                   : store_group(filing, batch, group, intake, now);
+        if (filed != IND_FILED)
+            return filed;
+        batch->within = false;
+        ind_book_route(filing->book, group->route, group->lines, group->bytes, group->cut);
+        batch->stored_groups++;
+    }
+    carry(filing, batch, intake);
+    return IND_FILED;
+}
+
+void ind_file_lose(const struct ind_filing *filing, struct ind_batch *batch, unsigned intake)
+{
+    book_once(filing, batch, intake);
+    for (size_t g = batch->stored_groups; g < batch->group_count; g++)
+        for (uint32_t line = ind_batch_first_left(batch, g); line; line = batch->lines[line - 1].next) {
+            uint32_t owner = owner_of(filing, batch, intake, &batch->lines[line - 1]);
+            if (ind_sinks_have(filing->sinks, batch->groups[g].route))
+                ind_sinks_lose(filing->sinks, batch->groups[g].route, owner);
+            else
+                ind_book_settle(filing->book, owner, 1, false);
+        }
+    carry(filing, batch, intake);
+}

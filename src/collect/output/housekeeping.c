@@ -1,0 +1,73 @@
+#define _GNU_SOURCE /* syscall */
+#include "collect/output/housekeeping.h"
+
+#include "collect/runtime/clock.h"
+#include <sys/resource.h>
+
+#ifdef __linux__
+#include <sys/syscall.h>
+#include <unistd.h>
+#endif
+
+enum { TICK_MILLISECONDS = 100, TICKS_BETWEEN_RUNS = 10 };
+
+static void step_back(void)
+{
+#if defined(__linux__) && defined(SYS_ioprio_set)
+    enum { WHO_PROCESS = 1, CLASS_IDLE = 3, CLASS_SHIFT = 13 };
+    (void)syscall(SYS_ioprio_set, WHO_PROCESS, 0, CLASS_IDLE << CLASS_SHIFT);
+    (void)setpriority(PRIO_PROCESS, (id_t)syscall(SYS_gettid), 10); /* on Linux a thread's own */
+#endif
+}
+
+static void adopt_rules(struct ind_housekeeping *housekeeping)
+{
+    struct ind_plan *plan = atomic_exchange(&housekeeping->adopt, NULL);
+    if (!plan)
+        return;
+    ind_keeper_adopt(housekeeping->keeper, plan);
+    atomic_store(&housekeeping->behind, false);
+    ind_waker_wake(housekeeping->control);
+}
+
+/* Between two blocks of what is compressed, too: a reload and the end wait for no more than that. */
+static bool must_end(void *argument)
+{
+    struct ind_housekeeping *housekeeping = argument;
+    adopt_rules(housekeeping);
+    return ind_is_stopping(housekeeping->lifecycle) && ind_is_written(housekeeping->lifecycle);
+}
+
+static void keep(struct ind_housekeeping *housekeeping)
+{
+    const struct ind_interrupt interrupt = {must_end, housekeeping};
+    struct ind_keeper *keeper = housekeeping->keeper;
+    adopt_rules(housekeeping);
+    if (atomic_exchange(&housekeeping->clock_is_right, false))
+        ind_keeper_retain(keeper, ind_clocks_now(), true);
+    (void)ind_keeper_run(keeper, ind_clocks_now(), &interrupt);
+    struct ind_keeper_counts counts = ind_keeper_counts(keeper);
+    atomic_store(&housekeeping->facts.compressed, counts.compressed);
+    atomic_store(&housekeeping->facts.removed, counts.removed);
+    atomic_store(&housekeeping->facts.archives, counts.archives);
+    atomic_store(&housekeeping->facts.archive_bytes, counts.archive_bytes);
+}
+
+void *ind_housekeeping_run(void *argument)
+{
+    struct ind_housekeeping *housekeeping = argument;
+    int ticks = 0;
+    step_back();
+    while (!ind_is_written(housekeeping->lifecycle)) {
+        if (ind_keeper_wanted(housekeeping->keeper) || atomic_load(&housekeeping->adopt) ||
+            atomic_load(&housekeeping->clock_is_right) || ++ticks >= TICKS_BETWEEN_RUNS) {
+            ticks = 0;
+            keep(housekeeping);
+        }
+        (void)ind_lifecycle_wait_written(housekeeping->lifecycle, TICK_MILLISECONDS);
+    }
+    /* Messages from files leave everything in order behind them; a collector that is told to end does so. */
+    if (!ind_is_stopping(housekeeping->lifecycle))
+        keep(housekeeping);
+    return NULL;
+}

@@ -1,0 +1,357 @@
+#include "collect/output/writer.h"
+
+#include "collect/runtime/clock.h"
+#include "collect/runtime/reporter.h"
+#include "core/message/names.h"
+
+#include <stdlib.h>
+#include <time.h>
+
+#define FLUSH_AFTER (IND_SECOND / 5)
+enum { TICK_MILLISECONDS = 100, HANDING_MILLISECONDS = 2, RETRY_MILLISECONDS = 100, PATIENCE_SECONDS = 5 };
+
+void ind_writer_begin(struct ind_writer *writer)
+{
+    ind_mutex_begin(&writer->rotation.mutex);
+}
+
+void ind_writer_end(struct ind_writer *writer)
+{
+    ind_mutex_end(&writer->rotation.mutex);
+}
+
+static void pause_for(long milliseconds)
+{
+    struct timespec time = {milliseconds / 1000, milliseconds % 1000 * 1000000};
+    nanosleep(&time, NULL);
+}
+
+static void publish(struct ind_writer *writer)
+{
+    struct ind_store_counts counts = ind_store_counts(writer->filing.store);
+    struct ind_writer_facts *facts = &writer->facts;
+    atomic_store(&facts->lines, counts.lines);
+    atomic_store(&facts->bytes, counts.bytes);
+    atomic_store(&facts->rotated, counts.rotated);
+    atomic_store(&facts->overflowed, counts.overflowed);
+    atomic_store(&facts->live_files, counts.live_files);
+    atomic_store(&facts->open_files, counts.open_files);
+}
+
+/* ---- Ledger snapshots ---- */
+
+static uint64_t waiting_in(const struct ind_ledger_snapshot *snapshot)
+{
+    uint64_t sum = 0;
+    for (uint32_t i = 0; snapshot->ledgers && i < snapshot->account_count; i++)
+        sum += snapshot->ledgers[i].waiting;
+    return sum;
+}
+
+static bool make_room(struct ind_ledger_snapshot *snapshot)
+{
+    size_t count = snapshot->account_count ? snapshot->account_count : 1;
+    snapshot->ledgers = calloc(count, sizeof *snapshot->ledgers);
+    snapshot->last = calloc(count, sizeof *snapshot->last);
+    snapshot->offsets = calloc(count, sizeof *snapshot->offsets);
+    if (snapshot->ledgers && snapshot->last && snapshot->offsets)
+        return true;
+    free(snapshot->ledgers);
+    snapshot->ledgers = NULL;
+    return false;
+}
+
+static void weigh(const struct ind_writer *writer, unsigned ring, struct ind_ledger_snapshot *snapshot)
+{
+    struct ind_weighing weighing = {ring, snapshot->ledgers, snapshot->account_count};
+    ind_book_weigh(writer->filing.book, &weighing);
+    ind_store_waiting(writer->filing.store, ind_weigh_lines, &weighing);
+    ind_sinks_waiting(writer->filing.sinks, ind_weigh_lines, &weighing);
+    for (uint32_t i = 0; i < snapshot->account_count; i++) {
+        const struct ind_account *account = ind_account_at(writer->accounts[ring], i);
+        snapshot->last[i] = account->last;
+        ind_clock_offset_sum_up(&account->offset, &snapshot->offsets[i]);
+    }
+    snapshot->store_waiting = waiting_in(snapshot);
+}
+
+static void fill_snapshot(const struct ind_writer *writer, unsigned ring,
+                          struct ind_ledger_snapshot *snapshot)
+{
+    if (!make_room(snapshot))
+        return;
+    weigh(writer, ring, snapshot);
+    size_t routes;
+    const struct ind_route_count *counts = ind_book_routes(writer->filing.book, &routes);
+    if (routes > 0 && (snapshot->routes = calloc(routes, sizeof *counts))) {
+        memcpy(snapshot->routes, counts, routes * sizeof *counts);
+        snapshot->route_count = routes;
+    }
+    snapshot->sink_count = ind_sinks_count(writer->filing.sinks, &snapshot->sinks);
+    ind_edit_counts_add_all(&snapshot->edits, ind_book_edits(writer->filing.book, ring));
+}
+
+static void snapshot_done(struct ind_writer *writer)
+{
+    if (atomic_fetch_sub(&writer->snapshots_out, 1) == 1)
+        ind_waker_wake(writer->control);
+}
+
+/* What of a batch is not filed yet. */
+static void add_batch(const struct ind_batch *batch, struct ind_ledger_snapshot *snapshot)
+{
+    if (snapshot->ledgers)
+        ind_batch_weigh(batch, snapshot->ledgers);
+    for (size_t i = 0; !batch->booked && i < batch->edit_tally_count; i++)
+        ind_edit_counts_add_tally(&snapshot->edits, &batch->edit_tallies[i]);
+}
+
+/* While the disk takes nothing, a snapshot does not wait until its marker comes to us: the store, the batch
+ * under way and what stands before the marker in its ring are weighed. */
+static void fill_snapshots_while_stuck(struct ind_writer *writer)
+{
+    for (unsigned ring = 0; ring < writer->intakes; ring++) {
+        const struct ind_batch *before[IND_RING_BATCHES];
+        size_t count;
+        struct ind_marker *marker = ind_ring_pull_snapshot(writer->rings, ring, before, &count);
+        if (!marker)
+            continue;
+        struct ind_ledger_snapshot *snapshot = marker->snapshot;
+        fill_snapshot(writer, ring, snapshot);
+        if (writer->batch && writer->ring == ring)
+            add_batch(writer->batch, snapshot);
+        for (size_t i = 0; i < count; i++)
+            add_batch(before[i], snapshot);
+        snapshot->ring_waiting = waiting_in(snapshot) - snapshot->store_waiting;
+        snapshot_done(writer);
+    }
+}
+
+/* ---- Batches ---- */
+
+static struct ind_clocks now(const struct ind_writer *writer)
+{
+    return ind_clock_read(writer->clock);
+}
+
+/* Nobody waits for ever: messages from files end after some seconds without room, sockets go on until they
+ * are told to end, and then no longer than that. */
+static bool out_of_patience(const struct ind_writer *writer)
+{
+    bool ending = writer->from_files || ind_is_stopping(writer->lifecycle);
+    return ending && ind_steady_from(writer->stuck_since, now(writer).steady) > PATIENCE_SECONDS * IND_SECOND;
+}
+
+/* The disk takes nothing: gives up where that has lasted too long. */
+static void note_stuck(struct ind_writer *writer)
+{
+    if (!ind_steady_is_set(writer->stuck_since))
+        writer->stuck_since = now(writer).steady;
+    if (out_of_patience(writer))
+        atomic_store(&writer->lifecycle->give_up, true);
+}
+
+/* Blocks of files are filed in their order: of all rings but one the batches wait. */
+static void hold_later_blocks(struct ind_writer *writer)
+{
+    for (unsigned i = 1; writer->from_files && i < writer->intakes; i++)
+        writer->held[i] = true;
+}
+
+static void go_on_with_next_block(struct ind_writer *writer, unsigned ring)
+{
+    writer->held[ring] = true;
+    writer->held[(ring + 1) % writer->intakes] = false;
+}
+
+static void end_batch(struct ind_writer *writer)
+{
+    bool last_of_block = writer->batch->last_of_block;
+    ind_ring_give_back(writer->rings, writer->ring, writer->batch);
+    writer->batch = NULL;
+    writer->stuck_since = IND_STEADY_NEVER;
+    if (last_of_block)
+        go_on_with_next_block(writer, writer->ring);
+}
+
+/* Goes on with the batch under way; it is done where the writer goes on. */
+static enum ind_writer_state file_batch(struct ind_writer *writer)
+{
+    enum ind_filed filed = IND_FILED_STORE_FULL;
+    if (!ind_has_given_up(writer->lifecycle))
+        filed = ind_file_batch(&writer->filing, writer->batch, writer->ring, now(writer));
+    if (filed == IND_FILED_SINK_FULL)
+        return IND_WRITER_SINK_FULL;
+    if (filed == IND_FILED_STORE_FULL && !ind_has_given_up(writer->lifecycle))
+        note_stuck(writer);
+    if (filed == IND_FILED_STORE_FULL && !ind_has_given_up(writer->lifecycle))
+        return IND_WRITER_DISK_FULL;
+    if (filed == IND_FILED_STORE_FULL)
+        ind_file_lose(&writer->filing, writer->batch, writer->ring);
+    end_batch(writer);
+    return IND_WRITER_GOES_ON;
+}
+
+static void wait_for_disk(struct ind_writer *writer)
+{
+    pause_for(RETRY_MILLISECONDS);
+    (void)ind_store_flush(writer->filing.store, now(writer));
+}
+
+/* Only messages from files wait for standard output or a program. */
+static void wait_for_sinks(struct ind_writer *writer)
+{
+    if (ind_is_stopping(writer->lifecycle))
+        ind_sinks_hurry(writer->filing.sinks);
+    (void)ind_sinks_wait(writer->filing.sinks, RETRY_MILLISECONDS);
+    (void)ind_store_tick(writer->filing.store, now(writer), FLUSH_AFTER);
+}
+
+/* At the end what is queued for standard output and programs is still handed on, as long as it is taken. */
+static void empty_sinks(struct ind_writer *writer)
+{
+    struct ind_sinks *sinks = writer->filing.sinks;
+    struct ind_steady progress = now(writer).steady;
+    size_t left = ind_sinks_run(sinks, progress), before = left;
+    while (left > 0 && !ind_has_given_up(writer->lifecycle)) {
+        if (!writer->from_files || ind_is_stopping(writer->lifecycle))
+            ind_sinks_hurry(sinks);
+        left = ind_sinks_wait(sinks, RETRY_MILLISECONDS);
+        if (left < before || ind_sinks_worth_waiting(sinks))
+            progress = now(writer).steady;
+        before = left;
+        if (ind_steady_from(progress, now(writer).steady) > PATIENCE_SECONDS * IND_SECOND)
+            break;
+    }
+    ind_sinks_give_up(sinks);
+}
+
+/* What still waits when patience ends is lost; closing the store enters that into the book. */
+static void flush_all(struct ind_writer *writer)
+{
+    writer->stuck_since = IND_STEADY_NEVER;
+    while (!ind_store_flush(writer->filing.store, now(writer)) && !ind_has_given_up(writer->lifecycle)) {
+        note_stuck(writer);
+        fill_snapshots_while_stuck(writer);
+        publish(writer);
+        if (!ind_has_given_up(writer->lifecycle))
+            pause_for(RETRY_MILLISECONDS);
+    }
+    empty_sinks(writer);
+}
+
+/* ---- Markers and orders ---- */
+
+/* Behind the marker a ring has batches of the new rules: it is held until all rings have come so far. */
+static void adopt_rules(struct ind_writer *writer, unsigned ring, const struct ind_marker *marker)
+{
+    writer->held[ring] = true;
+    if (++writer->held_count < writer->intakes)
+        return;
+    ind_store_adopt(writer->filing.store, marker->plan);
+    if (!ind_book_adopt(writer->filing.book, marker->config))
+        ind_report(writer->reporter, IND_SEVERITY_WARNING, "out of memory: routes are not counted any more");
+    if (!ind_sinks_adopt(writer->filing.sinks, marker->config))
+        ind_report(writer->reporter, IND_SEVERITY_WARNING,
+                   "out of memory: some routes to programs or standard output lose their messages");
+    for (unsigned i = 0; i < writer->intakes; i++)
+        writer->held[i] = false;
+    writer->held_count = 0;
+    atomic_store(&writer->behind, false);
+    ind_waker_wake(writer->control);
+}
+
+static void pass_marker(struct ind_writer *writer, unsigned ring, struct ind_marker *marker)
+{
+    if (marker->kind == IND_MARKER_RULES) {
+        adopt_rules(writer, ring, marker);
+        return;
+    }
+    fill_snapshot(writer, ring, marker->snapshot);
+    snapshot_done(writer);
+}
+
+static void carry_out_rotation(struct ind_writer *writer)
+{
+    struct ind_rotation_order *order = &writer->rotation;
+    ind_mutex_lock(&order->mutex);
+    bool asked = order->asked, only_due = order->only_due;
+    order->asked = false;
+    ind_mutex_unlock(&order->mutex);
+    if (!asked)
+        return;
+    size_t failed = 0, count = ind_store_rotate(writer->filing.store, only_due, now(writer), &failed);
+    ind_mutex_lock(&order->mutex);
+    order->done = true;
+    order->rotated += count;
+    order->failed += failed;
+    ind_mutex_unlock(&order->mutex);
+    ind_waker_wake(writer->control);
+}
+
+void ind_writer_order_rotation(struct ind_writer *writer, bool only_due)
+{
+    struct ind_rotation_order *order = &writer->rotation;
+    ind_mutex_lock(&order->mutex);
+    order->only_due = only_due && (!order->asked || order->only_due);
+    order->asked = true;
+    ind_mutex_unlock(&order->mutex);
+    ind_rings_wake(writer->rings);
+}
+
+bool ind_writer_rotation_done(struct ind_writer *writer, size_t *rotated, size_t *failed)
+{
+    struct ind_rotation_order *order = &writer->rotation;
+    ind_mutex_lock(&order->mutex);
+    bool done = order->done && !order->asked;
+    *rotated = order->rotated;
+    *failed = order->failed;
+    if (done) {
+        order->done = false;
+        order->rotated = order->failed = 0;
+    }
+    ind_mutex_unlock(&order->mutex);
+    return done;
+}
+
+enum ind_writer_state ind_writer_step(struct ind_writer *writer, int milliseconds)
+{
+    bool ended = false;
+    if (!writer->batch) {
+        struct ind_ring_item item = ind_rings_take(writer->rings, writer->held, milliseconds, &ended);
+        writer->batch = item.batch;
+        writer->ring = item.ring;
+        if (item.marker)
+            pass_marker(writer, item.ring, item.marker);
+    }
+    enum ind_writer_state state = writer->batch ? file_batch(writer) : IND_WRITER_GOES_ON;
+    if (state != IND_WRITER_GOES_ON) {
+        fill_snapshots_while_stuck(writer);
+        publish(writer);
+        return state;
+    }
+    if (!ind_has_given_up(writer->lifecycle))
+        (void)ind_store_tick(writer->filing.store, now(writer), FLUSH_AFTER);
+    carry_out_rotation(writer);
+    publish(writer);
+    return ended ? IND_WRITER_ENDED : IND_WRITER_GOES_ON;
+}
+
+void *ind_writer_run(void *argument)
+{
+    struct ind_writer *writer = argument;
+    enum ind_writer_state state = IND_WRITER_GOES_ON;
+    hold_later_blocks(writer);
+    while (state != IND_WRITER_ENDED) {
+        bool handing = ind_sinks_run(writer->filing.sinks, now(writer).steady) > 0;
+        state = ind_writer_step(writer, handing ? HANDING_MILLISECONDS : TICK_MILLISECONDS);
+        if (state == IND_WRITER_DISK_FULL)
+            wait_for_disk(writer);
+        else if (state == IND_WRITER_SINK_FULL)
+            wait_for_sinks(writer);
+    }
+    flush_all(writer);
+    publish(writer);
+    ind_lifecycle_set_written(writer->lifecycle);
+    return NULL;
+}

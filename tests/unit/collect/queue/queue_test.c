@@ -1,0 +1,108 @@
+/* What waits between the sockets and the writer: the burst buffer, rings. */
+#include "support/support.h"
+
+#include "collect/queue/burst.h"
+#include "collect/queue/ring.h"
+
+static void records_come_out_as_they_went_in(void **state)
+{
+    enum { COUNT = 50000 };
+    struct ind_slabs *slabs = ind_slabs_new(16 << 20, 1);
+    struct ind_burst *burst = ind_burst_new(slabs);
+    const char *bytes;
+    (void)state;
+    assert_true(ind_burst_idle(burst));
+    for (uint32_t i = 0; i < COUNT; i++) {
+        struct ind_record record = {.length = i % 300, .listener = (uint16_t)(i % 7), .received = i};
+        char *at = ind_burst_add(burst, &record);
+        assert_non_null(at);
+        memset(at, (char)i, record.length);
+    }
+    assert_false(ind_burst_idle(burst));
+    for (uint32_t i = 0; i < COUNT; i++) {
+        const struct ind_record *record = ind_burst_first(burst, &bytes);
+        assert_non_null(record);
+        assert_int_equal(record->received, i);
+        assert_int_equal(record->length, i % 300);
+        for (uint32_t n = 0; n < record->length; n++)
+            assert_int_equal(bytes[n], (char)i);
+        ind_burst_drop(burst);
+    }
+    assert_null(ind_burst_first(burst, &bytes));
+    assert_true(ind_burst_idle(burst));
+    ind_burst_free(burst);
+    ind_slabs_free(slabs);
+}
+
+static void the_pool_bounds_what_can_wait_and_comes_back(void **state)
+{
+    struct ind_slabs *slabs = ind_slabs_new(8 << 20, 2);
+    struct ind_burst *first = ind_burst_new(slabs), *second = ind_burst_new(slabs);
+    struct ind_record record = {.length = 60000};
+    const char *bytes;
+    size_t count = 0;
+    (void)state;
+    while (ind_burst_add(first, &record))
+        count++;
+    assert_true(count >= 100 && count * record.length < 8 << 20);
+    assert_int_equal(ind_slabs_left(slabs), 0);
+    assert_null(ind_burst_add(second, &record)); /* all of it is shared */
+    for (; count > 0; count--)
+        ind_burst_drop(first);
+    assert_null(ind_burst_first(first, &bytes));
+    assert_non_null(ind_burst_add(second, &record));
+    for (int i = 0; i < 3; i++)
+        ind_slabs_trim(slabs);
+    assert_int_equal(ind_slabs_left(slabs), ind_slabs_count(slabs) - 2);
+    ind_burst_free(first);
+    ind_burst_free(second);
+    ind_slabs_free(slabs);
+}
+
+static void a_marker_keeps_its_place_and_can_be_pulled_out(void **state)
+{
+    struct ind_rings *rings = ind_rings_new(2, NULL, NULL);
+    struct ind_marker marker = {.kind = IND_MARKER_SNAPSHOT}, rules = {.kind = IND_MARKER_RULES};
+    const struct ind_batch *before[IND_RING_BATCHES];
+    bool ended, held[2] = {false, false};
+    size_t count;
+    (void)state;
+    for (int i = 0; i < 2; i++)
+        ind_ring_put(rings, 0, ind_ring_empty(rings, 0, 0));
+    ind_ring_put_marker(rings, 0, &rules); /* stays where it is */
+    ind_ring_put_marker(rings, 0, &marker);
+    for (int i = 2; i < IND_RING_BATCHES; i++)
+        ind_ring_put(rings, 0, ind_ring_empty(rings, 0, 0));
+    assert_null(ind_ring_empty(rings, 0, 0)); /* all are on their way */
+    ind_ring_give_back(rings, 1, ind_ring_empty(rings, 1, 0));
+    assert_null(ind_ring_pull_snapshot(rings, 1, before, &count));
+    assert_ptr_equal(ind_ring_pull_snapshot(rings, 0, before, &count), &marker);
+    assert_int_equal(count, 2);
+    ind_ring_put_marker(rings, 0, &marker);
+    for (int i = 0; i < IND_RING_BATCHES + 2; i++) {
+        struct ind_ring_item item = ind_rings_take(rings, held, 10, &ended);
+        assert_int_equal(item.batch != NULL, i != 2 && i != IND_RING_BATCHES + 1);
+        assert_ptr_equal(item.marker, i == 2 ? &rules : i == IND_RING_BATCHES + 1 ? &marker : NULL);
+        if (i < 2)
+            assert_ptr_equal(item.batch, before[i]);
+        if (item.batch)
+            ind_ring_give_back(rings, item.ring, item.batch);
+    }
+    assert_null(ind_rings_take(rings, held, 1, &ended).batch);
+    assert_false(ended);
+    ind_ring_end(rings, 0);
+    ind_ring_end(rings, 1);
+    (void)ind_rings_take(rings, held, 1, &ended);
+    assert_true(ended);
+    ind_rings_free(rings);
+}
+
+int main(void)
+{
+    const struct CMUnitTest tests[] = {
+        cmocka_unit_test(records_come_out_as_they_went_in),
+        cmocka_unit_test(the_pool_bounds_what_can_wait_and_comes_back),
+        cmocka_unit_test(a_marker_keeps_its_place_and_can_be_pulled_out),
+    };
+    return cmocka_run_group_tests(tests, NULL, NULL);
+}
