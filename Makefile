@@ -4,7 +4,7 @@ JOBS ?= $(shell nproc 2>/dev/null || echo 2)
 CONFIGURE = cmake -S . -B
 WERROR = $(if $(CI),-DIND_WERROR=ON,)
 
-.PHONY: all help deps build demo test unit prove bench sanitize races fuzz lint format screenshots install clean
+.PHONY: all help deps build demo test prove bench sanitize races fuzz lint lint-quick rooms reproducible format screenshots install clean
 
 all: build
 
@@ -17,7 +17,10 @@ help:
 	@echo "make sanitize   the tests under AddressSanitizer and UBSan"
 	@echo "make races      the tests of the built program under ThreadSanitizer"
 	@echo "make fuzz       fuzz every reader of foreign bytes, SECONDS=30 each"
-	@echo "make lint       clang-tidy, cppcheck, format, layers and symbols"
+	@echo "make lint       clang-tidy, cppcheck, format, rooms"
+	@echo "make lint-quick   what of it takes no time: format, rooms, warnings of clang"
+	@echo "make rooms      draw docs/architecture.md's rooms anew from src/ROOMS"
+	@echo "make reproducible   two builds in two folders are the same bytes"
 	@echo "make bench      measure, and write docs/benchmarks.md"
 	@echo "make screenshots  docs/screenshots/ from the demo data"
 	@echo "make install    into PREFIX (default /usr/local)"
@@ -68,6 +71,18 @@ lint:
 	@CC=clang $(CONFIGURE) $(BUILD)-lint -DIND_TESTS=ON -DIND_WERROR=ON -DCMAKE_BUILD_TYPE=Debug >/dev/null
 	@cmake --build $(BUILD)-lint -j $(JOBS)
 	@packaging/lint.sh $(BUILD)-lint
+
+lint-quick:
+	@packaging/deps.sh lint-quick
+	@CC=clang $(CONFIGURE) $(BUILD)-lint -DIND_TESTS=ON -DIND_WERROR=ON -DCMAKE_BUILD_TYPE=Debug >/dev/null
+	@cmake --build $(BUILD)-lint -j $(JOBS)
+	@packaging/lint.sh --quick $(BUILD)-lint
+
+rooms:
+	@packaging/rooms.py draw
+
+reproducible: deps
+	@packaging/reproducible.sh
 
 bench:
 	@packaging/deps.sh bench

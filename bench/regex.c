@@ -48,7 +48,7 @@ static int match(const struct plain *plain, const char *text, size_t length)
 static void *compile_ours(const char *text)
 {
     struct ind_regex_error error;
-    void *regex = ind_regex_new(ind_slice_of(text), 0, &error);
+    struct ind_regex *regex = ind_regex_new(ind_slice_of(text), 0, &error);
     if (!regex)
         exit(1);
     return regex;

@@ -1,11 +1,12 @@
 #!/bin/sh
 # Installs what is missing to build (and test, lint, bench, take screenshots of) this project, with the system's package
-# manager. Usage: packaging/deps.sh build|test|lint|bench|screenshots ...
+# manager. Usage: packaging/deps.sh build|test|lint-quick|lint|bench|screenshots ...
 set -eu
 
 build='gcc cmake make pkg-config libyaml-dev libjansson-dev libzstd-dev zlib1g-dev libpopt-dev libxxhash-dev libpcre2-dev libevent-dev libcurl4-openssl-dev uthash-dev tzdata'
 tests='libcmocka-dev bsdutils curl zstd gzip python3-minimal'
-lint='clang clang-tidy clang-format cppcheck binutils'
+quick='clang clang-format binutils'
+lint="$quick clang-tidy cppcheck"
 bench='mawk grep ripgrep'
 # To compare with; not built for every kind of processor.
 case $(uname -m) in x86_64 | i?86) bench="$bench libhyperscan-dev" ;; esac
@@ -16,10 +17,11 @@ for group in "${@:-build}"; do
     case $group in
     build) wanted="$wanted $build" ;;
     test) wanted="$wanted $build $tests" ;;
+    lint-quick) wanted="$wanted $build $tests $quick" ;;
     lint) wanted="$wanted $build $tests $lint" ;;
     bench) wanted="$wanted $build $bench" ;;
     screenshots) wanted="$wanted $build $screenshots" ;;
-    *) echo "deps.sh: unknown group \"$group\"; known are build, test, lint, bench, screenshots" >&2; exit 2 ;;
+    *) echo "deps.sh: unknown group \"$group\"; known are build, test, lint-quick, lint, bench, screenshots" >&2; exit 2 ;;
     esac
 done
 

@@ -1,6 +1,9 @@
 #!/bin/sh
-# What machines can say about the code. Usage: packaging/lint.sh BUILD (a build of clang's, with compile_commands.json).
+# What machines can say about the code. Usage: packaging/lint.sh [--quick] BUILD (a build of clang's, with
+# compile_commands.json, in which warnings were errors).
 set -u
+quick=no
+[ "$1" = --quick ] && quick=yes && shift
 build=$1
 failed=0
 
@@ -19,6 +22,20 @@ if ! packaging/rooms.py check "$build"; then
     say 'rooms: see src/ROOMS'
     failed=1
 fi
+
+if [ $quick = yes ]; then
+    [ $failed -eq 0 ] && say 'nothing found, quickly'
+    exit $failed
+fi
+
+# The program as it is installed.
+release=$(mktemp -d)
+if ! { CC=${CC:-cc} cmake -S . -B "$release" && cmake --build "$release" -j "$(nproc)" --target indagator; } >/dev/null 2>&1 ||
+    ! packaging/hardened.sh "$release/indagator" "$PWD"; then
+    say 'hardening: the program is not built as it should be'
+    failed=1
+fi
+rm -rf "$release"
 
 if ! find src -name '*.c' -print0 | xargs -0 -P "$(nproc)" -n 4 clang-tidy -p "$build" --quiet --warnings-as-errors='*' 2>/dev/null; then
     say 'clang-tidy found something'

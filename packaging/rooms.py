@@ -131,14 +131,23 @@ def check_includes(house, edges):
 
 
 def check_names(house):
+    """Types, macros and enumerators of headers bear our prefix."""
     for file, lines in house.files.items():
         if not file.endswith('.h'):
             continue
+        names = []
         for number, line in enumerate(lines, 1):
-            match = (re.match(r'\s*#\s*define\s+(\w+)', line) or re.match(r'(?:typedef\s+)?(?:struct|enum|union)\s+(\w+)\s*[{;]', line)
-                     or re.match(r'typedef\b.*\b(\w+);', line) or re.match(r'(?:enum \{|    )\s*([A-Z][A-Z0-9_]+)\s*(?:=|,|$|\})', line))
-            if match and not re.match(r'_?ind_|IND_|_GNU_SOURCE', match.group(1)):
-                house.say(f'src/{file}', number, f'{match.group(1)} in a header has no prefix', 'begin it with ind_ or IND_')
+            match = (re.match(r'\s*#\s*define\s+(\w+)', line) or re.match(r'typedef\b.*\b(\w+);', line)
+                     or re.match(r'(?:typedef\s+)?(?:struct|enum|union)\s+(?:IND_THREAD_ATTRIBUTE\S+\s+)?(\w+)\s*\{', line))
+            if match:
+                names.append((number, match.group(1)))
+        text = re.sub(r'/\*.*?\*/', lambda m: re.sub(r'[^\n]', ' ', m.group()), '\n'.join(lines), flags=re.S)
+        for match in re.finditer(r'\benum\b[^;{}()]*\{([^}]*)\}', text):
+            for name in re.finditer(r'(?:^|,)\s*(\w+)', match.group(1)):
+                names.append((text.count('\n', 0, match.start(1) + name.start(1)) + 1, name.group(1)))
+        for number, name in names:
+            if not re.match(r'ind_|IND_|_GNU_SOURCE|_DEFAULT_SOURCE', name):
+                house.say(f'src/{file}', number, f'{name} in a header has no prefix', 'begin it with ind_ or IND_')
 
 
 def read_symbols(build):

@@ -49,17 +49,22 @@ static bool find_program(struct demo *demo, const char *called)
     return true;
 }
 
+/* Beside the program as it was built, or where it is installed. */
 static bool find_fleet(struct demo *demo)
 {
-    static const char *const places[] = {IND_DEMO_INSTALLED, IND_DEMO_SOURCE};
-    for (size_t i = 0; i < 2; i++) {
-        snprintf(demo->fleet, sizeof demo->fleet, "%s/fleet.yaml", places[i]);
-        snprintf(demo->messages, sizeof demo->messages, "%s/messages.log", places[i]);
+    static const char *const beside[] = {"demo", "../share/indagator/demo"};
+    const char *slash = strrchr(demo->program, '/');
+    int folder = slash ? (int)(slash - demo->program) : 1;
+    for (size_t i = 0; i < sizeof beside / sizeof *beside; i++) {
+        const char *before = slash ? demo->program : ".";
+        snprintf(demo->fleet, sizeof demo->fleet, "%.*s/%s/fleet.yaml", folder, before, beside[i]);
+        snprintf(demo->messages, sizeof demo->messages, "%.*s/%s/messages.log", folder, before, beside[i]);
         if (access(demo->fleet, R_OK) == 0)
             return true;
     }
-    ind_complain("the demo's fleet.yaml is neither in %s nor in %s; is the installation whole?", places[0],
-                 places[1]);
+    ind_complain("the demo's fleet.yaml is neither in %.*s/%s nor in %.*s/%s; is the installation whole?",
+                 folder, slash ? demo->program : ".", beside[0], folder, slash ? demo->program : ".",
+                 beside[1]);
     return false;
 }
 

@@ -15,7 +15,7 @@ static void add_regex(struct ind_loader *loader, const struct ind_node *value, s
 {
     struct ind_mistake mistake = {0};
     size_t count = 0;
-    void *regex = NULL;
+    struct ind_regex *regex = NULL;
     if (!ind_expect_text(loader, value, "a regular expression"))
         return;
     if (!ind_mask_regex_read(value->text, &regex, &mistake)) {
@@ -25,7 +25,7 @@ static void add_regex(struct ind_loader *loader, const struct ind_node *value, s
     }
     while (edit->regexes && edit->regexes[count])
         count++;
-    void **grown = realloc(edit->regexes, (count + 2) * sizeof *grown);
+    struct ind_regex **grown = realloc(edit->regexes, (count + 2) * sizeof *grown);
     if (!grown) {
         ind_regex_free(regex);
         return;

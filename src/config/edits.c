@@ -175,8 +175,8 @@ void ind_load_edits(struct ind_loader *loader)
 void ind_edits_free(struct ind_config *config)
 {
     for (size_t i = 0; i < config->edits.count; i++) {
-        void **regexes = config->edits.list[i].regexes;
-        for (void **regex = regexes; regex && *regex; regex++)
+        struct ind_regex **regexes = config->edits.list[i].regexes;
+        for (struct ind_regex **regex = regexes; regex && *regex; regex++)
             ind_regex_free(*regex);
         free(regexes);
     }

@@ -13,6 +13,11 @@ struct token {
     uint32_t left : 28, stored : 1, handed : 1, lost_on_disk : 1;
 };
 
+_Static_assert((uint64_t)IND_MOST_INTAKES << ACCOUNT_BITS <= OWNER_TOKEN, "no account is taken for a token");
+_Static_assert((uint64_t)IND_ACCOUNT_CHUNK *IND_ACCOUNT_CHUNKS <= UINT64_C(1) << ACCOUNT_BITS,
+               "each account has a number");
+_Static_assert(sizeof(struct token) == 8, "28 bits for lines, three for what became of them");
+
 struct route_place {
     UT_hash_handle hh; /* by the name in `routes` */
     uint32_t place;

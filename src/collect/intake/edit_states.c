@@ -3,7 +3,9 @@
 #include "thread/mutex.h"
 #include <stdlib.h>
 
-enum { STRIPES = 64 };
+enum { STRIPES = 64, STRIPE_SHIFT = 58 };
+
+_Static_assert(STRIPES == UINT64_C(1) << (64 - STRIPE_SHIFT), "the upper bits of a key choose one");
 
 struct stripe {
     struct ind_mutex mutex;
@@ -49,7 +51,7 @@ IND_NOT_SHARED void ind_edit_states_free(struct ind_edit_states *states)
 /* The lower bits of a key choose its place in a table. */
 static struct stripe *stripe_of(struct ind_edit_states *states, uint64_t key)
 {
-    return &states->stripes[key >> 58];
+    return &states->stripes[key >> STRIPE_SHIFT];
 }
 
 bool ind_edit_states_ask(struct ind_edit_states *states, const struct ind_edit *edit,

@@ -31,6 +31,10 @@ enum {
     IND_BATCH_TALLIES = 1024
 };
 
+_Static_assert(IND_BATCH_GROUPS < UINT16_MAX, "a slot holds the number of a group, counted from 1");
+_Static_assert(IND_BATCH_GROUPS < IND_BATCH_SLOTS, "a search for a group ends at a free slot");
+_Static_assert(IND_BATCH_BYTES <= UINT32_MAX, "places in the arena fit");
+
 struct ind_batch {
     struct ind_batch *next_free;
     char *arena;

@@ -32,6 +32,8 @@ struct ind_record {
     struct ind_address sender;
 };
 
+_Static_assert(sizeof(struct ind_record) % 8 == 0, "records stand one behind the other");
+
 /* What a record takes with its bytes, which follow it: the next begins at a multiple of eight. */
 static inline size_t ind_record_size(uint32_t length)
 {

@@ -70,7 +70,7 @@ uint64_t ind_answers_gave_up(const struct ind_answers *answers)
 }
 
 /* A field that the pattern itself gives needs no look at the payload. */
-static bool field_value(const struct test *test, const struct ind_message *message,
+static bool field_value(const struct ind_test *test, const struct ind_message *message,
                         struct ind_answers *answers, size_t *state, struct ind_slice *value)
 {
     const struct ind_pattern_syntax *layout =
@@ -104,7 +104,7 @@ static struct ind_slice param_value(const struct ind_param *param, struct ind_an
 
 /* The next parameter of that name in the elements of that SD-ID. *state: where in such an element to go on.
  */
-static bool data_value(const struct test *test, struct ind_slice data, struct ind_answers *answers,
+static bool data_value(const struct ind_test *test, struct ind_slice data, struct ind_answers *answers,
                        size_t *state, struct ind_slice *value)
 {
     size_t params = *state, after = 0;
@@ -127,8 +127,8 @@ static bool data_value(const struct test *test, struct ind_slice data, struct in
     }
 }
 
-bool ind_test_value(const struct test *test, const struct ind_message *message, struct ind_answers *answers,
-                    size_t *state, struct ind_slice *value)
+bool ind_test_value(const struct ind_test *test, const struct ind_message *message,
+                    struct ind_answers *answers, size_t *state, struct ind_slice *value)
 {
     switch (test->field) {
     case IND_FIELD_DATA:

@@ -18,7 +18,7 @@ static const char *find_nocase(struct ind_slice whole, struct ind_slice part)
     return NULL;
 }
 
-static const char *find(const struct test *test, size_t i, struct ind_slice whole)
+static const char *find(const struct ind_test *test, size_t i, struct ind_slice whole)
 {
     return test->nocase ? find_nocase(whole, test->texts[i])
                         : ind_find(&test->finders[i], whole.at, whole.length);
@@ -37,7 +37,7 @@ bool ind_is_whole_word(struct ind_slice whole, const char *at, size_t length)
     return begins && (behind == whole.at + whole.length || !in_word(*behind) || !in_word(behind[-1]));
 }
 
-static bool mentions(const struct test *test, size_t i, struct ind_slice whole)
+static bool mentions(const struct ind_test *test, size_t i, struct ind_slice whole)
 {
     const char *end = whole.at + whole.length, *at;
     struct ind_slice rest = whole;
@@ -49,49 +49,49 @@ static bool mentions(const struct test *test, size_t i, struct ind_slice whole)
     return false;
 }
 
-static bool is_equal(const struct ind_conditions *set, const struct test *test, struct ind_slice value,
+static bool is_equal(const struct ind_conditions *set, const struct ind_test *test, struct ind_slice value,
                      struct ind_slice wanted)
 {
-    if (ind_field_rows[test->field].kind == KIND_NAME)
+    if (ind_field_rows[test->field].kind == IND_KIND_NAME)
         return ind_slice_equal_nocase(ind_without_domain(value, set->domain),
                                       ind_without_domain(wanted, set->domain));
     return test->nocase ? ind_slice_equal_nocase(value, wanted) : ind_slice_equal(value, wanted);
 }
 
-static bool starts(const struct test *test, struct ind_slice value, struct ind_slice wanted)
+static bool starts(const struct ind_test *test, struct ind_slice value, struct ind_slice wanted)
 {
     return test->nocase ? ind_slice_starts_nocase(value, wanted) : ind_slice_starts(value, wanted);
 }
 
-static bool matches(const struct test *test, struct ind_slice value, struct ind_answers *answers)
+static bool matches(const struct ind_test *test, struct ind_slice value, struct ind_answers *answers)
 {
     enum ind_regex_found found = ind_regex_match(test->regex, &answers->regex, value, 0, 0, NULL, NULL);
     answers->gave_up += found == IND_REGEX_GAVE_UP;
     return found == IND_REGEX_FOUND;
 }
 
-static bool text_fits(const struct ind_conditions *set, const struct test *test, size_t i,
+static bool text_fits(const struct ind_conditions *set, const struct ind_test *test, size_t i,
                       struct ind_slice value, struct ind_answers *answers)
 {
     struct ind_slice wanted = test->texts[i];
     switch (test->op) {
-    case OP_IS:
+    case IND_OP_IS:
         return is_equal(set, test, value, wanted);
-    case OP_STARTS:
+    case IND_OP_STARTS:
         return starts(test, value, wanted);
-    case OP_ENDS:
+    case IND_OP_ENDS:
         return value.length >= wanted.length &&
                starts(test, ind_slice_from(value, value.length - wanted.length), wanted);
-    case OP_MENTIONS:
+    case IND_OP_MENTIONS:
         return mentions(test, i, value);
-    case OP_MATCHES:
+    case IND_OP_MATCHES:
         return matches(test, value, answers);
     default:
         return wanted.length == 0 || find(test, i, value) != NULL;
     }
 }
 
-static bool within(const struct test *test, struct ind_slice value)
+static bool within(const struct ind_test *test, struct ind_slice value)
 {
     struct ind_address address;
     if (!ind_address_read(value, &address))
@@ -102,20 +102,20 @@ static bool within(const struct test *test, struct ind_slice value)
     return false;
 }
 
-static bool number_fits(const struct test *test, double number)
+static bool number_fits(const struct ind_test *test, double number)
 {
-    return test->op == OP_AT_LEAST ? number >= test->limit : number <= test->limit;
+    return test->op == IND_OP_AT_LEAST ? number >= test->limit : number <= test->limit;
 }
 
-bool ind_value_fits(const struct ind_conditions *set, const struct test *test, struct ind_slice value,
+bool ind_value_fits(const struct ind_conditions *set, const struct ind_test *test, struct ind_slice value,
                     struct ind_answers *answers)
 {
     double number;
-    if (test->op == OP_PRESENT)
+    if (test->op == IND_OP_PRESENT)
         return true;
-    if (test->op == OP_WITHIN)
+    if (test->op == IND_OP_WITHIN)
         return within(test, value);
-    if (test->op == OP_AT_LEAST || test->op == OP_AT_MOST)
+    if (test->op == IND_OP_AT_LEAST || test->op == IND_OP_AT_MOST)
         return ind_number_read(value, &number) && number_fits(test, number);
     for (size_t i = 0; i < test->count; i++)
         if (text_fits(set, test, i, value, answers))
@@ -125,10 +125,10 @@ bool ind_value_fits(const struct ind_conditions *set, const struct test *test, s
 
 /* ---- Times ---- */
 
-bool ind_in_spans(const struct test *test, unsigned minute)
+bool ind_in_spans(const struct ind_test *test, unsigned minute)
 {
     for (size_t i = 0; i < test->count; i++) {
-        const struct span *span = &test->spans[i];
+        const struct ind_day_span *span = &test->spans[i];
         bool begun = minute >= span->from, not_over = minute < span->to;
         if (span->from <= span->to ? begun && not_over : begun || not_over)
             return true;
@@ -136,7 +136,7 @@ bool ind_in_spans(const struct test *test, unsigned minute)
     return false;
 }
 
-static bool ask_time(const struct ind_conditions *set, const struct test *test,
+static bool ask_time(const struct ind_conditions *set, const struct ind_test *test,
                      const struct ind_message *message)
 {
     struct ind_civil local;
@@ -148,7 +148,7 @@ static bool ask_time(const struct ind_conditions *set, const struct test *test,
     return ind_in_spans(test, minute);
 }
 
-bool ind_test_ask(const struct ind_conditions *set, const struct test *test,
+bool ind_test_ask(const struct ind_conditions *set, const struct ind_test *test,
                   const struct ind_message *message, struct ind_answers *answers)
 {
     double lag;
@@ -156,14 +156,14 @@ bool ind_test_ask(const struct ind_conditions *set, const struct test *test,
     if (in_place)
         return in_place->length > 0 && ind_value_fits(set, test, *in_place, answers);
     switch (ind_field_rows[test->field].kind) {
-    case KIND_FACILITY:
+    case IND_KIND_FACILITY:
         return (test->numbers >> message->facility & 1) != 0;
-    case KIND_SEVERITY:
+    case IND_KIND_SEVERITY:
         return (test->numbers >> message->severity & 1) != 0;
-    case KIND_NUMBER:
-        return ind_message_lag(message, &lag) && (test->op == OP_PRESENT || number_fits(test, lag));
-    case KIND_TIME:
-    case KIND_DAY:
+    case IND_KIND_NUMBER:
+        return ind_message_lag(message, &lag) && (test->op == IND_OP_PRESENT || number_fits(test, lag));
+    case IND_KIND_TIME:
+    case IND_KIND_DAY:
         return ask_time(set, test, message);
     default:
         break;

@@ -27,24 +27,24 @@ static IND_INLINE bool test_holds(const struct ind_conditions *set, uint32_t num
 bool ind_condition_holds(const struct ind_conditions *set, ind_condition condition,
                          const struct ind_message *message, struct ind_answers *answers)
 {
-    const struct node *node = &set->nodes[condition];
+    const struct ind_condition_node *node = &set->nodes[condition];
     switch (node->kind) {
-    case NODE_TEST:
+    case IND_CONDITION_NODE_TEST:
         return test_holds(set, node->test, message, answers);
-    case NODE_NOT:
+    case IND_CONDITION_NODE_NOT:
         return !ind_condition_holds(set, node->first, message, answers);
-    case NODE_NAME: {
+    case IND_CONDITION_NODE_NAME: {
         uint32_t *answer = &answers->of_name[node->test];
         if ((*answer & ~1u) != answers->round)
             *answer = answers->round | ind_condition_holds(set, node->first, message, answers);
         return *answer & 1;
     }
-    case NODE_ALL:
-    case NODE_ANY:
+    case IND_CONDITION_NODE_ALL:
+    case IND_CONDITION_NODE_ANY:
         for (uint32_t part = node->first; part; part = set->nodes[part].next)
-            if (ind_condition_holds(set, part, message, answers) == (node->kind == NODE_ANY))
-                return node->kind == NODE_ANY;
-        return node->kind == NODE_ALL;
+            if (ind_condition_holds(set, part, message, answers) == (node->kind == IND_CONDITION_NODE_ANY))
+                return node->kind == IND_CONDITION_NODE_ANY;
+        return node->kind == IND_CONDITION_NODE_ALL;
     default:
         return true;
     }

@@ -44,7 +44,7 @@ static struct cover best_of(struct covering *covering, uint32_t first, bool nega
 static bool by_pri_alone(const struct ind_conditions *set, uint32_t number)
 {
     uint64_t open = 0;
-    for (int i = 0; i < PRI_WORDS; i++)
+    for (int i = 0; i < IND_PRI_WORDS; i++)
         open |= ~(set->facts[number].yes[i] | set->facts[number].no[i]);
     return open == 0;
 }
@@ -68,20 +68,21 @@ static struct cover all_of(struct covering *covering, uint32_t first, bool negat
 
 static struct cover of_node(struct covering *covering, uint32_t number, bool negated, bool root, size_t from)
 {
-    const struct node *node = &covering->set->nodes[number];
+    const struct ind_condition_node *node = &covering->set->nodes[number];
     if (++covering->steps > MOST_STEPS)
         return (struct cover){0, 0};
     switch (node->kind) {
-    case NODE_TEST:
+    case IND_CONDITION_NODE_TEST:
         return of_test(covering, node->test, negated, from);
-    case NODE_NOT:
+    case IND_CONDITION_NODE_NOT:
         return of_node(covering, node->first, !negated, root, from);
-    case NODE_NAME:
+    case IND_CONDITION_NODE_NAME:
         return of_node(covering, node->first, negated, root, from);
-    case NODE_ALL:
-    case NODE_ANY:
-        return (node->kind == NODE_ANY) != negated ? all_of(covering, node->first, negated, root, from)
-                                                   : best_of(covering, node->first, negated, from);
+    case IND_CONDITION_NODE_ALL:
+    case IND_CONDITION_NODE_ANY:
+        return (node->kind == IND_CONDITION_NODE_ANY) != negated
+                   ? all_of(covering, node->first, negated, root, from)
+                   : best_of(covering, node->first, negated, from);
     default:
         return (struct cover){0, 0};
     }

@@ -3,13 +3,13 @@
 
 enum { MOST_STEPS = 100000 };
 
-static void set_all(uint64_t bits[PRI_WORDS], uint64_t value)
+static void set_all(uint64_t bits[IND_PRI_WORDS], uint64_t value)
 {
-    for (int i = 0; i < PRI_WORDS; i++)
+    for (int i = 0; i < IND_PRI_WORDS; i++)
         bits[i] = value;
 }
 
-static void of_test(const struct test *test, struct facts *facts)
+static void of_test(const struct ind_test *test, struct ind_condition_facts *facts)
 {
     facts->fields = 1u << test->field;
     if (test->field != IND_FIELD_FACILITY && test->field != IND_FIELD_SEVERITY)
@@ -22,11 +22,11 @@ static void of_test(const struct test *test, struct facts *facts)
 }
 
 /* Parts joined by "and" hold where all do, and fail where one does; by "or" it is the other way round. */
-static void join(struct facts *facts, const struct facts *part, bool any)
+static void join(struct ind_condition_facts *facts, const struct ind_condition_facts *part, bool any)
 {
     uint64_t *both = any ? facts->no : facts->yes, *one = any ? facts->yes : facts->no;
     const uint64_t *part_both = any ? part->no : part->yes, *part_one = any ? part->yes : part->no;
-    for (int i = 0; i < PRI_WORDS; i++) {
+    for (int i = 0; i < IND_PRI_WORDS; i++) {
         both[i] &= part_both[i];
         one[i] |= part_one[i];
     }
@@ -36,29 +36,29 @@ static void join(struct facts *facts, const struct facts *part, bool any)
 /* No deeper than one text may be nested: names have been settled when they were read. */
 void ind_facts_settle(struct ind_conditions *set, uint32_t number)
 {
-    const struct node *node = &set->nodes[number];
-    struct facts facts = {.name = set->facts[number].name};
+    const struct ind_condition_node *node = &set->nodes[number];
+    struct ind_condition_facts facts = {.name = set->facts[number].name};
     switch (node->kind) {
-    case NODE_TEST:
+    case IND_CONDITION_NODE_TEST:
         of_test(&set->tests[node->test], &facts);
         break;
-    case NODE_NOT:
+    case IND_CONDITION_NODE_NOT:
         ind_facts_settle(set, node->first);
         memcpy(facts.yes, set->facts[node->first].no, sizeof facts.yes);
         memcpy(facts.no, set->facts[node->first].yes, sizeof facts.no);
         facts.fields = set->facts[node->first].fields;
         break;
-    case NODE_NAME:
+    case IND_CONDITION_NODE_NAME:
         memcpy(facts.yes, set->facts[node->first].yes, sizeof facts.yes);
         memcpy(facts.no, set->facts[node->first].no, sizeof facts.no);
         facts.fields = set->facts[node->first].fields;
         break;
-    case NODE_ALL:
-    case NODE_ANY:
-        set_all(node->kind == NODE_ALL ? facts.yes : facts.no, UINT64_MAX);
+    case IND_CONDITION_NODE_ALL:
+    case IND_CONDITION_NODE_ANY:
+        set_all(node->kind == IND_CONDITION_NODE_ALL ? facts.yes : facts.no, UINT64_MAX);
         for (uint32_t part = node->first; part; part = set->nodes[part].next) {
             ind_facts_settle(set, part);
-            join(&facts, &set->facts[part], node->kind == NODE_ANY);
+            join(&facts, &set->facts[part], node->kind == IND_CONDITION_NODE_ANY);
         }
         break;
     default:
@@ -71,7 +71,7 @@ void ind_facts_settle(struct ind_conditions *set, uint32_t number)
 enum ind_verdict ind_condition_by_pri(const struct ind_conditions *set, ind_condition condition,
                                       unsigned facility, unsigned severity)
 {
-    const struct facts *facts = &set->facts[condition];
+    const struct ind_condition_facts *facts = &set->facts[condition];
     unsigned pri = facility * 8 + severity;
     return facts->yes[pri / 64] >> pri % 64 & 1  ? IND_YES
            : facts->no[pri / 64] >> pri % 64 & 1 ? IND_NO
@@ -95,9 +95,9 @@ struct gathering {
 static size_t of_node(struct gathering *gathering, uint32_t number, size_t from);
 
 /* The texts of a test that stand in the text or the app as they are. */
-static size_t texts_of(struct gathering *gathering, const struct test *test, size_t from)
+static size_t texts_of(struct gathering *gathering, const struct ind_test *test, size_t from)
 {
-    const unsigned ops = OP_IS | OP_CONTAINS | OP_MENTIONS | OP_STARTS | OP_ENDS;
+    const unsigned ops = IND_OP_IS | IND_OP_CONTAINS | IND_OP_MENTIONS | IND_OP_STARTS | IND_OP_ENDS;
     bool literal =
         (test->field == IND_FIELD_TEXT || test->field == IND_FIELD_APP) && (test->op & ops) && !test->nocase;
     if (!literal || from + test->count > gathering->room)
@@ -146,17 +146,17 @@ static size_t all_of(struct gathering *gathering, uint32_t first, size_t from)
 
 static size_t of_node(struct gathering *gathering, uint32_t number, size_t from)
 {
-    const struct node *node = &gathering->set->nodes[number];
+    const struct ind_condition_node *node = &gathering->set->nodes[number];
     if (++gathering->steps > MOST_STEPS)
         return 0;
     switch (node->kind) {
-    case NODE_TEST:
+    case IND_CONDITION_NODE_TEST:
         return texts_of(gathering, &gathering->set->tests[node->test], from);
-    case NODE_NAME:
+    case IND_CONDITION_NODE_NAME:
         return of_node(gathering, node->first, from);
-    case NODE_ALL:
+    case IND_CONDITION_NODE_ALL:
         return best_of(gathering, node->first, from);
-    case NODE_ANY:
+    case IND_CONDITION_NODE_ANY:
         return all_of(gathering, node->first, from);
     default:
         return 0;

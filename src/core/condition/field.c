@@ -3,8 +3,10 @@
 #include "core/message/header.h"
 
 /* What is asked of which field; a row is all that a new field needs here. */
-#define OPS_WORDS (OP_IS | OP_CONTAINS | OP_MENTIONS | OP_STARTS | OP_ENDS | OP_MATCHES | OP_PRESENT)
-#define OPS_NUMBERS (OP_AT_LEAST | OP_AT_MOST)
+#define OPS_WORDS                                                                                            \
+    (IND_OP_IS | IND_OP_CONTAINS | IND_OP_MENTIONS | IND_OP_STARTS | IND_OP_ENDS | IND_OP_MATCHES |          \
+     IND_OP_PRESENT)
+#define OPS_NUMBERS (IND_OP_AT_LEAST | IND_OP_AT_MOST)
 #define OPS_TEXT (OPS_WORDS | OPS_NUMBERS)
 static const char of_severity[] = "is, is not, in, not in, at least or at most";
 static const char of_facility[] = "is, is not, in or not in";
@@ -20,27 +22,28 @@ static const char of_pattern[] = "is, in, contains, starts with, ends with, is p
 static const char of_lag[] = "at least, at most, is present or is absent";
 static const char of_time[] = "within, as in: time within 22:00-06:00";
 
-const struct field_row ind_field_rows[IND_FIELDS] = {
-    [IND_FIELD_FACILITY] = {"facility", of_facility, OP_IS, KIND_FACILITY, false},
-    [IND_FIELD_SEVERITY] = {"severity", of_severity, OP_IS | OPS_NUMBERS, KIND_SEVERITY, false},
-    [IND_FIELD_HOST] = {"host", of_address, OPS_WORDS | OP_WITHIN, KIND_NAME, false},
-    [IND_FIELD_DEVICE] = {"device", of_address, OPS_WORDS | OP_WITHIN, KIND_NAME, false},
-    [IND_FIELD_SENDER] = {"sender", of_address, OPS_WORDS | OP_WITHIN, KIND_TEXT, false},
-    [IND_FIELD_LISTENER] = {"listener", of_text, OPS_TEXT, KIND_TEXT, false},
-    [IND_FIELD_TRANSPORT] = {"transport", of_text, OPS_TEXT, KIND_TEXT, false},
-    [IND_FIELD_APP] = {"app", of_text, OPS_TEXT, KIND_TEXT, false},
-    [IND_FIELD_PROCID] = {"procid", of_text, OPS_TEXT, KIND_TEXT, false},
-    [IND_FIELD_MSGID] = {"msgid", of_text, OPS_TEXT, KIND_TEXT, false},
-    [IND_FIELD_TEXT] = {"text", of_text, OPS_TEXT, KIND_TEXT, false},
-    [IND_FIELD_ORIGINAL] = {"original", of_text, OPS_TEXT, KIND_TEXT, false},
-    [IND_FIELD_PATTERN] = {"pattern", of_pattern, OP_IS | OP_STARTS | OP_ENDS | OP_CONTAINS | OP_PRESENT,
-                           KIND_TEXT, false},
-    [IND_FIELD_LAG] = {"lag", of_lag, OPS_NUMBERS | OP_PRESENT, KIND_NUMBER, false},
-    [IND_FIELD_LABEL] = {"label", of_value, OPS_TEXT | OP_WITHIN, KIND_TEXT, false},
-    [IND_FIELD_DATA] = {"data", of_value, OPS_TEXT | OP_WITHIN, KIND_TEXT, true},
-    [IND_FIELD_FIELD] = {"field", of_value, OPS_TEXT | OP_WITHIN, KIND_TEXT, true},
-    [IND_FIELD_TIME] = {"time", of_time, OP_DURING, KIND_TIME, false},
-    [IND_FIELD_DAY] = {"day", of_facility, OP_IS, KIND_DAY, false},
+const struct ind_field_row ind_field_rows[IND_FIELDS] = {
+    [IND_FIELD_FACILITY] = {"facility", of_facility, IND_OP_IS, IND_KIND_FACILITY, false},
+    [IND_FIELD_SEVERITY] = {"severity", of_severity, IND_OP_IS | OPS_NUMBERS, IND_KIND_SEVERITY, false},
+    [IND_FIELD_HOST] = {"host", of_address, OPS_WORDS | IND_OP_WITHIN, IND_KIND_NAME, false},
+    [IND_FIELD_DEVICE] = {"device", of_address, OPS_WORDS | IND_OP_WITHIN, IND_KIND_NAME, false},
+    [IND_FIELD_SENDER] = {"sender", of_address, OPS_WORDS | IND_OP_WITHIN, IND_KIND_TEXT, false},
+    [IND_FIELD_LISTENER] = {"listener", of_text, OPS_TEXT, IND_KIND_TEXT, false},
+    [IND_FIELD_TRANSPORT] = {"transport", of_text, OPS_TEXT, IND_KIND_TEXT, false},
+    [IND_FIELD_APP] = {"app", of_text, OPS_TEXT, IND_KIND_TEXT, false},
+    [IND_FIELD_PROCID] = {"procid", of_text, OPS_TEXT, IND_KIND_TEXT, false},
+    [IND_FIELD_MSGID] = {"msgid", of_text, OPS_TEXT, IND_KIND_TEXT, false},
+    [IND_FIELD_TEXT] = {"text", of_text, OPS_TEXT, IND_KIND_TEXT, false},
+    [IND_FIELD_ORIGINAL] = {"original", of_text, OPS_TEXT, IND_KIND_TEXT, false},
+    [IND_FIELD_PATTERN] = {"pattern", of_pattern,
+                           IND_OP_IS | IND_OP_STARTS | IND_OP_ENDS | IND_OP_CONTAINS | IND_OP_PRESENT,
+                           IND_KIND_TEXT, false},
+    [IND_FIELD_LAG] = {"lag", of_lag, OPS_NUMBERS | IND_OP_PRESENT, IND_KIND_NUMBER, false},
+    [IND_FIELD_LABEL] = {"label", of_value, OPS_TEXT | IND_OP_WITHIN, IND_KIND_TEXT, false},
+    [IND_FIELD_DATA] = {"data", of_value, OPS_TEXT | IND_OP_WITHIN, IND_KIND_TEXT, true},
+    [IND_FIELD_FIELD] = {"field", of_value, OPS_TEXT | IND_OP_WITHIN, IND_KIND_TEXT, true},
+    [IND_FIELD_TIME] = {"time", of_time, IND_OP_DURING, IND_KIND_TIME, false},
+    [IND_FIELD_DAY] = {"day", of_facility, IND_OP_IS, IND_KIND_DAY, false},
 };
 
 const size_t ind_place_of_field[IND_FIELDS] = {

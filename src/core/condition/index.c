@@ -44,7 +44,7 @@ static size_t fewest(enum kind kind)
     return kind == INDEX_LITERAL ? 3 : 2;
 }
 
-static enum kind kind_of(const struct test *test)
+static enum kind kind_of(const struct ind_test *test)
 {
     if (!test->texts && !test->networks)
         return INDEX_NONE; /* facilities, severities, days: a bit of a mask each */
@@ -52,14 +52,14 @@ static enum kind kind_of(const struct test *test)
         if (test->texts[i].length > LONGEST_FOLDED)
             return INDEX_NONE;
     switch (test->op) {
-    case OP_IS:
+    case IND_OP_IS:
         return INDEX_EQUAL;
-    case OP_STARTS:
+    case IND_OP_STARTS:
         return INDEX_PREFIX;
-    case OP_WITHIN:
+    case IND_OP_WITHIN:
         return INDEX_NETWORK;
-    case OP_CONTAINS:
-    case OP_MENTIONS:
+    case IND_OP_CONTAINS:
+    case IND_OP_MENTIONS:
         return INDEX_LITERAL;
     default:
         return INDEX_NONE;
@@ -68,7 +68,7 @@ static enum kind kind_of(const struct test *test)
 
 /* A test on its way into an index. */
 struct item {
-    const struct test *test;
+    const struct ind_test *test;
     uint32_t number;
     enum kind kind;
 };
@@ -111,10 +111,10 @@ static void put_address(char to[FAMILY_AND_ADDRESS], const struct ind_address *a
     memcpy(to + 1, address->bytes, sizeof address->bytes);
 }
 
-static struct ind_slice value_to_compare(const struct ind_conditions *set, const struct test *test,
+static struct ind_slice value_to_compare(const struct ind_conditions *set, const struct ind_test *test,
                                          struct ind_slice text)
 {
-    bool host = ind_field_rows[test->field].kind == KIND_NAME && test->op == OP_IS;
+    bool host = ind_field_rows[test->field].kind == IND_KIND_NAME && test->op == IND_OP_IS;
     return host ? ind_without_domain(text, set->domain) : text;
 }
 
@@ -124,7 +124,7 @@ static size_t fill_pairs(const struct ind_conditions *set, struct ind_index *ind
     size_t made = 0, used = 0;
     for (size_t i = 0; i < count; i++)
         for (size_t k = 0; k < items[i].test->count; k++) {
-            const struct test *test = items[i].test;
+            const struct ind_test *test = items[i].test;
             struct pair *pair = &pairs[made++];
             char *at = index->folded + used;
             if (test->networks) {
@@ -339,7 +339,8 @@ static bool literal_found(void *context, uint32_t literal, const char *at)
     const struct key *key = &look->index->keys[literal];
     for (uint32_t i = 0; i < key->count; i++) {
         uint32_t test = look->index->members[key->from + i];
-        if (look->set->tests[test].op != OP_MENTIONS || ind_is_whole_word(look->value, at, key->bytes.length))
+        if (look->set->tests[test].op != IND_OP_MENTIONS ||
+            ind_is_whole_word(look->value, at, key->bytes.length))
             hold(look->answers, test);
     }
     return true;
@@ -348,7 +349,7 @@ static bool literal_found(void *context, uint32_t literal, const char *at)
 static void look_at(const struct look *look)
 {
     const struct ind_index *index = look->index;
-    const struct test *like = &look->set->tests[index->like];
+    const struct ind_test *like = &look->set->tests[index->like];
     char scratch[LONGEST_FOLDED];
     struct ind_slice value = look->value;
     struct ind_address address;
@@ -391,7 +392,7 @@ void ind_index_look(const struct ind_conditions *set, size_t number, const struc
                     struct ind_answers *answers)
 {
     struct look look = {set, &set->indexes[number], answers, IND_NOTHING};
-    const struct test *like = &set->tests[look.index->like];
+    const struct ind_test *like = &set->tests[look.index->like];
     const struct ind_slice *in_place = ind_field_in_place(message, like->field);
     size_t state = 0;
     answers->looked[number] = answers->round;

@@ -1,12 +1,12 @@
 #include "core/condition/lex_private.h"
 
-void ind_lex_wrong(struct reader *reader, const struct token *token, const char *before,
+void ind_lex_wrong(struct ind_condition_reader *reader, const struct ind_token *token, const char *before,
                    struct ind_slice quoted, const char *after)
 {
     ind_mistake_say(reader->mistake, token->at, token->length, before, quoted, after, IND_NOTHING, "");
 }
 
-bool ind_lex_stopped(const struct reader *reader)
+bool ind_lex_stopped(const struct ind_condition_reader *reader)
 {
     return reader->mistake->made || reader->broken || reader->set->out_of_memory;
 }
@@ -17,7 +17,7 @@ static bool is_word_byte(char c)
 }
 
 /* A quoted text; `\` before the quote or another `\` stands for it. */
-static void lex_text(struct reader *reader)
+static void lex_text(struct ind_condition_reader *reader)
 {
     struct ind_slice source = reader->source;
     size_t start = reader->next, at = start + 1;
@@ -28,7 +28,7 @@ static void lex_text(struct reader *reader)
     end = end < source.length ? end : source.length;
     struct ind_slice kept = ind_set_keep(reader->set, source.at + at, end - at);
     char *value = kept.at ? reader->set->kept[reader->set->kept_count - 1] : NULL;
-    reader->now.kind = TOKEN_TEXT;
+    reader->now.kind = IND_TOKEN_TEXT;
     for (; value && at < end; at++) {
         if (source.at[at] == '\\' && at + 1 < end &&
             (source.at[at + 1] == quote || source.at[at + 1] == '\\'))
@@ -45,7 +45,7 @@ static void lex_text(struct reader *reader)
     reader->now.text = (struct ind_slice){value, length};
 }
 
-void ind_lex_advance(struct reader *reader)
+void ind_lex_advance(struct ind_condition_reader *reader)
 {
     struct ind_slice source = reader->source;
     reader->last_end = reader->now.at + reader->now.length;
@@ -53,7 +53,7 @@ void ind_lex_advance(struct reader *reader)
     while (at < source.length && (source.at[at] == ' ' || source.at[at] == '\n' || source.at[at] == '\t'))
         at++;
     reader->next = at;
-    reader->now = (struct token){TOKEN_END, at, 0, IND_NOTHING};
+    reader->now = (struct ind_token){IND_TOKEN_END, at, 0, IND_NOTHING};
     if (at == source.length)
         return;
     char c = source.at[at];
@@ -64,13 +64,13 @@ void ind_lex_advance(struct reader *reader)
         return;
     }
     if (is_word_byte(c)) {
-        reader->now.kind = TOKEN_WORD;
+        reader->now.kind = IND_TOKEN_WORD;
         while (end < source.length && (is_word_byte(source.at[end]) || source.at[end] == '@'))
             end++;
     } else if (c == '(' || c == ')' || c == ',') {
-        reader->now.kind = c == '(' ? TOKEN_OPEN : c == ')' ? TOKEN_CLOSE : TOKEN_COMMA;
+        reader->now.kind = c == '(' ? IND_TOKEN_OPEN : c == ')' ? IND_TOKEN_CLOSE : IND_TOKEN_COMMA;
     } else {
-        reader->now.kind = TOKEN_OTHER;
+        reader->now.kind = IND_TOKEN_OTHER;
         while (end < source.length && strchr("<>=!&|~", source.at[end]) && source.at[end] != '\0')
             end++;
         while (end < source.length && ((unsigned char)source.at[end] & 0xC0) == 0x80)
@@ -81,12 +81,12 @@ void ind_lex_advance(struct reader *reader)
     reader->next = end;
 }
 
-bool ind_lex_word_is(const struct reader *reader, const char *word)
+bool ind_lex_word_is(const struct ind_condition_reader *reader, const char *word)
 {
-    return reader->now.kind == TOKEN_WORD && ind_slice_equal(reader->now.text, ind_slice_of(word));
+    return reader->now.kind == IND_TOKEN_WORD && ind_slice_equal(reader->now.text, ind_slice_of(word));
 }
 
-bool ind_lex_take_word(struct reader *reader, const char *word)
+bool ind_lex_take_word(struct ind_condition_reader *reader, const char *word)
 {
     if (!ind_lex_word_is(reader, word))
         return false;
@@ -94,7 +94,7 @@ bool ind_lex_take_word(struct reader *reader, const char *word)
     return true;
 }
 
-const char *ind_lex_remedy(const struct instead *table, size_t count, struct ind_slice written)
+const char *ind_lex_remedy(const struct ind_instead *table, size_t count, struct ind_slice written)
 {
     for (size_t i = 0; i < count; i++)
         if (ind_slice_equal_nocase(written, ind_slice_of(table[i].written)))

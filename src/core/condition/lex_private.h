@@ -5,23 +5,31 @@
 
 #include "core/condition/condition_private.h"
 
-enum token_kind { TOKEN_END, TOKEN_WORD, TOKEN_TEXT, TOKEN_OPEN, TOKEN_CLOSE, TOKEN_COMMA, TOKEN_OTHER };
+enum ind_token_kind {
+    IND_TOKEN_END,
+    IND_TOKEN_WORD,
+    IND_TOKEN_TEXT,
+    IND_TOKEN_OPEN,
+    IND_TOKEN_CLOSE,
+    IND_TOKEN_COMMA,
+    IND_TOKEN_OTHER
+};
 
-struct token {
-    enum token_kind kind;
+struct ind_token {
+    enum ind_token_kind kind;
     size_t at, length;     /* in the source, quotes included */
     struct ind_slice text; /* a text's value, or the token as written */
 };
 
-enum { DEEPEST = 50, VALUES = 1000 };
+enum { IND_CONDITION_DEEPEST = 50, IND_CONDITION_VALUES = 1000 };
 
-struct reader {
+struct ind_condition_reader {
     struct ind_conditions *set;
     struct ind_slice source;
     const struct ind_named *named;
     uint32_t kept; /* the source, in set->kept */
     struct ind_mistake *mistake;
-    struct token now;
+    struct ind_token now;
     size_t next;     /* where the token after `now` starts to be looked for */
     size_t last_end; /* where the token before `now` ended */
     int depth;
@@ -29,23 +37,23 @@ struct reader {
 };
 
 /* Makes the mistake, at the token. */
-void ind_lex_wrong(struct reader *reader, const struct token *token, const char *before,
+void ind_lex_wrong(struct ind_condition_reader *reader, const struct ind_token *token, const char *before,
                    struct ind_slice quoted, const char *after);
-bool ind_lex_stopped(const struct reader *reader);
+bool ind_lex_stopped(const struct ind_condition_reader *reader);
 /* `now` becomes the next token. */
-void ind_lex_advance(struct reader *reader);
-bool ind_lex_word_is(const struct reader *reader, const char *word);
-bool ind_lex_take_word(struct reader *reader, const char *word);
+void ind_lex_advance(struct ind_condition_reader *reader);
+bool ind_lex_word_is(const struct ind_condition_reader *reader, const char *word);
+bool ind_lex_take_word(struct ind_condition_reader *reader, const char *word);
 
 /* What people write who know other languages, and what this one has instead. */
-struct instead {
+struct ind_instead {
     const char *written, *remedy;
 };
-const char *ind_lex_remedy(const struct instead *table, size_t count, struct ind_slice written);
-#define COUNT(table) (sizeof(table) / sizeof *(table))
+const char *ind_lex_remedy(const struct ind_instead *table, size_t count, struct ind_slice written);
+#define IND_COUNT(table) (sizeof(table) / sizeof *(table))
 
 /* condition_test.c: FIELD, at which the reader stands, OPERATOR and VALUE. Returns the node; 0 with a mistake
  * made. */
-uint32_t ind_condition_read_test(struct reader *reader, unsigned field);
+uint32_t ind_condition_read_test(struct ind_condition_reader *reader, unsigned field);
 
 #endif

@@ -25,16 +25,16 @@ static struct term contrary(struct term term)
 static struct term plain(const struct ind_conditions *set, struct term term)
 {
     for (;;) {
-        const struct node *node = &set->nodes[term.node];
-        if (node->kind != NODE_NOT && node->kind != NODE_NAME)
+        const struct ind_condition_node *node = &set->nodes[term.node];
+        if (node->kind != IND_CONDITION_NODE_NOT && node->kind != IND_CONDITION_NODE_NAME)
             return term;
-        term = (struct term){node->first, term.negated != (node->kind == NODE_NOT)};
+        term = (struct term){node->first, term.negated != (node->kind == IND_CONDITION_NODE_NOT)};
     }
 }
 
 /* ---- One test and another ---- */
 
-static bool same_field(const struct test *a, const struct test *b)
+static bool same_field(const struct ind_test *a, const struct ind_test *b)
 {
     return a->field == b->field && ind_slice_equal(a->id, b->id) && ind_slice_equal(a->name, b->name);
 }
@@ -51,12 +51,12 @@ static bool ends(struct ind_slice whole, struct ind_slice part, bool nocase)
 }
 
 /* Whether a value of that text fits; `unknown` where that cannot be told here. */
-static bool value_fits(const struct ind_conditions *set, const struct test *test, struct ind_slice value,
+static bool value_fits(const struct ind_conditions *set, const struct ind_test *test, struct ind_slice value,
                        bool nocase, bool unknown)
 {
-    struct test asked = *test;
-    bool text = test->texts && test->op != OP_MATCHES;
-    if (!text && test->op != OP_PRESENT && test->op != OP_WITHIN)
+    struct ind_test asked = *test;
+    bool text = test->texts && test->op != IND_OP_MATCHES;
+    if (!text && test->op != IND_OP_PRESENT && test->op != IND_OP_WITHIN)
         return unknown;
     asked.nocase = nocase;
     return ind_value_fits(set, &asked, value, NULL);
@@ -64,25 +64,28 @@ static bool value_fits(const struct ind_conditions *set, const struct test *test
 
 /* Every text of `a` makes `b` true. The values of a host may have their domain or not, so that only equality
  * says something of them. */
-static bool texts_imply(const struct ind_conditions *set, const struct test *a, const struct test *b)
+static bool texts_imply(const struct ind_conditions *set, const struct ind_test *a, const struct ind_test *b)
 {
-    bool host = ind_field_rows[a->field].kind == KIND_NAME;
-    if ((a->nocase && !b->nocase) || !a->texts || (b->op != OP_WITHIN && !b->texts) || b->op == OP_MATCHES)
+    bool host = ind_field_rows[a->field].kind == IND_KIND_NAME;
+    if ((a->nocase && !b->nocase) || !a->texts || (b->op != IND_OP_WITHIN && !b->texts) ||
+        b->op == IND_OP_MATCHES)
         return false;
     for (size_t i = 0; i < a->count; i++) {
         struct ind_slice text = a->texts[i];
         bool follows = false;
-        if (a->op == OP_IS && (!host || b->op == OP_IS))
+        if (a->op == IND_OP_IS && (!host || b->op == IND_OP_IS))
             follows = value_fits(set, b, text, b->nocase, false);
-        else if (b->op == OP_CONTAINS || (a->op == b->op && (b->op == OP_STARTS || b->op == OP_ENDS)))
-            follows = a->op != OP_MATCHES && a->op != OP_IS && value_fits(set, b, text, b->nocase, false);
+        else if (b->op == IND_OP_CONTAINS ||
+                 (a->op == b->op && (b->op == IND_OP_STARTS || b->op == IND_OP_ENDS)))
+            follows =
+                a->op != IND_OP_MATCHES && a->op != IND_OP_IS && value_fits(set, b, text, b->nocase, false);
         if (!follows)
             return false;
     }
     return a->count > 0;
 }
 
-static bool networks_imply(const struct test *a, const struct test *b)
+static bool networks_imply(const struct ind_test *a, const struct ind_test *b)
 {
     for (size_t i = 0; i < a->count; i++) {
         bool inside = false;
@@ -95,7 +98,7 @@ static bool networks_imply(const struct test *a, const struct test *b)
     return a->count > 0;
 }
 
-static bool spans_imply(const struct test *a, const struct test *b)
+static bool spans_imply(const struct ind_test *a, const struct ind_test *b)
 {
     for (unsigned minute = 0; minute < MINUTES; minute++)
         if (ind_in_spans(a, minute) && !ind_in_spans(b, minute))
@@ -103,26 +106,26 @@ static bool spans_imply(const struct test *a, const struct test *b)
     return true;
 }
 
-static bool test_implies(const struct ind_conditions *set, const struct test *a, const struct test *b)
+static bool test_implies(const struct ind_conditions *set, const struct ind_test *a, const struct ind_test *b)
 {
     if (a == b)
         return true;
     if (!same_field(a, b))
         return false;
-    if (a->op == OP_DURING)
-        return b->op == OP_DURING && spans_imply(a, b);
-    if (ind_field_rows[a->field].kind == KIND_DAY)
+    if (a->op == IND_OP_DURING)
+        return b->op == IND_OP_DURING && spans_imply(a, b);
+    if (ind_field_rows[a->field].kind == IND_KIND_DAY)
         return (a->numbers & ~b->numbers) == 0;
-    if (b->op == OP_PRESENT)
+    if (b->op == IND_OP_PRESENT)
         return true;
-    if (a->op == OP_AT_LEAST || a->op == OP_AT_MOST)
-        return a->op == b->op && (a->op == OP_AT_LEAST ? a->limit >= b->limit : a->limit <= b->limit);
-    if (a->op == OP_WITHIN)
-        return b->op == OP_WITHIN && networks_imply(a, b);
+    if (a->op == IND_OP_AT_LEAST || a->op == IND_OP_AT_MOST)
+        return a->op == b->op && (a->op == IND_OP_AT_LEAST ? a->limit >= b->limit : a->limit <= b->limit);
+    if (a->op == IND_OP_WITHIN)
+        return b->op == IND_OP_WITHIN && networks_imply(a, b);
     return texts_imply(set, a, b);
 }
 
-static bool networks_part(const struct test *a, const struct test *b)
+static bool networks_part(const struct ind_test *a, const struct ind_test *b)
 {
     for (size_t i = 0; i < a->count; i++)
         for (size_t k = 0; k < b->count; k++)
@@ -133,10 +136,11 @@ static bool networks_part(const struct test *a, const struct test *b)
 }
 
 /* `a` asks for equality with its texts: none of them fits `b`. */
-static bool equality_excludes(const struct ind_conditions *set, const struct test *a, const struct test *b)
+static bool equality_excludes(const struct ind_conditions *set, const struct ind_test *a,
+                              const struct ind_test *b)
 {
-    bool host = ind_field_rows[a->field].kind == KIND_NAME;
-    if (host && b->op != OP_IS)
+    bool host = ind_field_rows[a->field].kind == IND_KIND_NAME;
+    if (host && b->op != IND_OP_IS)
         return false;
     for (size_t i = 0; i < a->count; i++)
         if (value_fits(set, b, a->texts[i], a->nocase || b->nocase, true))
@@ -144,13 +148,13 @@ static bool equality_excludes(const struct ind_conditions *set, const struct tes
     return a->texts != NULL;
 }
 
-static bool ends_exclude(const struct test *a, const struct test *b)
+static bool ends_exclude(const struct ind_test *a, const struct ind_test *b)
 {
     bool nocase = a->nocase || b->nocase;
     for (size_t i = 0; i < a->count; i++)
         for (size_t k = 0; k < b->count; k++) {
             struct ind_slice x = a->texts[i], y = b->texts[k];
-            bool both = a->op == OP_STARTS
+            bool both = a->op == IND_OP_STARTS
                             ? (x.length < y.length ? stands_at(y, 0, x, nocase) : stands_at(x, 0, y, nocase))
                             : (x.length < y.length ? ends(y, x, nocase) : ends(x, y, nocase));
             if (both)
@@ -160,32 +164,35 @@ static bool ends_exclude(const struct test *a, const struct test *b)
 }
 
 /* No message fulfils both. */
-static bool tests_exclude(const struct ind_conditions *set, const struct test *a, const struct test *b)
+static bool tests_exclude(const struct ind_conditions *set, const struct ind_test *a,
+                          const struct ind_test *b)
 {
-    if (!same_field(a, b) || ind_field_rows[a->field].several || a->op == OP_PRESENT || b->op == OP_PRESENT)
+    if (!same_field(a, b) || ind_field_rows[a->field].several || a->op == IND_OP_PRESENT ||
+        b->op == IND_OP_PRESENT)
         return false;
-    if (a->op == OP_DURING) {
+    if (a->op == IND_OP_DURING) {
         for (unsigned minute = 0; minute < MINUTES; minute++)
             if (ind_in_spans(a, minute) && ind_in_spans(b, minute))
                 return false;
         return true;
     }
-    if (ind_field_rows[a->field].kind == KIND_DAY)
+    if (ind_field_rows[a->field].kind == IND_KIND_DAY)
         return (a->numbers & b->numbers) == 0;
-    if (a->op == OP_AT_LEAST && b->op == OP_AT_MOST)
+    if (a->op == IND_OP_AT_LEAST && b->op == IND_OP_AT_MOST)
         return a->limit > b->limit;
-    if (a->op == OP_AT_MOST && b->op == OP_AT_LEAST)
+    if (a->op == IND_OP_AT_MOST && b->op == IND_OP_AT_LEAST)
         return a->limit < b->limit;
-    if (a->op == OP_WITHIN && b->op == OP_WITHIN)
+    if (a->op == IND_OP_WITHIN && b->op == IND_OP_WITHIN)
         return networks_part(a, b);
-    if (a->op == OP_IS || b->op == OP_IS)
-        return a->op == OP_IS ? equality_excludes(set, a, b) : equality_excludes(set, b, a);
-    return a->op == b->op && (a->op == OP_STARTS || a->op == OP_ENDS) && ends_exclude(a, b);
+    if (a->op == IND_OP_IS || b->op == IND_OP_IS)
+        return a->op == IND_OP_IS ? equality_excludes(set, a, b) : equality_excludes(set, b, a);
+    return a->op == b->op && (a->op == IND_OP_STARTS || a->op == IND_OP_ENDS) && ends_exclude(a, b);
 }
 
 static bool literals_imply(const struct ind_conditions *set, struct term a, struct term b)
 {
-    const struct test *x = &set->tests[set->nodes[a.node].test], *y = &set->tests[set->nodes[b.node].test];
+    const struct ind_test *x = &set->tests[set->nodes[a.node].test],
+                          *y = &set->tests[set->nodes[b.node].test];
     if (!a.negated)
         return b.negated ? tests_exclude(set, x, y) : test_implies(set, x, y);
     return b.negated && test_implies(set, y, x);
@@ -196,8 +203,8 @@ static bool literals_imply(const struct ind_conditions *set, struct term a, stru
 /* Of every PRI it is known that the first does not hold or the second does. */
 static bool by_pri(const struct ind_conditions *set, struct term a, struct term b)
 {
-    const struct facts *x = &set->facts[a.node], *y = &set->facts[b.node];
-    for (int i = 0; i < PRI_WORDS; i++)
+    const struct ind_condition_facts *x = &set->facts[a.node], *y = &set->facts[b.node];
+    for (int i = 0; i < IND_PRI_WORDS; i++)
         if (~((a.negated ? x->yes[i] : x->no[i]) | (b.negated ? y->no[i] : y->yes[i])))
             return false;
     return true;
@@ -206,7 +213,8 @@ static bool by_pri(const struct ind_conditions *set, struct term a, struct term 
 static bool is_joint(const struct ind_conditions *set, struct term term, bool any)
 {
     unsigned kind = set->nodes[term.node].kind;
-    return (kind == NODE_ALL || kind == NODE_ANY) && ((kind == NODE_ANY) != term.negated) == any;
+    return (kind == IND_CONDITION_NODE_ALL || kind == IND_CONDITION_NODE_ANY) &&
+           ((kind == IND_CONDITION_NODE_ANY) != term.negated) == any;
 }
 
 static bool implies(struct proof *proof, struct term a, struct term b);
@@ -239,8 +247,8 @@ static bool implies(struct proof *proof, struct term a, struct term b)
         return true;
     if (is_joint(set, b, true))
         return parts(proof, b, a, false, false);
-    return set->nodes[a.node].kind == NODE_TEST && set->nodes[b.node].kind == NODE_TEST &&
-           literals_imply(set, a, b);
+    return set->nodes[a.node].kind == IND_CONDITION_NODE_TEST &&
+           set->nodes[b.node].kind == IND_CONDITION_NODE_TEST && literals_imply(set, a, b);
 }
 
 /* Two parts of which one or the other always fails. */

@@ -4,13 +4,13 @@
  */
 #include "core/condition/lex_private.h"
 
-static const struct instead instead_of_joint[] = {
+static const struct ind_instead instead_of_joint[] = {
     {"&&", "\"and\""},  {"&", "\"and\""}, {"||", "\"or\""},           {"|", "\"or\""},
     {"AND", "\"and\""}, {"OR", "\"or\""}, {",", "\"and\" or \"or\""},
 };
 
 /* Names that other languages have for our fields. */
-static const struct instead instead_of_field[] = {
+static const struct ind_instead instead_of_field[] = {
     {"source", "sender"}, {"ip", "sender"},         {"address", "sender"},     {"from", "sender"},
     {"message", "text"},  {"msg", "text"},          {"body", "text"},          {"content", "text"},
     {"raw", "original"},  {"program", "app"},       {"process", "app"},        {"tag", "app"},
@@ -23,7 +23,7 @@ static const struct instead instead_of_field[] = {
 static bool means_all(struct ind_slice word)
 {
     static const char *const words[] = {"true", "all", "any", "everything", "always", "yes"};
-    for (size_t i = 0; i < COUNT(words); i++)
+    for (size_t i = 0; i < IND_COUNT(words); i++)
         if (ind_slice_equal_nocase(word, ind_slice_of(words[i])))
             return true;
     return false;
@@ -38,7 +38,7 @@ static const char *near_field(struct ind_slice word)
 }
 
 /* A word that is no field and no named condition: what was it meant to be? */
-static void wrong_word(struct reader *reader)
+static void wrong_word(struct ind_condition_reader *reader)
 {
     struct ind_slice word = reader->now.text;
     if (ind_facility_read(word) >= 0 && !ind_is_digit(word.at[0])) {
@@ -51,7 +51,7 @@ static void wrong_word(struct reader *reader)
                         "\" is a severity, not a test; write \"severity at least ", word, "\"");
         return;
     }
-    const char *near = ind_lex_remedy(instead_of_field, COUNT(instead_of_field), word);
+    const char *near = ind_lex_remedy(instead_of_field, IND_COUNT(instead_of_field), word);
     if (near) {
         ind_mistake_say(reader->mistake, reader->now.at, reader->now.length, "unknown field \"", word,
                         "\"; here it is called ", ind_slice_of(near), "");
@@ -77,13 +77,13 @@ static void wrong_word(struct reader *reader)
             "is written: field NAME is \"…\"");
 }
 
-static uint32_t name(struct reader *reader)
+static uint32_t name(struct ind_condition_reader *reader)
 {
     const struct ind_named *named = reader->named;
     for (size_t i = 0; named && i < named->count; i++) {
         if (!ind_slice_equal(reader->now.text, ind_slice_of(named->names[i])))
             continue;
-        struct token token = reader->now;
+        struct ind_token token = reader->now;
         ind_condition inner = 0;
         enum ind_resolved resolved = named->resolve(named->context, i, &inner);
         if (resolved == IND_RESOLVED_CIRCLE)
@@ -92,8 +92,9 @@ static uint32_t name(struct reader *reader)
         reader->broken |= resolved == IND_RESOLVED_BROKEN;
         if (ind_lex_stopped(reader))
             return 0;
-        uint32_t node = ind_node_add(reader->set, NODE_NAME, reader->kept, token.at, token.length);
-        struct facts *facts = &reader->set->facts[inner];
+        uint32_t node =
+            ind_node_add(reader->set, IND_CONDITION_NODE_NAME, reader->kept, token.at, token.length);
+        struct ind_condition_facts *facts = &reader->set->facts[inner];
         if (facts->name == 0)
             facts->name = (uint32_t)++reader->set->name_count;
         reader->set->nodes[node].first = inner;
@@ -105,12 +106,12 @@ static uint32_t name(struct reader *reader)
     return 0;
 }
 
-static uint32_t any(struct reader *reader);
+static uint32_t any(struct ind_condition_reader *reader);
 
-static uint32_t parentheses(struct reader *reader)
+static uint32_t parentheses(struct ind_condition_reader *reader)
 {
-    struct token open = reader->now;
-    if (++reader->depth > DEEPEST) {
+    struct ind_token open = reader->now;
+    if (++reader->depth > IND_CONDITION_DEEPEST) {
         ind_lex_wrong(reader, &open,
                       "parentheses and \"not\" nested more than 50 deep; name a part under conditions:",
                       IND_NOTHING, "");
@@ -121,7 +122,7 @@ static uint32_t parentheses(struct reader *reader)
     reader->depth--;
     if (ind_lex_stopped(reader))
         return 0;
-    if (reader->now.kind != TOKEN_CLOSE) {
+    if (reader->now.kind != IND_TOKEN_CLOSE) {
         ind_lex_wrong(reader, &open, "this \"(\" is never closed", IND_NOTHING, "");
         return 0;
     }
@@ -129,28 +130,29 @@ static uint32_t parentheses(struct reader *reader)
     return inner;
 }
 
-static uint32_t term(struct reader *reader)
+static uint32_t term(struct ind_condition_reader *reader)
 {
     if (ind_lex_stopped(reader))
         return 0;
     size_t start = reader->now.at;
     if (ind_lex_take_word(reader, "not")) {
-        if (++reader->depth > DEEPEST)
+        if (++reader->depth > IND_CONDITION_DEEPEST)
             ind_lex_wrong(reader, &reader->now,
                           "parentheses and \"not\" nested more than 50 deep; name a part under conditions:",
                           IND_NOTHING, "");
         uint32_t inner = term(reader);
         reader->depth--;
-        uint32_t outer = ind_lex_stopped(reader) ? 0
-                                                 : ind_node_add(reader->set, NODE_NOT, reader->kept, start,
-                                                                reader->last_end - start);
+        uint32_t outer = ind_lex_stopped(reader)
+                             ? 0
+                             : ind_node_add(reader->set, IND_CONDITION_NODE_NOT, reader->kept, start,
+                                            reader->last_end - start);
         if (outer)
             reader->set->nodes[outer].first = inner;
         return outer;
     }
-    if (reader->now.kind == TOKEN_OPEN)
+    if (reader->now.kind == IND_TOKEN_OPEN)
         return parentheses(reader);
-    if (reader->now.kind == TOKEN_WORD) {
+    if (reader->now.kind == IND_TOKEN_WORD) {
         int field = ind_field_read(reader->now.text);
         if (field >= 0)
             return ind_condition_read_test(reader, (unsigned)field);
@@ -158,7 +160,7 @@ static uint32_t term(struct reader *reader)
             ind_lex_wrong(reader, &reader->now, "expected a test before \"", reader->now.text, "\"");
         else
             return name(reader);
-    } else if (reader->now.kind == TOKEN_OTHER && reader->now.text.at[0] == '!') {
+    } else if (reader->now.kind == IND_TOKEN_OTHER && reader->now.text.at[0] == '!') {
         ind_lex_wrong(reader, &reader->now, "write \"not\" instead of \"", reader->now.text, "\"");
     } else {
         ind_lex_wrong(reader, &reader->now, "expected a test, such as: severity at least warning",
@@ -168,8 +170,8 @@ static uint32_t term(struct reader *reader)
 }
 
 /* One or more parts joined by one word, "and" or "or". */
-static uint32_t joined(struct reader *reader, const char *joint, enum node_kind kind,
-                       uint32_t (*part)(struct reader *))
+static uint32_t joined(struct ind_condition_reader *reader, const char *joint,
+                       enum ind_condition_node_kind kind, uint32_t (*part)(struct ind_condition_reader *))
 {
     size_t start = reader->now.at;
     uint32_t first = part(reader);
@@ -188,20 +190,20 @@ static uint32_t joined(struct reader *reader, const char *joint, enum node_kind 
     return node;
 }
 
-static uint32_t all(struct reader *reader)
+static uint32_t all(struct ind_condition_reader *reader)
 {
-    return joined(reader, "and", NODE_ALL, term);
+    return joined(reader, "and", IND_CONDITION_NODE_ALL, term);
 }
 
-static uint32_t any(struct reader *reader)
+static uint32_t any(struct ind_condition_reader *reader)
 {
-    return joined(reader, "or", NODE_ANY, all);
+    return joined(reader, "or", IND_CONDITION_NODE_ANY, all);
 }
 
 bool ind_condition_read(struct ind_conditions *set, struct ind_slice text, const struct ind_named *named,
                         ind_condition *condition, struct ind_mistake *mistake)
 {
-    struct reader reader = {.set = set, .source = text, .named = named, .mistake = mistake};
+    struct ind_condition_reader reader = {.set = set, .source = text, .named = named, .mistake = mistake};
     if (text.length > UINT32_MAX / 2) {
         ind_lex_wrong(&reader, &reader.now, "the condition is too long", IND_NOTHING, "");
         return false;
@@ -210,8 +212,8 @@ bool ind_condition_read(struct ind_conditions *set, struct ind_slice text, const
     reader.kept = (uint32_t)(set->kept_count - 1);
     ind_lex_advance(&reader);
     uint32_t root = any(&reader);
-    if (!ind_lex_stopped(&reader) && reader.now.kind != TOKEN_END) {
-        const char *remedy = ind_lex_remedy(instead_of_joint, COUNT(instead_of_joint), reader.now.text);
+    if (!ind_lex_stopped(&reader) && reader.now.kind != IND_TOKEN_END) {
+        const char *remedy = ind_lex_remedy(instead_of_joint, IND_COUNT(instead_of_joint), reader.now.text);
         if (remedy)
             ind_mistake_say(mistake, reader.now.at, reader.now.length, "unknown \"", reader.now.text,
                             "\"; write ", ind_slice_of(remedy), "");

@@ -36,7 +36,7 @@ struct ind_conditions *ind_conditions_new(struct ind_slice domain, const struct 
         return NULL;
     set->zone = zone;
     set->patterns = patterns && ind_patterns_syntax_count(patterns) ? patterns : NULL;
-    ind_facts_settle(set, ind_node_add(set, NODE_ALWAYS, 0, 0, 0));
+    ind_facts_settle(set, ind_node_add(set, IND_CONDITION_NODE_ALWAYS, 0, 0, 0));
     set->domain = ind_set_keep(set, domain.at, domain.length);
     if (set->out_of_memory) {
         ind_conditions_free(set);
@@ -45,7 +45,7 @@ struct ind_conditions *ind_conditions_new(struct ind_slice domain, const struct 
     return set;
 }
 
-void ind_test_free(struct test *test)
+void ind_test_free(struct ind_test *test)
 {
     ind_regex_free(test->regex);
     free(test->texts);
@@ -71,14 +71,14 @@ void ind_conditions_free(struct ind_conditions *set)
     free(set);
 }
 
-uint32_t ind_node_add(struct ind_conditions *set, enum node_kind kind, uint32_t source, size_t at,
-                      size_t length)
+uint32_t ind_node_add(struct ind_conditions *set, enum ind_condition_node_kind kind, uint32_t source,
+                      size_t at, size_t length)
 {
     if (set->node_count == set->node_room) {
         size_t room = set->node_room ? set->node_room * 2 : 32;
-        struct node *nodes = realloc(set->nodes, room * sizeof *nodes);
+        struct ind_condition_node *nodes = realloc(set->nodes, room * sizeof *nodes);
         set->nodes = nodes ? nodes : set->nodes;
-        struct facts *facts = realloc(set->facts, room * sizeof *facts);
+        struct ind_condition_facts *facts = realloc(set->facts, room * sizeof *facts);
         set->facts = facts ? facts : set->facts;
         if (!nodes || !facts) {
             set->out_of_memory = true;
@@ -86,13 +86,13 @@ uint32_t ind_node_add(struct ind_conditions *set, enum node_kind kind, uint32_t 
         }
         set->node_room = room;
     }
-    set->facts[set->node_count] = (struct facts){0};
-    set->nodes[set->node_count] = (struct node){
+    set->facts[set->node_count] = (struct ind_condition_facts){0};
+    set->nodes[set->node_count] = (struct ind_condition_node){
         .kind = (uint8_t)kind, .source = source, .at = (uint32_t)at, .length = (uint32_t)length};
     return (uint32_t)set->node_count++;
 }
 
-static bool same_test(const struct test *a, const struct test *b)
+static bool same_test(const struct ind_test *a, const struct ind_test *b)
 {
     if (a->field != b->field || a->op != b->op || a->nocase != b->nocase || a->numbers != b->numbers ||
         a->limit < b->limit || a->limit > b->limit || a->count != b->count ||
@@ -110,7 +110,7 @@ static bool same_test(const struct test *a, const struct test *b)
     return true;
 }
 
-static uint32_t hash_test(const struct test *test)
+static uint32_t hash_test(const struct ind_test *test)
 {
     XXH64_state_t state;
     XXH64_reset(&state, test->field * 64u + test->op * 2u + test->nocase);
@@ -128,11 +128,11 @@ static uint32_t hash_test(const struct test *test)
 }
 
 /* Where the test is, or is to be. */
-static uint32_t *test_slot(const struct ind_conditions *set, const struct test *test)
+static uint32_t *test_slot(const struct ind_conditions *set, const struct ind_test *test)
 {
     size_t last = set->test_slot_count - 1, place = test->hash & last;
     while (set->test_slots[place]) {
-        const struct test *other = &set->tests[set->test_slots[place] - 1];
+        const struct ind_test *other = &set->tests[set->test_slots[place] - 1];
         if (other->hash == test->hash && same_test(other, test))
             break;
         place = (place + 1) & last;
@@ -143,7 +143,7 @@ static uint32_t *test_slot(const struct ind_conditions *set, const struct test *
 static bool more_tests(struct ind_conditions *set)
 {
     size_t room = set->test_room ? set->test_room * 2 : 16;
-    struct test *tests = realloc(set->tests, room * sizeof *tests);
+    struct ind_test *tests = realloc(set->tests, room * sizeof *tests);
     if (!tests)
         return false;
     set->tests = tests;
@@ -159,7 +159,7 @@ static bool more_tests(struct ind_conditions *set)
     return true;
 }
 
-uint32_t ind_test_add(struct ind_conditions *set, struct test *test)
+uint32_t ind_test_add(struct ind_conditions *set, struct ind_test *test)
 {
     if (set->test_count == set->test_room && !more_tests(set)) {
         ind_test_free(test);
@@ -173,7 +173,7 @@ uint32_t ind_test_add(struct ind_conditions *set, struct test *test)
         return *slot - 1;
     }
     set->fields |= 1u << test->field;
-    set->regexes |= test->op == OP_MATCHES;
+    set->regexes |= test->op == IND_OP_MATCHES;
     set->tests[set->test_count++] = *test;
     *slot = (uint32_t)set->test_count;
     return *slot - 1;
@@ -186,7 +186,8 @@ size_t ind_conditions_tests(const struct ind_conditions *set)
 
 struct ind_slice ind_condition_text(const struct ind_conditions *set, ind_condition condition)
 {
-    const struct node *node = &set->nodes[condition];
-    return node->kind == NODE_ALWAYS ? IND_NOTHING
-                                     : (struct ind_slice){set->kept[node->source] + node->at, node->length};
+    const struct ind_condition_node *node = &set->nodes[condition];
+    return node->kind == IND_CONDITION_NODE_ALWAYS
+               ? IND_NOTHING
+               : (struct ind_slice){set->kept[node->source] + node->at, node->length};
 }

@@ -7,7 +7,7 @@
 #include <stdlib.h>
 
 /* Signs and words of other languages, each with what this one has. */
-static const struct instead instead_of_operator[] = {
+static const struct ind_instead instead_of_operator[] = {
     {"==", "\"is\""},
     {"=", "\"is\""},
     {"equals", "\"is\""},
@@ -30,7 +30,7 @@ static const struct instead instead_of_operator[] = {
     {"endswith", "\"ends with\""},
 };
 
-static const char *operators_of(const struct test *test)
+static const char *operators_of(const struct ind_test *test)
 {
     return ind_field_rows[test->field].operators;
 }
@@ -39,21 +39,21 @@ static bool is_higher(struct ind_slice word)
 {
     static const char *const words[] = {"higher", "lower",  "above", "below",
                                         "worse",  "better", "more",  "less"};
-    for (size_t i = 0; i < COUNT(words); i++)
+    for (size_t i = 0; i < IND_COUNT(words); i++)
         if (ind_slice_equal_nocase(word, ind_slice_of(words[i])))
             return true;
     return false;
 }
 
 /* "severity warning", "severity is higher than warning". */
-static bool value_instead(const struct reader *reader, const struct test *test)
+static bool value_instead(const struct ind_condition_reader *reader, const struct ind_test *test)
 {
-    return reader->now.kind == TOKEN_WORD &&
+    return reader->now.kind == IND_TOKEN_WORD &&
            ((test->field == IND_FIELD_FACILITY && ind_facility_read(reader->now.text) >= 0) ||
             (test->field == IND_FIELD_SEVERITY && ind_severity_read(reader->now.text) >= 0));
 }
 
-static void wrong_operator(struct reader *reader, const struct test *test)
+static void wrong_operator(struct ind_condition_reader *reader, const struct ind_test *test)
 {
     if (value_instead(reader, test)) {
         ind_mistake_say(reader->mistake, reader->now.at, reader->now.length, "expected an operator; write \"",
@@ -61,8 +61,9 @@ static void wrong_operator(struct reader *reader, const struct test *test)
                         test->field == IND_FIELD_SEVERITY ? " at least " : " is ", reader->now.text, "\"");
         return;
     }
-    const char *remedy = ind_lex_remedy(instead_of_operator, COUNT(instead_of_operator), reader->now.text);
-    if (reader->now.kind == TOKEN_END || reader->now.kind == TOKEN_CLOSE)
+    const char *remedy =
+        ind_lex_remedy(instead_of_operator, IND_COUNT(instead_of_operator), reader->now.text);
+    if (reader->now.kind == IND_TOKEN_END || reader->now.kind == IND_TOKEN_CLOSE)
         ind_mistake_say(reader->mistake, reader->now.at, reader->now.length, "after ",
                         ind_field_name(test->field), " expected ", ind_slice_of(operators_of(test)), "");
     else if (remedy)
@@ -73,23 +74,23 @@ static void wrong_operator(struct reader *reader, const struct test *test)
                         reader->now.text, "\"; expected ", ind_slice_of(operators_of(test)), "");
 }
 
-static enum field_kind kind_of(const struct test *test)
+static enum ind_field_kind kind_of(const struct ind_test *test)
 {
     return ind_field_rows[test->field].kind;
 }
 
-static bool numeric(const struct test *test)
+static bool numeric(const struct ind_test *test)
 {
-    return kind_of(test) == KIND_FACILITY || kind_of(test) == KIND_SEVERITY;
+    return kind_of(test) == IND_KIND_FACILITY || kind_of(test) == IND_KIND_SEVERITY;
 }
 
 /* ---- Values. Each takes the token at hand, and leaves the reader on it. ---- */
 
-static void pri_value(struct reader *reader, struct test *test)
+static void pri_value(struct ind_condition_reader *reader, struct ind_test *test)
 {
     bool facility = test->field == IND_FIELD_FACILITY;
-    struct token *now = &reader->now;
-    if (now->kind != TOKEN_WORD && now->kind != TOKEN_TEXT) {
+    struct ind_token *now = &reader->now;
+    if (now->kind != IND_TOKEN_WORD && now->kind != IND_TOKEN_TEXT) {
         ind_lex_wrong(reader, now, "expected the name of a ", ind_field_name(test->field), "");
         return;
     }
@@ -128,9 +129,9 @@ static int day_of(struct ind_slice word)
     return -1;
 }
 
-static void day_value(struct reader *reader, struct test *test)
+static void day_value(struct ind_condition_reader *reader, struct ind_test *test)
 {
-    int day = reader->now.kind == TOKEN_WORD ? day_of(reader->now.text) : -1;
+    int day = reader->now.kind == IND_TOKEN_WORD ? day_of(reader->now.text) : -1;
     if (day < 0)
         ind_lex_wrong(reader, &reader->now, "expected a day, one of mon, tue, wed, thu, fri, sat and sun",
                       IND_NOTHING, "");
@@ -139,7 +140,7 @@ static void day_value(struct reader *reader, struct test *test)
 }
 
 /* Room for one more value in an array of the test. */
-static bool grow(struct reader *reader, void **array, size_t count, size_t size)
+static bool grow(struct ind_condition_reader *reader, void **array, size_t count, size_t size)
 {
     void *grown = realloc(*array, (count + 1) * size);
     if (!grown)
@@ -151,10 +152,10 @@ static bool grow(struct reader *reader, void **array, size_t count, size_t size)
 
 #define GROW(reader, test, array) grow(reader, (void **)&(test)->array, (test)->count, sizeof *(test)->array)
 
-static void network_value(struct reader *reader, struct test *test)
+static void network_value(struct ind_condition_reader *reader, struct ind_test *test)
 {
-    struct token *now = &reader->now;
-    if (now->kind != TOKEN_WORD && now->kind != TOKEN_TEXT) {
+    struct ind_token *now = &reader->now;
+    if (now->kind != IND_TOKEN_WORD && now->kind != IND_TOKEN_TEXT) {
         ind_lex_wrong(reader, now, "expected a network such as 192.0.2.0/24", IND_NOTHING, "");
         return;
     }
@@ -193,12 +194,12 @@ static bool read_minute(struct ind_slice text, uint16_t *minute)
     return minutes < 60 && *minute <= 24 * 60;
 }
 
-static void span_value(struct reader *reader, struct test *test)
+static void span_value(struct ind_condition_reader *reader, struct ind_test *test)
 {
     struct ind_slice text = reader->now.text;
-    const char *dash = reader->now.kind == TOKEN_WORD ? memchr(text.at, '-', text.length) : NULL;
+    const char *dash = reader->now.kind == IND_TOKEN_WORD ? memchr(text.at, '-', text.length) : NULL;
     size_t first = dash ? (size_t)(dash - text.at) : 0;
-    struct span span;
+    struct ind_day_span span;
     if (!dash || !read_minute((struct ind_slice){text.at, first}, &span.from) ||
         !read_minute(ind_slice_from(text, first + 1), &span.to) || span.from == span.to) {
         ind_lex_wrong(reader, &reader->now, "expected a span of the day, such as 22:00-06:00", IND_NOTHING,
@@ -209,19 +210,20 @@ static void span_value(struct reader *reader, struct test *test)
         test->spans[test->count++] = span;
 }
 
-static void limit_value(struct reader *reader, struct test *test)
+static void limit_value(struct ind_condition_reader *reader, struct ind_test *test)
 {
-    struct token *now = &reader->now;
-    if ((now->kind != TOKEN_WORD && now->kind != TOKEN_TEXT) || !ind_number_read(now->text, &test->limit))
+    struct ind_token *now = &reader->now;
+    if ((now->kind != IND_TOKEN_WORD && now->kind != IND_TOKEN_TEXT) ||
+        !ind_number_read(now->text, &test->limit))
         ind_lex_wrong(reader, now, "expected a number, such as 300 or 0.5", IND_NOTHING, "");
 }
 
-static bool is_text(struct reader *reader)
+static bool is_text(struct ind_condition_reader *reader)
 {
-    struct token *now = &reader->now;
-    if (now->kind == TOKEN_WORD)
+    struct ind_token *now = &reader->now;
+    if (now->kind == IND_TOKEN_WORD)
         ind_lex_wrong(reader, now, "text is written in quotes: \"", now->text, "\"");
-    else if (now->kind != TOKEN_TEXT)
+    else if (now->kind != IND_TOKEN_TEXT)
         ind_lex_wrong(reader, now, "expected a text in quotes", IND_NOTHING, "");
     else if (now->text.length == 0)
         ind_lex_wrong(reader, now, "an empty text is never there to be found; leave the test out",
@@ -230,10 +232,10 @@ static bool is_text(struct reader *reader)
 }
 
 /* A misspelled name would never be met. */
-static void pattern_name(struct reader *reader)
+static void pattern_name(struct ind_condition_reader *reader)
 {
     const struct ind_patterns *patterns = reader->set->patterns;
-    struct token *now = &reader->now;
+    struct ind_token *now = &reader->now;
     uint32_t number;
     if (patterns && ind_pattern_named(patterns, now->text, &number))
         return;
@@ -246,22 +248,22 @@ static void pattern_name(struct reader *reader)
                       patterns ? "\"" : "\"; there are no patterns here: write them under patterns:");
 }
 
-static void text_value(struct reader *reader, struct test *test)
+static void text_value(struct ind_condition_reader *reader, struct ind_test *test)
 {
     if (!is_text(reader))
         return;
-    if (test->field == IND_FIELD_TRANSPORT && test->op == OP_IS &&
+    if (test->field == IND_FIELD_TRANSPORT && test->op == IND_OP_IS &&
         ind_transport_read(reader->now.text) == IND_TRANSPORT_UNKNOWN)
         ind_lex_wrong(reader, &reader->now, "unknown transport \"", reader->now.text,
                       "\"; the transports are udp, tcp, unix, file and internal");
-    else if (test->field == IND_FIELD_PATTERN && test->op == OP_IS)
+    else if (test->field == IND_FIELD_PATTERN && test->op == IND_OP_IS)
         pattern_name(reader);
     if (!ind_lex_stopped(reader) && GROW(reader, test, texts))
         test->texts[test->count++] = reader->now.text;
 }
 
 /* The pattern between the quotes: `\` stays as it is, only the quote itself is escaped. */
-static struct ind_slice regex_text(struct reader *reader)
+static struct ind_slice regex_text(struct ind_condition_reader *reader)
 {
     struct ind_slice source = {reader->source.at + reader->now.at + 1, reader->now.length - 2};
     struct ind_slice kept = ind_set_keep(reader->set, source.at, source.length);
@@ -277,7 +279,7 @@ static struct ind_slice regex_text(struct reader *reader)
     return (struct ind_slice){text, length};
 }
 
-static void regex_value(struct reader *reader, struct test *test)
+static void regex_value(struct ind_condition_reader *reader, struct ind_test *test)
 {
     struct ind_regex_error error;
     if (!is_text(reader))
@@ -289,14 +291,14 @@ static void regex_value(struct reader *reader, struct test *test)
     test->texts[test->count++] = text;
     if (test->regex)
         return;
-    struct token place = {TOKEN_TEXT, reader->now.at + 1 + error.offset, 1, IND_NOTHING};
+    struct ind_token place = {IND_TOKEN_TEXT, reader->now.at + 1 + error.offset, 1, IND_NOTHING};
     if (place.at >= reader->now.at + reader->now.length)
         place.at = reader->now.at + reader->now.length - 1;
     ind_lex_wrong(reader, &place, "no regular expression: ", ind_slice_of(error.reason), "");
 }
 
 /* Only behind the value it is known whether case matters. */
-static void ignore_case_in_regex(struct reader *reader, struct test *test)
+static void ignore_case_in_regex(struct ind_condition_reader *reader, struct ind_test *test)
 {
     struct ind_regex_error error;
     ind_regex_free(test->regex);
@@ -304,21 +306,21 @@ static void ignore_case_in_regex(struct reader *reader, struct test *test)
     reader->set->out_of_memory |= !test->regex;
 }
 
-static void value(struct reader *reader, struct test *test)
+static void value(struct ind_condition_reader *reader, struct ind_test *test)
 {
     if (ind_lex_stopped(reader))
         return;
     if (numeric(test))
         pri_value(reader, test);
-    else if (kind_of(test) == KIND_DAY)
+    else if (kind_of(test) == IND_KIND_DAY)
         day_value(reader, test);
-    else if (test->op == OP_WITHIN)
+    else if (test->op == IND_OP_WITHIN)
         network_value(reader, test);
-    else if (test->op == OP_DURING)
+    else if (test->op == IND_OP_DURING)
         span_value(reader, test);
-    else if (test->op == OP_AT_LEAST || test->op == OP_AT_MOST)
+    else if (test->op == IND_OP_AT_LEAST || test->op == IND_OP_AT_MOST)
         limit_value(reader, test);
-    else if (test->op == OP_MATCHES)
+    else if (test->op == IND_OP_MATCHES)
         regex_value(reader, test);
     else
         text_value(reader, test);
@@ -326,30 +328,30 @@ static void value(struct reader *reader, struct test *test)
         ind_lex_advance(reader);
 }
 
-static void values_in_parentheses(struct reader *reader, struct test *test)
+static void values_in_parentheses(struct ind_condition_reader *reader, struct ind_test *test)
 {
-    if (reader->now.kind != TOKEN_OPEN) {
+    if (reader->now.kind != IND_TOKEN_OPEN) {
         ind_lex_wrong(reader, &reader->now, "expected \"(\" and a list: in (…, …)", IND_NOTHING, "");
         return;
     }
     do {
         ind_lex_advance(reader);
         value(reader, test);
-        if (test->count > VALUES)
+        if (test->count > IND_CONDITION_VALUES)
             ind_lex_wrong(reader, &reader->now, "more than 1000 values in one list; split it", IND_NOTHING,
                           "");
-    } while (!ind_lex_stopped(reader) && reader->now.kind == TOKEN_COMMA);
+    } while (!ind_lex_stopped(reader) && reader->now.kind == IND_TOKEN_COMMA);
     if (ind_lex_stopped(reader))
         return;
-    if (reader->now.kind != TOKEN_CLOSE)
+    if (reader->now.kind != IND_TOKEN_CLOSE)
         ind_lex_wrong(reader, &reader->now, "expected \",\" or \")\"", IND_NOTHING, "");
     else
         ind_lex_advance(reader);
 }
 
-static bool add_finders(struct test *test)
+static bool add_finders(struct ind_test *test)
 {
-    if (!(test->op & (OP_CONTAINS | OP_MENTIONS)) || test->nocase || !test->texts)
+    if (!(test->op & (IND_OP_CONTAINS | IND_OP_MENTIONS)) || test->nocase || !test->texts)
         return true;
     test->finders = malloc(test->count * sizeof *test->finders);
     for (size_t i = 0; test->finders && i < test->count; i++)
@@ -360,65 +362,65 @@ static bool add_finders(struct test *test)
 /* ---- Operators ---- */
 
 /* "at least warning": warning and all that is more severe, which are the smaller numbers. */
-static void read_limit(struct reader *reader, struct test *test)
+static void read_limit(struct ind_condition_reader *reader, struct ind_test *test)
 {
     bool least = ind_lex_take_word(reader, "least");
     if (!least && !ind_lex_take_word(reader, "most")) {
         ind_lex_wrong(reader, &reader->now, "expected \"at least\" or \"at most\"", IND_NOTHING, "");
         return;
     }
-    test->op = least ? OP_AT_LEAST : OP_AT_MOST;
+    test->op = least ? IND_OP_AT_LEAST : IND_OP_AT_MOST;
     value(reader, test);
-    if (kind_of(test) == KIND_SEVERITY) {
+    if (kind_of(test) == IND_KIND_SEVERITY) {
         uint32_t bit = test->numbers;
-        test->op = OP_IS; /* a set of severities like any other */
+        test->op = IND_OP_IS; /* a set of severities like any other */
         if (bit)
             test->numbers = least ? bit | (bit - 1) : 0xffu & ~(bit - 1);
     }
-    if (test->field == IND_FIELD_LAG && !ind_lex_stopped(reader) && reader->now.kind == TOKEN_WORD &&
+    if (test->field == IND_FIELD_LAG && !ind_lex_stopped(reader) && reader->now.kind == IND_TOKEN_WORD &&
         !ind_lex_word_is(reader, "and") && !ind_lex_word_is(reader, "or"))
         ind_lex_wrong(reader, &reader->now, "lag is in seconds: leave out \"", reader->now.text,
                       "\", and write 300 for five minutes");
     if (!ind_lex_stopped(reader) && ind_lex_word_is(reader, "or")) {
-        struct reader ahead = *reader;
+        struct ind_condition_reader ahead = *reader;
         ind_lex_advance(&ahead);
-        if (ahead.now.kind == TOKEN_WORD && is_higher(ahead.now.text))
+        if (ahead.now.kind == IND_TOKEN_WORD && is_higher(ahead.now.text))
             ind_mistake_say(reader->mistake, reader->now.at, ahead.now.at + ahead.now.length - reader->now.at,
                             "\"at least\" says it already; leave out \"or ", ahead.now.text, "\"",
                             IND_NOTHING, "");
     }
 }
 
-static bool allows(const struct test *test, unsigned ops)
+static bool allows(const struct ind_test *test, unsigned ops)
 {
     return (ind_field_rows[test->field].ops & ops) != 0;
 }
 
-static void read_is(struct reader *reader, struct test *test, bool *negated)
+static void read_is(struct ind_condition_reader *reader, struct ind_test *test, bool *negated)
 {
-    if (allows(test, OP_PRESENT) &&
+    if (allows(test, IND_OP_PRESENT) &&
         (ind_lex_word_is(reader, "present") || ind_lex_word_is(reader, "absent"))) {
         *negated = ind_lex_word_is(reader, "absent");
-        test->op = OP_PRESENT;
+        test->op = IND_OP_PRESENT;
         ind_lex_advance(reader);
         return;
     }
-    if (!allows(test, OP_IS)) {
+    if (!allows(test, IND_OP_IS)) {
         wrong_operator(reader, test);
         return;
     }
     *negated = ind_lex_take_word(reader, "not");
     if (ind_lex_word_is(reader, "in"))
         ind_lex_wrong(reader, &reader->now, "write \"in\" without \"is\"", IND_NOTHING, "");
-    else if (reader->now.kind == TOKEN_OPEN)
+    else if (reader->now.kind == IND_TOKEN_OPEN)
         ind_lex_wrong(reader, &reader->now, "\"is\" takes one value; for several write \"in (…, …)\"",
                       IND_NOTHING, "");
     value(reader, test);
 }
 
-static void one_or_more(struct reader *reader, struct test *test)
+static void one_or_more(struct ind_condition_reader *reader, struct ind_test *test)
 {
-    if (reader->now.kind == TOKEN_OPEN)
+    if (reader->now.kind == IND_TOKEN_OPEN)
         values_in_parentheses(reader, test);
     else
         value(reader, test);
@@ -427,15 +429,16 @@ static void one_or_more(struct reader *reader, struct test *test)
 /* Operators of one value each; the second word of "starts with". */
 static const struct {
     const char *word, *second;
-    enum test_op op;
+    enum ind_test_op op;
 } operators[] = {
-    {"contains", NULL, OP_CONTAINS}, {"mentions", NULL, OP_MENTIONS}, {"starts", "with", OP_STARTS},
-    {"ends", "with", OP_ENDS},       {"matches", NULL, OP_MATCHES},
+    {"contains", NULL, IND_OP_CONTAINS}, {"mentions", NULL, IND_OP_MENTIONS},
+    {"starts", "with", IND_OP_STARTS},   {"ends", "with", IND_OP_ENDS},
+    {"matches", NULL, IND_OP_MATCHES},
 };
 
-static bool read_word_operator(struct reader *reader, struct test *test)
+static bool read_word_operator(struct ind_condition_reader *reader, struct ind_test *test)
 {
-    for (size_t i = 0; i < COUNT(operators); i++) {
+    for (size_t i = 0; i < IND_COUNT(operators); i++) {
         if (!allows(test, operators[i].op) || !ind_lex_take_word(reader, operators[i].word))
             continue;
         test->op = (uint16_t)operators[i].op;
@@ -449,12 +452,12 @@ static bool read_word_operator(struct reader *reader, struct test *test)
 }
 
 /* FIELD has been read; now OPERATOR and VALUE. True in *negated where a "not" was among them. */
-static void operator_and_value(struct reader *reader, struct test *test, bool *negated)
+static void operator_and_value(struct ind_condition_reader *reader, struct ind_test *test, bool *negated)
 {
-    test->op = OP_IS;
+    test->op = IND_OP_IS;
     if (ind_lex_take_word(reader, "is")) {
         read_is(reader, test, negated);
-    } else if (allows(test, OP_IS) && ind_lex_take_word(reader, "not")) {
+    } else if (allows(test, IND_OP_IS) && ind_lex_take_word(reader, "not")) {
         *negated = true;
         if (!ind_lex_take_word(reader, "in"))
             ind_lex_wrong(reader, &reader->now,
@@ -462,12 +465,12 @@ static void operator_and_value(struct reader *reader, struct test *test, bool *n
                           IND_NOTHING, "");
         else
             values_in_parentheses(reader, test);
-    } else if (allows(test, OP_IS) && ind_lex_take_word(reader, "in")) {
+    } else if (allows(test, IND_OP_IS) && ind_lex_take_word(reader, "in")) {
         values_in_parentheses(reader, test);
-    } else if (allows(test, OP_AT_LEAST) && ind_lex_take_word(reader, "at")) {
+    } else if (allows(test, IND_OP_AT_LEAST) && ind_lex_take_word(reader, "at")) {
         read_limit(reader, test);
-    } else if (allows(test, OP_WITHIN | OP_DURING) && ind_lex_take_word(reader, "within")) {
-        test->op = allows(test, OP_WITHIN) ? OP_WITHIN : OP_DURING;
+    } else if (allows(test, IND_OP_WITHIN | IND_OP_DURING) && ind_lex_take_word(reader, "within")) {
+        test->op = allows(test, IND_OP_WITHIN) ? IND_OP_WITHIN : IND_OP_DURING;
         one_or_more(reader, test);
     } else if (!read_word_operator(reader, test)) {
         wrong_operator(reader, test);
@@ -475,7 +478,7 @@ static void operator_and_value(struct reader *reader, struct test *test, bool *n
 }
 
 /* "ignoring case" behind the value. */
-static void read_case(struct reader *reader, struct test *test)
+static void read_case(struct ind_condition_reader *reader, struct ind_test *test)
 {
     if (ind_lex_stopped(reader) || !ind_lex_take_word(reader, "ignoring"))
         return;
@@ -492,12 +495,12 @@ static void read_case(struct reader *reader, struct test *test)
 }
 
 /* What stands behind `label`, `field` and `data`. */
-static void read_names(struct reader *reader, struct test *test)
+static void read_names(struct ind_condition_reader *reader, struct ind_test *test)
 {
     bool data = test->field == IND_FIELD_DATA;
     struct ind_slice *names[] = {data ? &test->id : &test->name, data ? &test->name : NULL};
     for (int i = 0; i < 2 && names[i] && !ind_lex_stopped(reader); i++) {
-        bool word = reader->now.kind == TOKEN_WORD || reader->now.kind == TOKEN_TEXT;
+        bool word = reader->now.kind == IND_TOKEN_WORD || reader->now.kind == IND_TOKEN_TEXT;
         if (!word || reader->now.text.length == 0 || ind_lex_word_is(reader, "is")) {
             ind_lex_wrong(reader, &reader->now,
                           test->field == IND_FIELD_LABEL ? "which label? write: label NAME is \"…\""
@@ -513,27 +516,27 @@ static void read_names(struct reader *reader, struct test *test)
 }
 
 /* "facility is local4 or local5": after "or" stands a value where a test should. */
-static void check_bare_value(struct reader *reader, const struct test *test, size_t start)
+static void check_bare_value(struct ind_condition_reader *reader, const struct ind_test *test, size_t start)
 {
     if (ind_lex_stopped(reader) || !(ind_lex_word_is(reader, "or") || ind_lex_word_is(reader, "and")))
         return;
-    struct reader ahead = *reader;
+    struct ind_condition_reader ahead = *reader;
     const struct ind_slice joint = reader->now.text;
     struct ind_mistake unused = {0};
     ahead.mistake = &unused;
     ind_lex_advance(&ahead);
     struct ind_slice word = ahead.now.text;
-    bool bare = ahead.now.kind == TOKEN_TEXT && !numeric(test);
-    if (ahead.now.kind == TOKEN_WORD && numeric(test) && ind_field_read(word) < 0) {
+    bool bare = ahead.now.kind == IND_TOKEN_TEXT && !numeric(test);
+    if (ahead.now.kind == IND_TOKEN_WORD && numeric(test) && ind_field_read(word) < 0) {
         bare =
             test->field == IND_FIELD_FACILITY ? ind_facility_read(word) >= 0 : ind_severity_read(word) >= 0;
         for (size_t i = 0; reader->named && i < reader->named->count; i++)
             bare &= !ind_slice_equal(word, ind_slice_of(reader->named->names[i]));
     }
-    struct token whole = {TOKEN_WORD, start, ahead.now.at + ahead.now.length - start, IND_NOTHING};
-    if (bare && ahead.now.kind == TOKEN_TEXT && test->op != OP_IS)
+    struct ind_token whole = {IND_TOKEN_WORD, start, ahead.now.at + ahead.now.length - start, IND_NOTHING};
+    if (bare && ahead.now.kind == IND_TOKEN_TEXT && test->op != IND_OP_IS)
         ind_lex_wrong(reader, &whole, "each test names its field; write it again behind \"", joint, "\"");
-    else if (bare && ahead.now.kind == TOKEN_TEXT)
+    else if (bare && ahead.now.kind == IND_TOKEN_TEXT)
         ind_lex_wrong(reader, &whole, "each test names its field; for several values write \"",
                       ind_field_name(test->field), " in (\"…\", \"…\")\"");
     else if (bare)
@@ -541,9 +544,9 @@ static void check_bare_value(struct reader *reader, const struct test *test, siz
                       ind_field_name(test->field), " in (…, …)\"");
 }
 
-uint32_t ind_condition_read_test(struct reader *reader, unsigned field)
+uint32_t ind_condition_read_test(struct ind_condition_reader *reader, unsigned field)
 {
-    struct test test = {.field = (uint8_t)field};
+    struct ind_test test = {.field = (uint8_t)field};
     size_t start = reader->now.at;
     bool negated = false;
     ind_lex_advance(reader);
@@ -552,7 +555,7 @@ uint32_t ind_condition_read_test(struct reader *reader, unsigned field)
     if (!ind_lex_stopped(reader))
         operator_and_value(reader, &test, &negated);
     read_case(reader, &test);
-    test.nocase |= kind_of(&test) == KIND_NAME;
+    test.nocase |= kind_of(&test) == IND_KIND_NAME;
     if (test.regex && test.nocase)
         ignore_case_in_regex(reader, &test);
     check_bare_value(reader, &test, start);
@@ -562,11 +565,11 @@ uint32_t ind_condition_read_test(struct reader *reader, unsigned field)
     }
     size_t length = reader->last_end - start;
     uint32_t place = ind_test_add(reader->set, &test);
-    uint32_t node = ind_node_add(reader->set, NODE_TEST, reader->kept, start, length);
+    uint32_t node = ind_node_add(reader->set, IND_CONDITION_NODE_TEST, reader->kept, start, length);
     reader->set->nodes[node].test = place;
     if (!negated)
         return node;
-    uint32_t outer = ind_node_add(reader->set, NODE_NOT, reader->kept, start, length);
+    uint32_t outer = ind_node_add(reader->set, IND_CONDITION_NODE_NOT, reader->kept, start, length);
     reader->set->nodes[outer].first = node;
     return outer;
 }

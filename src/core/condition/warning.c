@@ -3,20 +3,21 @@
 #include "core/condition/logic.h"
 
 /* "host is not "a" or host is not "b"": of several values of one field. */
-static const struct test *negated_equality(const struct ind_conditions *set, uint32_t number)
+static const struct ind_test *negated_equality(const struct ind_conditions *set, uint32_t number)
 {
-    const struct node *node = &set->nodes[number];
-    if (node->kind != NODE_NOT || set->nodes[node->first].kind != NODE_TEST)
+    const struct ind_condition_node *node = &set->nodes[number];
+    if (node->kind != IND_CONDITION_NODE_NOT || set->nodes[node->first].kind != IND_CONDITION_NODE_TEST)
         return NULL;
-    const struct test *test = &set->tests[set->nodes[node->first].test];
-    return test->op == OP_IS ? test : NULL;
+    const struct ind_test *test = &set->tests[set->nodes[node->first].test];
+    return test->op == IND_OP_IS ? test : NULL;
 }
 
 /* Where the two parts stand, if they stand in this text; otherwise all of it. */
 static void place_of(const struct ind_conditions *set, uint32_t condition, const struct ind_clash *clash,
                      size_t *at, size_t *length)
 {
-    const struct node *whole = &set->nodes[condition], *a = &set->nodes[clash->a], *b = &set->nodes[clash->b];
+    const struct ind_condition_node *whole = &set->nodes[condition], *a = &set->nodes[clash->a],
+                                    *b = &set->nodes[clash->b];
     bool here = clash->a && a->source == whole->source && b->source == whole->source;
     *at = here ? a->at : whole->at;
     *length = here ? b->at + b->length - a->at : whole->length;
@@ -25,8 +26,8 @@ static void place_of(const struct ind_conditions *set, uint32_t condition, const
 static void say_clash(const struct ind_conditions *set, uint32_t condition, const struct ind_clash *clash,
                       bool never, struct ind_mistake *mistake)
 {
-    const struct test *a = clash->a ? negated_equality(set, clash->a) : NULL;
-    const struct test *b = clash->b ? negated_equality(set, clash->b) : NULL;
+    const struct ind_test *a = clash->a ? negated_equality(set, clash->a) : NULL;
+    const struct ind_test *b = clash->b ? negated_equality(set, clash->b) : NULL;
     size_t at, length;
     place_of(set, condition, clash, &at, &length);
     if (!never && a && b) {
@@ -50,7 +51,8 @@ static void warn_of_sense(const struct ind_conditions *set, uint32_t condition, 
     struct ind_clash clash;
     if (ind_condition_never(set, condition, false, &clash))
         say_clash(set, condition, &clash, true, mistake);
-    else if (set->nodes[condition].kind != NODE_ALWAYS && ind_condition_never(set, condition, true, &clash))
+    else if (set->nodes[condition].kind != IND_CONDITION_NODE_ALWAYS &&
+             ind_condition_never(set, condition, true, &clash))
         say_clash(set, condition, &clash, false, mistake);
 }
 
@@ -69,11 +71,11 @@ static bool layout_has(struct ind_slice layout, struct ind_slice text)
 }
 
 /* Words that stand in the layouts of one pattern only: anybody may write them into a text of another kind. */
-static void warn_of_text(const struct ind_conditions *set, const struct node *node, const struct test *test,
-                         struct ind_mistake *mistake)
+static void warn_of_text(const struct ind_conditions *set, const struct ind_condition_node *node,
+                         const struct ind_test *test, struct ind_mistake *mistake)
 {
     enum { SHORTEST = 8 };
-    const unsigned ops = OP_CONTAINS | OP_MENTIONS | OP_STARTS;
+    const unsigned ops = IND_OP_CONTAINS | IND_OP_MENTIONS | IND_OP_STARTS;
     if (test->field != IND_FIELD_TEXT || !(test->op & ops) || !test->texts || test->nocase ||
         test->texts[0].length < SHORTEST || !set->patterns)
         return;
@@ -94,8 +96,8 @@ static void warn_of_text(const struct ind_conditions *set, const struct node *no
 }
 
 /* A field that nothing gives. */
-static void warn_of_field(const struct ind_conditions *set, const struct node *node, const struct test *test,
-                          struct ind_mistake *mistake)
+static void warn_of_field(const struct ind_conditions *set, const struct ind_condition_node *node,
+                          const struct ind_test *test, struct ind_mistake *mistake)
 {
     const char *near = NULL;
     if (test->field != IND_FIELD_FIELD ||
@@ -114,7 +116,8 @@ static void warn_of_field(const struct ind_conditions *set, const struct node *n
                         "\": this is never true; see docs/conditions.md for the names", IND_NOTHING, "");
 }
 
-static void warn_of_severity(const struct node *node, const struct test *test, struct ind_mistake *mistake)
+static void warn_of_severity(const struct ind_condition_node *node, const struct ind_test *test,
+                             struct ind_mistake *mistake)
 {
     unsigned bits = test->numbers, severity = 0;
     if (test->field != IND_FIELD_SEVERITY || bits <= 1 || bits > 1u << IND_SEVERITY_WARNING ||
@@ -128,23 +131,23 @@ static void warn_of_severity(const struct node *node, const struct test *test, s
 
 static void warn_of_tests(const struct ind_conditions *set, uint32_t condition, struct ind_mistake *mistake)
 {
-    const struct node *node = &set->nodes[condition];
-    if (node->kind == NODE_TEST) {
+    const struct ind_condition_node *node = &set->nodes[condition];
+    if (node->kind == IND_CONDITION_NODE_TEST) {
         warn_of_field(set, node, &set->tests[node->test], mistake);
         warn_of_text(set, node, &set->tests[node->test], mistake);
     }
-    if (node->kind == NODE_ANY || node->kind == NODE_ALL)
+    if (node->kind == IND_CONDITION_NODE_ANY || node->kind == IND_CONDITION_NODE_ALL)
         for (uint32_t part = node->first; part && !mistake->made; part = set->nodes[part].next)
             warn_of_tests(set, part, mistake);
-    if (node->kind == NODE_NOT)
+    if (node->kind == IND_CONDITION_NODE_NOT)
         warn_of_tests(set, node->first, mistake);
 }
 
 bool ind_condition_warn(const struct ind_conditions *set, ind_condition condition, bool in_route,
                         struct ind_mistake *mistake)
 {
-    const struct node *node = &set->nodes[condition];
-    if (node->kind == NODE_TEST && in_route)
+    const struct ind_condition_node *node = &set->nodes[condition];
+    if (node->kind == IND_CONDITION_NODE_TEST && in_route)
         warn_of_severity(node, &set->tests[node->test], mistake);
     warn_of_sense(set, condition, mistake);
     warn_of_tests(set, condition, mistake);

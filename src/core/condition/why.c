@@ -27,28 +27,28 @@ static bool put_local(const struct search *search, bool day, struct ind_buffer *
 }
 
 /* The field's values, joined by commas; escaped, and cut where they are long. */
-static bool put_seen(const struct search *search, const struct test *test, struct ind_buffer *out)
+static bool put_seen(const struct search *search, const struct ind_test *test, struct ind_buffer *out)
 {
     const struct ind_message *message = search->message;
-    enum field_kind kind = ind_field_rows[test->field].kind;
+    enum ind_field_kind kind = ind_field_rows[test->field].kind;
     size_t state = 0, values = 0;
     struct ind_slice value;
     double lag;
     switch (kind) {
-    case KIND_FACILITY:
+    case IND_KIND_FACILITY:
         ind_buffer_slice(out, ind_facility_name(message->facility));
         return true;
-    case KIND_SEVERITY:
+    case IND_KIND_SEVERITY:
         ind_buffer_slice(out, ind_severity_name(message->severity));
         return true;
-    case KIND_NUMBER:
+    case IND_KIND_NUMBER:
         if (!ind_message_lag(message, &lag))
             return false;
         ind_hundredths_write(out, ind_lag_hundredths(message->received, message->sent));
         return true;
-    case KIND_TIME:
-    case KIND_DAY:
-        return put_local(search, kind == KIND_DAY, out);
+    case IND_KIND_TIME:
+    case IND_KIND_DAY:
+        return put_local(search, kind == IND_KIND_DAY, out);
     default:
         break;
     }
@@ -63,8 +63,8 @@ static bool put_seen(const struct search *search, const struct test *test, struc
     return values > 0;
 }
 
-static void add(struct search *search, const struct node *node, const struct test *test, bool held,
-                struct ind_slice name)
+static void add(struct search *search, const struct ind_condition_node *node, const struct ind_test *test,
+                bool held, struct ind_slice name)
 {
     if (search->count == search->room)
         return;
@@ -80,33 +80,33 @@ static void add(struct search *search, const struct node *node, const struct tes
 static void look(struct search *search, ind_condition condition, struct ind_slice name)
 {
     const struct ind_conditions *set = search->set;
-    const struct node *node = &set->nodes[condition];
+    const struct ind_condition_node *node = &set->nodes[condition];
     if (search->count == search->room)
         return; /* a name may be used by many others: not for ever */
     bool held = ind_condition_holds(set, condition, search->message, search->answers);
     switch (node->kind) {
-    case NODE_TEST:
+    case IND_CONDITION_NODE_TEST:
         add(search, node, &set->tests[node->test], held, name);
         break;
-    case NODE_NOT: {
-        const struct node *inner = &set->nodes[node->first];
-        if (inner->kind == NODE_TEST)
+    case IND_CONDITION_NODE_NOT: {
+        const struct ind_condition_node *inner = &set->nodes[node->first];
+        if (inner->kind == IND_CONDITION_NODE_TEST)
             add(search, node, &set->tests[inner->test], held, name);
         else
             look(search, node->first, name);
         break;
     }
-    case NODE_NAME:
+    case IND_CONDITION_NODE_NAME:
         look(search, node->first, (struct ind_slice){set->kept[node->source] + node->at, node->length});
         break;
-    case NODE_ALL:
-    case NODE_ANY:
+    case IND_CONDITION_NODE_ALL:
+    case IND_CONDITION_NODE_ANY:
         for (uint32_t part = node->first; part; part = set->nodes[part].next) {
             bool part_held = ind_condition_holds(set, part, search->message, search->answers);
             if (part_held != held)
                 continue; /* it did not decide */
             look(search, part, name);
-            if (held == (node->kind == NODE_ANY))
+            if (held == (node->kind == IND_CONDITION_NODE_ANY))
                 break; /* one was enough */
         }
         break;

@@ -13,7 +13,7 @@ enum { MASK_SPANS = 32768, MASK_PLAIN = IND_MESSAGE_LIMIT };
 /* In a host name stand addresses and numbers that tell devices apart: those go only where `in:` says so. */
 enum { KINDS_IN_HOST = IND_MASK_PHONE | IND_MASK_EMAIL | IND_MASK_CARD | IND_MASK_SECRET };
 
-bool ind_mask_regex_read(struct ind_slice text, void **regex, struct ind_mistake *mistake)
+bool ind_mask_regex_read(struct ind_slice text, struct ind_regex **regex, struct ind_mistake *mistake)
 {
     struct ind_regex_error error;
     *regex = ind_regex_new(text, 0, &error);
@@ -67,7 +67,7 @@ static void add_whole(struct ind_spans *spans, struct ind_slice text, size_t fro
     ind_spans_add(spans, from, to);
 }
 
-static void find_regex(void *regex, struct ind_slice text, struct ind_masker *masker)
+static void find_regex(struct ind_regex *regex, struct ind_slice text, struct ind_masker *masker)
 {
     size_t from = 0;
     while (from < text.length) {
@@ -135,7 +135,7 @@ static void find_all(const struct ind_edit *edit, unsigned kinds, bool regexes, 
 {
     if (kinds)
         ind_mask_find(kinds, text, &masker->spans);
-    for (void **regex = edit->regexes; regex && *regex && regexes; regex++)
+    for (struct ind_regex **regex = edit->regexes; regex && *regex && regexes; regex++)
         find_regex(*regex, text, masker);
 }
 

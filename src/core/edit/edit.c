@@ -30,9 +30,10 @@ struct ind_editor *ind_editor_new(const struct ind_edits *edits)
     bool good = ind_masker_begin(&editor->masker);
     editor->passed = calloc(edits->count + 1, sizeof *editor->passed);
     editor->changed = calloc(edits->count + 1, sizeof *editor->changed);
-    editor->room = malloc((size_t)2 * IND_IN_TEXTS * ROOM); /* what nothing is written to takes no memory */
-    editor->original = malloc((size_t)2 * ORIGINAL_ROOM);
-    editor->added = ind_buffer_on(malloc(ADDED_ROOM), ADDED_ROOM);
+    editor->room =
+        malloc((size_t)2 * IND_IN_TEXTS * IND_EDIT_ROOM); /* what nothing is written to takes no memory */
+    editor->original = malloc((size_t)2 * IND_EDIT_ORIGINAL_ROOM);
+    editor->added = ind_buffer_on(malloc(IND_EDIT_ADDED_ROOM), IND_EDIT_ADDED_ROOM);
     if (good && editor->passed && editor->changed && editor->room && editor->original && editor->added.at)
         return editor;
     ind_editor_free(editor);

@@ -59,9 +59,9 @@ struct ind_edit {
     enum ind_edit_kind kind;
     /* IND_EDIT_MASK */
     unsigned kinds,
-        places;     /* bits: enum ind_mask_kind; 1 << enum ind_place_in_message, 0: those for the kind */
-    void **regexes; /* PCRE2's, compiled; ended by NULL */
-    struct ind_slice with; /* what is put there; `stars`: as many stars instead */
+        places; /* bits: enum ind_mask_kind; 1 << enum ind_place_in_message, 0: those for the kind */
+    struct ind_regex **regexes; /* PCRE2's, compiled; ended by NULL */
+    struct ind_slice with;      /* what is put there; `stars`: as many stars instead */
     bool stars;
     /* IND_EDIT_LABEL, IND_EDIT_SET, IND_EDIT_FORGET */
     const struct ind_change_text *changes;
@@ -112,7 +112,7 @@ static inline bool ind_edit_remembers(const struct ind_edit *edit)
 
 /* Compiles a regular expression for `regexes`. False with *mistake made; one that could hide nothing at all
  * is a mistake too. Free it with ind_regex_free, also then. */
-bool ind_mask_regex_read(struct ind_slice text, void **regex, struct ind_mistake *mistake);
+bool ind_mask_regex_read(struct ind_slice text, struct ind_regex **regex, struct ind_mistake *mistake);
 
 /* Makes the router, once the set is compiled. False where memory is out. */
 bool ind_edits_compile(struct ind_edits *edits, const struct ind_conditions *set);

@@ -6,7 +6,11 @@
 #include "core/message/framing.h"
 
 /* For a text; for a message's bytes; for labels and fields together. */
-enum { ROOM = IND_MESSAGE_LIMIT, ORIGINAL_ROOM = 2 * IND_MESSAGE_LIMIT, ADDED_ROOM = 2 * IND_MESSAGE_LIMIT };
+enum {
+    IND_EDIT_ROOM = IND_MESSAGE_LIMIT,
+    IND_EDIT_ORIGINAL_ROOM = 2 * IND_MESSAGE_LIMIT,
+    IND_EDIT_ADDED_ROOM = 2 * IND_MESSAGE_LIMIT
+};
 
 struct ind_editor {
     struct ind_masker masker;

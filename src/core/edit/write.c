@@ -16,9 +16,9 @@ static bool lies_in(struct ind_slice part, struct ind_slice whole)
 struct ind_buffer ind_edit_room(struct ind_edit_run *run, enum ind_place_in_message in)
 {
     const struct ind_slice now = *ind_edit_text_of(run->message, in);
-    char *room = run->editor->room + (size_t)in * 2 * ROOM;
-    bool taken = now.length > 0 && now.at >= room && now.at < room + ROOM;
-    return ind_buffer_on(taken ? room + ROOM : room, ROOM);
+    char *room = run->editor->room + (size_t)in * 2 * IND_EDIT_ROOM;
+    bool taken = now.length > 0 && now.at >= room && now.at < room + IND_EDIT_ROOM;
+    return ind_buffer_on(taken ? room + IND_EDIT_ROOM : room, IND_EDIT_ROOM);
 }
 
 /* Where a part of the message's bytes is written anew. */
@@ -83,14 +83,14 @@ static void splice(struct ind_edit_run *run, struct ind_slice *part, struct ind_
         *part = value;
         return;
     }
-    if (old.length - gone.length + value.length + 1 > ORIGINAL_ROOM) {
+    if (old.length - gone.length + value.length + 1 > IND_EDIT_ORIGINAL_ROOM) {
         *part = value;
         message->original = IND_SLICE("-"); /* nothing points into it from here on, or is written to it */
         return;
     }
     struct ind_slice put = value.length || part == &message->text ? value : IND_SLICE("-");
     const struct seam seam = {.old = old,
-                              .to = editor->original + (size_t)editor->original_turn * ORIGINAL_ROOM,
+                              .to = editor->original + (size_t)editor->original_turn * IND_EDIT_ORIGINAL_ROOM,
                               .before = (size_t)(gone.at - old.at),
                               .behind = (size_t)(gone.at - old.at) + gone.length,
                               .by = (ptrdiff_t)put.length - (ptrdiff_t)gone.length};

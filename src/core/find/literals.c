@@ -13,12 +13,13 @@
 #include <stdlib.h>
 
 /* By the shortest literal that a group takes: the last that fits is a literal's. */
-static const struct shape shapes[GROUPS] = {{1, 1, 1}, {2, 2, 1}, {3, 3, 1}, {4, 3, 2}, {7, 4, 4}};
+static const struct ind_literal_shape shapes[IND_LITERAL_GROUPS] = {
+    {1, 1, 1}, {2, 2, 1}, {3, 3, 1}, {4, 3, 2}, {7, 4, 4}};
 
-static void add_entry(struct group *group, uint32_t value, uint32_t literal, size_t offset)
+static void add_entry(struct ind_literal_group *group, uint32_t value, uint32_t literal, size_t offset)
 {
-    struct slot *slot = slot_of(group, value);
-    group->entries[group->entry_count] = (struct entry){literal, (uint32_t)offset, slot->first};
+    struct ind_literal_slot *slot = slot_of(group, value);
+    group->entries[group->entry_count] = (struct ind_literal_entry){literal, (uint32_t)offset, slot->first};
     slot->value = value;
     slot->count++;
     slot->first = ++group->entry_count;
@@ -27,27 +28,27 @@ static void add_entry(struct group *group, uint32_t value, uint32_t literal, siz
 }
 
 /* A literal from its window on. */
-static struct ind_slice behind(const struct ind_literals *literals, const struct entry *entry)
+static struct ind_slice behind(const struct ind_literals *literals, const struct ind_literal_entry *entry)
 {
     return ind_slice_from(literals->texts[entry->literal], entry->offset);
 }
 
-static uint32_t window(const struct group *group, struct ind_slice text, size_t at)
+static uint32_t window(const struct ind_literal_group *group, struct ind_slice text, size_t at)
 {
     return (load(text.at + at, group->shape.width) | group->fold) & group->mask;
 }
 
 /* How bad it is to have the windows from here on: those that share a window and what follows it are all
  * compared where it stands, and common bytes stand everywhere. */
-static unsigned long badness(const struct ind_literals *literals, const struct group *group,
+static unsigned long badness(const struct ind_literals *literals, const struct ind_literal_group *group,
                              struct ind_slice text, size_t from)
 {
     unsigned long sum = 0;
     for (size_t i = 0; i < group->shape.step; i++) {
-        const struct slot *slot = slot_of(group, window(group, text, from + i));
+        const struct ind_literal_slot *slot = slot_of(group, window(group, text, from + i));
         unsigned compared = 0;
-        for (uint32_t next = slot->first; next && compared < MOST_COMPARED; compared++) {
-            const struct entry *entry = &group->entries[next - 1];
+        for (uint32_t next = slot->first; next && compared < IND_LITERAL_MOST_COMPARED; compared++) {
+            const struct ind_literal_entry *entry = &group->entries[next - 1];
             if (ind_slice_equal(behind(literals, entry), ind_slice_from(text, from + i)))
                 sum += 4000;
             next = entry->next;
@@ -60,12 +61,12 @@ static unsigned long badness(const struct ind_literals *literals, const struct g
     return sum;
 }
 
-static void add_literal(const struct ind_literals *literals, struct group *group, uint32_t number)
+static void add_literal(const struct ind_literals *literals, struct ind_literal_group *group, uint32_t number)
 {
     const struct ind_slice text = literals->texts[number];
     size_t choices = text.length - (size_t)(group->shape.width + group->shape.step - 1) + 1, best = 0;
     unsigned long least = (unsigned long)-1;
-    for (size_t from = 0; from < choices && from < MOST_CHOICES; from++) {
+    for (size_t from = 0; from < choices && from < IND_LITERAL_MOST_CHOICES; from++) {
         unsigned long bad = badness(literals, group, text, from);
         if (bad < least) {
             least = bad;
@@ -79,7 +80,7 @@ static void add_literal(const struct ind_literals *literals, struct group *group
 /* On its way into its place. */
 struct placed {
     struct ind_slice behind;
-    struct entry entry;
+    struct ind_literal_entry entry;
 };
 
 static int by_text_behind(const void *a, const void *b)
@@ -88,7 +89,7 @@ static int by_text_behind(const void *a, const void *b)
 }
 
 /* A table for the entries of a slot, which stand in the order of what is behind them. */
-static bool make_table(struct group *group, struct slot *slot, struct placed *placed)
+static bool make_table(struct ind_literal_group *group, struct ind_literal_slot *slot, struct placed *placed)
 {
     struct ind_prefix *list = calloc(slot->count, sizeof *list);
     size_t count = 0;
@@ -103,11 +104,11 @@ static bool make_table(struct group *group, struct slot *slot, struct placed *pl
 }
 
 /* Entries of one value come to stand side by side. */
-static bool settle(struct ind_literals *literals, struct group *group)
+static bool settle(struct ind_literals *literals, struct ind_literal_group *group)
 {
     struct placed *placed = calloc(group->entry_count + 1, sizeof *placed);
-    struct entry *entries = calloc(group->entry_count + 1, sizeof *entries);
-    group->tables = calloc(group->entry_count / FEW + 1, sizeof *group->tables);
+    struct ind_literal_entry *entries = calloc(group->entry_count + 1, sizeof *entries);
+    group->tables = calloc(group->entry_count / IND_LITERAL_FEW + 1, sizeof *group->tables);
     size_t folded = 0, length = 0;
     for (uint32_t i = 0; literals->nocase && i < group->entry_count; i++)
         length += behind(literals, &group->entries[i]).length;
@@ -115,7 +116,7 @@ static bool settle(struct ind_literals *literals, struct group *group)
     bool good = placed && entries && group->tables && group->folded;
     uint32_t used = 0;
     for (uint32_t s = 0; good && s <= UINT32_MAX >> group->slot_shift; s++) {
-        struct slot *slot = &group->slots[s];
+        struct ind_literal_slot *slot = &group->slots[s];
         uint32_t count = 0;
         for (uint32_t next = slot->first; next; next = group->entries[next - 1].next) {
             struct placed *here = &placed[count++];
@@ -128,12 +129,12 @@ static bool settle(struct ind_literals *literals, struct group *group)
         }
         bool long_ones = false;
         for (uint32_t i = 0; i < count; i++)
-            long_ones |= literals->nocase && placed[i].behind.length > LONGEST_FOLDED;
-        if (count > FEW && !long_ones) {
+            long_ones |= literals->nocase && placed[i].behind.length > IND_LITERAL_LONGEST_FOLDED;
+        if (count > IND_LITERAL_FEW && !long_ones) {
             qsort(placed, count, sizeof *placed, by_text_behind);
             good = make_table(group, slot, placed);
         }
-        slot->first = count ? used + 1 : NOBODY;
+        slot->first = count ? used + 1 : IND_LITERAL_NOBODY;
         for (uint32_t i = 0; i < count; i++)
             entries[used++] = placed[i].entry;
     }
@@ -150,16 +151,16 @@ static int by_value(const void *a, const void *b)
 }
 
 /* Like windows come into one set. */
-static void make_sets(struct group *group)
+static void make_sets(struct ind_literal_group *group)
 {
-    uint32_t values[FEW_LITERALS];
+    uint32_t values[IND_LITERAL_FEW_LITERALS];
     size_t count = 0;
     for (uint32_t s = 0; s <= UINT32_MAX >> group->slot_shift; s++)
-        if (group->slots[s].first != NOBODY)
+        if (group->slots[s].first != IND_LITERAL_NOBODY)
             values[count++] = group->slots[s].value;
     qsort(values, count, sizeof *values, by_value);
     for (size_t i = 0; i < count; i++)
-        for (unsigned k = 0; k < FEW_WIDTH; k++) {
+        for (unsigned k = 0; k < IND_LITERAL_FEW_WIDTH; k++) {
             uint8_t byte = (uint8_t)(values[i] >> 8 * k), set = (uint8_t)(1u << i * 8 / count);
             group->low[k][byte & 15] |= set;
             group->high[k][byte >> 4] |= set;
@@ -172,9 +173,9 @@ static void make_sets(struct group *group)
 static bool are_few(const struct ind_slice *texts, size_t count)
 {
 #ifdef IND_X86
-    bool few = count <= FEW_LITERALS && __builtin_cpu_supports("avx2");
+    bool few = count <= IND_LITERAL_FEW_LITERALS && __builtin_cpu_supports("avx2");
     for (size_t i = 0; i < count && few; i++)
-        few = texts[i].length >= FEW_WIDTH;
+        few = texts[i].length >= IND_LITERAL_FEW_WIDTH;
     return few;
 #else
     (void)texts;
@@ -185,7 +186,7 @@ static bool are_few(const struct ind_slice *texts, size_t count)
 
 static bool make_group(struct ind_literals *literals, unsigned shape, size_t count, size_t in_group)
 {
-    struct group *group = &literals->groups[literals->group_count++];
+    struct ind_literal_group *group = &literals->groups[literals->group_count++];
     group->shape = shapes[shape];
     group->mask = UINT32_MAX >> (32 - 8 * group->shape.width);
     group->fold = literals->nocase ? UINT32_C(0x20202020) : 0;
@@ -193,7 +194,8 @@ static bool make_group(struct ind_literals *literals, unsigned shape, size_t cou
     unsigned slot_bits = 6;
     for (; slots < windows * 2; slots *= 2)
         slot_bits++;
-    group->filter_bits = windows <= WINDOWS_IN_SMALL ? SMALL_BITS : LARGE_BITS;
+    group->filter_bits =
+        windows <= IND_LITERAL_WINDOWS_IN_SMALL ? IND_LITERAL_SMALL_BITS : IND_LITERAL_LARGE_BITS;
     group->slot_shift = 32 - slot_bits;
     group->filter = calloc(((size_t)1 << group->filter_bits) / 64, sizeof *group->filter);
     group->slots = calloc(slots, sizeof *group->slots);
@@ -202,8 +204,8 @@ static bool make_group(struct ind_literals *literals, unsigned shape, size_t cou
         return false;
     for (size_t i = 0; i < count; i++) {
         size_t length = literals->texts[i].length;
-        bool of_shape =
-            length >= shapes[shape].shortest && (shape + 1 == GROUPS || length < shapes[shape + 1].shortest);
+        bool of_shape = length >= shapes[shape].shortest &&
+                        (shape + 1 == IND_LITERAL_GROUPS || length < shapes[shape + 1].shortest);
         if (of_shape || in_group == count)
             add_literal(literals, group, (uint32_t)i);
     }
@@ -214,7 +216,7 @@ struct ind_literals *ind_literals_new(const struct ind_slice *texts, size_t coun
 {
     struct ind_literals *literals = calloc(1, sizeof *literals);
     struct ind_slice *own = calloc(count ? count : 1, sizeof *own);
-    size_t in_shape[GROUPS] = {0};
+    size_t in_shape[IND_LITERAL_GROUPS] = {0};
     if (!literals || !own) {
         free(literals);
         free(own);
@@ -225,12 +227,12 @@ struct ind_literals *ind_literals_new(const struct ind_slice *texts, size_t coun
     literals->nocase = nocase;
     bool few = are_few(texts, count);
     for (size_t i = 0; i < count; i++) {
-        unsigned shape = few ? FEW_SHAPE : 0;
-        while (!few && shape + 1 < GROUPS && texts[i].length >= shapes[shape + 1].shortest)
+        unsigned shape = few ? IND_LITERAL_FEW_SHAPE : 0;
+        while (!few && shape + 1 < IND_LITERAL_GROUPS && texts[i].length >= shapes[shape + 1].shortest)
             shape++;
         in_shape[shape]++;
     }
-    for (unsigned shape = 0; shape < GROUPS; shape++)
+    for (unsigned shape = 0; shape < IND_LITERAL_GROUPS; shape++)
         if (in_shape[shape] > 0 && !make_group(literals, shape, count, in_shape[shape])) {
             ind_literals_free(literals);
             return NULL;

@@ -3,17 +3,18 @@
 
 struct pass {
     const struct ind_literals *literals;
-    const struct group *group;
+    const struct ind_literal_group *group;
     struct ind_slice text;
     bool (*found)(void *context, uint32_t literal, const char *at);
     void *context;
 };
 
 /* Some entries whose window stands at a place. False where enough is found. */
-static bool compare(const struct pass *pass, const struct entry *entries, uint32_t count, size_t place)
+static bool compare(const struct pass *pass, const struct ind_literal_entry *entries, uint32_t count,
+                    size_t place)
 {
     for (uint32_t i = 0; i < count; i++) {
-        const struct entry *entry = &entries[i];
+        const struct ind_literal_entry *entry = &entries[i];
         if (entry->offset > place)
             continue;
         struct ind_slice here = ind_slice_from(pass->text, place - entry->offset);
@@ -27,14 +28,14 @@ static bool compare(const struct pass *pass, const struct entry *entries, uint32
 }
 
 /* Only those whose text behind the window is there. */
-static bool look_up_many(const struct pass *pass, const struct slot *slot, size_t place)
+static bool look_up_many(const struct pass *pass, const struct ind_literal_slot *slot, size_t place)
 {
     const struct ind_prefixes *table = &pass->group->tables[slot->table - 1];
-    const struct entry *entries = &pass->group->entries[slot->first - 1];
+    const struct ind_literal_entry *entries = &pass->group->entries[slot->first - 1];
     struct ind_slice here = ind_slice_from(pass->text, place);
-    char folded[LONGEST_FOLDED];
+    char folded[IND_LITERAL_LONGEST_FOLDED];
     if (pass->literals->nocase) {
-        here.length = here.length < LONGEST_FOLDED ? here.length : LONGEST_FOLDED;
+        here.length = here.length < IND_LITERAL_LONGEST_FOLDED ? here.length : IND_LITERAL_LONGEST_FOLDED;
         ind_lower_all(folded, here);
         here.at = folded;
     }
@@ -49,10 +50,11 @@ static bool look_up_many(const struct pass *pass, const struct slot *slot, size_
 /* The filter has let a place pass. */
 static IND_COLD bool look_up(const struct pass *pass, uint32_t value, size_t place)
 {
-    const struct slot *slot = slot_of(pass->group, value);
+    const struct ind_literal_slot *slot = slot_of(pass->group, value);
     if (slot->table)
         return look_up_many(pass, slot, place);
-    return slot->first == NOBODY || compare(pass, &pass->group->entries[slot->first - 1], slot->count, place);
+    return slot->first == IND_LITERAL_NOBODY ||
+           compare(pass, &pass->group->entries[slot->first - 1], slot->count, place);
 }
 
 static IND_INLINE bool passes(const uint64_t *filter, unsigned bits, uint32_t value)
@@ -122,20 +124,20 @@ static bool keep_place(void *context, uint32_t literal, const char *at)
 #ifdef IND_X86
 __attribute__((target("avx2"))) static bool pass_over_few(const struct pass *pass)
 {
-    const struct group *group = pass->group;
+    const struct ind_literal_group *group = pass->group;
     const char *text = pass->text.at;
-    const size_t length = pass->text.length, turn = 32 + FEW_WIDTH - 1;
+    const size_t length = pass->text.length, turn = 32 + IND_LITERAL_FEW_WIDTH - 1;
     const __m256i half = _mm256_set1_epi8(15), none = _mm256_setzero_si256();
-    __m256i low[FEW_WIDTH], high[FEW_WIDTH];
-    for (int k = 0; k < FEW_WIDTH; k++) {
+    __m256i low[IND_LITERAL_FEW_WIDTH], high[IND_LITERAL_FEW_WIDTH];
+    for (int k = 0; k < IND_LITERAL_FEW_WIDTH; k++) {
         low[k] = _mm256_broadcastsi128_si256(_mm_loadu_si128((const __m128i *)(const void *)group->low[k]));
         high[k] = _mm256_broadcastsi128_si256(_mm_loadu_si128((const __m128i *)(const void *)group->high[k]));
     }
     /* The last 32 places end with the text: some are looked at twice, which does no harm. */
-    for (size_t next = 0, place; next + FEW_WIDTH <= length; next = place + 32) {
+    for (size_t next = 0, place; next + IND_LITERAL_FEW_WIDTH <= length; next = place + 32) {
         place = next + turn <= length ? next : length - turn;
         __m256i sets = _mm256_set1_epi8(-1);
-        for (int k = 0; k < FEW_WIDTH; k++) {
+        for (int k = 0; k < IND_LITERAL_FEW_WIDTH; k++) {
             __m256i bytes = _mm256_loadu_si256((const __m256i *)(const void *)(text + place + k));
             __m256i upper = _mm256_and_si256(_mm256_srli_epi16(bytes, 4), half);
             sets = _mm256_and_si256(sets, _mm256_shuffle_epi8(low[k], _mm256_and_si256(bytes, half)));
@@ -144,8 +146,9 @@ __attribute__((target("avx2"))) static bool pass_over_few(const struct pass *pas
         uint32_t hits = ~(uint32_t)_mm256_movemask_epi8(_mm256_cmpeq_epi8(sets, none));
         for (; hits; hits &= hits - 1) {
             size_t at = place + (size_t)__builtin_ctz(hits);
-            uint32_t value = (load_near_end(text, length, at, FEW_WIDTH) | group->fold) & group->mask;
-            if (passes(group->filter, SMALL_BITS, value) && !look_up(pass, value, at))
+            uint32_t value =
+                (load_near_end(text, length, at, IND_LITERAL_FEW_WIDTH) | group->fold) & group->mask;
+            if (passes(group->filter, IND_LITERAL_SMALL_BITS, value) && !look_up(pass, value, at))
                 return false;
         }
     }
@@ -155,19 +158,19 @@ __attribute__((target("avx2"))) static bool pass_over_few(const struct pass *pas
 
 static bool run(const struct pass *pass)
 {
-    const struct group *group = pass->group;
+    const struct ind_literal_group *group = pass->group;
 #ifdef IND_X86
-    if (group->few && pass->text.length >= 32 + FEW_WIDTH - 1)
+    if (group->few && pass->text.length >= 32 + IND_LITERAL_FEW_WIDTH - 1)
         return pass_over_few(pass);
 #endif
     /* The common cases with constants for the compiler. */
-    if (group->filter_bits == LARGE_BITS)
-        return pass_over(pass, group->shape.step, group->mask, group->fold, LARGE_BITS);
+    if (group->filter_bits == IND_LITERAL_LARGE_BITS)
+        return pass_over(pass, group->shape.step, group->mask, group->fold, IND_LITERAL_LARGE_BITS);
     if (group->shape.step == 4)
-        return pass_over(pass, 4, UINT32_MAX, group->fold, SMALL_BITS);
+        return pass_over(pass, 4, UINT32_MAX, group->fold, IND_LITERAL_SMALL_BITS);
     if (group->shape.step == 2)
-        return pass_over(pass, 2, UINT32_MAX >> 8, group->fold, SMALL_BITS);
-    return pass_over(pass, 1, group->mask, group->fold, SMALL_BITS);
+        return pass_over(pass, 2, UINT32_MAX >> 8, group->fold, IND_LITERAL_SMALL_BITS);
+    return pass_over(pass, 1, group->mask, group->fold, IND_LITERAL_SMALL_BITS);
 }
 
 void ind_literals_scan(const struct ind_literals *literals, struct ind_slice text,

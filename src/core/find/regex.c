@@ -8,8 +8,13 @@
  * be gone back in, beside its length. */
 enum { CALL = 16, PLACES = 64, MOST_BACK = 1 << 24 };
 
-struct regex {
+struct ind_regex {
     pcre2_code *quick, *counted;
+};
+
+struct ind_regex_scratch {
+    pcre2_match_data *match;
+    pcre2_match_context *effort;
 };
 
 static pcre2_code *compile(struct ind_slice text, uint32_t options, struct ind_regex_error *error)
@@ -26,9 +31,9 @@ static pcre2_code *compile(struct ind_slice text, uint32_t options, struct ind_r
     return NULL;
 }
 
-void *ind_regex_new(struct ind_slice text, uint32_t options, struct ind_regex_error *error)
+struct ind_regex *ind_regex_new(struct ind_slice text, uint32_t options, struct ind_regex_error *error)
 {
-    struct regex *regex = calloc(1, sizeof *regex);
+    struct ind_regex *regex = calloc(1, sizeof *regex);
     *error = (struct ind_regex_error){.reason = "out of memory"};
     if (!regex)
         return NULL;
@@ -40,9 +45,8 @@ void *ind_regex_new(struct ind_slice text, uint32_t options, struct ind_regex_er
     return NULL;
 }
 
-void ind_regex_free(void *given)
+void ind_regex_free(struct ind_regex *regex)
 {
-    struct regex *regex = given;
     if (!regex)
         return;
     pcre2_code_free(regex->quick);
@@ -50,25 +54,31 @@ void ind_regex_free(void *given)
     free(regex);
 }
 
-bool ind_regex_takes_nothing(const void *regex)
+bool ind_regex_takes_nothing(const struct ind_regex *regex)
 {
     uint32_t empty = 0;
-    return pcre2_pattern_info(((const struct regex *)regex)->quick, PCRE2_INFO_MATCHEMPTY, &empty) == 0 &&
-           empty;
+    return pcre2_pattern_info(regex->quick, PCRE2_INFO_MATCHEMPTY, &empty) == 0 && empty;
 }
 
 bool ind_regex_room_begin(struct ind_regex_room *room)
 {
-    room->match = pcre2_match_data_create(1, NULL);
-    room->effort = pcre2_match_context_create(NULL);
     ind_regex_room_next(room);
-    return room->match && room->effort;
+    room->scratch = calloc(1, sizeof *room->scratch);
+    if (!room->scratch)
+        return false;
+    room->scratch->match = pcre2_match_data_create(1, NULL);
+    room->scratch->effort = pcre2_match_context_create(NULL);
+    return room->scratch->match && room->scratch->effort;
 }
 
 void ind_regex_room_end(struct ind_regex_room *room)
 {
-    pcre2_match_data_free(room->match);
-    pcre2_match_context_free(room->effort);
+    if (!room->scratch)
+        return;
+    pcre2_match_data_free(room->scratch->match);
+    pcre2_match_context_free(room->scratch->effort);
+    free(room->scratch);
+    room->scratch = NULL;
 }
 
 /* Before each part of the expression: what it has looked at since the last time. */
@@ -90,16 +100,16 @@ static int64_t worst(size_t length)
 static int run(const pcre2_code *code, struct ind_regex_room *room, struct ind_slice text, size_t from,
                uint32_t options)
 {
-    return pcre2_match(code, (PCRE2_SPTR)(text.at ? text.at : ""), text.length, from, options, room->match,
-                       room->effort);
+    return pcre2_match(code, (PCRE2_SPTR)(text.at ? text.at : ""), text.length, from, options,
+                       room->scratch->match, room->scratch->effort);
 }
 
-static int match(const struct regex *regex, struct ind_regex_room *room, struct ind_slice text, size_t from,
-                 uint32_t options)
+static int match(const struct ind_regex *regex, struct ind_regex_room *room, struct ind_slice text,
+                 size_t from, uint32_t options)
 {
     const size_t length = text.length - from;
     if (length < 1024 && worst(length) <= room->quick) {
-        pcre2_set_match_limit(room->effort, (uint32_t)(length + PLACES));
+        pcre2_set_match_limit(room->scratch->effort, (uint32_t)(length + PLACES));
         int found = run(regex->quick, room, text, from, options);
         if (found >= PCRE2_ERROR_PARTIAL) { /* it came to an end, and most come to it soon */
             room->quick -= (int64_t)length + PLACES;
@@ -110,18 +120,19 @@ static int match(const struct regex *regex, struct ind_regex_room *room, struct 
     if (room->counted < 0)
         return PCRE2_ERROR_CALLOUT;
     room->at = from;
-    pcre2_set_match_limit(room->effort, MOST_BACK);
-    pcre2_set_callout(room->effort, count, room);
+    pcre2_set_match_limit(room->scratch->effort, MOST_BACK);
+    pcre2_set_callout(room->scratch->effort, count, room);
     return run(regex->counted, room, text, from, options);
 }
 
-enum ind_regex_found ind_regex_match(const void *regex, struct ind_regex_room *room, struct ind_slice text,
-                                     size_t from, uint32_t options, size_t *start, size_t *end)
+enum ind_regex_found ind_regex_match(const struct ind_regex *regex, struct ind_regex_room *room,
+                                     struct ind_slice text, size_t from, uint32_t options, size_t *start,
+                                     size_t *end)
 {
     int found = match(regex, room, text, from, options);
     if (found < 0)
         return found == PCRE2_ERROR_NOMATCH ? IND_REGEX_NONE : IND_REGEX_GAVE_UP;
-    const PCRE2_SIZE *at = pcre2_get_ovector_pointer(room->match);
+    const PCRE2_SIZE *at = pcre2_get_ovector_pointer(room->scratch->match);
     if (start)
         *start = at[0];
     if (end)

@@ -7,12 +7,14 @@
  * it has come. Both give the same answers; what they may cost goes by steps, not by time: the same message
  * always gets the same answer.
  *
- * Internal to core/. What PCRE2 makes is passed about as void *, so that its header stays in few places. */
+ * PCRE2's own types stay in regex.c, so that its header is needed in few places. */
 #ifndef IND_CORE_FIND_REGEX_H
 #define IND_CORE_FIND_REGEX_H
 
 #include "core/base/slice.h"
 #include <stdint.h>
+
+struct ind_regex;
 
 struct ind_regex_error {
     size_t offset; /* where the expression breaks off */
@@ -21,14 +23,14 @@ struct ind_regex_error {
 
 /* New; `options` are PCRE2's. NULL with *error filled in where the text is no expression. Any thread may use
  * it. */
-void *ind_regex_new(struct ind_slice text, uint32_t options, struct ind_regex_error *error);
-void ind_regex_free(void *regex);
+struct ind_regex *ind_regex_new(struct ind_slice text, uint32_t options, struct ind_regex_error *error);
+void ind_regex_free(struct ind_regex *regex);
 /* Whether a text with nothing in it can match. */
-bool ind_regex_takes_nothing(const void *regex);
+bool ind_regex_takes_nothing(const struct ind_regex *regex);
 
 /* What one thread needs to match: where it matched, and how much a message may still cost. */
 struct ind_regex_room {
-    void *match, *effort;
+    struct ind_regex_scratch *scratch;
     int64_t quick, counted; /* steps that are left, of each way */
     size_t at;              /* how far the one at hand has come */
 };
@@ -54,7 +56,8 @@ enum ind_regex_found {
 
 /* Looks for the expression in `text` from byte `from` on; `options` are PCRE2's. *start and *end (may be
  * NULL): where it matches. */
-enum ind_regex_found ind_regex_match(const void *regex, struct ind_regex_room *room, struct ind_slice text,
-                                     size_t from, uint32_t options, size_t *start, size_t *end);
+enum ind_regex_found ind_regex_match(const struct ind_regex *regex, struct ind_regex_room *room,
+                                     struct ind_slice text, size_t from, uint32_t options, size_t *start,
+                                     size_t *end);
 
 #endif

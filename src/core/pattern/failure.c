@@ -12,18 +12,18 @@ bool ind_failures_begin(struct ind_matcher *matcher)
     return matcher->failures != NULL;
 }
 
-static struct failure *failure_at(struct failure *table, size_t room, uint32_t node, uint32_t place,
-                                  uint32_t round)
+static struct ind_pattern_failure *failure_at(struct ind_pattern_failure *table, size_t room, uint32_t node,
+                                              uint32_t place, uint32_t round)
 {
     uint64_t hash = ((uint64_t)node << 32 | place) * UINT64_C(0x9E3779B97F4A7C15);
     for (size_t slot = hash >> 40;; slot++) {
-        struct failure *failure = &table[slot & (room - 1)];
+        struct ind_pattern_failure *failure = &table[slot & (room - 1)];
         if (failure->round != round || (failure->node == node && failure->place == place))
             return failure;
     }
 }
 
-struct failure *ind_failure_find(struct ind_matcher *matcher, uint32_t node, uint32_t place)
+struct ind_pattern_failure *ind_failure_find(struct ind_matcher *matcher, uint32_t node, uint32_t place)
 {
     return failure_at(matcher->failures, matcher->failure_room, node, place, matcher->round);
 }
@@ -32,11 +32,11 @@ struct failure *ind_failure_find(struct ind_matcher *matcher, uint32_t node, uin
 static IND_COLD void grow_failures(struct ind_matcher *matcher)
 {
     size_t room = matcher->failure_room * 2;
-    struct failure *grown = calloc(room, sizeof *grown);
+    struct ind_pattern_failure *grown = calloc(room, sizeof *grown);
     matcher->failure_count = 0;
     if (grown) {
         for (size_t i = 0; i < matcher->failure_room; i++) {
-            const struct failure *old = &matcher->failures[i];
+            const struct ind_pattern_failure *old = &matcher->failures[i];
             if (old->round != matcher->round)
                 continue;
             *failure_at(grown, room, old->node, old->place, matcher->round) = *old;
@@ -57,12 +57,12 @@ void ind_failure_add(struct ind_matcher *matcher, uint32_t node, uint32_t place,
             return; /* memory is bounded too; what is not remembered costs steps, which are */
         grow_failures(matcher);
     }
-    struct failure *failure = ind_failure_find(matcher, node, place);
+    struct ind_pattern_failure *failure = ind_failure_find(matcher, node, place);
     if (failure->round != matcher->round)
         matcher->failure_count++;
     else if (failure->from < from)
         return;
-    *failure = (struct failure){node, place, from, matcher->round};
+    *failure = (struct ind_pattern_failure){node, place, from, matcher->round};
 }
 
 void ind_failures_forget(struct ind_matcher *matcher)

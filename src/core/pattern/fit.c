@@ -34,7 +34,7 @@ static const struct ind_pattern_syntax *layouts_below(const struct ind_patterns 
 static bool goes_on(const struct ind_patterns *set, uint32_t field, const char *start, const char *at,
                     const char *end)
 {
-    const struct tree_node *node = &set->nodes[field];
+    const struct ind_pattern_node *node = &set->nodes[field];
     unsigned state = 0;
     uint32_t child;
     size_t length;
@@ -100,7 +100,7 @@ static void put_field(struct ind_buffer *out, const struct ind_pattern_field *fi
 static void describe(const struct ind_patterns *set, const struct place *place, const char *text,
                      struct ind_stop *stop)
 {
-    const struct tree_node *node = &set->nodes[place->node];
+    const struct ind_pattern_node *node = &set->nodes[place->node];
     struct ind_buffer out = ind_buffer_on(stop->expected, sizeof stop->expected - 1);
     switch (place->kind) {
     case IND_STOP_LITERAL: {
@@ -153,7 +153,7 @@ static void look_before(const struct ind_matcher *matcher, const struct place *p
                          : ind_watch_field_above(matcher, place->node, &loose);
     if (!field || place->at == 0 || ind_type_boundary(text.at, text.at + place->at, text.at + text.length))
         return;
-    const struct capture *taken = &matcher->captures[set->nodes[field].slot];
+    const struct ind_pattern_capture *taken = &matcher->captures[set->nodes[field].slot];
     if (taken->to != place->at || taken->from >= taken->to)
         return;
     stop->before = true;
@@ -182,7 +182,7 @@ static void fill(const struct ind_matcher *matcher, const struct place *place, s
 size_t ind_match_stops(struct ind_matcher *matcher, struct ind_slice text, struct ind_slice app, bool any_app,
                        struct ind_stop stops[IND_STOPS])
 {
-    struct watch watch = {.matcher = matcher};
+    struct ind_pattern_watch watch = {.matcher = matcher};
     const struct ind_slice trimmed = ind_type_trim(text);
     size_t before = trimmed.length ? (size_t)(trimmed.at - text.at) : 0, count = 0;
     if (matcher->set->layout_count == 0)

@@ -56,8 +56,9 @@ const char *ind_literal_go(struct ind_slice literal, const char *at, const char 
     return at;
 }
 
-static IND_COLD const char *go_with_blanks(const struct ind_patterns *set, const struct tree_node *node,
-                                           const char *at, const char *end)
+static IND_COLD const char *go_with_blanks(const struct ind_patterns *set,
+                                           const struct ind_pattern_node *node, const char *at,
+                                           const char *end)
 {
     size_t went;
     at = ind_literal_go(ind_node_literal(set, node), at, end, &went);
@@ -86,7 +87,7 @@ static IND_INLINE bool same_short(const char *a, const char *b, size_t length)
 
 /* Whether the text, of which `left` bytes are left, begins with a literal. Lengths vary: where there is room,
  * bytes past the literal are looked at too and masked, so that there is no loop whose end is mispredicted. */
-static IND_INLINE bool begins_with(const struct ind_patterns *set, const struct tree_node *node,
+static IND_INLINE bool begins_with(const struct ind_patterns *set, const struct ind_pattern_node *node,
                                    const char *at, size_t left)
 {
     static const char masks[16] = {-1, -1, -1, -1, -1, -1, -1, -1};
@@ -104,21 +105,21 @@ static IND_INLINE bool begins_with(const struct ind_patterns *set, const struct 
 }
 
 /* Behind the literal, or NULL where the text does not go on with it. */
-static IND_INLINE const char *fit_literal(const struct ind_patterns *set, const struct tree_node *node,
+static IND_INLINE const char *fit_literal(const struct ind_patterns *set, const struct ind_pattern_node *node,
                                           const char *at, const char *end)
 {
     if (begins_with(set, node, at, (size_t)(end - at))) {
         at += node->length;
-        if (node->flags & NODE_ENDS_BLANK)
+        if (node->flags & IND_PATTERN_NODE_ENDS_BLANK)
             at = ind_type_past_blanks(at, end);
         return at;
     }
-    return node->flags & NODE_BLANKS ? go_with_blanks(set, node, at, end) : NULL;
+    return node->flags & IND_PATTERN_NODE_BLANKS ? go_with_blanks(set, node, at, end) : NULL;
 }
 
 /* ---- Fields ---- */
 
-static IND_COLD const char *scan_expression(struct ind_matcher *matcher, const struct tree_node *node,
+static IND_COLD const char *scan_expression(struct ind_matcher *matcher, const struct ind_pattern_node *node,
                                             struct ind_slice text, const char *at)
 {
     size_t stop;
@@ -132,7 +133,7 @@ static IND_COLD const char *scan_expression(struct ind_matcher *matcher, const s
     return text.at + stop > at ? text.at + stop : NULL; /* \K may set it back */
 }
 
-static IND_INLINE const char *scan_field(struct ind_matcher *matcher, const struct tree_node *node,
+static IND_INLINE const char *scan_field(struct ind_matcher *matcher, const struct ind_pattern_node *node,
                                          struct ind_slice text, const char *at)
 {
     const char *end = text.at + text.length, *stop;
@@ -147,17 +148,18 @@ static IND_INLINE const char *scan_field(struct ind_matcher *matcher, const stru
     return stop;
 }
 
-static void capture(struct ind_matcher *matcher, const struct tree_node *node, uint32_t from, uint32_t to)
+static void capture(struct ind_matcher *matcher, const struct ind_pattern_node *node, uint32_t from,
+                    uint32_t to)
 {
-    matcher->captures[node->slot] = (struct capture){from, to};
+    matcher->captures[node->slot] = (struct ind_pattern_capture){from, to};
 }
 
 /* The end of a layout: the one that takes messages of that app. 0 where none does. */
-static IND_INLINE uint32_t take_leaf(const struct ind_patterns *set, const struct tree_node *node,
+static IND_INLINE uint32_t take_leaf(const struct ind_patterns *set, const struct ind_pattern_node *node,
                                      struct ind_slice app, bool any_app)
 {
     for (uint32_t leaf = node->leaf; leaf; leaf = set->ends[leaf - 1].next ? leaf + 1 : 0) {
-        const struct leaf *end = &set->ends[leaf - 1];
+        const struct ind_pattern_leaf *end = &set->ends[leaf - 1];
         if (any_app || end->app.length == 0 || ind_slice_equal(end->app, app))
             return leaf;
     }
@@ -173,8 +175,8 @@ struct walk {
     const char *end;
     struct ind_slice app;
     bool any_app, watched;
-    struct frame *frame; /* the next to fill */
-    uint32_t leaf;       /* what took the text */
+    struct ind_pattern_frame *frame; /* the next to fill */
+    uint32_t leaf;                   /* what took the text */
 };
 
 enum next { NEXT_DOWN, NEXT_BACK, NEXT_FOUND };
@@ -194,7 +196,7 @@ static IND_COLD void watch_literals(const struct walk *walk, uint32_t number, co
     uint32_t child;
     size_t length;
     while (ind_tree_next_literal(walk->set, number, &state, &child)) {
-        const struct tree_node *node = &walk->set->nodes[child];
+        const struct ind_pattern_node *node = &walk->set->nodes[child];
         const char *reached = ind_literal_go(ind_node_literal(walk->set, node), at, walk->end, &length);
         if (length < node->length)
             ind_watch_tell(walk->matcher->watch, IND_STOP_LITERAL, child, (uint32_t)(at - walk->text.at),
@@ -208,27 +210,28 @@ static IND_COLD void watch(const struct walk *walk, enum ind_stop_kind kind, uin
     ind_watch_tell(walk->matcher->watch, kind, node, place, place);
 }
 
-static void push(struct walk *walk, struct frame frame)
+static void push(struct walk *walk, struct ind_pattern_frame frame)
 {
     *walk->frame++ = frame;
 }
 
 /* Whether the text may end with this node, and a layout does. */
-static bool is_taken(struct walk *walk, const struct tree_node *node)
+static bool is_taken(struct walk *walk, const struct ind_pattern_node *node)
 {
     walk->leaf = take_leaf(walk->set, node, walk->app, walk->any_app);
     return walk->leaf != 0;
 }
 
 /* The word or text has been tried with all ends but the last possible, at which nothing literal follows. */
-static bool end_lazily(struct walk *walk, const struct frame *frame, const struct tree_node *field)
+static bool end_lazily(struct walk *walk, const struct ind_pattern_frame *frame,
+                       const struct ind_pattern_node *field)
 {
     const char *stop = walk->text.at + frame->stop;
     capture(walk->matcher, field, frame->at, frame->stop);
     if (stop == walk->end && is_taken(walk, field))
         return true;
     if (field->field_count) { /* a remainder behind a word */
-        const struct tree_node *rest = &walk->set->nodes[walk->set->links[field->fields]];
+        const struct ind_pattern_node *rest = &walk->set->nodes[walk->set->links[field->fields]];
         capture(walk->matcher, rest, frame->stop, (uint32_t)walk->text.length);
         if (is_taken(walk, rest))
             return true;
@@ -242,11 +245,11 @@ static bool end_lazily(struct walk *walk, const struct frame *frame, const struc
 /* The next end of a word or text at which something goes on. */
 static IND_COLD struct where go_on_lazily(struct walk *walk)
 {
-    struct frame *frame = walk->frame - 1;
+    struct ind_pattern_frame *frame = walk->frame - 1;
     struct ind_matcher *matcher = walk->matcher;
-    const struct tree_node *field = &walk->set->nodes[frame->node];
+    const struct ind_pattern_node *field = &walk->set->nodes[frame->node];
     const char *text = walk->text.at, *limit = text + frame->limit;
-    const bool one = (field->flags & NODE_ONE_BYTE) && field->next != ' ';
+    const bool one = (field->flags & IND_PATTERN_NODE_ONE_BYTE) && field->next != ' ';
     for (const char *to = text + frame->next; to <= limit && to < walk->end; to++) {
         if (one) {
             const char *hit = memchr(to, field->next, (size_t)(limit - to + (limit < walk->end)));
@@ -290,13 +293,13 @@ static const char *end_of_run(struct ind_matcher *matcher, const char *at, const
 /* A word or text from `at` on: a place to come back to, which is then come back to at once. */
 static bool begin_lazily(struct walk *walk, uint32_t number, const char *at)
 {
-    const struct tree_node *field = &walk->set->nodes[number];
+    const struct ind_pattern_node *field = &walk->set->nodes[number];
     const char *stop = field->type == IND_TYPE_WORD ? end_of_run(walk->matcher, at, walk->end) : walk->end;
     uint32_t from = (uint32_t)(at - walk->text.at), to = (uint32_t)(stop - walk->text.at);
     if (stop == at)
         return false;
-    struct frame frame = {FRAME_LAZY, number, from, from + 1, to, to};
-    const struct failure *failure =
+    struct ind_pattern_frame frame = {IND_FRAME_LAZY, number, from, from + 1, to, to};
+    const struct ind_pattern_failure *failure =
         walk->matcher->failure_count ? ind_failure_find(walk->matcher, number, to) : NULL;
     if (failure && failure->round == walk->matcher->round) {
         if (failure->from <= from)
@@ -307,9 +310,10 @@ static bool begin_lazily(struct walk *walk, uint32_t number, const char *at)
     return true;
 }
 
-static bool take_remainder(struct walk *walk, const struct tree_node *parent, uint32_t number, const char *at)
+static bool take_remainder(struct walk *walk, const struct ind_pattern_node *parent, uint32_t number,
+                           const char *at)
 {
-    const struct tree_node *field = &walk->set->nodes[number];
+    const struct ind_pattern_node *field = &walk->set->nodes[number];
     bool ends = parent->type == IND_TYPES || ind_type_boundary(walk->text.at, at, walk->end);
     capture(walk->matcher, field, (uint32_t)(at - walk->text.at), (uint32_t)walk->text.length);
     if (ends && is_taken(walk, field))
@@ -324,31 +328,31 @@ static IND_COLD struct where try_fields(struct walk *walk, uint32_t parent, cons
 {
     const struct ind_patterns *set = walk->set;
     struct ind_matcher *matcher = walk->matcher;
-    const struct tree_node *node = &set->nodes[parent];
+    const struct ind_pattern_node *node = &set->nodes[parent];
     uint32_t from = (uint32_t)(at - walk->text.at);
     while (k < node->field_count) {
         uint32_t child = set->links[node->fields + k++];
-        const struct tree_node *field = &set->nodes[child];
-        struct frame *before = walk->frame;
+        const struct ind_pattern_node *field = &set->nodes[child];
+        struct ind_pattern_frame *before = walk->frame;
         if (field->type == IND_TYPE_REMAINDER) {
             if (take_remainder(walk, node, child, at))
                 return found;
             continue;
         }
         if (k < node->field_count)
-            push(walk, (struct frame){FRAME_FIELDS, parent, from, k, 0, 0});
-        if (field->flags & NODE_LAZY) {
+            push(walk, (struct ind_pattern_frame){IND_FRAME_FIELDS, parent, from, k, 0, 0});
+        if (field->flags & IND_PATTERN_NODE_LAZY) {
             if (begin_lazily(walk, child, at))
                 return back;
         } else {
             const char *stop = scan_field(matcher, field, walk->text, at);
             uint32_t to = stop ? (uint32_t)(stop - walk->text.at) : 0;
-            bool failed = stop && (field->flags & NODE_MEMO) && matcher->failure_count &&
+            bool failed = stop && (field->flags & IND_PATTERN_NODE_MEMO) && matcher->failure_count &&
                           ind_failure_find(matcher, child, to)->round == matcher->round;
             matcher->steps++;
             if (stop && !failed) {
-                if (field->flags & NODE_MEMO)
-                    push(walk, (struct frame){FRAME_MARK, child, to, 0, 0, 0});
+                if (field->flags & IND_PATTERN_NODE_MEMO)
+                    push(walk, (struct ind_pattern_frame){IND_FRAME_MARK, child, to, 0, 0, 0});
                 capture(matcher, field, from, to);
                 return (struct where){NEXT_DOWN, child, stop};
             }
@@ -363,7 +367,7 @@ static IND_COLD struct where try_fields(struct walk *walk, uint32_t parent, cons
 /* The end of the text, or nothing literal that goes on: what else there is behind a node. */
 static IND_COLD struct where go_otherwise(struct walk *walk, uint32_t number, const char *at)
 {
-    const struct tree_node *node = &walk->set->nodes[number];
+    const struct ind_pattern_node *node = &walk->set->nodes[number];
     if (at == walk->end && node->leaf && is_taken(walk, node))
         return found;
     if (walk->watched) {
@@ -380,23 +384,25 @@ static IND_INLINE struct where go_down(struct walk *walk, uint32_t number, const
 {
     const struct ind_patterns *set = walk->set;
     const char *const end = walk->end, *const start = walk->text.at, *const before = at;
-    struct capture *const captures = walk->matcher->captures;
+    struct ind_pattern_capture *const captures = walk->matcher->captures;
     while (at < end) {
-        const struct tree_node *node = &set->nodes[number];
+        const struct ind_pattern_node *node = &set->nodes[number];
         uint32_t child = ind_tree_child(set, number, *at);
         const char *next = child ? fit_literal(set, &set->nodes[child], at, end) : NULL;
         if (next) {
             if (node->field_count)
-                push(walk, (struct frame){FRAME_FIELDS, number, (uint32_t)(at - start), 0, 0, 0});
-        } else if (node->flags & NODE_SIMPLE) {
+                push(walk,
+                     (struct ind_pattern_frame){IND_FRAME_FIELDS, number, (uint32_t)(at - start), 0, 0, 0});
+        } else if (node->flags & IND_PATTERN_NODE_SIMPLE) {
             child = node->fan ? set->links[node->fields] : number + 1;
-            const struct tree_node *field = &set->nodes[child];
+            const struct ind_pattern_node *field = &set->nodes[child];
             next = ind_type_scans[field->type](at, end);
             if (!next && !walk->watched)
                 return back;
             if (!next)
                 break;
-            captures[field->slot] = (struct capture){(uint32_t)(at - start), (uint32_t)(next - start)};
+            captures[field->slot] =
+                (struct ind_pattern_capture){(uint32_t)(at - start), (uint32_t)(next - start)};
         } else {
             break;
         }
@@ -404,7 +410,7 @@ static IND_INLINE struct where go_down(struct walk *walk, uint32_t number, const
         number = child;
     }
     walk->matcher->steps += (size_t)(at - before);
-    if (at == end && set->nodes[number].flags & NODE_ENDS) {
+    if (at == end && set->nodes[number].flags & IND_PATTERN_NODE_ENDS) {
         walk->leaf = set->nodes[number].leaf;
         return found;
     }
@@ -413,15 +419,15 @@ static IND_INLINE struct where go_down(struct walk *walk, uint32_t number, const
 
 static IND_COLD struct where come_back(struct walk *walk)
 {
-    const struct frame *frame = walk->frame - 1;
+    const struct ind_pattern_frame *frame = walk->frame - 1;
     if (frame < walk->matcher->frames) {
         walk->leaf = 0;
         return found;
     }
-    if (frame->kind == FRAME_LAZY)
+    if (frame->kind == IND_FRAME_LAZY)
         return go_on_lazily(walk);
     walk->frame--;
-    if (frame->kind == FRAME_FIELDS)
+    if (frame->kind == IND_FRAME_FIELDS)
         return try_fields(walk, frame->node, walk->text.at + frame->at, frame->next);
     ind_failure_add(walk->matcher, frame->node, frame->at, 0);
     return back;
@@ -478,7 +484,7 @@ void ind_match_fields(const struct ind_matcher *matcher, const struct ind_patter
 {
     const char *text = matcher->text;
     for (uint32_t i = 0; i < layout->field_count; i++) { /* slots are counted along the layout */
-        struct capture capture = matcher->captures[i];
+        struct ind_pattern_capture capture = matcher->captures[i];
         values[i] = (struct ind_slice){text + capture.from, capture.to - capture.from};
     }
     for (uint32_t i = 0; layout->quoted && i < layout->field_count; i++)
@@ -488,7 +494,7 @@ void ind_match_fields(const struct ind_matcher *matcher, const struct ind_patter
 
 struct ind_slice ind_match_field(const struct ind_matcher *matcher, const struct ind_pattern_field *field)
 {
-    struct capture capture = matcher->captures[field->slot];
+    struct ind_pattern_capture capture = matcher->captures[field->slot];
     struct ind_slice taken = {matcher->text + capture.from, capture.to - capture.from};
     if (field->type == IND_TYPE_QUOTED)
         taken = (struct ind_slice){taken.at + 1, taken.length - 2};

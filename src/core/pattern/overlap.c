@@ -312,7 +312,7 @@ static bool prove(struct comparing *comparing, uint32_t a, uint32_t b, struct in
     return true;
 }
 
-static bool share_an_app(const struct pattern *a, const struct pattern *b)
+static bool share_an_app(const struct ind_pattern_entry *a, const struct ind_pattern_entry *b)
 {
     for (size_t i = 0; i < a->app_count; i++)
         for (size_t j = 0; j < b->app_count; j++)
@@ -378,7 +378,7 @@ static void compare_all(struct comparing *comparing, const uint32_t *a, size_t a
 static void compare_at(struct comparing *comparing, uint32_t number, bool open, struct lists *lists)
 {
     const struct ind_patterns *set = comparing->set;
-    const struct tree_node *node = &set->nodes[number];
+    const struct ind_pattern_node *node = &set->nodes[number];
     uint32_t first_field = set->subtree_ends[number];
     if (node->field_count)
         first_field = set->links[node->fields];
@@ -404,7 +404,7 @@ size_t ind_patterns_overlaps(const struct ind_patterns *set, const struct ind_sl
     comparing.out_of_memory =
         !comparing.a || !comparing.b || !comparing.text || !comparing.singles || !lists.a || !lists.b;
     for (uint32_t n = 0, open_until = 0; n < set->node_count && !comparing.out_of_memory; n++) {
-        if (set->nodes[n].flags & NODE_LAZY && set->subtree_ends[n] > open_until)
+        if (set->nodes[n].flags & IND_PATTERN_NODE_LAZY && set->subtree_ends[n] > open_until)
             open_until = set->subtree_ends[n];
         compare_at(&comparing, n, n < open_until, &lists);
     }

@@ -46,7 +46,7 @@ static uint32_t add_twig(struct ind_patterns *set, struct ind_slice text, enum i
 {
     if (!grow(&set->twigs, set->twig_count, &set->twig_room, sizeof *set->twigs))
         return 0;
-    set->twigs[set->twig_count] = (struct twig){.text = text, .type = type};
+    set->twigs[set->twig_count] = (struct ind_pattern_twig){.text = text, .type = type};
     return (uint32_t)set->twig_count++;
 }
 
@@ -99,7 +99,7 @@ void ind_patterns_free(struct ind_patterns *set)
 bool ind_patterns_add(struct ind_patterns *set, struct ind_slice name, const struct ind_slice *apps,
                       size_t app_count, uint32_t *number)
 {
-    struct pattern pattern = {.name = keep(set, name), .app_count = app_count};
+    struct ind_pattern_entry pattern = {.name = keep(set, name), .app_count = app_count};
     bool good =
         pattern.name && grow(&set->patterns, set->pattern_count, &set->pattern_room, sizeof *set->patterns);
     pattern.apps = good ? calloc(app_count + 1, sizeof *pattern.apps) : NULL;
@@ -144,7 +144,7 @@ static bool split(struct ind_patterns *set, uint32_t at, size_t length)
     uint32_t rest = add_twig(set, ind_slice_from(set->twigs[at].text, length), IND_TYPES);
     if (!rest)
         return false;
-    struct twig *upper = &set->twigs[at], *lower = &set->twigs[rest];
+    struct ind_pattern_twig *upper = &set->twigs[at], *lower = &set->twigs[rest];
     lower->first = upper->first;
     lower->leaf = upper->leaf;
     upper->first = rest;
@@ -176,7 +176,7 @@ static uint32_t way_of_literal(struct ind_patterns *set, uint32_t at, struct ind
     return at;
 }
 
-static void already(struct ind_patterns *set, const struct leaf *leaf, uint32_t pattern,
+static void already(struct ind_patterns *set, const struct ind_pattern_leaf *leaf, uint32_t pattern,
                     struct ind_slice source, struct ind_mistake *mistake)
 {
     const struct ind_pattern_syntax *other = &set->layouts[leaf->layout];
@@ -204,7 +204,7 @@ static bool add_leaf(struct ind_patterns *set, uint32_t at, struct ind_slice app
         already(set, &set->leaves[*place - 1], pattern, source, mistake);
         return false;
     }
-    set->leaves[set->leaf_count] = (struct leaf){app, layout, *place};
+    set->leaves[set->leaf_count] = (struct ind_pattern_leaf){app, layout, *place};
     *place = (uint32_t)++set->leaf_count;
     return true;
 }
@@ -218,7 +218,7 @@ static bool check_expressions(const struct ind_syntax_text *text, struct ind_mis
         struct ind_regex_error error;
         if (!piece->field || piece->type != IND_TYPE_RE)
             continue;
-        void *regex = ind_regex_new(piece->text, 0, &error);
+        struct ind_regex *regex = ind_regex_new(piece->text, 0, &error);
         ind_regex_free(regex);
         if (regex)
             continue;
@@ -273,7 +273,7 @@ bool ind_patterns_add_syntax(struct ind_patterns *set, uint32_t number, struct i
                              struct ind_mistake *mistake)
 {
     struct ind_syntax_text *text = malloc(sizeof *text);
-    const struct pattern *pattern = &set->patterns[number];
+    const struct ind_pattern_entry *pattern = &set->patterns[number];
     if (!text || !ind_syntax_take_apart(source, text, mistake) || !check_expressions(text, mistake) ||
         !grow(&set->layouts, set->layout_count, &set->layout_room, sizeof *set->layouts)) {
         free(text);

@@ -20,7 +20,7 @@ static bool make_room(struct ind_patterns *set)
         bytes += set->twigs[i].type == IND_TYPES ? set->twigs[i].text.length : 0;
         codes += set->twigs[i].type == IND_TYPE_RE;
     }
-    size_t wide = set->twig_count / FAN_SMALL + 1;
+    size_t wide = set->twig_count / IND_PATTERN_FAN_SMALL + 1;
     set->nodes =
         aligned_alloc(64, (set->twig_count * sizeof *set->nodes + 63) / 64 * 64); /* two a cache line */
     set->subtree_ends = calloc(set->twig_count, sizeof *set->subtree_ends);
@@ -43,7 +43,7 @@ static int compare_texts(struct ind_slice a, struct ind_slice b)
 }
 
 /* Literals first, by their bytes; then fields, narrow before wide, expressions by their bytes. */
-static bool is_before(const struct twig *a, const struct twig *b)
+static bool is_before(const struct ind_pattern_twig *a, const struct ind_pattern_twig *b)
 {
     unsigned x = a->type == IND_TYPES ? 0 : (unsigned)a->type + 1,
              y = b->type == IND_TYPES ? 0 : (unsigned)b->type + 1;
@@ -53,7 +53,7 @@ static bool is_before(const struct twig *a, const struct twig *b)
 /* The children in order, on the scratch; brothers are few but at the root, where they come nearly sorted. */
 static size_t sort_children(struct making *making, uint32_t twig, uint32_t **children)
 {
-    const struct twig *twigs = making->set->twigs;
+    const struct ind_pattern_twig *twigs = making->set->twigs;
     uint32_t *list = making->order + making->order_count;
     size_t count = 0;
     for (uint32_t child = twigs[twig].first; child; child = twigs[child].next) {
@@ -67,7 +67,8 @@ static size_t sort_children(struct making *making, uint32_t twig, uint32_t **chi
     return count;
 }
 
-static bool fill_node(struct ind_patterns *set, const struct twig *twig, struct tree_node *node)
+static bool fill_node(struct ind_patterns *set, const struct ind_pattern_twig *twig,
+                      struct ind_pattern_node *node)
 {
     node->type = (uint8_t)twig->type;
     if (twig->type == IND_TYPES) {
@@ -78,12 +79,13 @@ static bool fill_node(struct ind_patterns *set, const struct twig *twig, struct 
             memcpy(node->head, twig->text.at, twig->text.length < 8 ? twig->text.length : 8);
             bool blank = memchr(twig->text.at, ' ', twig->text.length) != NULL;
             bool last = twig->text.at[twig->text.length - 1] == ' ';
-            node->flags = (uint8_t)((blank ? NODE_BLANKS : 0) | (last ? NODE_ENDS_BLANK : 0));
+            node->flags =
+                (uint8_t)((blank ? IND_PATTERN_NODE_BLANKS : 0) | (last ? IND_PATTERN_NODE_ENDS_BLANK : 0));
         }
         set->byte_count += twig->text.length;
     } else if (twig->type == IND_TYPE_RE) {
         struct ind_regex_error error;
-        void *code = ind_regex_new(twig->text, PCRE2_ANCHORED, &error);
+        struct ind_regex *code = ind_regex_new(twig->text, PCRE2_ANCHORED, &error);
         if (!code)
             return false;
         node->literal = (uint32_t)set->code_count;
@@ -98,35 +100,36 @@ static bool fill_node(struct ind_patterns *set, const struct twig *twig, struct 
         set->end_count++;
     }
     if (node->leaf && set->ends[node->leaf - 1].app.length == 0)
-        node->flags |= NODE_ENDS;
+        node->flags |= IND_PATTERN_NODE_ENDS;
     return true;
 }
 
 /* What ends a word or a text. A word that ends at a blank and a text that nothing follows have one end. */
-static void find_ends(struct tree_node *node, const struct twig *twigs, const uint32_t *children,
-                      size_t literals)
+static void find_ends(struct ind_pattern_node *node, const struct ind_pattern_twig *twigs,
+                      const uint32_t *children, size_t literals)
 {
     bool several = false;
     for (size_t i = 0; i < literals; i++)
         several |= node->type == IND_TYPE_TEXT || twigs[children[i]].text.at[0] != ' ';
     if (!several || (node->type != IND_TYPE_WORD && node->type != IND_TYPE_TEXT))
         return;
-    node->flags |= NODE_LAZY;
+    node->flags |= IND_PATTERN_NODE_LAZY;
     if (literals == 1) {
-        node->flags |= NODE_ONE_BYTE;
+        node->flags |= IND_PATTERN_NODE_ONE_BYTE;
         node->next = twigs[children[0]].text.at[0];
     }
 }
 
-static void add_fan(struct ind_patterns *set, struct tree_node *node, const uint32_t *numbers, size_t count)
+static void add_fan(struct ind_patterns *set, struct ind_pattern_node *node, const uint32_t *numbers,
+                    size_t count)
 {
-    node->fan = (uint8_t)(count <= FAN_SMALL ? count : FAN_WIDE);
+    node->fan = (uint8_t)(count <= IND_PATTERN_FAN_SMALL ? count : IND_PATTERN_FAN_WIDE);
     if (count <= 1)
         return;
-    node->branches = (uint32_t)(count <= FAN_SMALL ? set->small_count++ : set->wide_count++);
+    node->branches = (uint32_t)(count <= IND_PATTERN_FAN_SMALL ? set->small_count++ : set->wide_count++);
     for (size_t i = 0; i < count; i++) {
         unsigned char byte = (unsigned char)set->nodes[numbers[i]].head[0];
-        if (count > FAN_SMALL) {
+        if (count > IND_PATTERN_FAN_SMALL) {
             set->wide_fans[node->branches].nodes[byte] = numbers[i];
         } else {
             set->small_fans[node->branches].bytes[i] = byte;
@@ -144,9 +147,9 @@ struct way {
 
 static bool make_node(struct making *making, uint32_t twig, struct way way, uint32_t *number);
 
-static bool is_simple(const struct tree_node *field)
+static bool is_simple(const struct ind_pattern_node *field)
 {
-    return (field->flags & (NODE_LAZY | NODE_MEMO)) == 0 &&
+    return (field->flags & (IND_PATTERN_NODE_LAZY | IND_PATTERN_NODE_MEMO)) == 0 &&
            (field->type < IND_TYPE_QUOTED || field->type == IND_TYPE_WORD || field->type == IND_TYPE_TEXT);
 }
 
@@ -158,15 +161,15 @@ static bool make_children(struct making *making, uint32_t number, uint32_t *chil
     size_t literals = 0;
     while (literals < count && set->twigs[children[literals]].type == IND_TYPES)
         literals++;
-    struct tree_node *node = &set->nodes[number];
+    struct ind_pattern_node *node = &set->nodes[number];
     find_ends(node, set->twigs, children, literals);
     node->field_count = (uint16_t)(count - literals);
     node->fields = (uint32_t)set->link_count;
     set->link_count += node->field_count;
     way.returns += node->field_count > 0;
-    if (node->flags & (NODE_LAZY | NODE_MEMO))
+    if (node->flags & (IND_PATTERN_NODE_LAZY | IND_PATTERN_NODE_MEMO))
         way.returns++;
-    way.lazy |= (node->flags & NODE_LAZY) != 0;
+    way.lazy |= (node->flags & IND_PATTERN_NODE_LAZY) != 0;
     if (way.returns > set->deepest)
         set->deepest = way.returns;
     for (size_t i = 0; i < count; i++) {
@@ -179,7 +182,7 @@ static bool make_children(struct making *making, uint32_t number, uint32_t *chil
     if (count > literals)
         memcpy(set->links + node->fields, children + literals, (count - literals) * sizeof *children);
     if (count - literals == 1 && is_simple(&set->nodes[children[literals]]))
-        node->flags |= NODE_SIMPLE;
+        node->flags |= IND_PATTERN_NODE_SIMPLE;
     return true;
 }
 
@@ -188,13 +191,13 @@ static bool make_node(struct making *making, uint32_t twig, struct way way, uint
     struct ind_patterns *set = making->set;
     uint32_t *children;
     *number = (uint32_t)set->node_count++;
-    struct tree_node *node = &set->nodes[*number];
-    *node = (struct tree_node){0};
+    struct ind_pattern_node *node = &set->nodes[*number];
+    *node = (struct ind_pattern_node){0};
     if (!fill_node(set, &set->twigs[twig], node))
         return false;
     if (node->type != IND_TYPES) {
         node->slot = (uint8_t)way.slot++;
-        node->flags |= way.lazy && node->type != IND_TYPE_REMAINDER ? NODE_MEMO : 0;
+        node->flags |= way.lazy && node->type != IND_TYPE_REMAINDER ? IND_PATTERN_NODE_MEMO : 0;
     }
     size_t before = making->order_count, count = sort_children(making, twig, &children);
     bool good = make_children(making, *number, children, count, way);
@@ -215,17 +218,17 @@ bool ind_patterns_compile(struct ind_patterns *set)
 
 bool ind_tree_next_literal(const struct ind_patterns *set, uint32_t number, unsigned *state, uint32_t *child)
 {
-    const struct tree_node *node = &set->nodes[number];
+    const struct ind_pattern_node *node = &set->nodes[number];
     if (node->fan == 1 && *state == 0) {
         *state = 1;
         *child = number + 1;
         return true;
     }
-    if (node->fan > 1 && node->fan != FAN_WIDE && *state < node->fan) {
+    if (node->fan > 1 && node->fan != IND_PATTERN_FAN_WIDE && *state < node->fan) {
         *child = set->small_fans[node->branches].nodes[(*state)++];
         return true;
     }
-    while (node->fan == FAN_WIDE && *state < 256)
+    while (node->fan == IND_PATTERN_FAN_WIDE && *state < 256)
         if ((*child = set->wide_fans[node->branches].nodes[(*state)++]) != 0)
             return true;
     return false;

@@ -7,10 +7,10 @@ uint32_t ind_watch_field_above(const struct ind_matcher *matcher, uint32_t node,
     uint32_t field = 0;
     *loose = 0;
     for (uint32_t at = 0; at != node;) {
-        const struct tree_node *above = &set->nodes[at];
+        const struct ind_pattern_node *above = &set->nodes[at];
         if (above->type != IND_TYPES)
             field = at;
-        if (above->flags & NODE_LAZY &&
+        if (above->flags & IND_PATTERN_NODE_LAZY &&
             matcher->captures[above->slot].to > matcher->captures[above->slot].from)
             *loose += matcher->captures[above->slot].to - matcher->captures[above->slot].from - 1;
         uint32_t child =
@@ -23,7 +23,7 @@ uint32_t ind_watch_field_above(const struct ind_matcher *matcher, uint32_t node,
 }
 
 /* What fits is counted without what a word or text took: it takes whatever comes. */
-void ind_watch_tell(struct watch *watch, enum ind_stop_kind kind, uint32_t node, uint32_t at,
+void ind_watch_tell(struct ind_pattern_watch *watch, enum ind_stop_kind kind, uint32_t node, uint32_t at,
                     uint32_t reached)
 {
     uint32_t loose;

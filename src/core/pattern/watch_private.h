@@ -7,7 +7,7 @@
 enum { IND_WATCH_PLACES = 64 };
 
 /* Of all places told, those up to which most fits, each once. */
-struct watch {
+struct ind_pattern_watch {
     const struct ind_matcher *matcher;
     struct place {
         enum ind_stop_kind kind;
@@ -18,7 +18,7 @@ struct watch {
 };
 
 /* Some text did not fit. `reached`: how far the literal text went with it. */
-void ind_watch_tell(struct watch *watch, enum ind_stop_kind kind, uint32_t node, uint32_t at,
+void ind_watch_tell(struct ind_pattern_watch *watch, enum ind_stop_kind kind, uint32_t node, uint32_t at,
                     uint32_t reached);
 
 /* The nearest field above a node, or 0. *loose: how many bytes the fields above took that would have taken

@@ -43,7 +43,7 @@ static int end(void **state)
     ind_answers_free(&world.answers);
     ind_router_free(world.edits.router);
     for (size_t i = 0; i < world.edits.count; i++)
-        for (void **regex = world.list[i].regexes; regex && *regex; regex++)
+        for (struct ind_regex **regex = world.list[i].regexes; regex && *regex; regex++)
             ind_regex_free(*regex);
     ind_conditions_free(world.set);
     ind_devices_free(world.devices);
@@ -178,7 +178,7 @@ static void the_device_stays_when_the_host_is_set(void **state)
 static void one_mask_follows_another(void **state)
 {
     static const struct ind_edit_call plain = {.go_on = false};
-    static void *regexes[3][2];
+    static struct ind_regex *regexes[3][2];
     static const char *const expressions[] = {"bravo", "nothing here", "delta|echo"};
     struct ind_mistake mistake = {0};
     (void)state;
@@ -213,7 +213,7 @@ static void structured_data_stays_structured(void **state)
 {
     (void)state;
     struct ind_mistake mistake = {0};
-    static void *regexes[2];
+    static struct ind_regex *regexes[2];
     struct ind_edit *all = add(NULL, IND_EDIT_MASK);
     assert_true(ind_mask_regex_read(IND_SLICE("[a-z]\\\\.*"), &regexes[0], &mistake));
     all->regexes = regexes;
@@ -301,7 +301,7 @@ static void odd_bytes_and_long_texts(void **state)
 {
     (void)state;
     struct ind_mistake mistake = {0};
-    static void *regexes[2];
+    static struct ind_regex *regexes[2];
     static char text[IND_MESSAGE_LIMIT], key[9000];
     struct ind_edit *cafe = add("app is \"a\"", IND_EDIT_MASK), *twice;
     assert_true(ind_mask_regex_read(IND_SLICE("caf."), &regexes[0], &mistake));
@@ -325,8 +325,8 @@ static void an_expression_that_gives_up_hides_all(void **state)
 {
     (void)state;
     struct ind_mistake mistake = {0};
-    static void *regexes[2];
-    void *nothing = NULL;
+    static struct ind_regex *regexes[2];
+    struct ind_regex *nothing = NULL;
     char text[400] = "<13>Nov 23 04:45:00 h a: ";
     size_t start = strlen(text);
     assert_true(ind_mask_regex_read(IND_SLICE("(a|aa)+$"), &regexes[0], &mistake));

@@ -47,7 +47,7 @@ static void both_ways_give_the_same_answer(void **state)
     (void)state;
     assert_true(ind_regex_room_begin(&quick) && ind_regex_room_begin(&counted));
     for (size_t i = 0; i < sizeof plain / sizeof *plain; i++) {
-        void *regex = ind_regex_new(ind_slice_of(plain[i]), 0, &error);
+        struct ind_regex *regex = ind_regex_new(ind_slice_of(plain[i]), 0, &error);
         for (int round = 0; round < 3000; round++) {
             char text[40];
             size_t at[2][2] = {{0}};
