@@ -75,11 +75,14 @@ static bool make_folder(struct demo *demo)
             ind_complain("cannot make %s: %s", given_folder, strerror(errno));
             return false;
         }
-        if (!realpath(given_folder, demo->folder)) {
-            ind_complain("cannot use %s: %s", given_folder, strerror(errno));
-            return false;
-        }
-        return true;
+        char *whole = realpath(given_folder, NULL);
+        bool good = whole && strlen(whole) < sizeof demo->folder;
+        if (good)
+            memcpy(demo->folder, whole, strlen(whole) + 1);
+        else
+            ind_complain("cannot use %s: %s", given_folder, strerror(whole ? ENAMETOOLONG : errno));
+        free(whole);
+        return good;
     }
     const char *temporary = getenv("TMPDIR");
     snprintf(demo->folder, sizeof demo->folder, "%s/indagator-demo-XXXXXX", temporary ? temporary : "/tmp");
