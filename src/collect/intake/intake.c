@@ -155,7 +155,8 @@ static bool make_tally_room(struct ind_intake *intake, uint32_t account)
 
 /* NULL where the batch has no room: an empty one always has. Where memory is out a message counts in the
  * first account there is: better in a wrong row than in none. */
-static struct ind_tally *tally_of(struct ind_intake *intake, uint32_t account, struct ind_batch *batch)
+static IND_INLINE struct ind_tally *tally_of(struct ind_intake *intake, uint32_t account,
+                                             struct ind_batch *batch)
 {
     if (account >= intake->tally_room && !make_tally_room(intake, account))
         account = 0;
@@ -240,7 +241,7 @@ static uint32_t account_of(struct ind_intake *intake, const struct ind_origin *o
 }
 
 /* The whole message is in the account from here on. */
-static void tally_message(struct ind_tally *tally, const struct ind_message_at_hand *at_hand)
+static IND_INLINE void tally_message(struct ind_tally *tally, const struct ind_message_at_hand *at_hand)
 {
     const struct ind_message *message = &at_hand->message;
     tally->received++;
@@ -381,8 +382,8 @@ ind_time ind_intake_time(const struct ind_intake *intake)
 /* ---- A message ---- */
 
 /* Everything but its lines. */
-static void read_and_decide(struct ind_intake *intake, struct ind_slice bytes,
-                            const struct ind_origin *origin)
+static IND_INLINE void read_and_decide(struct ind_intake *intake, struct ind_slice bytes,
+                                       const struct ind_origin *origin)
 {
     struct ind_message_at_hand *at_hand = &intake->at_hand;
     struct ind_message *message = &at_hand->message;
@@ -404,7 +405,7 @@ static void read_and_decide(struct ind_intake *intake, struct ind_slice bytes,
     read_fields(intake, message, at_hand->routes);
 }
 
-static void refuse(struct ind_intake *intake, const struct ind_origin *origin)
+static IND_COLD void refuse(struct ind_intake *intake, const struct ind_origin *origin)
 {
     struct ind_message_at_hand *at_hand = &intake->at_hand;
     at_hand->routes = 0;
@@ -413,7 +414,8 @@ static void refuse(struct ind_intake *intake, const struct ind_origin *origin)
                                        origin->sender->text, origin->sender->text);
 }
 
-enum ind_submitted ind_intake_resume(struct ind_intake *intake, struct ind_batch *batch)
+/* The lines that are in no batch yet. */
+static IND_INLINE enum ind_submitted go_on(struct ind_intake *intake, struct ind_batch *batch)
 {
     struct ind_message_at_hand *at_hand = &intake->at_hand;
     meet(intake, batch);
@@ -429,6 +431,11 @@ enum ind_submitted ind_intake_resume(struct ind_intake *intake, struct ind_batch
     }
     at_hand->pending = !whole;
     return whole ? IND_SUBMIT_DONE : IND_SUBMIT_FULL;
+}
+
+IND_COLD enum ind_submitted ind_intake_resume(struct ind_intake *intake, struct ind_batch *batch)
+{
+    return go_on(intake, batch);
 }
 
 enum ind_submitted ind_intake_submit(struct ind_intake *intake, enum ind_line_form form,
@@ -450,7 +457,7 @@ enum ind_submitted ind_intake_submit(struct ind_intake *intake, enum ind_line_fo
             tell_decided(intake);
         at_hand->account = account_of(intake, origin, &at_hand->message);
     }
-    return ind_intake_resume(intake, batch);
+    return go_on(intake, batch);
 }
 
 bool ind_intake_pending(const struct ind_intake *intake)
@@ -463,7 +470,8 @@ bool ind_intake_counted(const struct ind_intake *intake)
     return intake->at_hand.pending && intake->at_hand.counted;
 }
 
-void ind_intake_rebase(struct ind_intake *intake, struct ind_slice bytes, const struct ind_origin *origin)
+IND_COLD void ind_intake_rebase(struct ind_intake *intake, struct ind_slice bytes,
+                                const struct ind_origin *origin)
 {
     struct ind_message_at_hand *at_hand = &intake->at_hand;
     if (at_hand->refused)

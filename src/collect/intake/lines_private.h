@@ -131,8 +131,8 @@ static void read_fields(struct ind_intake *intake, struct ind_message *message, 
 }
 
 /* A line for each of the `count` routes, from next_copy on. False where there is no more room. */
-static bool add_lines(struct ind_intake *intake, const struct ind_message *message, uint32_t account,
-                      size_t count, struct ind_batch *batch)
+static IND_INLINE bool add_lines(struct ind_intake *intake, const struct ind_message *message,
+                                 uint32_t account, size_t count, struct ind_batch *batch)
 {
     uint32_t owner = account;
     bool begun = false;

@@ -33,7 +33,7 @@ static bool read_stored(struct ind_message_reader *reader, enum ind_line_form fo
 
 /* `time`, by which a message is filed: when it was received; for messages from files, what they say
  * themselves. */
-static void settle_time(const struct ind_origin *origin, struct ind_message *message)
+static IND_INLINE void settle_time(const struct ind_origin *origin, struct ind_message *message)
 {
     if (origin->transport != IND_TRANSPORT_FILE) {
         message->received = message->time = origin->received;
@@ -45,8 +45,8 @@ static void settle_time(const struct ind_origin *origin, struct ind_message *mes
                                                         : origin->now;
 }
 
-static void read_sent(struct ind_message_reader *reader, struct ind_slice bytes,
-                      const struct ind_origin *origin, struct ind_message *message)
+static IND_INLINE void read_sent(struct ind_message_reader *reader, struct ind_slice bytes,
+                                 const struct ind_origin *origin, struct ind_message *message)
 {
     const struct ind_config *config = reader->config;
     const struct ind_header_context context = {.devices = config->devices,
