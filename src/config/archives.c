@@ -201,6 +201,8 @@ void ind_finish_archives(struct ind_loader *loader)
 {
     const struct ind_config *config = loader->config;
     bool *used = calloc(config->policy_count + 1, sizeof *used);
+    if (!used)
+        ind_no_memory(loader);
     for (size_t i = 0; used && i < config->route_count; i++)
         used[config->routes[i].policy] = true;
     for (size_t i = 0; used && i + 1 < loader->archive_count; i += 2) {

@@ -94,6 +94,7 @@ void ind_load_conditions(struct ind_loader *loader)
     config->named_texts = calloc(good ? good : 1, sizeof *config->named_texts);
     if (!names || !config->named_conditions || !config->named_texts) {
         free(names);
+        ind_no_memory(loader);
         return;
     }
     for (size_t i = 0; i < good; i++) {

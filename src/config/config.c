@@ -259,19 +259,18 @@ static void compile(struct ind_loader *loader)
     config->conditions = ind_conditions_new(ind_slice_of(config->domain), config->zone, config->patterns);
     if (!patterns || !config->devices || !config->conditions || !config->store || !config->state ||
         !ind_default_policy(loader)) {
-        ind_diagnostic_add(loader->diagnostics, false, NULL, 0, 0,
-                           "out of memory while reading the configuration");
+        ind_no_memory(loader);
         return;
     }
-    ind_load_devices(loader);
-    ind_load_conditions(loader);
-    ind_load_archives(loader);
-    ind_load_edits(loader);
-    ind_load_routes(loader);
+    static void (*const steps[])(struct ind_loader *) = {ind_load_devices, ind_load_conditions,
+                                                         ind_load_archives, ind_load_edits, ind_load_routes};
+    for (size_t i = 0; i < sizeof steps / sizeof *steps && !loader->no_memory; i++)
+        steps[i](loader);
     ind_finish_conditions(loader);
     if (loader->diagnostics->mistakes == 0)
         ind_finish_archives(loader);
-    warn_of_open_listeners(loader);
+    if (!loader->no_memory)
+        warn_of_open_listeners(loader);
 }
 
 static void config_free(struct ind_config *config)
@@ -317,7 +316,8 @@ static void load(const char *path, struct ind_loaded *loaded)
     loader.config->burst_buffer = IND_BURST_BUFFER;
     if (path)
         read_config_file(&loader, path, NULL);
-    compile(&loader);
+    if (!loader.no_memory)
+        compile(&loader);
     for (size_t i = 0; i < loader.tree_count; i++)
         ind_tree_free(loader.trees[i]);
     free(loader.trees);
@@ -328,6 +328,8 @@ static void load(const char *path, struct ind_loaded *loaded)
     free(loader.archives);
     free(loader.named);
     free(loader.seen);
+    if (loaded->diagnostics.mistakes == 0 && !loader.config->router)
+        ind_no_memory(&loader);
     ind_diagnostics_sort(&loaded->diagnostics);
     if (loaded->diagnostics.mistakes == 0 && loader.config->router)
         loaded->config = loader.config;

@@ -8,7 +8,9 @@ static void tie_network(struct ind_loader *loader, const struct ind_node *node,
                         const struct ind_network *network, const struct ind_device *device)
 {
     const struct ind_device *has = ind_devices_tie_network(loader->config->devices, network, device);
-    if (has && has != device)
+    if (!has)
+        ind_no_memory(loader);
+    else if (has != device)
         ind_wrong(loader, node, "the device \"%s\" has this address already; leave it out of one", has->name);
 }
 
@@ -46,7 +48,9 @@ void ind_tie_host(struct ind_loader *loader, const struct ind_node *node, const 
     if (!ind_expect_text(loader, node, "a host name"))
         return;
     const struct ind_device *has = ind_devices_tie_name(loader->config->devices, node->text, device);
-    if (has && has != device)
+    if (!has)
+        ind_no_memory(loader);
+    else if (has != device)
         ind_wrong(loader, node, "the device \"%s\" has this name already; leave it out of one", has->name);
 }
 
@@ -85,5 +89,7 @@ struct ind_device *ind_add_device(struct ind_loader *loader, const struct ind_no
     struct ind_device *device = ind_devices_add(loader->config->devices, name->text);
     if (device)
         ind_tie_host(loader, name, device);
+    else
+        ind_no_memory(loader);
     return device;
 }

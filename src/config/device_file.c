@@ -153,8 +153,8 @@ static void take_cell(struct file *file, const struct ind_node *column, const st
         ind_read_device_zone(file->loader, cell, device);
     else if (ind_slice_equal(name, IND_SLICE("relay")))
         (void)ind_read_yes(file->loader, cell, &device->relay);
-    else
-        (void)ind_device_add_label(device, name, cell->text);
+    else if (!ind_device_add_label(device, name, cell->text))
+        ind_no_memory(file->loader);
 }
 
 static void take_row(struct file *file, const struct ind_node *columns, size_t column_count,

@@ -39,8 +39,9 @@ static void read_labels(struct ind_loader *loader, const struct ind_node *node, 
         return;
     }
     for (size_t i = 0; i + 1 < node->part_count; i += 2)
-        if (ind_expect_text(loader, node->parts[i + 1], "the label's text"))
-            (void)ind_device_add_label(device, node->parts[i]->text, node->parts[i + 1]->text);
+        if (ind_expect_text(loader, node->parts[i + 1], "the label's text") &&
+            !ind_device_add_label(device, node->parts[i]->text, node->parts[i + 1]->text))
+            ind_no_memory(loader);
 }
 
 static void load_device(struct ind_loader *loader, const struct ind_node *node)

@@ -28,6 +28,7 @@ static void add_regex(struct ind_loader *loader, const struct ind_node *value, s
     struct ind_regex **grown = realloc(edit->regexes, (count + 2) * sizeof *grown);
     if (!grown) {
         ind_regex_free(regex);
+        ind_no_memory(loader);
         return;
     }
     edit->regexes = grown;
@@ -276,6 +277,7 @@ static void load_time(struct ind_loader *loader, const struct ind_node *value, s
         realloc(config->device_zones, (config->device_zone_count + 1) * sizeof *config->device_zones);
     if (!zones) {
         ind_zone_free(zone);
+        ind_no_memory(loader);
         return;
     }
     config->device_zones = zones;

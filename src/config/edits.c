@@ -48,6 +48,8 @@ static void load_edit(struct ind_loader *loader, struct ind_edit_text *text)
                   "an edit without a name; add \"name: …\": what it drops is counted by it");
     else if (ind_expect_text(loader, text->name, "the edit's name"))
         text->edit->name = text->rule->name = ind_keep(loader, text->name->text);
+    if (loader->no_memory)
+        return;
     for (int i = 0; i < IND_EDIT_KINDS; i++) {
         if (what && text->what[i])
             ind_wrong(loader, text->what[i], "an edit does one thing; write another one for \"%s\"",
@@ -84,6 +86,8 @@ static int by_name(const void *a, const void *b)
 static void check_names(struct ind_loader *loader, const struct ind_edit_text *texts, size_t count)
 {
     const struct ind_edit_text **list = calloc(count + 1, sizeof *list);
+    if (!list)
+        ind_no_memory(loader);
     for (size_t i = 0; list && i < count; i++)
         list[i] = &texts[i];
     if (list)
@@ -153,6 +157,8 @@ void ind_load_edits(struct ind_loader *loader)
                   IND_MOST_EDITS);
     if (!texts || count > IND_MOST_EDITS || !make_room(config, count)) {
         free(texts);
+        if (count <= IND_MOST_EDITS)
+            ind_no_memory(loader);
         return;
     }
     for (size_t i = 0; i < count; i++) {
@@ -165,8 +171,10 @@ void ind_load_edits(struct ind_loader *loader)
         load_edit(loader, &texts[i]);
         config->edits.remember |= ind_edit_remembers(edit);
     }
-    check_names(loader, texts, count);
-    check_additions(loader, texts, count);
+    if (!loader->no_memory)
+        check_names(loader, texts, count);
+    if (!loader->no_memory)
+        check_additions(loader, texts, count);
     if (loader->diagnostics->mistakes == 0)
         check_reachable(loader, texts, count);
     free(texts);

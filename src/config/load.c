@@ -103,8 +103,11 @@ bool ind_read_yes(struct ind_loader *loader, const struct ind_node *node, bool *
     return false;
 }
 
-static void no_memory(struct ind_loader *loader)
+void ind_no_memory(struct ind_loader *loader)
 {
+    if (loader->no_memory)
+        return;
+    loader->no_memory = true;
     ind_diagnostic_add(loader->diagnostics, false, NULL, 0, 0,
                        "out of memory while reading the configuration");
 }
@@ -116,7 +119,7 @@ void *ind_keep_room(struct ind_loader *loader, size_t size)
     char **kept = room ? realloc(config->kept, (config->kept_count + 1) * sizeof *kept) : NULL;
     if (!kept) {
         free(room);
-        no_memory(loader);
+        ind_no_memory(loader);
         return NULL;
     }
     config->kept = kept;
@@ -138,7 +141,7 @@ bool ind_grow(struct ind_loader *loader, void *array, size_t *count, size_t size
     if ((*count & (*count - 1)) == 0) {
         void *grown = realloc(*list, (*count ? *count * 2 : 1) * size);
         if (!grown) {
-            no_memory(loader);
+            ind_no_memory(loader);
             return false;
         }
         *list = grown;

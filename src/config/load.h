@@ -34,6 +34,7 @@ struct ind_loader {
     size_t seen_count;
     int depth; /* of includes */
     int named_depth;
+    bool no_memory; /* told already: what was read is not whole, and is not looked through */
 };
 
 /* A mistake or a warning at a node. */
@@ -84,6 +85,9 @@ const struct ind_source *ind_load_source(struct ind_loader *loader, const char *
 
 /* A relative path is relative to the file that holds it. As ind_keep. */
 char *ind_resolve_path(struct ind_loader *loader, const struct ind_node *node);
+
+/* Memory is out: a mistake, so that no configuration is used that is not whole. */
+void ind_no_memory(struct ind_loader *loader);
 
 /* A copy that lives as long as the configuration; NULL where memory is out, which is then told. */
 char *ind_keep(struct ind_loader *loader, struct ind_slice text);

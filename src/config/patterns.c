@@ -74,8 +74,10 @@ static void add_layout(struct filling *filling, uint32_t pattern, const struct l
     while (filling->layout_count < ind_patterns_syntax_count(config->patterns)) {
         if (!ind_grow(loader, &filling->layouts, &filling->layout_count, sizeof *filling->layouts) ||
             !ind_grow(loader, &config->layout_places, &config->layout_place_count,
-                      sizeof *config->layout_places))
+                      sizeof *config->layout_places)) {
+            ind_no_memory(loader);
             return;
+        }
         filling->layouts[filling->layout_count - 1] = *text;
         config->layout_places[config->layout_place_count - 1] = (struct ind_syntax_place){
             text->layout->source, text->layout->offset, text->layout->length, IND_NOTHING};
@@ -162,6 +164,8 @@ static void tell_misfit(struct filling *filling, size_t number, struct ind_slice
     struct ind_matcher *matcher = good ? ind_matcher_new(one) : NULL;
     if (matcher)
         tell_stop(filling->loader, filling->layouts[number].example, matcher, app);
+    else
+        ind_no_memory(filling->loader);
     ind_matcher_free(matcher);
     ind_patterns_free(one);
 }
@@ -234,6 +238,8 @@ static void try_examples(struct filling *filling)
     struct ind_matcher *matcher = ind_matcher_new(filling->loader->config->patterns);
     for (size_t i = 0; matcher && i < filling->layout_count; i++)
         try_example(filling, i, matcher);
+    if (!matcher)
+        ind_no_memory(filling->loader);
     ind_matcher_free(matcher);
 }
 

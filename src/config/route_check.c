@@ -4,10 +4,12 @@
 #include <stdlib.h>
 
 /* Routes in an order that brings together those which are to be compared. */
-static const struct ind_route_text **sorted(const struct ind_route_text *texts, size_t count,
-                                            int (*compare)(const void *, const void *))
+static const struct ind_route_text **sorted(struct ind_loader *loader, const struct ind_route_text *texts,
+                                            size_t count, int (*compare)(const void *, const void *))
 {
     const struct ind_route_text **list = calloc(count + 1, sizeof *list);
+    if (!list)
+        ind_no_memory(loader);
     for (size_t i = 0; list && i < count; i++)
         list[i] = &texts[i];
     if (list)
@@ -45,7 +47,7 @@ static bool same_line(const struct ind_route *a, const struct ind_route *b)
 /* Each with the first of those that write the same file. */
 void ind_routes_check_files(struct ind_loader *loader, const struct ind_route_text *texts, size_t count)
 {
-    const struct ind_route_text **list = sorted(texts, count, by_file), *first = NULL;
+    const struct ind_route_text **list = sorted(loader, texts, count, by_file), *first = NULL;
     for (size_t i = 0; list && i < count; i++) {
         const struct ind_route *a = list[i]->route;
         if (!first || !ind_slice_equal(first->route->file.source, a->file.source))
@@ -71,8 +73,10 @@ void ind_routes_check_files(struct ind_loader *loader, const struct ind_route_te
 void ind_routes_order_names(struct ind_loader *loader, const struct ind_route_text *texts, size_t count)
 {
     struct ind_config *config = loader->config;
-    const struct ind_route_text **list = sorted(texts, count, by_name);
+    const struct ind_route_text **list = sorted(loader, texts, count, by_name);
     config->routes_by_name = calloc(count + 1, sizeof *config->routes_by_name);
+    if (!config->routes_by_name)
+        ind_no_memory(loader);
     for (size_t i = 0; list && config->routes_by_name && i < count; i++) {
         config->routes_by_name[i] = (uint32_t)(list[i] - texts);
         if (i > 0 && list[i]->name && list[i - 1]->name &&
@@ -117,6 +121,8 @@ void ind_routes_check_reachable(struct ind_loader *loader, const struct ind_rout
     struct ind_config *config = loader->config;
     size_t compared = 0;
     bool *always = calloc(config->route_count + 1, sizeof *always);
+    if (!always)
+        ind_no_memory(loader);
     for (size_t i = 0; always && i < config->route_count; i++)
         always[i] = ind_condition_always(config->conditions, config->routes[i].when);
     for (size_t i = 0; always && i < config->route_count; i++) {

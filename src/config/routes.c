@@ -323,6 +323,7 @@ void ind_load_routes(struct ind_loader *loader)
     struct ind_route_text *texts = calloc(count ? count : 1, sizeof *texts);
     if (!config->routes || !config->route_places || !texts) {
         free(texts);
+        ind_no_memory(loader);
         return;
     }
     config->route_count = count ? count : 1;
@@ -334,8 +335,10 @@ void ind_load_routes(struct ind_loader *loader)
         ind_place_find(&config->route_places[i], loader->routes[i]->source, loader->routes[i]->offset);
         load_route(loader, loader->routes[i], &texts[i]);
     }
-    ind_routes_order_names(loader, texts, count);
-    ind_routes_check_files(loader, texts, count);
+    if (!loader->no_memory)
+        ind_routes_order_names(loader, texts, count);
+    if (!loader->no_memory)
+        ind_routes_check_files(loader, texts, count);
     if (loader->diagnostics->mistakes == 0 && config->routes_by_name &&
         ind_conditions_compile(config->conditions))
         config->router = ind_edits_compile(&config->edits, config->conditions)
@@ -343,7 +346,8 @@ void ind_load_routes(struct ind_loader *loader)
                              : NULL;
     if (config->router && count)
         ind_routes_check_reachable(loader, texts);
-    ind_routes_check_lengths(loader, texts, count);
+    if (!loader->no_memory)
+        ind_routes_check_lengths(loader, texts, count);
     config->edits.wants_original = wants_original(config);
     free(texts);
 }

@@ -62,6 +62,13 @@ static const char *kind_of_value(struct ind_slice key)
     return "value";
 }
 
+static void fail_memory(struct builder *builder)
+{
+    builder->failed = true;
+    ind_diagnostic_add(builder->diagnostics, false, NULL, 0, 0,
+                       "out of memory while reading the configuration");
+}
+
 struct line {
     size_t start, end;
     struct ind_slice key;
@@ -140,6 +147,10 @@ static void tell_parser_error(struct builder *builder)
 {
     const yaml_parser_t *parser = &builder->parser;
     builder->failed = true;
+    if (parser->error == YAML_MEMORY_ERROR) {
+        fail_memory(builder);
+        return;
+    }
     if (parser->error == YAML_READER_ERROR) {
         size_t offset = parser->problem_offset < builder->source->length ? parser->problem_offset : 0;
         ind_diagnostic_add(builder->diagnostics, false, builder->source, offset, 1,
@@ -167,8 +178,10 @@ static void tell_parser_error(struct builder *builder)
 static struct ind_node *node_new(struct builder *builder, const yaml_event_t *event, enum ind_node_kind kind)
 {
     struct ind_node *node = calloc(1, sizeof *node);
-    if (!node)
+    if (!node) {
+        fail_memory(builder);
         return NULL;
+    }
     node->kind = kind;
     node->source = builder->source;
     node->offset = byte_of(builder, event->start_mark.index);
@@ -236,11 +249,14 @@ static void check_keys(struct builder *builder, const struct ind_node *map)
 {
     size_t count = map->part_count / 2;
     struct ind_node **keys = calloc(count ? count : 1, sizeof *keys);
-    for (size_t i = 0; keys && i < count; i++)
+    if (!keys) {
+        fail_memory(builder);
+        return;
+    }
+    for (size_t i = 0; i < count; i++)
         keys[i] = map->parts[2 * i];
-    if (keys)
-        qsort(keys, count, sizeof *keys, by_text);
-    for (size_t i = 0; keys && i < count; i++) {
+    qsort(keys, count, sizeof *keys, by_text);
+    for (size_t i = 0; i < count; i++) {
         if (keys[i]->kind != IND_NODE_SCALAR)
             ind_diagnostic_add(builder->diagnostics, false, builder->source, keys[i]->offset, keys[i]->length,
                                "a key must be a word");
@@ -269,10 +285,11 @@ static struct ind_node *build_parts(struct builder *builder, struct ind_node *no
             break;
         }
         struct ind_node *part = build(builder, &event, depth + 1);
-        if (!part || !add_part(node, part)) {
+        if (part && !add_part(node, part)) {
             ind_tree_free(part);
-            builder->failed = true;
+            fail_memory(builder);
         }
+        builder->failed |= !part;
         if (builder->failed)
             break; /* the parser must not be asked again */
     }
@@ -300,6 +317,8 @@ static struct ind_node *build(struct builder *builder, yaml_event_t *event, int 
         char *text = malloc(event->data.scalar.length + 1);
         if (text)
             memcpy(text, event->data.scalar.value, event->data.scalar.length + 1);
+        else
+            fail_memory(builder);
         node->text = (struct ind_slice){text, text ? event->data.scalar.length : 0};
         node->quoted = event->data.scalar.style != YAML_PLAIN_SCALAR_STYLE;
     } else if (node && type == YAML_SEQUENCE_START_EVENT) {
@@ -320,8 +339,10 @@ struct ind_node *ind_tree_read(const struct ind_source *source, struct ind_diagn
     struct builder builder = {.source = source, .diagnostics = diagnostics};
     struct ind_node *root = NULL;
     bool done = false;
-    if (!yaml_parser_initialize(&builder.parser))
+    if (!yaml_parser_initialize(&builder.parser)) {
+        fail_memory(&builder);
         return NULL;
+    }
     yaml_parser_set_input_string(&builder.parser, (const unsigned char *)source->bytes, source->length);
     while (!done && !builder.failed) {
         yaml_event_t event;

@@ -65,13 +65,6 @@ static void send_datagram(unsigned port, const void *bytes, size_t length)
     close(fd);
 }
 
-/* A sender that leaves the receiver its time, so that the kernel drops nothing. */
-static void leave_time(void)
-{
-    struct timespec time = {0, 2000000};
-    nanosleep(&time, NULL);
-}
-
 /* The operating system's own sender, both forms, every PRI that it can make. */
 static void every_pri_of_the_systems_sender_lands_in_its_file(void **state)
 {
@@ -229,7 +222,7 @@ static void sigterm_files_what_was_received(void **state)
     for (int i = 0; i < 2000; i++) {
         send_datagram(running.port, "<13>1 - a b - - - just before the end", 37);
         if (i % 200 == 199 && i < 1900) /* the last ones stand in the socket when the signal comes */
-            leave_time();
+            ind_wait_until_read(running.port);
     }
     assert_int_equal(ind_collect_stop(&running, SIGTERM), 0);
     assert_int_equal(ind_count_lines(folder), 2000);
@@ -356,7 +349,7 @@ static void rotation_loses_nothing_and_doubles_nothing(void **state)
                                   128 + (int)(sent % 2) * 8, sent);
             send_datagram(running.port, message, (size_t)length);
             if (i % 200 == 199)
-                leave_time();
+                ind_wait_until_read(running.port);
         }
         if (round == 0)
             wait_for_lines(folder, sent);
@@ -408,7 +401,7 @@ static void a_kill_leaves_no_torn_line_and_a_new_start_goes_on(void **state)
                                   (int)(sent % 8), sent);
             send_datagram(running.port, message, (size_t)length);
             if (sent++ % 200 == 199)
-                leave_time();
+                ind_wait_until_read(running.port);
         }
         wait_for_lines(folder, (size_t)round * 1000 + 500); /* some of these are on the disk, some are not */
         assert_int_equal(ind_collect_stop(&running, SIGKILL), -1);

@@ -105,7 +105,7 @@ static void one_senders_order_holds_whatever_port_it_sends_from(void **state)
             close(fd);
         }
         if (i % 25 == 24)
-            leave_time();
+            ind_wait_until_read(running.port);
     }
     wait_for("stored", SENDERS * EACH);
     end();
@@ -353,7 +353,7 @@ static void every_end_is_counted_exactly_under_load_and_across_reloads(void **st
                 sent++;
             }
             if (i % 100 == 99)
-                leave_time();
+                ind_wait_until_read(running.port);
         }
         ind_write_file(ind_path(folder, "indagator.yaml"), configs[(round + 1) % 2]);
         if (round % 3 == 0) {
@@ -645,7 +645,7 @@ static void twenty_kills_under_load_leave_whole_lines_once(void **state)
                                   sent % 8, sent);
             say(sent % 2 ? tcp : udp, message, (size_t)length);
             if (sent % 200 == 199)
-                leave_time();
+                ind_wait_until_read(running.port);
         }
         if (round % 4 == 0)
             wait_for("stored", 1000);
@@ -672,6 +672,20 @@ static void twenty_kills_under_load_leave_whole_lines_once(void **state)
 
 /* ---- Seen as it comes ---- */
 
+static bool says_until_three_are_shown(void *socket)
+{
+    int udp = *(int *)socket;
+    SAY(udp, "<12>1 - x a - - - link \x1b[2J down");
+    SAY(udp, "<14>1 - x a - - - link up");
+    SAY(udp, "<12>1 - x a - - - fan slow");
+    char *seen = ind_read_file(ind_path(folder, "followed"), NULL);
+    size_t lines = 0;
+    for (const char *at = seen; at && *at; at++)
+        lines += *at == '\n';
+    free(seen);
+    return lines >= 3;
+}
+
 static void following_shows_what_was_asked_for(void **state)
 {
     (void)state;
@@ -685,19 +699,7 @@ static void following_shows_what_was_asked_for(void **state)
     ind_ran_free(&ran);
     int udp = open_to(IND_SEND_UDP, running.port, "127.0.1.1");
     /* Until the follower is there nothing is shown to it: so all is said again and again. */
-    for (int i = 0; i < 2000; i++) {
-        SAY(udp, "<12>1 - x a - - - link \x1b[2J down");
-        SAY(udp, "<14>1 - x a - - - link up");
-        SAY(udp, "<12>1 - x a - - - fan slow");
-        leave_time();
-        char *seen = ind_read_file(ind_path(folder, "followed"), NULL);
-        size_t lines = 0;
-        for (const char *at = seen; at && *at; at++)
-            lines += *at == '\n';
-        free(seen);
-        if (lines >= 3)
-            break;
-    }
+    ind_wait_until(says_until_three_are_shown, &udp, "three messages are shown");
     close(udp);
     char *seen = ind_read_file(ind_path(folder, "followed"), NULL);
     assert_string_equal(seen, "pier1-rtr warning link \\x1b[2J down\npier1-rtr warning link \\x1b[2J down\n"

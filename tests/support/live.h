@@ -68,12 +68,6 @@ static inline void say(int fd, const char *text, size_t length)
 }
 #define SAY(fd, text) say(fd, text, sizeof(text) - 1)
 
-static inline void leave_time(void)
-{
-    struct timespec time = {0, 2000000};
-    nanosleep(&time, NULL);
-}
-
 /* The ledger as the running collector gives it. */
 static inline json_t *status(void)
 {

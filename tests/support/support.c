@@ -165,6 +165,35 @@ static void nap(void)
     nanosleep(&time, NULL);
 }
 
+/* A line of /proc/net/udp: number, local address and port, remote ones, state, bytes to be sent : to be read.
+ */
+static bool has_unread(const char *table, unsigned port)
+{
+    char line[512];
+    bool unread = false;
+    FILE *file = fopen(table, "r");
+    while (file && fgets(line, sizeof line, file)) {
+        unsigned of;
+        unsigned long waiting;
+        if (sscanf(line, " %*u: %*[0-9A-F]:%x %*[0-9A-F]:%*x %*x %*x:%lx", &of, &waiting) == 2)
+            unread |= of == port && waiting > 0;
+    }
+    if (file)
+        fclose(file);
+    return unread;
+}
+
+static bool all_is_read(void *context)
+{
+    unsigned port = *(const unsigned *)context;
+    return !has_unread("/proc/net/udp", port) && !has_unread("/proc/net/udp6", port);
+}
+
+void ind_wait_until_read(unsigned port)
+{
+    ind_wait_until(all_is_read, &port, "all datagrams are read");
+}
+
 void ind_wait_until(bool (*done)(void *context), void *context, const char *what)
 {
     const time_t patience = 60;

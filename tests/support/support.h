@@ -65,6 +65,10 @@ int ind_collect_stop(struct ind_running *running, int signal);
 /* Asks `done` every few milliseconds until it says yes; fails the test after half a minute. */
 void ind_wait_until(bool (*done)(void *context), void *context, const char *what);
 
+/* Waits until no UDP socket of that port has anything left to be read: a sender that asks now and then has
+ * nothing dropped by the kernel. Where the system does not tell, it returns at once. */
+void ind_wait_until_read(unsigned port);
+
 /* How many lines all live files and archives below folder/log hold, decompressed by the ordinary tools. */
 size_t ind_count_lines(const char *folder);
 

@@ -36,7 +36,9 @@ struct ind_conditions *ind_conditions_new(struct ind_slice domain, const struct 
         return NULL;
     set->zone = zone;
     set->patterns = patterns && ind_patterns_syntax_count(patterns) ? patterns : NULL;
-    ind_facts_settle(set, ind_node_add(set, IND_CONDITION_NODE_ALWAYS, 0, 0, 0));
+    uint32_t always = ind_node_add(set, IND_CONDITION_NODE_ALWAYS, 0, 0, 0);
+    if (!set->out_of_memory)
+        ind_facts_settle(set, always);
     set->domain = ind_set_keep(set, domain.at, domain.length);
     if (set->out_of_memory) {
         ind_conditions_free(set);

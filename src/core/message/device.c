@@ -6,6 +6,8 @@
 #include "core/message/structured_data.h"
 
 #include <stdlib.h>
+#define HASH_NONFATAL_OOM 1 /* a table that cannot grow is told to the caller, it does not end the program   \
+                             */
 #include <uthash.h>
 #define XXH_INLINE_ALL
 #include <xxhash.h>
@@ -265,7 +267,10 @@ const struct ind_device *ind_devices_tie_name(struct ind_devices *devices, struc
     memcpy(named->name, plain.at, plain.length);
     unsigned hash = (unsigned)XXH3_64bits(plain.at, plain.length);
     HASH_ADD_KEYPTR_BYHASHVALUE(hh, devices->names, named->name, (unsigned)named->length, hash, named);
-    return device;
+    if (named->hh.tbl)
+        return device;
+    free(named);
+    return NULL;
 }
 
 struct ind_device *ind_devices_at(const struct ind_devices *devices, size_t index)

@@ -35,10 +35,12 @@ static char *keep(struct ind_patterns *set, struct ind_slice text)
     return set->kept[set->kept_count++] = copy;
 }
 
+/* Replaces *text by a copy of the set; by nothing, and false, where memory is out. */
 static bool keep_slice(struct ind_patterns *set, struct ind_slice *text)
 {
-    text->at = keep(set, *text);
-    return text->at != NULL;
+    const char *copy = keep(set, *text);
+    *text = copy ? (struct ind_slice){copy, text->length} : IND_NOTHING;
+    return copy != NULL;
 }
 
 /* 0, which is the root, where memory is out. */
@@ -238,7 +240,7 @@ static bool fill_layout(struct ind_patterns *set, const struct ind_syntax_text *
     struct ind_pattern_field *fields = calloc(text->fields + 1, sizeof *fields);
     layout->source = source;
     layout->fields = fields;
-    layout->field_count = (uint32_t)text->fields;
+    layout->field_count = fields ? (uint32_t)text->fields : 0;
     if (!fields || !keep_slice(set, &layout->source))
         return false;
     uint32_t slot = 0;
