@@ -218,8 +218,7 @@ static int flush_to_disk(const struct ind_disk *disk, const char *path)
         return errno;
     int error = disk->fs.sync(disk->fs.context, file) == 0 ? 0 : errno;
     close(file);
-    ind_fs_sync_folder_of(&disk->fs, disk->folder, path);
-    return error;
+    return error ? error : ind_fs_sync_folders_of(&disk->fs, disk->folder, path);
 }
 
 /* 0, or the error. */
@@ -232,9 +231,9 @@ static int compress_archive(struct ind_keeper *keeper, struct ind_archive *archi
     uint64_t size;
     snprintf(to, sizeof to, "%s%s", archive->path, ind_compression_suffix(compress).at);
     int error = ind_compress_file(disk, archive->path, to, compress, level, interrupt, &size);
+    error = error ? error : ind_fs_sync_folders_of(&disk->fs, disk->folder, archive->path);
     if (error)
         return error;
-    ind_fs_sync_folder_of(&disk->fs, disk->folder, archive->path);
     if (disk->fs.remove(disk->fs.context, disk->folder, archive->path) != 0 && errno != ENOENT)
         return errno;
     struct ind_journal_record record = {.event = IND_EVENT_COMPRESSED,

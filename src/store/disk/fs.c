@@ -188,16 +188,28 @@ static int dry_own(void *context, int file, unsigned mode, int64_t group)
 const struct ind_fs ind_fs_dry = {NULL,       dry_open,   dry_write,       dry_truncate, dry_sync,
                                   dry_rename, dry_remove, dry_make_folder, dry_own};
 
-void ind_fs_sync_folder_of(const struct ind_fs *fs, int folder, const char *path)
+/* A file system that flushes no folders says EINVAL: it does what it can. */
+static int sync_folder(const struct ind_fs *fs, int folder, const char *path)
+{
+    int fd = openat(folder, path, O_RDONLY | O_DIRECTORY | O_NOFOLLOW | O_CLOEXEC);
+    if (fd < 0)
+        return errno;
+    int error = fs->sync(fs->context, fd) == 0 || errno == EINVAL ? 0 : errno;
+    close(fd);
+    return error;
+}
+
+int ind_fs_sync_folders_of(const struct ind_fs *fs, int folder, const char *path)
 {
     char parent[1200];
-    const char *slash = strrchr(path, '/');
-    snprintf(parent, sizeof parent, "%.*s", slash ? (int)(slash - path) : 1, slash ? path : ".");
-    int fd = openat(folder, parent, O_RDONLY | O_DIRECTORY | O_CLOEXEC);
-    if (fd < 0)
-        return;
-    (void)fs->sync(fs->context, fd);
-    close(fd);
+    int error = 0;
+    if ((size_t)snprintf(parent, sizeof parent, "%s", path) >= sizeof parent)
+        return ENAMETOOLONG;
+    for (char *slash; !error && (slash = strrchr(parent, '/'));) {
+        *slash = '\0';
+        error = sync_folder(fs, folder, parent);
+    }
+    return error ? error : sync_folder(fs, folder, ".");
 }
 
 bool ind_fs_write_all(const struct ind_fs *fs, int file, const void *bytes, size_t length)

@@ -27,8 +27,9 @@ extern const struct ind_fs ind_fs_posix;
 /* Changes nothing and says that all was done: files that are to be read are opened, for reading only. */
 extern const struct ind_fs ind_fs_dry;
 
-/* Flushes the folder that holds `path`, so that a rename in it outlives a power failure. */
-void ind_fs_sync_folder_of(const struct ind_fs *fs, int folder, const char *path);
+/* Flushes the folder that holds `path` and those above it up to `folder`, so that a new name in it outlives a
+ * power failure, also where the folders are new. 0, or the error. */
+int ind_fs_sync_folders_of(const struct ind_fs *fs, int folder, const char *path);
 
 /* Lets the process have as many files open as it may at most. */
 void ind_fs_raise_file_limit(void);

@@ -1,8 +1,8 @@
 /* store/write/recover.c: what a start finds, and how it finishes what a stop left half done.
  *
  * Whatever step was the last: temporary files go; a plain archive beside its compressed one goes; an archive
- * without its "rotated" gets it; one that was journaled as removed is removed; a live file's torn last line
- * is cut off; a live file is taken up where it was. */
+ * without its "rotated" gets it; one that was journaled as removed is removed; the torn last line of a live
+ * file, or of an archive that is not compressed, is cut off; a live file is taken up where it was. */
 #include "store/write/write_private.h"
 
 #include "store/disk/inventory.h"
@@ -49,22 +49,23 @@ static uint64_t whole_lines(int file, uint64_t size)
     return 0;
 }
 
-static void cut_torn_line(struct ind_store *store, struct ind_live_path *path)
+/* Of a live file, or of an archive that was not flushed to disk when the power failed. */
+static void cut_torn_line(struct ind_store *store, const char *path, uint64_t *size)
 {
     const struct ind_disk *disk = store->disk;
     if (disk->held_elsewhere)
         return;
-    int file = disk->fs.open(disk->fs.context, disk->folder, path->path, O_RDWR | O_NOFOLLOW, 0);
+    int file = disk->fs.open(disk->fs.context, disk->folder, path, O_RDWR | O_NOFOLLOW, 0);
     if (file < 0)
         return;
-    uint64_t whole = whole_lines(file, path->size);
-    if (whole < path->size) {
-        ind_disk_act(disk, IND_ACTION_REPAIR, path->path, path->size, "crash", NULL);
+    uint64_t whole = whole_lines(file, *size);
+    if (whole < *size) {
+        ind_disk_act(disk, IND_ACTION_REPAIR, path, *size, "crash", NULL);
         if (disk->fs.truncate(disk->fs.context, file, whole) == 0) {
             if (!disk->dry_run)
-                ind_disk_report(disk, "%s: cut off an unfinished line of %llu bytes, left by a crash",
-                                path->path, (unsigned long long)(path->size - whole));
-            path->size = whole;
+                ind_disk_report(disk, "%s: cut off an unfinished line of %llu bytes, left by a crash", path,
+                                (unsigned long long)(*size - whole));
+            *size = whole;
         }
     }
     close(file);
@@ -89,7 +90,7 @@ static bool take_live(struct ind_store *store, struct ind_live_path *path)
 {
     const struct ind_archive_entry *entry = path->entry;
     const struct ind_config *config = store->config;
-    cut_torn_line(store, path);
+    cut_torn_line(store, path->path, &path->size);
     struct ind_live *live =
         ind_live_new(store, ind_slice_of(path->path), ind_path_hash(ind_slice_of(path->path)),
                      ind_slice_of(entry->series));
@@ -171,7 +172,7 @@ static void finish_compression(struct ind_store *store, const struct ind_archive
     (void)ind_journal_add(&store->disk->fs, store->disk->journal, &record);
 }
 
-static bool take_archive(struct ind_store *store, const struct ind_archive_entry *entry, ind_time now,
+static bool take_archive(struct ind_store *store, struct ind_archive_entry *entry, ind_time now,
                          size_t *unknown)
 {
     if (!entry->has_plain && !entry->compression)
@@ -185,6 +186,8 @@ static bool take_archive(struct ind_store *store, const struct ind_archive_entry
         journal_missing_rotation(store, entry, rotated);
     if (entry->has_plain && entry->compression)
         finish_compression(store, entry, now);
+    else if (entry->has_plain)
+        cut_torn_line(store, entry->archive, &entry->plain_size);
     *unknown += entry->policy == IND_NO_POLICY;
     bool packs = entry->policy != IND_NO_POLICY &&
                  store->config->policies[entry->policy].compress != IND_COMPRESS_NONE;
@@ -248,7 +251,7 @@ static bool take_over(struct ind_store *store, struct ind_inventory *inventory, 
     if (path->entry)
         good &= take_live(store, path);
     else
-        cut_torn_line(store, path);
+        cut_torn_line(store, path->path, &path->size);
     if (unknown)
         ind_disk_report(
             store->disk,
