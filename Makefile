@@ -39,7 +39,7 @@ test:
 	@packaging/deps.sh test
 	@$(CONFIGURE) $(BUILD) -DIND_TESTS=ON $(WERROR) >/dev/null
 	@cmake --build $(BUILD) -j $(JOBS)
-	@ctest --test-dir $(BUILD) -j $(JOBS) --output-on-failure
+	@packaging/test.sh $(BUILD) -j $(JOBS)
 
 prove:
 	@packaging/deps.sh test
@@ -52,13 +52,13 @@ sanitize:
 	@packaging/deps.sh test
 	@$(CONFIGURE) $(BUILD)-sanitize -DIND_TESTS=ON -DIND_SANITIZE=address,undefined >/dev/null
 	@cmake --build $(BUILD)-sanitize -j $(JOBS)
-	@ctest --test-dir $(BUILD)-sanitize -j $(JOBS) --output-on-failure
+	@packaging/test.sh $(BUILD)-sanitize -j $(JOBS)
 
 races:
 	@packaging/deps.sh test
 	@$(CONFIGURE) $(BUILD)-races -DIND_TESTS=ON -DIND_SANITIZE=thread >/dev/null
 	@cmake --build $(BUILD)-races -j $(JOBS)
-	@ctest --test-dir $(BUILD)-races -R 'cli_' --output-on-failure
+	@packaging/test.sh $(BUILD)-races -R 'cli_'
 
 fuzz:
 	@packaging/deps.sh lint

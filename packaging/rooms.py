@@ -152,7 +152,7 @@ def check_names(house):
 
 def read_symbols(build):
     """Of each object: what it defines for others, and what it asks of them."""
-    defined, asked = {}, defaultdict(set)
+    defined, asked = {}, {}
     for archive in sorted(os.listdir(build)):
         match = re.fullmatch(r'libind_(.+)\.a', archive)
         if match:
@@ -163,6 +163,7 @@ def read_symbols(build):
                 words = line.split()
                 if header:
                     module = (room, header.group(1))
+                    asked[module] = set()
                 elif len(words) >= 2 and module:
                     kind, name = words[-2], words[-1].split('@')[0]
                     if kind == 'U':

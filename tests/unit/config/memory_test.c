@@ -178,6 +178,8 @@ static bool play(const char *path, long fail_at)
 static void whichever_allocation_fails_nothing_breaks_or_leaks(void **state)
 {
     (void)state;
+    if (!PLAYED)
+        skip();
     folder = ind_folder_new();
     ind_write_file(ind_path(folder, "devices.csv"),
                    "name,address\npier1-rtr,192.0.2.131\npier2-rtr,192.0.2.132\n");
@@ -186,7 +188,7 @@ static void whichever_allocation_fails_nothing_breaks_or_leaks(void **state)
     assert_true(play(path, -1)); /* what is kept for the process (zones, JIT) is there from now on */
     assert_true(play(path, -1));
     long count = memory.made;
-    assert_true(!PLAYED || count > 300);
+    assert_true(count > 300);
     assert_int_equal(memory.alive, 0);
     size_t refused = 0;
     for (long n = 0; n < count; n++) {
@@ -196,7 +198,7 @@ static void whichever_allocation_fails_nothing_breaks_or_leaks(void **state)
             fail_msg("allocation %ld of %ld fails: %ld are left", n, count, memory.alive);
         assert_true(memory.failed);
     }
-    assert_true(!PLAYED || refused > (size_t)count / 2);
+    assert_true(refused > (size_t)count / 2);
     free(path);
     ind_folder_remove(folder);
 }
