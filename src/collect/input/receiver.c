@@ -1,235 +1,12 @@
 #include "collect/input/receiver.h"
 
+#include "collect/input/receiver_private.h"
 #include "core/message/names.h"
-#include "net/waker.h"
-#include "thread/mutex.h"
-#include <event2/event.h>
 #include <stdlib.h>
 #include <string.h>
 #include <time.h>
-#include <unistd.h>
 
-enum {
-    DRAIN_SECONDS = 2,
-    ROOM_MILLISECONDS = 10,        /* between two looks for room */
-    DESCRIPTOR_MILLISECONDS = 100, /* between two looks for descriptors */
-    PRIORITY_DATAGRAMS = 0,
-    PRIORITY_STREAMS = 1,
-    PRIORITIES = 2,
-    REPORT_AGAIN = 60
-};
-
-/* A socket of a listener that this receiver reads. */
-struct watch {
-    struct ind_receiver *receiver;
-    struct ind_listener *listener;
-    struct event *event;
-    unsigned index; /* of the socket */
-    uint64_t reported_dropped;
-    struct ind_steady reported;
-};
-
-struct ind_receiver {
-    struct ind_receivers *all;
-    unsigned number;
-    const struct ind_receiver_rules *rules; /* the present ones */
-
-    struct ind_dispatch dispatch;
-    struct ind_datagrams datagrams;
-    struct ind_streams streams;
-    struct ind_acceptor acceptor; /* of the first receiver */
-
-    struct ind_socket_table sockets;
-    struct watch watches[IND_MOST_LISTENERS_OPEN];
-    size_t watch_count;
-    bool no_room;       /* for datagrams: their sockets are not looked at until on_room */
-    bool no_descriptor; /* for connections: likewise, until on_descriptor */
-
-    struct event_base *base;
-    struct event *on_wake, *on_tick, *on_room, *on_descriptor;
-    struct ind_waker waker;
-    struct ind_steady looked; /* when the sockets were last looked at; not set: it waited for them since */
-    atomic_uint_fast64_t longest_pause; /* written by itself, read by control */
-
-    /* Orders: set by control, taken by itself. */
-    _Atomic(struct ind_marker *) snapshot_order;
-    _Atomic(struct ind_receiver_rules *) rules_order;
-
-    struct ind_mutex mutex;
-    struct ind_connection *arriving IND_GUARDED_BY(mutex); /* handed over by the first receiver */
-};
-
-/* ---- Sockets ----
- *
- * What a kind of listener is to a receiver: a new transport is a row here, and one in listener_open.c. */
-
-static void read_datagrams(struct watch *watch);
-static void let_in(struct watch *watch);
-
-static const struct source {
-    void (*readable)(struct watch *watch);
-    int priority;
-    bool connects; /* the first receiver lets connections in, and hands them out */
-} sources[] = {[IND_LISTEN_UDP] = {read_datagrams, PRIORITY_DATAGRAMS, false},
-               [IND_LISTEN_TCP] = {let_in, PRIORITY_STREAMS, true},
-               [IND_LISTEN_UNIX] = {read_datagrams, PRIORITY_DATAGRAMS, false}};
-
-static void call_soon(struct event *timer, int milliseconds)
-{
-    const struct timeval soon = {milliseconds / 1000, milliseconds % 1000 * 1000};
-    (void)event_add(timer, &soon);
-}
-
-static int socket_of(const struct watch *watch)
-{
-    return watch->listener->sockets[watch->index];
-}
-
-/* Takes watches of one kind out of the loop, or puts them back. */
-static void set_watching(struct ind_receiver *receiver, bool connects, bool on)
-{
-    for (size_t i = 0; i < receiver->watch_count; i++) {
-        struct watch *watch = &receiver->watches[i];
-        if (sources[watch->listener->kind].connects != connects)
-            continue;
-        if (on)
-            (void)event_add(watch->event, NULL);
-        else
-            (void)event_del(watch->event);
-    }
-}
-
-static void read_datagrams(struct watch *watch)
-{
-    struct ind_receiver *receiver = watch->receiver;
-    if (ind_datagrams_read(&receiver->datagrams, watch->listener, socket_of(watch)) != IND_DATAGRAMS_NO_ROOM)
-        return;
-    receiver->no_room = true;
-    set_watching(receiver, false, false);
-    call_soon(receiver->on_room, ROOM_MILLISECONDS);
-}
-
-static void let_in(struct watch *watch)
-{
-    struct ind_receiver *receiver = watch->receiver;
-    if (ind_accept(&receiver->acceptor, watch->listener, socket_of(watch)) != IND_ACCEPT_NO_DESCRIPTOR)
-        return;
-    receiver->no_descriptor = true;
-    set_watching(receiver, true, false);
-    call_soon(receiver->on_descriptor, DESCRIPTOR_MILLISECONDS);
-}
-
-static void on_readable(evutil_socket_t socket, short what, void *context)
-{
-    struct watch *watch = context;
-    (void)socket;
-    (void)what;
-    sources[watch->listener->kind].readable(watch);
-}
-
-static void on_room(evutil_socket_t socket, short what, void *context)
-{
-    struct ind_receiver *receiver = context;
-    (void)socket;
-    (void)what;
-    if (receiver->no_room && ind_datagrams_room(&receiver->datagrams) > 0) {
-        receiver->no_room = false;
-        set_watching(receiver, false, true);
-    }
-    bool streams_wait = ind_streams_retry(&receiver->streams);
-    if (receiver->no_room || streams_wait)
-        call_soon(receiver->on_room, ROOM_MILLISECONDS);
-}
-
-static void on_descriptor(evutil_socket_t socket, short what, void *context)
-{
-    struct ind_receiver *receiver = context;
-    (void)socket;
-    (void)what;
-    if (!receiver->no_descriptor)
-        return;
-    receiver->no_descriptor = false;
-    set_watching(receiver, true, true);
-}
-
-/* What the kernel dropped: reported at once, then once a minute while it goes on, and at the end. */
-static void look_for_drops(struct watch *watch, bool last)
-{
-    struct ind_receiver *receiver = watch->receiver;
-    struct ind_listener *listener = watch->listener;
-    const struct ind_steady now = ind_clock_read(receiver->all->clock).steady;
-    if (listener->kind != IND_LISTEN_UDP)
-        return;
-    uint64_t dropped = receiver->sockets.dropped(receiver->sockets.context, socket_of(watch));
-    atomic_store(&listener->kernel_dropped[watch->index], dropped);
-    if (dropped == watch->reported_dropped ||
-        (!last && ind_steady_lately(watch->reported, now, REPORT_AGAIN * IND_SECOND)))
-        return;
-    ind_report(receiver->all->reporter, IND_SEVERITY_WARNING,
-               "%s: the kernel has dropped %llu datagrams since the start, because they came faster "
-               "than they were read; a larger net.core.rmem_max gives room for bursts",
-               listener->text, (unsigned long long)dropped);
-    watch->reported_dropped = dropped;
-    watch->reported = now;
-}
-
-static void watch_listener(struct ind_receiver *receiver, struct ind_listener *listener)
-{
-    const struct source *source = &sources[listener->kind];
-    unsigned only = source->connects ? 0 : listener->number % receiver->all->count;
-    if ((!listener->shared && only != receiver->number) || receiver->watch_count == IND_MOST_LISTENERS_OPEN)
-        return;
-    struct watch *watch = &receiver->watches[receiver->watch_count];
-    *watch = (struct watch){receiver, listener,        NULL, listener->shared ? receiver->number : 0,
-                            0,        IND_STEADY_NEVER};
-    watch->event = event_new(receiver->base, socket_of(watch), EV_READ | EV_PERSIST, on_readable, watch);
-    if (watch->event && event_priority_set(watch->event, source->priority) == 0 &&
-        event_add(watch->event, NULL) == 0)
-        receiver->watch_count++;
-    else
-        ind_report(receiver->all->reporter, IND_SEVERITY_CRITICAL, "out of memory: %s is not listened on",
-                   listener->text);
-}
-
-static void free_watches(struct ind_receiver *receiver)
-{
-    for (size_t i = 0; i < receiver->watch_count; i++)
-        event_free(receiver->watches[i].event);
-    receiver->watch_count = 0;
-}
-
-/* What stands in a socket is read before it goes; and it is closed at once: as long as it is open the kernel
- * can choose it for what is meant for its successor. */
-static void leave_listeners(struct ind_receiver *receiver, const struct ind_listener_set *set)
-{
-    for (size_t i = 0; i < receiver->watch_count; i++) {
-        struct watch *watch = &receiver->watches[i];
-        if (ind_listener_set_has(set, watch->listener))
-            continue;
-        if (!sources[watch->listener->kind].connects)
-            (void)ind_datagrams_read(&receiver->datagrams, watch->listener, socket_of(watch));
-        look_for_drops(watch, true);
-    }
-    for (size_t i = 0; i < receiver->watch_count; i++) {
-        struct watch *watch = &receiver->watches[i];
-        if (ind_listener_set_has(set, watch->listener))
-            continue;
-        (void)event_del(watch->event);
-        close(socket_of(watch));
-        watch->listener->sockets[watch->index] = -1;
-    }
-}
-
-/* Events know their watch by its place: all are made anew. */
-static void watch_listeners(struct ind_receiver *receiver, const struct ind_listener_set *set)
-{
-    leave_listeners(receiver, set);
-    free_watches(receiver);
-    receiver->no_room = receiver->no_descriptor = false;
-    for (size_t i = 0; i < set->count; i++)
-        watch_listener(receiver, set->list[i]);
-    ind_streams_adopt(&receiver->streams, set);
-}
+enum { DRAIN_SECONDS = 2 };
 
 /* ---- Connections that are handed over ---- */
 
@@ -309,7 +86,7 @@ static void adopt(struct ind_receiver *receiver, struct ind_receiver_rules *rule
     welcome_arriving(receiver);
     ind_dispatch_adopt(&receiver->dispatch, rules->intake, &rules->marker);
     receiver->rules = rules;
-    watch_listeners(receiver, rules->listeners);
+    ind_watch_listeners(receiver, rules->listeners);
     if (receiver->number == 0)
         let_others_adopt(receiver, rules->listeners);
     if (atomic_fetch_sub(&receiver->all->behind, 1) == 1)
@@ -369,8 +146,7 @@ static void on_tick(evutil_socket_t socket, short what, void *context)
     struct ind_receiver *receiver = context;
     (void)socket;
     (void)what;
-    for (size_t i = 0; i < receiver->watch_count; i++)
-        look_for_drops(&receiver->watches[i], false);
+    ind_watch_drops(receiver, false);
     if (receiver->number == 0)
         ind_slabs_trim(receiver->all->slabs);
 }
@@ -414,8 +190,7 @@ static void drain(struct ind_receiver *receiver)
     const struct ind_clock *clock = receiver->all->clock;
     const struct ind_steady began = ind_clock_read(clock).steady;
     bool more;
-    set_watching(receiver, true, false);
-    receiver->no_descriptor = false;
+    ind_watch_no_connections(receiver);
     do {
         (void)ind_dispatch_have_batch(&receiver->dispatch, 5);
         look_and_work(receiver);
@@ -463,7 +238,7 @@ void *ind_receiver_run(void *argument)
 {
     static const struct timeval second = {1, 0};
     struct ind_receiver *receiver = argument;
-    watch_listeners(receiver, receiver->rules->listeners);
+    ind_watch_listeners(receiver, receiver->rules->listeners);
     (void)event_add(receiver->on_wake, NULL);
     (void)event_add(receiver->on_tick, &second);
     while (!ind_is_stopping(receiver->all->lifecycle))
@@ -471,9 +246,8 @@ void *ind_receiver_run(void *argument)
     drain(receiver);
     finish_burst(receiver);
     report_rest(receiver);
-    for (size_t i = 0; i < receiver->watch_count; i++)
-        look_for_drops(&receiver->watches[i], true);
-    free_watches(receiver);
+    ind_watch_drops(receiver, true);
+    ind_watches_free(receiver);
     ind_ring_end(receiver->all->rings, receiver->number);
     return NULL;
 }
@@ -488,10 +262,10 @@ static struct event_base *new_base(void)
     struct event_config *settings = event_config_new();
     if (!settings)
         return NULL;
-    (void)event_config_set_max_dispatch_interval(settings, &millisecond, 16, PRIORITY_STREAMS);
+    (void)event_config_set_max_dispatch_interval(settings, &millisecond, 16, IND_PRIORITY_STREAMS);
     struct event_base *base = event_base_new_with_config(settings);
     event_config_free(settings);
-    if (base && event_base_priority_init(base, PRIORITIES) != 0) {
+    if (base && event_base_priority_init(base, IND_PRIORITIES) != 0) {
         event_base_free(base);
         base = NULL;
     }
@@ -516,7 +290,7 @@ static void connect_parts(struct ind_receiver *receiver)
     receiver->streams.receivers = all->count;
     receiver->streams.admission = all->admission;
     receiver->streams.halves_limit = all->halves_limit;
-    receiver->streams.priority = PRIORITY_STREAMS;
+    receiver->streams.priority = IND_PRIORITY_STREAMS;
     receiver->acceptor.admission = all->admission;
     receiver->acceptor.sockets = &receiver->sockets;
     receiver->acceptor.clock = all->clock;
@@ -535,10 +309,10 @@ static bool make_events(struct ind_receiver *receiver)
     receiver->on_wake =
         event_new(receiver->base, receiver->waker.read_end, EV_READ | EV_PERSIST, on_wake, receiver);
     receiver->on_tick = event_new(receiver->base, -1, EV_PERSIST, on_tick, receiver);
-    receiver->on_room = event_new(receiver->base, -1, 0, on_room, receiver);
-    receiver->on_descriptor = event_new(receiver->base, -1, 0, on_descriptor, receiver);
+    receiver->on_room = event_new(receiver->base, -1, 0, ind_watch_on_room, receiver);
+    receiver->on_descriptor = event_new(receiver->base, -1, 0, ind_watch_on_descriptor, receiver);
     if (receiver->on_wake)
-        (void)event_priority_set(receiver->on_wake, PRIORITY_DATAGRAMS);
+        (void)event_priority_set(receiver->on_wake, IND_PRIORITY_DATAGRAMS);
     receiver->streams.base = receiver->base;
     receiver->streams.retry = receiver->on_room;
     return receiver->on_wake && receiver->on_tick && receiver->on_room && receiver->on_descriptor;
@@ -574,7 +348,7 @@ IND_NOT_SHARED static void free_receiver(struct ind_receiver *receiver)
         ind_connection_free(receiver->arriving);
         receiver->arriving = next;
     }
-    free_watches(receiver);
+    ind_watches_free(receiver);
     ind_streams_end(&receiver->streams);
     ind_dispatch_end(&receiver->dispatch);
     ind_socket_table_end_system(&receiver->sockets);

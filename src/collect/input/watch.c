@@ -1,0 +1,194 @@
+/* The sockets that a receiver reads. Where there is no room for datagrams, or no descriptor for connections,
+ * it looks away from the sockets of that kind, and a timer has it look again. */
+#include "collect/input/receiver_private.h"
+
+#include "core/message/names.h"
+#include <unistd.h>
+
+enum {
+    ROOM_MILLISECONDS = 10,        /* between two looks for room */
+    DESCRIPTOR_MILLISECONDS = 100, /* between two looks for descriptors */
+    REPORT_AGAIN = 60              /* seconds */
+};
+
+/* What a kind of listener is to a receiver: a new transport is a row here, and one in listener_open.c. */
+
+static void read_datagrams(struct ind_watch *watch);
+static void let_in(struct ind_watch *watch);
+
+static const struct source {
+    void (*readable)(struct ind_watch *watch);
+    int priority;
+    bool connects; /* the first receiver lets connections in, and hands them out */
+} sources[] = {[IND_LISTEN_UDP] = {read_datagrams, IND_PRIORITY_DATAGRAMS, false},
+               [IND_LISTEN_TCP] = {let_in, IND_PRIORITY_STREAMS, true},
+               [IND_LISTEN_UNIX] = {read_datagrams, IND_PRIORITY_DATAGRAMS, false}};
+
+static void call_soon(struct event *timer, int milliseconds)
+{
+    const struct timeval soon = {milliseconds / 1000, milliseconds % 1000 * 1000};
+    (void)event_add(timer, &soon);
+}
+
+static int socket_of(const struct ind_watch *watch)
+{
+    return watch->listener->sockets[watch->index];
+}
+
+/* Takes watches of one kind out of the loop, or puts them back. */
+static void set_watching(struct ind_receiver *receiver, bool connects, bool on)
+{
+    for (size_t i = 0; i < receiver->watch_count; i++) {
+        struct ind_watch *watch = &receiver->watches[i];
+        if (sources[watch->listener->kind].connects != connects)
+            continue;
+        if (on)
+            (void)event_add(watch->event, NULL);
+        else
+            (void)event_del(watch->event);
+    }
+}
+
+static void read_datagrams(struct ind_watch *watch)
+{
+    struct ind_receiver *receiver = watch->receiver;
+    if (ind_datagrams_read(&receiver->datagrams, watch->listener, socket_of(watch)) != IND_DATAGRAMS_NO_ROOM)
+        return;
+    receiver->no_room = true;
+    set_watching(receiver, false, false);
+    call_soon(receiver->on_room, ROOM_MILLISECONDS);
+}
+
+static void let_in(struct ind_watch *watch)
+{
+    struct ind_receiver *receiver = watch->receiver;
+    if (ind_accept(&receiver->acceptor, watch->listener, socket_of(watch)) != IND_ACCEPT_NO_DESCRIPTOR)
+        return;
+    receiver->no_descriptor = true;
+    set_watching(receiver, true, false);
+    call_soon(receiver->on_descriptor, DESCRIPTOR_MILLISECONDS);
+}
+
+static void on_readable(evutil_socket_t socket, short what, void *context)
+{
+    struct ind_watch *watch = context;
+    (void)socket;
+    (void)what;
+    sources[watch->listener->kind].readable(watch);
+}
+
+void ind_watch_on_room(evutil_socket_t socket, short what, void *context)
+{
+    struct ind_receiver *receiver = context;
+    (void)socket;
+    (void)what;
+    if (receiver->no_room && ind_datagrams_room(&receiver->datagrams) > 0) {
+        receiver->no_room = false;
+        set_watching(receiver, false, true);
+    }
+    bool streams_wait = ind_streams_retry(&receiver->streams);
+    if (receiver->no_room || streams_wait)
+        call_soon(receiver->on_room, ROOM_MILLISECONDS);
+}
+
+void ind_watch_on_descriptor(evutil_socket_t socket, short what, void *context)
+{
+    struct ind_receiver *receiver = context;
+    (void)socket;
+    (void)what;
+    if (!receiver->no_descriptor)
+        return;
+    receiver->no_descriptor = false;
+    set_watching(receiver, true, true);
+}
+
+/* What the kernel dropped: reported at once, then once a minute while it goes on, and at the end. */
+static void look_for_drops(struct ind_watch *watch, bool last)
+{
+    struct ind_receiver *receiver = watch->receiver;
+    struct ind_listener *listener = watch->listener;
+    const struct ind_steady now = ind_clock_read(receiver->all->clock).steady;
+    if (listener->kind != IND_LISTEN_UDP)
+        return;
+    uint64_t dropped = receiver->sockets.dropped(receiver->sockets.context, socket_of(watch));
+    atomic_store(&listener->kernel_dropped[watch->index], dropped);
+    if (dropped == watch->reported_dropped ||
+        (!last && ind_steady_lately(watch->reported, now, REPORT_AGAIN * IND_SECOND)))
+        return;
+    ind_report(receiver->all->reporter, IND_SEVERITY_WARNING,
+               "%s: the kernel has dropped %llu datagrams since the start, because they came faster "
+               "than they were read; a larger net.core.rmem_max gives room for bursts",
+               listener->text, (unsigned long long)dropped);
+    watch->reported_dropped = dropped;
+    watch->reported = now;
+}
+
+static void watch_listener(struct ind_receiver *receiver, struct ind_listener *listener)
+{
+    const struct source *source = &sources[listener->kind];
+    unsigned only = source->connects ? 0 : listener->number % receiver->all->count;
+    if ((!listener->shared && only != receiver->number) || receiver->watch_count == IND_MOST_LISTENERS_OPEN)
+        return;
+    struct ind_watch *watch = &receiver->watches[receiver->watch_count];
+    *watch = (struct ind_watch){receiver, listener,        NULL, listener->shared ? receiver->number : 0,
+                                0,        IND_STEADY_NEVER};
+    watch->event = event_new(receiver->base, socket_of(watch), EV_READ | EV_PERSIST, on_readable, watch);
+    if (watch->event && event_priority_set(watch->event, source->priority) == 0 &&
+        event_add(watch->event, NULL) == 0)
+        receiver->watch_count++;
+    else
+        ind_report(receiver->all->reporter, IND_SEVERITY_CRITICAL, "out of memory: %s is not listened on",
+                   listener->text);
+}
+
+void ind_watches_free(struct ind_receiver *receiver)
+{
+    for (size_t i = 0; i < receiver->watch_count; i++)
+        event_free(receiver->watches[i].event);
+    receiver->watch_count = 0;
+}
+
+/* What stands in a socket is read before it goes; and it is closed at once: as long as it is open the kernel
+ * can choose it for what is meant for its successor. */
+static void leave_listeners(struct ind_receiver *receiver, const struct ind_listener_set *set)
+{
+    for (size_t i = 0; i < receiver->watch_count; i++) {
+        struct ind_watch *watch = &receiver->watches[i];
+        if (ind_listener_set_has(set, watch->listener))
+            continue;
+        if (!sources[watch->listener->kind].connects)
+            (void)ind_datagrams_read(&receiver->datagrams, watch->listener, socket_of(watch));
+        look_for_drops(watch, true);
+    }
+    for (size_t i = 0; i < receiver->watch_count; i++) {
+        struct ind_watch *watch = &receiver->watches[i];
+        if (ind_listener_set_has(set, watch->listener))
+            continue;
+        (void)event_del(watch->event);
+        close(socket_of(watch));
+        watch->listener->sockets[watch->index] = -1;
+    }
+}
+
+/* Events know their watch by its place: all are made anew. */
+void ind_watch_listeners(struct ind_receiver *receiver, const struct ind_listener_set *set)
+{
+    leave_listeners(receiver, set);
+    ind_watches_free(receiver);
+    receiver->no_room = receiver->no_descriptor = false;
+    for (size_t i = 0; i < set->count; i++)
+        watch_listener(receiver, set->list[i]);
+    ind_streams_adopt(&receiver->streams, set);
+}
+
+void ind_watch_no_connections(struct ind_receiver *receiver)
+{
+    set_watching(receiver, true, false);
+    receiver->no_descriptor = false;
+}
+
+void ind_watch_drops(struct ind_receiver *receiver, bool last)
+{
+    for (size_t i = 0; i < receiver->watch_count; i++)
+        look_for_drops(&receiver->watches[i], last);
+}
