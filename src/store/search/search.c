@@ -1,93 +1,18 @@
 /* store/search/search.c: the work is cut into pieces, a file or a part of a large plain one each; threads
  * take them in turn. A literal that every answer must hold is looked for in whole blocks, and only lines that
- * hold it are taken apart. */
+ * hold it are parsed. */
 #include "store/search/search.h"
 
 #include "core/base/escape.h"
-#include "core/find/find.h"
-#include "core/find/literals.h"
-#include "core/line/line.h"
-#include "core/message/framing.h"
-#include "core/message/header.h"
-#include "core/route/layout_fields.h"
-#include "store/read/line_reader.h"
 #include "store/read/reader.h"
-#include "store/search/groups.h"
-#include "store/search/sorter.h"
+#include "store/search/search_private.h"
 #include <errno.h>
 #include <fcntl.h>
-#include <pthread.h>
-#include <stdatomic.h>
 #include <stdlib.h>
 #include <sys/stat.h>
 #include <unistd.h>
 
-enum { PIECE = 16 << 20, SORT_MEMORY = 24 << 20, LITERALS = 256 };
-
-struct piece {
-    size_t file;
-    uint64_t from, to; /* lines that begin in here; `to` UINT64_MAX: up to the end */
-};
-
-struct ind_search {
-    const struct ind_search_settings *settings;
-    struct piece *pieces;
-    size_t piece_count;
-    atomic_size_t next;
-    atomic_uint_fast64_t bytes;
-    unsigned fields;
-    bool labels;                     /* something asks for labels: they come from the present configuration */
-    struct ind_slice list[LITERALS]; /* every answer holds one of these */
-    size_t literal_count, shortest_literal;
-    struct ind_finder finder;                /* where there is one */
-    struct ind_literals *literals;           /* where there are several */
-    bool literals_in_json, literals_in_text; /* they stand there as they are */
-    unsigned lost_in_edits;                  /* fields that edits may have given */
-    struct ind_sorter **sorters;
-    size_t worker_count;
-    struct ind_groups groups;
-};
-
-struct worker {
-    struct ind_search *search;
-    pthread_t thread;
-    struct ind_sorter *sorter;
-    struct ind_answers answers;
-    struct ind_line_reader *reader;
-    struct ind_path_clock clock;
-    struct ind_line_clock line_clock;
-    char *line; /* room to write one into */
-    size_t line_room;
-    char device[IND_DEVICE_SCRATCH];
-    struct ind_groups groups;
-    bool failed;
-    uint64_t found, lines, bytes;
-    uint64_t unread;
-    bool *unread_file; /* per file */
-    uint32_t *lacks;   /* per file: fields it does not hold */
-    /* The file at hand. */
-    size_t file;
-    int stored; /* its layout: store/disk/stored.h */
-    ind_time modified, last_time;
-};
-
-/* ---- One line ---- */
-
-/* What the layout of a file does not hold of what is asked for. */
-static unsigned lacks_of(const struct worker *worker, int stored)
-{
-    int layout = stored & ~IND_STORED_OLD;
-    bool of_store = worker->search->settings->files[worker->file].stored != NULL;
-    if (stored == IND_STORED_UNKNOWN)
-        return of_store ? ind_layout_lacks(IND_LAYOUT_RAW) : ind_foreign_line_lacks();
-    return layout == IND_STORED_TEMPLATE ? ind_template_line_lacks()
-                                         : ind_layout_lacks((enum ind_layout)layout);
-}
-
-static void lacking(struct worker *worker, unsigned fields)
-{
-    worker->lacks[worker->file] |= fields & worker->search->fields;
-}
+enum { PIECE = 16 << 20, SORT_MEMORY = 24 << 20 };
 
 /* What edits gave to a message is in no line, or is not looked for there: labels come from the present
  * configuration, fields from the text. */
@@ -104,112 +29,6 @@ static unsigned lost_in_edits(const struct ind_config *config)
     return fields;
 }
 
-/* A message as somebody sent it. What has no time of its own is of the time of the line before. Beyond the
- * size limit it is cut, as it is when it is received. */
-static void read_sent(struct worker *worker, struct ind_slice bytes, struct ind_message *message)
-{
-    const struct ind_config *config = worker->search->settings->config;
-    bool cut = bytes.length > IND_MESSAGE_LIMIT;
-    bytes.length = cut ? IND_MESSAGE_LIMIT : bytes.length;
-    const struct ind_header_context context = {.devices = config->devices,
-                                               .reference = worker->modified,
-                                               .zone = config->zone,
-                                               .scratch = worker->device};
-    ind_header_read_with_device(&context, bytes, message);
-    if (cut)
-        message->malformed = IND_MALFORMED_CUT;
-    message->time = message->sent != IND_TIME_NONE       ? message->sent
-                    : worker->last_time != IND_TIME_NONE ? worker->last_time
-                                                         : worker->modified;
-}
-
-/* True where it is a stored line of the file's layout. */
-static bool read_line(struct worker *worker, struct ind_slice line, struct ind_message *message)
-{
-    struct ind_slice bytes;
-    if (ind_line_reader_read(worker->reader, worker->stored, line, message, &bytes)) {
-        message->original = IND_NOTHING; /* no such layout holds it */
-        if (message->line_cut)
-            lacking(worker, ind_cut_line_lacks());
-        return true;
-    }
-    read_sent(worker, bytes, message);
-    if (worker->stored != IND_LAYOUT_RAW) /* a line that somebody put there */
-        lacking(worker, lacks_of(worker, worker->stored) | lacks_of(worker, IND_STORED_UNKNOWN));
-    return false;
-}
-
-/* The first value of it that the message has. */
-/* Room for a line that is copied; one that is written needs IND_LINE_MOST. */
-static bool make_line_room(struct worker *worker, size_t length)
-{
-    size_t needed = length + 1 > IND_LINE_MOST ? length + 1 : IND_LINE_MOST;
-    if (worker->line_room >= needed)
-        return true;
-    char *grown = realloc(worker->line, needed);
-    worker->failed |= !grown;
-    worker->line = grown ? grown : worker->line;
-    worker->line_room = grown ? needed : worker->line_room;
-    return grown != NULL;
-}
-
-/* Whether the line can be given as it stands: in its own layout, or as raw as it is. */
-static bool is_as_wanted(const struct worker *worker, bool stored)
-{
-    int wanted = (int)worker->search->settings->layout;
-    return stored ? worker->stored == wanted || wanted == IND_LAYOUT_RAW : wanted == IND_LAYOUT_RAW;
-}
-
-static void keep_line(struct worker *worker, struct ind_message *message, bool stored, struct ind_slice line,
-                      uint64_t at)
-{
-    const struct ind_search_settings *settings = worker->search->settings;
-    if (!make_line_room(worker, line.length))
-        return;
-    struct ind_buffer out = ind_buffer_on(worker->line, worker->line_room);
-    if (settings->line ? settings->line->has_field : settings->layout == IND_LAYOUT_JSON)
-        message->payload = ind_answers_payload(&worker->answers, message);
-    if (settings->line) {
-        (void)ind_line_write_template(settings->line, message, &worker->clock, &out);
-    } else if (is_as_wanted(worker, stored)) {
-        if (stored && settings->layout == IND_LAYOUT_RAW)
-            worker->lacks[worker->file] |= 1u << IND_FIELD_ORIGINAL;
-        ind_buffer_slice(&out, line);
-        ind_buffer_byte(&out, '\n');
-    } else {
-        (void)ind_line_write(settings->layout, message, &worker->line_clock, &out);
-    }
-    struct ind_sorted_line sorted = {message->time, worker->file, at, ind_buffer_view(&out)};
-    worker->failed |= !ind_sorter_add(worker->sorter, &sorted);
-}
-
-static void take_line(struct worker *worker, struct ind_slice line, uint64_t at)
-{
-    const struct ind_search_settings *settings = worker->search->settings;
-    struct ind_message message;
-    if (line.length && line.at[line.length - 1] == '\r')
-        line.length--;
-    if (line.length == 0)
-        return;
-    worker->lines++;
-    bool stored = read_line(worker, line, &message);
-    worker->last_time = message.time;
-    if ((settings->since != IND_TIME_NONE && message.time < settings->since) ||
-        (settings->until != IND_TIME_NONE && message.time >= settings->until))
-        return;
-    if (worker->search->labels && !message.configured)
-        message.configured = ind_devices_by_name(settings->config->devices, message.device);
-    ind_answers_next(&worker->answers);
-    if (!ind_condition_holds(settings->conditions, settings->when, &message, &worker->answers))
-        return;
-    worker->found++;
-    if (settings->by_count)
-        ind_groups_count(&worker->groups, worker->search->settings, &message, &worker->answers,
-                         &worker->clock);
-    else if (!settings->count_only)
-        keep_line(worker, &message, stored, line, at);
-}
-
 /* ---- Blocks and pieces ---- */
 
 static const char *line_start(const char *block, const char *at)
@@ -220,7 +39,7 @@ static const char *line_start(const char *block, const char *at)
 }
 
 /* Lines that begin before `stop` only. False once one begins there or later. */
-static bool take_lines(struct worker *worker, struct ind_slice block, uint64_t at, uint64_t stop)
+static bool take_lines(struct ind_search_worker *worker, struct ind_slice block, uint64_t at, uint64_t stop)
 {
     const char *here = block.at, *end = block.at + block.length;
     while (here < end) {
@@ -229,14 +48,15 @@ static bool take_lines(struct worker *worker, struct ind_slice block, uint64_t a
             return false;
         const char *newline = memchr(here, '\n', (size_t)(end - here));
         const char *line_end = newline ? newline : end;
-        take_line(worker, (struct ind_slice){here, (size_t)(line_end - here)}, place);
+        ind_search_take_line(worker, (struct ind_slice){here, (size_t)(line_end - here)}, place);
         here = line_end + 1;
     }
     return true;
 }
 
 /* The same, but only lines that hold one of the literals. */
-static bool take_lines_with_literal(struct worker *worker, struct ind_slice block, uint64_t at, uint64_t stop)
+static bool take_lines_with_literal(struct ind_search_worker *worker, struct ind_slice block, uint64_t at,
+                                    uint64_t stop)
 {
     const char *here = block.at, *end = block.at + block.length;
     const struct ind_search *search = worker->search;
@@ -252,7 +72,7 @@ static bool take_lines_with_literal(struct worker *worker, struct ind_slice bloc
             return false;
         const char *newline = memchr(hit, '\n', (size_t)(end - hit));
         const char *line_end = newline ? newline : end;
-        take_line(worker, (struct ind_slice){start, (size_t)(line_end - start)}, place);
+        ind_search_take_line(worker, (struct ind_slice){start, (size_t)(line_end - start)}, place);
         here = line_end + 1;
     }
     return at + block.length < stop;
@@ -266,14 +86,15 @@ static bool is_self_timed(int stored)
 }
 
 /* Whether a line that holds none of the literals need not be read. */
-static bool may_skip(const struct worker *worker)
+static bool may_skip(const struct ind_search_worker *worker)
 {
     const struct ind_search *search = worker->search;
     return search->shortest_literal >= 2 && is_self_timed(worker->stored) &&
            (worker->stored == IND_LAYOUT_JSON ? search->literals_in_json : search->literals_in_text);
 }
 
-static bool take_block(struct worker *worker, struct ind_slice block, uint64_t at, const struct piece *piece)
+static bool take_block(struct ind_search_worker *worker, struct ind_slice block, uint64_t at,
+                       const struct ind_search_piece *piece)
 {
     const struct ind_search_file *file = &worker->search->settings->files[worker->file];
     if (!file->stored && worker->stored == IND_STORED_UNKNOWN) {
@@ -281,7 +102,7 @@ static bool take_block(struct worker *worker, struct ind_slice block, uint64_t a
         at += block.length - rest.length;
         block = rest;
     }
-    lacking(worker, lacks_of(worker, worker->stored) | worker->search->lost_in_edits);
+    ind_search_note_lacking(worker, worker->search->lost_in_edits);
     return may_skip(worker) ? take_lines_with_literal(worker, block, at, piece->to)
                             : take_lines(worker, block, at, piece->to);
 }
@@ -291,7 +112,8 @@ static int stored_code(const struct ind_search_file *file)
     return file->stored ? file->stored->stored : file->as;
 }
 
-static int open_file(const struct worker *worker, enum ind_compression *compression, uint64_t *limit)
+static int open_file(const struct ind_search_worker *worker, enum ind_compression *compression,
+                     uint64_t *limit)
 {
     const struct ind_search_settings *settings = worker->search->settings;
     const struct ind_search_file *file = &settings->files[worker->file];
@@ -309,7 +131,7 @@ static int open_file(const struct worker *worker, enum ind_compression *compress
     return strcmp(file->path, "-") == 0 ? dup(STDIN_FILENO) : open(file->path, O_RDONLY | O_CLOEXEC);
 }
 
-static void report_unread(struct worker *worker, const char *reason)
+static void report_unread(struct ind_search_worker *worker, const char *reason)
 {
     const struct ind_search_settings *settings = worker->search->settings;
     char text[1600];
@@ -321,8 +143,8 @@ static void report_unread(struct worker *worker, const char *reason)
     worker->unread_file[worker->file] = true;
 }
 
-static void read_piece(struct worker *worker, const struct piece *piece, struct ind_reader *reader,
-                       bool partial)
+static void read_piece(struct ind_search_worker *worker, const struct ind_search_piece *piece,
+                       struct ind_reader *reader, bool partial)
 {
     struct ind_search *search = worker->search;
     struct ind_slice block;
@@ -347,7 +169,7 @@ static void read_piece(struct worker *worker, const struct piece *piece, struct 
         report_unread(worker, ind_reader_reason(reader));
 }
 
-static void take_piece(struct worker *worker, const struct piece *piece)
+static void take_piece(struct ind_search_worker *worker, const struct ind_search_piece *piece)
 {
     const struct ind_search_settings *settings = worker->search->settings;
     enum ind_compression compression;
@@ -381,7 +203,7 @@ static void take_piece(struct worker *worker, const struct piece *piece)
 
 static void *work(void *argument)
 {
-    struct worker *worker = argument;
+    struct ind_search_worker *worker = argument;
     struct ind_search *search = worker->search;
     size_t piece;
     while (!worker->failed && (piece = atomic_fetch_add(&search->next, 1)) < search->piece_count)
@@ -395,12 +217,12 @@ static bool add_piece(struct ind_search *search, size_t file, uint64_t from, uin
 {
     if ((search->piece_count & (search->piece_count - 1)) == 0) {
         size_t room = search->piece_count ? search->piece_count * 2 : 1;
-        struct piece *pieces = realloc(search->pieces, room * sizeof *pieces);
+        struct ind_search_piece *pieces = realloc(search->pieces, room * sizeof *pieces);
         if (!pieces)
             return false;
         search->pieces = pieces;
     }
-    search->pieces[search->piece_count++] = (struct piece){file, from, to};
+    search->pieces[search->piece_count++] = (struct ind_search_piece){file, from, to};
     return true;
 }
 
@@ -412,7 +234,7 @@ static bool cut_file(struct ind_search *search, size_t i)
     enum ind_compression compression = IND_COMPRESS_NONE;
     uint64_t size = 0;
     struct stat facts;
-    struct worker probe = {.search = search, .file = i};
+    struct ind_search_worker probe = {.search = search, .file = i};
     int opened = file->path && strcmp(file->path, "-") == 0 ? -1 : open_file(&probe, &compression, &size);
     if (opened >= 0 && compression == IND_COMPRESS_NONE && fstat(opened, &facts) == 0 &&
         S_ISREG(facts.st_mode)) {
@@ -435,7 +257,7 @@ static bool cut_file(struct ind_search *search, size_t i)
                         : add_piece(search, i, 0, UINT64_MAX));
 }
 
-static bool prepare(struct worker *worker, struct ind_search *search)
+static bool prepare(struct ind_search_worker *worker, struct ind_search *search)
 {
     const struct ind_search_settings *settings = search->settings;
     worker->search = search;
@@ -448,8 +270,8 @@ static bool prepare(struct worker *worker, struct ind_search *search)
     return worker->sorter && answers && worker->reader && worker->unread_file && worker->lacks;
 }
 
-static void gather(struct ind_search_result *result, struct ind_search *search, struct worker *worker,
-                   uint32_t *lacks)
+static void gather(struct ind_search_result *result, struct ind_search *search,
+                   struct ind_search_worker *worker, uint32_t *lacks)
 {
     result->found += worker->found;
     result->lines += worker->lines;
@@ -485,7 +307,7 @@ static size_t thread_count(const struct ind_search *search)
 static void run_workers(struct ind_search *search, struct ind_search_result *result)
 {
     size_t count = thread_count(search);
-    struct worker *workers = calloc(count, sizeof *workers);
+    struct ind_search_worker *workers = calloc(count, sizeof *workers);
     uint32_t *lacks = calloc(search->settings->file_count + 1, sizeof *lacks);
     search->sorters = calloc(count, sizeof *search->sorters);
     if (!workers || !search->sorters || !lacks) {
@@ -520,7 +342,7 @@ static void find_literals(struct ind_search *search)
 {
     const struct ind_search_settings *settings = search->settings;
     search->literal_count =
-        ind_condition_literals(settings->conditions, settings->when, search->list, LITERALS);
+        ind_condition_literals(settings->conditions, settings->when, search->list, IND_SEARCH_LITERALS);
     search->literals_in_json = search->literals_in_text = true;
     bool app = (search->fields & 1u << IND_FIELD_APP) != 0;
     for (size_t i = 0; i < search->literal_count; i++) {
