@@ -173,7 +173,7 @@ const char *ind_size_text(uint64_t bytes, char text[32])
     return text;
 }
 
-bool ind_each_line(const char *path, void (*take)(void *context, struct ind_slice line), void *context)
+bool ind_each_line(const char *path, void (*visit)(void *context, struct ind_slice line), void *context)
 {
     int file = strcmp(path, "-") == 0 ? dup(STDIN_FILENO) : open(path, O_RDONLY | O_CLOEXEC);
     struct ind_reader *reader =
@@ -188,7 +188,7 @@ bool ind_each_line(const char *path, void (*take)(void *context, struct ind_slic
     while ((result = ind_reader_next(reader, &block, &at)) == IND_READ_BLOCK) {
         block = ind_without_mark(block, at);
         while (ind_slice_line(&block, &line))
-            take(context, line);
+            visit(context, line);
     }
     if (result == IND_READ_FAILED)
         ind_complain("cannot read all of %s: %s", path, ind_reader_reason(reader));

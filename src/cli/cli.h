@@ -40,24 +40,24 @@ void ind_complain(const char *format, ...) __attribute__((format(printf, 1, 2)))
 /* For the layers below: ind_complain as a callback. */
 void ind_complain_text(void *context, const char *text);
 
-/* Loads the configuration that the call names, or the first there is. False, all told, where it has mistakes
- * or there is none; `or_defaults`: where there is none, what holds without one is good enough. */
+/* Loads the configuration that the call names, or the first there is. False, all reported, where it has
+ * mistakes or there is none; `or_defaults`: where there is none, what holds without one is good enough. */
 bool ind_load(const struct ind_call *call, bool or_defaults, struct ind_loaded *loaded);
 
 /* Prints the mistakes, and the warnings where `warnings`, to `out`. */
 void ind_print_diagnostics(const struct ind_loaded *loaded, bool warnings, FILE *out);
 
-/* A moment given as an option; told where it is none. */
+/* A moment given as an option; reported where it is none. */
 bool ind_moment_option(const char *option, const char *text, const struct ind_zone *zone, bool end_of_day,
                        ind_time *time);
 
-/* A condition given as --when (NULL: every message); told, with its place, where it is none. */
+/* A condition given as --when (NULL: every message); reported, with its place, where it is none. */
 bool ind_condition_option(const struct ind_config *config, const char *text, struct ind_conditions **set,
                           ind_condition *condition);
 
-/* Gives each line of a file (- is standard input; compressed by its name) without its end. False, told, where
- * it cannot be read, or not to its end. */
-bool ind_each_line(const char *path, void (*take)(void *context, struct ind_slice line), void *context);
+/* Gives each line of a file (- is standard input; compressed by its name) without its end. False, reported,
+ * where it cannot be read, or not to its end. */
+bool ind_each_line(const char *path, void (*visit)(void *context, struct ind_slice line), void *context);
 
 /* Whether standard output may be coloured: a terminal, and no NO_COLOR. */
 bool ind_colour(void);

@@ -151,7 +151,7 @@ static const char edits[] =
     "  - name: few-accepts       # one in five tells enough\n"
     "    when: text starts with \"ACCEPT\" or text starts with \"PERMIT\"\n"
     "    keep: one in 5\n"
-    "  - name: flapping          # the same again within two minutes is counted, and told once\n"
+    "  - name: flapping          # the same again within two minutes is counted, and reported once\n"
     "    when: app is \"linkd\"\n"
     "    repeat: 2 min\n"
     "  - name: guessing          # of each device\n"
@@ -235,9 +235,9 @@ static int show(const struct demo *demo, const char *const *arguments)
     return wait_for(start(demo, arguments, -1));
 }
 
-static unsigned port_told(const char *told, const char *what)
+static unsigned reported_port(const char *reported, const char *what)
 {
-    const char *said = strstr(told, what);
+    const char *said = strstr(reported, what);
     return said && strchr(said, '\n') ? (unsigned)strtoul(said + strlen(what), NULL, 10) : 0;
 }
 
@@ -253,8 +253,8 @@ static bool wait_for_ports(struct demo *demo)
             break;
         length += (size_t)got;
         text[length] = '\0';
-        demo->udp = port_told(text, "listening on udp 127.0.0.1:");
-        demo->tcp = port_told(text, "listening on tcp 127.0.0.1:");
+        demo->udp = reported_port(text, "listening on udp 127.0.0.1:");
+        demo->tcp = reported_port(text, "listening on tcp 127.0.0.1:");
         if (demo->udp && demo->tcp)
             return true;
     }
@@ -494,12 +494,12 @@ static bool show_edits(const struct demo *demo)
 
 static bool show_told(const struct demo *demo)
 {
-    const char *told[] = {"indagator", "search",
-                          "-c",        demo->config,
-                          "--when",    "app is \"indagator\"",
-                          "--layout",  "{time} {severity} {text}",
-                          NULL};
-    return show(demo, told) == IND_EXIT_DONE;
+    const char *reported[] = {"indagator", "search",
+                              "-c",        demo->config,
+                              "--when",    "app is \"indagator\"",
+                              "--layout",  "{time} {severity} {text}",
+                              NULL};
+    return show(demo, reported) == IND_EXIT_DONE;
 }
 
 static int play(struct demo *demo)
@@ -544,7 +544,7 @@ static int play(struct demo *demo)
     heading("12. Told to end, the collector files what it has and gives account");
     printf("\n$ kill -TERM %ld\n", (long)demo->collector);
     end_collector(demo);
-    heading("13. What edits dropped to the end is told, too");
+    heading("13. What edits dropped to the end is reported, too");
     if (!show_told(demo))
         return IND_EXIT_FAILED;
     printf("\nAll of this is in %s. To go on:\n"

@@ -73,7 +73,7 @@ static void keep_rate(const struct ind_emitter *emitter, struct ind_outlet *outl
     struct ind_steady due = ind_steady_after(emitter->began, (int64_t)ahead);
     if (ind_steady_from(ind_steady_now(), due) <= 0)
         return;
-    (void)ind_outlet_flush(outlet); /* what fails here fails again, and is told, with the next message */
+    (void)ind_outlet_flush(outlet); /* what fails here fails again, and is reported, with the next message */
     ind_emit_wait_until(due);
 }
 

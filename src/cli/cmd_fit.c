@@ -250,7 +250,7 @@ static bool read_call(const struct ind_call *call, const struct ind_config *conf
 }
 
 /* The layout of the call, with a caret under its mistake. */
-static void tell_mistake(const struct ind_mistake *mistake)
+static void report_mistake(const struct ind_mistake *mistake)
 {
     if (!mistake->made) {
         ind_complain("out of memory");
@@ -293,7 +293,7 @@ static int run(struct ind_call *call)
     if (read_call(call, loaded.config)) {
         fitting.fitter = ind_fitter_new(&settings, &mistake);
         if (!fitting.fitter)
-            tell_mistake(&mistake);
+            report_mistake(&mistake);
         else
             fitting.by_pattern = calloc(ind_patterns_count(ind_fitter_patterns(fitting.fitter)) + 1,
                                         sizeof *fitting.by_pattern);

@@ -48,7 +48,7 @@ static struct poptOption *options(void)
     return table;
 }
 
-/* A condition from the command line, told with a caret under the place. */
+/* A condition from the command line, reported with a caret under the place. */
 static bool read_by(struct ind_search_settings *settings)
 {
     char *rest = given.by;
@@ -218,7 +218,7 @@ static bool print_result(struct ind_search_result *result, const struct ind_sear
 }
 
 /* What keeps the answer from being whole is said, and is no success. */
-static bool tell_gaps(const struct ind_search_result *result, size_t unreadable)
+static bool report_gaps(const struct ind_search_result *result, size_t unreadable)
 {
     bool whole = result->unread_files == 0;
     if (unreadable) {
@@ -326,7 +326,7 @@ static int search(const struct ind_call *call, struct ind_search_settings *setti
     bool printed = print_result(&result, settings, call->json != 0, file.stream);
     bool closed = !given.to || close_result(&file, printed);
     int status = result.found ? IND_EXIT_DONE : IND_EXIT_NO;
-    if (!tell_gaps(&result, settings->snapshot->unreadable))
+    if (!report_gaps(&result, settings->snapshot->unreadable))
         status = IND_EXIT_FAILED;
     if (!printed && !given.to && errno == EPIPE) {
         ; /* whoever reads has seen enough */

@@ -184,7 +184,7 @@ static void show_edits(const json_t *status)
                ind_grouped(number_of(remembered, "evicted"), size));
 }
 
-static void show_takers(const json_t *status)
+static void show_sinks(const json_t *status)
 {
     static const struct ind_column columns[] = {{"program", false}, {"process", false}, {"starts", true},
                                                 {"taken", true},    {"lost", true},     {"waiting", true}};
@@ -392,7 +392,7 @@ static void show(const json_t *status)
     show_details(status);
     show_edits(status);
     show_routes(status);
-    show_takers(status);
+    show_sinks(status);
     show_devices(status);
     show_files(status);
     show_strangers(status);

@@ -8,9 +8,9 @@
 
 struct answer {
     CURL *curl;
-    bool (*take)(void *context, const char *bytes, size_t length);
+    bool (*receive)(void *context, const char *bytes, size_t length);
     void *context;
-    bool ended;     /* by `take` */
+    bool ended;     /* by `receive` */
     char why[2048]; /* what an answer other than 200 says */
     size_t why_length;
 };
@@ -22,7 +22,7 @@ static size_t on_bytes(char *bytes, size_t size, size_t count, void *context)
     long status = 0;
     (void)curl_easy_getinfo(answer->curl, CURLINFO_RESPONSE_CODE, &status);
     if (status == 200) {
-        answer->ended = !answer->take(answer->context, bytes, length);
+        answer->ended = !answer->receive(answer->context, bytes, length);
         return answer->ended ? 0 : length;
     }
     size_t room = sizeof answer->why - 1 - answer->why_length;
@@ -72,10 +72,10 @@ static enum ind_control_client_result ask(const struct ind_config *config, bool 
 }
 
 enum ind_control_client_result ind_ask(const struct ind_config *config, bool post, const char *path,
-                                       bool (*take)(void *context, const char *bytes, size_t length),
+                                       bool (*receive)(void *context, const char *bytes, size_t length),
                                        void *context)
 {
-    struct answer answer = {.take = take, .context = context};
+    struct answer answer = {.receive = receive, .context = context};
     enum ind_control_client_result asked = ask(config, post, path, &answer);
     if (asked == IND_CONTROL_CLIENT_REFUSED) {
         answer.why[strcspn(answer.why, "\n")] = '\0';
@@ -110,7 +110,7 @@ enum ind_control_client_result ind_control_client_ask(const struct ind_config *c
                                                       const char *path, char **text)
 {
     struct text whole = {NULL, 0, 0};
-    struct answer answer = {.take = add_text, .context = &whole};
+    struct answer answer = {.receive = add_text, .context = &whole};
     enum ind_control_client_result asked = ask(config, post, path, &answer);
     if (asked == IND_CONTROL_CLIENT_REFUSED) {
         free(whole.bytes);

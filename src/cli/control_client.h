@@ -7,20 +7,21 @@
 enum ind_control_client_result {
     IND_CONTROL_CLIENT_ANSWERED, /* answered: 200 */
     IND_CONTROL_CLIENT_NOBODY,   /* no collector is there */
-    IND_CONTROL_CLIENT_REFUSED   /* answered otherwise, or broken off; told */
+    IND_CONTROL_CLIENT_REFUSED   /* answered otherwise, or broken off; reported */
 };
 
-/* Asks PATH, with a query already escaped. `take` gets the answer in pieces and returns false to end it. */
+/* Asks PATH, with a query already escaped. `receive` gets the answer in pieces and returns false to end it.
+ */
 enum ind_control_client_result ind_ask(const struct ind_config *config, bool post, const char *path,
-                                       bool (*take)(void *context, const char *bytes, size_t length),
+                                       bool (*receive)(void *context, const char *bytes, size_t length),
                                        void *context);
 
 /* The whole answer as a text; *text is to be freed, also where it is refused (then it says why, and nothing
- * was told). */
+ * was reported). */
 enum ind_control_client_result ind_control_client_ask(const struct ind_config *config, bool post,
                                                       const char *path, char **text);
 
-/* "no collector is running here …", told. */
+/* "no collector is running here …", reported. */
 void ind_tell_nobody(const struct ind_config *config);
 
 /* A text for use in a query. New; NULL where memory is out. */

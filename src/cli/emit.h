@@ -22,7 +22,7 @@ struct ind_emitter {
 /* Told where it is none. */
 bool ind_emit_read_target(const char *text, struct ind_emit_target *target);
 
-/* Waits for its turn, sends, and counts. False, told, where nothing more can be sent. */
+/* Waits for its turn, sends, and counts. False, reported, where nothing more can be sent. */
 bool ind_emit_send(struct ind_emitter *emitter, const struct ind_emit_target *target,
                    struct ind_outlet *outlet, struct ind_slice message);
 

@@ -29,7 +29,7 @@ struct ind_line_options {
             "LAYOUT"                                                                                         \
     }
 
-/* False, told, where one of them is wrong. *sender borrows from the options. */
+/* False, reported, where one of them is wrong. *sender borrows from the options. */
 bool ind_line_options_read(const struct ind_line_options *given, const struct ind_config *config,
                            enum ind_line_form *form, struct ind_slice *sender, ind_time *received);
 

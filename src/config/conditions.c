@@ -119,7 +119,7 @@ const char *ind_read_when(struct ind_loader *loader, const struct ind_node *node
     bool warning = good && ind_condition_warn(config->conditions, *when, in_route, &mistake);
     if (mistake.made)
         ind_wrong_inside(loader, node, &mistake, warning);
-    /* A condition broken elsewhere is told there, but this rule must not be used. */
+    /* A condition broken elsewhere is reported there, but this rule must not be used. */
     if (!good && !mistake.made && loader->diagnostics->mistakes == 0)
         ind_wrong(loader, node, "this condition uses one that cannot be read");
     return ind_keep(loader, node->text);

@@ -16,7 +16,7 @@ static bool once(struct ind_loader *loader, const struct ind_node *value, const 
     for (size_t i = 0; i < loader->seen_count; i++)
         if (loader->seen[i].place == place) {
             if (loader->seen[i].value->source !=
-                value->source) /* in one file it is told as a key given twice */
+                value->source) /* in one file it is reported as a key given twice */
                 ind_wrong(loader, value, "this is set already in %s; leave one out",
                           loader->seen[i].value->source->path);
             return false;

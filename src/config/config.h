@@ -46,7 +46,7 @@ struct ind_config {
     struct ind_zone **device_zones;
     size_t device_zone_count;
     struct ind_patterns *patterns;
-    struct ind_syntax_place { /* of each layout: for what is told of it */
+    struct ind_syntax_place { /* of each layout: for what is reported of it */
         const struct ind_source *source;
         size_t offset, length;
         struct ind_slice example; /* or empty */

@@ -16,7 +16,7 @@ struct file {
     size_t used;
 };
 
-/* A cell or a word, as a scalar that mistakes can be told at. */
+/* A cell or a word, as a scalar that mistakes can be reported at. */
 static struct ind_node node_of(const struct file *file, size_t offset, size_t length, struct ind_slice text)
 {
     return (struct ind_node){
@@ -96,7 +96,7 @@ static struct ind_node read_cell(struct file *file, char separator)
     return node_of(file, start, end - start, keep(file, bytes + start, end - start));
 }
 
-/* The cells of a line; what is beyond COLUMNS is told and left out. */
+/* The cells of a line; what is beyond COLUMNS is reported and left out. */
 static size_t read_row(struct file *file, char separator, struct ind_node cells[COLUMNS])
 {
     size_t count = 0;
@@ -139,8 +139,8 @@ static void each_word(struct file *file, const struct ind_node *cell, struct ind
 }
 
 /* What a column is for; all others are labels. */
-static void take_cell(struct file *file, const struct ind_node *column, const struct ind_node *cell,
-                      struct ind_device *device)
+static void apply_cell(struct file *file, const struct ind_node *column, const struct ind_node *cell,
+                       struct ind_device *device)
 {
     struct ind_slice name = column->text;
     if (cell->text.length == 0 || ind_slice_equal(name, IND_SLICE("name")))
@@ -157,8 +157,8 @@ static void take_cell(struct file *file, const struct ind_node *column, const st
         ind_no_memory(file->loader);
 }
 
-static void take_row(struct file *file, const struct ind_node *columns, size_t column_count,
-                     const struct ind_node *cells, size_t count, size_t name)
+static void read_device_row(struct file *file, const struct ind_node *columns, size_t column_count,
+                            const struct ind_node *cells, size_t count, size_t name)
 {
     if (count == 1 && cells[0].text.length == 0)
         return; /* an empty line */
@@ -172,7 +172,7 @@ static void take_row(struct file *file, const struct ind_node *columns, size_t c
     }
     struct ind_device *device = ind_add_device(file->loader, &cells[name]);
     for (size_t i = 0; device && i < count; i++)
-        take_cell(file, &columns[i], &cells[i], device);
+        apply_cell(file, &columns[i], &cells[i], device);
 }
 
 static void check_columns(struct file *file, struct ind_node *columns, size_t count, size_t *name)
@@ -203,7 +203,7 @@ static void read_csv(struct file *file, char separator)
     }
     while (file->at < file->source->length) {
         size_t found = read_row(file, separator, cells);
-        take_row(file, columns, count, cells, found, name);
+        read_device_row(file, columns, count, cells, found, name);
     }
 }
 

@@ -11,7 +11,8 @@
 /* Reads the devices of the file that `path` names. */
 void ind_load_device_file(struct ind_loader *loader, const struct ind_node *path);
 
-/* devices.c: a device, and what belongs to it; mistakes are told at the node. NULL where there is none. */
+/* devices.c: a device, and what belongs to it; mistakes are reported at the node. NULL where there is none.
+ */
 struct ind_device *ind_add_device(struct ind_loader *loader, const struct ind_node *name);
 /* An address, a network, or a range of addresses. */
 void ind_tie_address(struct ind_loader *loader, const struct ind_node *node, const struct ind_device *device);

@@ -434,7 +434,7 @@ void ind_edit_describe(const struct ind_edit *edit, struct ind_buffer *buffer)
     case IND_EDIT_REPEAT:
         ind_buffer_text(buffer, "s of a text within ");
         ind_span_write_short(buffer, seconds);
-        ind_buffer_text(buffer, " are told once");
+        ind_buffer_text(buffer, " are reported once");
         break;
     case IND_EDIT_LIMIT:
         ind_buffer_text(buffer, " to ");

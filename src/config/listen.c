@@ -100,7 +100,7 @@ static void load_listener(struct ind_loader *loader, const struct ind_node *node
         value = value ? value : values[i];
     }
     if (!value && loader->diagnostics->mistakes > mistakes)
-        return; /* a misspelled key, which has been told */
+        return; /* a misspelled key, which has been reported */
     if (!value) {
         ind_wrong(loader, node, "a listener without an address; add one such as \"udp: 0.0.0.0:514\"");
         return;

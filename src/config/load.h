@@ -34,7 +34,7 @@ struct ind_loader {
     size_t seen_count;
     int depth; /* of includes */
     int named_depth;
-    bool no_memory; /* told already: what was read is not whole, and is not looked through */
+    bool no_memory; /* reported already: what was read is not whole, and is not looked through */
 };
 
 /* A mistake or a warning at a node. */
@@ -62,23 +62,23 @@ struct ind_key {
         ((struct type *)into)->member = value;                                                               \
     }
 
-/* Reads a map by a table of keys; unknown keys are told with the nearest known one. False where the node is
- * no map. */
+/* Reads a map by a table of keys; unknown keys are reported with the nearest known one. False where the node
+ * is no map. */
 bool ind_read_map(struct ind_loader *loader, const struct ind_node *map, const struct ind_key *keys,
                   size_t count, void *into);
 
-/* True where the node is a text; else told as "expected `what`". */
+/* True where the node is a text; else reported as "expected `what`". */
 bool ind_expect_text(struct ind_loader *loader, const struct ind_node *node, const char *what);
 bool ind_expect_list(struct ind_loader *loader, const struct ind_node *node, const char *what);
-/* A zone by its name or offset. New; NULL, told, where there is none of that name. */
+/* A zone by its name or offset. New; NULL, reported, where there is none of that name. */
 struct ind_zone *ind_read_zone(struct ind_loader *loader, const struct ind_node *node);
-/* The condition of a rule, told where it is none, or most likely not what was meant (`in_route` as for
+/* The condition of a rule, reported where it is none, or most likely not what was meant (`in_route` as for
  * ind_condition_warn). Returns its text, which is kept. */
 const char *ind_read_when(struct ind_loader *loader, const struct ind_node *node, bool in_route,
                           ind_condition *when);
 bool ind_read_yes(struct ind_loader *loader, const struct ind_node *node, bool *yes);
 
-/* Reads a file, which `from` names (NULL: the call), and keeps it for diagnostics. NULL, told, where it
+/* Reads a file, which `from` names (NULL: the call), and keeps it for diagnostics. NULL, reported, where it
  * cannot be read or is used already. */
 const struct ind_source *ind_load_source(struct ind_loader *loader, const char *path,
                                          const struct ind_node *from);
@@ -89,16 +89,16 @@ char *ind_resolve_path(struct ind_loader *loader, const struct ind_node *node);
 /* Memory is out: a mistake, so that no configuration is used that is not whole. */
 void ind_no_memory(struct ind_loader *loader);
 
-/* A copy that lives as long as the configuration; NULL where memory is out, which is then told. */
+/* A copy that lives as long as the configuration; NULL where memory is out, which is then reported. */
 char *ind_keep(struct ind_loader *loader, struct ind_slice text);
 
 /* Zeroed room of so many bytes, that lives as long. */
 void *ind_keep_room(struct ind_loader *loader, size_t size);
 
-/* Grows an array by one zeroed element; false where memory is out, which is then told. */
+/* Grows an array by one zeroed element; false where memory is out, which is then reported. */
 bool ind_grow(struct ind_loader *loader, void *array, size_t *count, size_t size);
 
-/* "192.0.2.0/24" into a network; told where it is none. */
+/* "192.0.2.0/24" into a network; reported where it is none. */
 bool ind_read_network(struct ind_loader *loader, const struct ind_node *node, struct ind_network *network);
 
 /* The sections, in the order in which they depend on each other. */

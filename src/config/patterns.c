@@ -137,8 +137,8 @@ static void read_pattern(struct filling *filling, const struct ind_node *node)
 
 /* ---- Examples ---- */
 
-static void tell_stop(struct ind_loader *loader, const struct ind_node *example, struct ind_matcher *matcher,
-                      struct ind_slice app)
+static void report_stop(struct ind_loader *loader, const struct ind_node *example,
+                        struct ind_matcher *matcher, struct ind_slice app)
 {
     struct ind_stop stops[IND_STOPS];
     struct ind_mistake mistake = {0};
@@ -153,7 +153,7 @@ static void tell_stop(struct ind_loader *loader, const struct ind_node *example,
 }
 
 /* The example alone against its own layout tells where it stops. */
-static void tell_misfit(struct filling *filling, size_t number, struct ind_slice app)
+static void report_misfit(struct filling *filling, size_t number, struct ind_slice app)
 {
     struct ind_patterns *all = filling->loader->config->patterns, *one = ind_patterns_new();
     const struct ind_pattern_syntax *layout = ind_patterns_syntax(all, number);
@@ -163,7 +163,7 @@ static void tell_misfit(struct filling *filling, size_t number, struct ind_slice
                 ind_patterns_add_syntax(one, pattern, layout->source, &mistake) && ind_patterns_compile(one);
     struct ind_matcher *matcher = good ? ind_matcher_new(one) : NULL;
     if (matcher)
-        tell_stop(filling->loader, filling->layouts[number].example, matcher, app);
+        report_stop(filling->loader, filling->layouts[number].example, matcher, app);
     else
         ind_no_memory(filling->loader);
     ind_matcher_free(matcher);
@@ -222,7 +222,7 @@ static void try_example(struct filling *filling, size_t number, struct ind_match
     ind_matcher_next(matcher);
     const struct ind_pattern_syntax *layout = ind_match(matcher, text->example->text, app, false);
     if (!layout)
-        tell_misfit(filling, number, app);
+        report_misfit(filling, number, app);
     else if (layout->pattern != own->pattern)
         ind_wrong(
             loader, text->example,
@@ -262,7 +262,7 @@ bool ind_load_patterns(struct ind_loader *loader)
 
 /* ---- Overlaps ---- */
 
-enum { OVERLAPS_TOLD = 3, PAIRS_TOLD = 5 };
+enum { OVERLAPS_REPORTED = 3, PAIRS_REPORTED = 5 };
 
 struct comparing {
     struct ind_loaded *loaded;
@@ -276,7 +276,7 @@ static void add_pair(struct comparing *comparing, const struct ind_overlap *over
 {
     const struct ind_patterns *set = comparing->loaded->config->patterns;
     struct ind_buffer before = comparing->pairs;
-    if (comparing->unknown++ >= PAIRS_TOLD)
+    if (comparing->unknown++ >= PAIRS_REPORTED)
         return;
     ind_buffer_text(&comparing->pairs, before.length ? ", \"" : "\"");
     ind_buffer_slice(&comparing->pairs, ind_pattern_name(set, ind_patterns_syntax(set, overlap->a)->pattern));
@@ -287,7 +287,7 @@ static void add_pair(struct comparing *comparing, const struct ind_overlap *over
         comparing->pairs = before;
 }
 
-static void tell_overlap(void *context, const struct ind_overlap *overlap)
+static void report_overlap(void *context, const struct ind_overlap *overlap)
 {
     struct comparing *comparing = context;
     struct ind_loaded *loaded = comparing->loaded;
@@ -296,7 +296,7 @@ static void tell_overlap(void *context, const struct ind_overlap *overlap)
         add_pair(comparing, overlap);
         return;
     }
-    if (comparing->overlaps[overlap->b]++ >= OVERLAPS_TOLD)
+    if (comparing->overlaps[overlap->b]++ >= OVERLAPS_REPORTED)
         return;
     const struct ind_syntax_place *place = &config->layout_places[overlap->b];
     const struct ind_pattern_syntax *winner = ind_patterns_syntax(config->patterns, overlap->a);
@@ -307,16 +307,16 @@ static void tell_overlap(void *context, const struct ind_overlap *overlap)
 }
 
 /* A layout that fits nearly everything overlaps with nearly every other. */
-static void tell_more(struct comparing *comparing, size_t count)
+static void report_more(struct comparing *comparing, size_t count)
 {
     const struct ind_config *config = comparing->loaded->config;
     for (size_t i = 0; i < count; i++)
-        if (comparing->overlaps[i] > OVERLAPS_TOLD) {
+        if (comparing->overlaps[i] > OVERLAPS_REPORTED) {
             const struct ind_syntax_place *place = &config->layout_places[i];
             ind_diagnostic_add(&comparing->loaded->diagnostics, true, place->source, place->offset,
                                place->length,
                                "this layout fits texts of %zu more patterns' layouts; make it narrower",
-                               comparing->overlaps[i] - OVERLAPS_TOLD);
+                               comparing->overlaps[i] - OVERLAPS_REPORTED);
         }
 }
 
@@ -331,17 +331,19 @@ void ind_config_compare_patterns(struct ind_loaded *loaded)
     for (size_t i = 0; good && i < count; i++)
         examples[i] = config->layout_places[i].example;
     comparing.pairs = ind_buffer_on(comparing.list, sizeof comparing.list - 1);
-    size_t left_out = good ? ind_patterns_overlaps(config->patterns, examples, tell_overlap, &comparing) : 0;
+    size_t left_out =
+        good ? ind_patterns_overlaps(config->patterns, examples, report_overlap, &comparing) : 0;
     if (good)
-        tell_more(&comparing, count);
+        report_more(&comparing, count);
     free(examples);
     free(comparing.overlaps);
     comparing.list[comparing.pairs.length] = '\0';
     if (comparing.unknown)
-        ind_diagnostic_add(&loaded->diagnostics, true, NULL, 0, 0,
-                           "whether one text may fit both could not be told of %zu pair%s of layouts: %s%s",
-                           comparing.unknown, comparing.unknown == 1 ? "" : "s", comparing.list,
-                           comparing.unknown > PAIRS_TOLD ? ", …" : "");
+        ind_diagnostic_add(
+            &loaded->diagnostics, true, NULL, 0, 0,
+            "whether one text may fit both could not be found out for %zu pair%s of layouts: %s%s",
+            comparing.unknown, comparing.unknown == 1 ? "" : "s", comparing.list,
+            comparing.unknown > PAIRS_REPORTED ? ", …" : "");
     if (left_out == SIZE_MAX)
         ind_diagnostic_add(&loaded->diagnostics, true, NULL, 0, 0,
                            "out of memory while comparing the patterns");

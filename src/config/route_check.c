@@ -133,7 +133,7 @@ void ind_routes_check_reachable(struct ind_loader *loader, const struct ind_rout
             continue;
         if (ind_router_unreachable(config->router, i, &above)) {
             if (above == i)
-                continue; /* told of the condition itself */
+                continue; /* reported for the condition itself */
             other = &config->routes[above];
         } else {
             other = in_the_way(config, always, i, &compared);
@@ -153,7 +153,7 @@ void ind_routes_check_reachable(struct ind_loader *loader, const struct ind_rout
         ind_diagnostic_add(
             loader->diagnostics, true, NULL, 0, 0,
             "the routes are too many to compare each with those above it: some that no message "
-            "reaches may not be told");
+            "reaches may not be found");
 }
 
 /* The first edit that puts a whole text beside it, as a label or a field, which `json` writes as well. */

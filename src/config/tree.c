@@ -122,7 +122,7 @@ static size_t trap_in(const struct ind_source *source, const struct line *line)
     return line->end;
 }
 
-static bool tell_trap(struct builder *builder, size_t offset)
+static bool report_trap(struct builder *builder, size_t offset)
 {
     const struct ind_source *source = builder->source;
     struct line line = line_at(source, offset);
@@ -143,7 +143,7 @@ static bool tell_trap(struct builder *builder, size_t offset)
     return true;
 }
 
-static void tell_parser_error(struct builder *builder)
+static void report_parser_error(struct builder *builder)
 {
     const yaml_parser_t *parser = &builder->parser;
     builder->failed = true;
@@ -158,10 +158,10 @@ static void tell_parser_error(struct builder *builder)
         return;
     }
     size_t problem = byte_of(builder, parser->problem_mark.index);
-    if (tell_trap(builder, problem))
+    if (report_trap(builder, problem))
         return;
     size_t context = parser->context ? byte_of(builder, parser->context_mark.index) : problem;
-    if (context != problem && tell_trap(builder, context))
+    if (context != problem && report_trap(builder, context))
         return;
     struct line line = line_at(builder->source, problem);
     if (memchr(builder->source->bytes + line.start, '\t', line.end - line.start)) {
@@ -190,7 +190,7 @@ static struct ind_node *node_new(struct builder *builder, const yaml_event_t *ev
     return node;
 }
 
-static void tell_event(struct builder *builder, const yaml_event_t *event, const char *what)
+static void report_event(struct builder *builder, const yaml_event_t *event, const char *what)
 {
     size_t start = byte_of(builder, event->start_mark.index);
     struct line line = line_at(builder->source, start);
@@ -214,9 +214,9 @@ static bool plain_data(struct builder *builder, const yaml_event_t *event)
         tag = event->data.mapping_start.tag;
     }
     if (anchor)
-        tell_event(builder, event, "\"&\" begins a YAML anchor, which is not taken here");
+        report_event(builder, event, "\"&\" begins a YAML anchor, which is not taken here");
     else if (tag)
-        tell_event(builder, event, "\"!\" begins a YAML tag, which is not taken here");
+        report_event(builder, event, "\"!\" begins a YAML tag, which is not taken here");
     return !anchor && !tag;
 }
 
@@ -275,7 +275,7 @@ static struct ind_node *build_parts(struct builder *builder, struct ind_node *no
     for (;;) {
         yaml_event_t event;
         if (!yaml_parser_parse(&builder->parser, &event)) {
-            tell_parser_error(builder);
+            report_parser_error(builder);
             break;
         }
         if (event.type == last) {
@@ -304,9 +304,9 @@ static struct ind_node *build(struct builder *builder, yaml_event_t *event, int 
     struct ind_node *node = NULL;
     yaml_event_type_t type = event->type;
     if (type == YAML_ALIAS_EVENT) {
-        tell_event(builder, event, "\"*\" begins a YAML alias, which is not taken here");
+        report_event(builder, event, "\"*\" begins a YAML alias, which is not taken here");
     } else if (depth > DEEPEST) {
-        tell_event(builder, event, "nested more than 32 deep");
+        report_event(builder, event, "nested more than 32 deep");
     } else if (plain_data(builder, event)) {
         node = node_new(builder, event,
                         type == YAML_SCALAR_EVENT           ? IND_NODE_SCALAR
@@ -347,7 +347,7 @@ struct ind_node *ind_tree_read(const struct ind_source *source, struct ind_diagn
     while (!done && !builder.failed) {
         yaml_event_t event;
         if (!yaml_parser_parse(&builder.parser, &event)) {
-            tell_parser_error(&builder);
+            report_parser_error(&builder);
             break;
         }
         if (event.type == YAML_STREAM_END_EVENT)

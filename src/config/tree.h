@@ -1,8 +1,8 @@
 /* config/tree.h: a YAML file as a tree of nodes, each with its place.
  *
  * Only plain data is taken: anchors, aliases, tags, duplicate keys and further documents are mistakes. The
- * first mistake of YAML ends a file; it is told in the words of somebody who writes conditions and paths, not
- * of a YAML parser. */
+ * first mistake of YAML ends a file; it is reported in the words of somebody who writes conditions and paths,
+ * not of a YAML parser. */
 #ifndef IND_CONFIG_TREE_H
 #define IND_CONFIG_TREE_H
 

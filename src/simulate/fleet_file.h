@@ -9,7 +9,7 @@ struct ind_fleet_file;
 
 /* Reads it. New in *file, also where it has mistakes, which *diagnostics then tells; false then. */
 bool ind_fleet_read(const char *path, struct ind_fleet_file **file, struct ind_diagnostics *diagnostics);
-/* Accepts NULL. Remarks must have been told before. */
+/* Accepts NULL. Diagnostics must have been reported before. */
 void ind_fleet_free(struct ind_fleet_file *file);
 
 struct ind_fleet *ind_fleet_of(struct ind_fleet_file *file);

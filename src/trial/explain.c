@@ -242,7 +242,7 @@ static void judge_conditions(struct ind_explainer *explainer)
     }
 }
 
-static void take(struct ind_explainer *explainer, struct ind_route_verdict *verdict)
+static void describe_target(struct ind_explainer *explainer, struct ind_route_verdict *verdict)
 {
     struct ind_buffer path = ind_buffer_on(verdict->path, sizeof verdict->path - 1);
     if (verdict->route->to == IND_TO_FILE)
@@ -285,7 +285,7 @@ static void judge_routes(struct ind_explainer *explainer, size_t taken)
         if (!takes)
             continue;
         next++;
-        take(explainer, verdict);
+        describe_target(explainer, verdict);
         if (route->last)
             last = route;
     }

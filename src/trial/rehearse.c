@@ -111,7 +111,7 @@ static void on_change(void *context, const struct ind_change *change, const stru
 static void settle(struct ind_side *side, struct ind_batch *batch)
 {
     const struct ind_tallies tallies = ind_batch_tallies(batch);
-    ind_book_take(side->book, 0, &tallies);
+    ind_book_add(side->book, 0, &tallies);
     for (size_t g = 0; g < batch->group_count; g++) {
         const struct ind_batch_group *group = &batch->groups[g];
         bool file = side->config->routes[group->route].to == IND_TO_FILE;
@@ -125,7 +125,7 @@ static void settle(struct ind_side *side, struct ind_batch *batch)
             if (file)
                 ind_book_settle(side->book, owner, 1, true);
             else
-                ind_book_settle_taken(side->book, owner, true);
+                ind_book_settle_handed_on(side->book, owner, true);
         }
     }
     ind_book_carry(side->book, 0, batch->copies_count ? &batch->copies[batch->copies_count - 1] : NULL);
@@ -141,8 +141,8 @@ static struct ind_batch *pass_on(void *context, struct ind_batch *full)
     return full;
 }
 
-static void take_lines(void *context, unsigned thread, uint64_t block, enum ind_line_form form,
-                       struct ind_slice lines)
+static void submit_lines(void *context, unsigned thread, uint64_t block, enum ind_line_form form,
+                         struct ind_slice lines)
 {
     struct run *run = context;
     struct ind_rehearser *rehearser = &run->rehearsers[thread];
@@ -315,7 +315,7 @@ bool ind_rehearse(const struct ind_rehearse_call *call, struct ind_rehearsal *re
                                              .file_count = call->file_count,
                                              .form = call->form,
                                              .threads = run.threads,
-                                             .take = take_lines,
+                                             .lines = submit_lines,
                                              .end = end,
                                              .goes_on = goes_on,
                                              .unread = unread,

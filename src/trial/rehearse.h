@@ -12,7 +12,7 @@ struct ind_rehearse_call {
     const char *const *files;
     size_t file_count;
     enum ind_line_form form;
-    ind_time received;       /* IND_TIME_NONE: not told */
+    ind_time received;       /* IND_TIME_NONE: not known */
     struct ind_slice sender; /* an address, or empty */
     /* From the reading thread. */
     void (*report)(void *context, const char *text);

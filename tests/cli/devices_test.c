@@ -130,7 +130,7 @@ static void the_systems_sender_comes_in_over_tcp_in_every_form(void **state)
     (void)state;
     begin("store: log\nstate: state\nlisten: [{tcp: \"127.0.0.1:0\"}]\n"
           "routes: [{name: all, file: \"{facility}/{severity}.log\"}]\n");
-    unsigned port = ind_told_port(&running, "tcp 127.0.0.1:");
+    unsigned port = ind_reported_port(&running, "tcp 127.0.0.1:");
     size_t sent = 0;
     for (size_t f = 0; f < sizeof facilities / sizeof *facilities; f++) {
         struct ind_ran ran = ind_shell(
@@ -172,8 +172,8 @@ static void a_hundred_thousand_over_tcp_while_files_rotate(void **state)
                                    "i %% 192, i }' > in; %s emit --to tcp:127.0.0.1:%u --from in; %s emit "
                                    "--to tcp:127.0.0.1:%u --framing "
                                    "lines --from in",
-                                   COUNT, IND_PROGRAM, ind_told_port(&running, "tcp 127.0.0.1:"), IND_PROGRAM,
-                                   ind_told_port(&running, "tcp 127.0.0.1:"));
+                                   COUNT, IND_PROGRAM, ind_reported_port(&running, "tcp 127.0.0.1:"),
+                                   IND_PROGRAM, ind_reported_port(&running, "tcp 127.0.0.1:"));
     assert_string_equal(ran.err, "");
     ind_ran_free(&ran);
     wait_for("stored", 2 * COUNT);
@@ -193,7 +193,7 @@ static void an_unfinished_message_is_stored_and_marked(void **state)
     (void)state;
     begin("store: log\nstate: state\nlisten: [{tcp: \"127.0.0.1:0\"}]\n"
           "routes: [{name: all, file: \"all.log\", layout: json}]\n");
-    unsigned port = ind_told_port(&running, "tcp 127.0.0.1:");
+    unsigned port = ind_reported_port(&running, "tcp 127.0.0.1:");
     int lines = open_to(IND_SEND_TCP, port, NULL), count = open_to(IND_SEND_TCP, port, NULL),
         closed = open_to(IND_SEND_TCP, port, NULL);
     SAY(lines, "<13>1 - h a - - - whole line\n<13>1 - h a - - - half a li");
@@ -236,7 +236,7 @@ static void hostile_connections_hold_nobody_up(void **state)
     (void)state;
     begin("store: log\nstate: state\nlisten: [{tcp: \"127.0.0.1:0\"}, {udp: \"127.0.0.1:0\"}]\n"
           "routes: [{name: all, file: \"{severity}.log\"}]\n");
-    unsigned port = ind_told_port(&running, "tcp 127.0.0.1:");
+    unsigned port = ind_reported_port(&running, "tcp 127.0.0.1:");
     for (int i = 0; i < many; i++) {
         char from[32];
         snprintf(from, sizeof from, "127.0.%d.%d", 6 + i / 200, 1 + i % 200);
@@ -257,7 +257,7 @@ static void hostile_connections_hold_nobody_up(void **state)
     assert_int_equal(recv(huge, &end_of_file, 1, 0), 0);
     for (int i = 0; i < 40; i++)
         say(slow, &"<13>1 - h a - - - one byte at a time    \n"[i + (i == 39)], 1);
-    int udp = open_to(IND_SEND_UDP, ind_told_port(&running, "udp 127.0.0.1:"), NULL);
+    int udp = open_to(IND_SEND_UDP, ind_reported_port(&running, "udp 127.0.0.1:"), NULL);
     for (int i = 0; i < 500; i++) {
         SAY(good, "<14>1 - h a - - - good\n");
         SAY(udp, "<15>1 - h \x1b[2J\x07\x00\xff - - - good");
@@ -316,7 +316,7 @@ static void every_end_is_counted_exactly_under_load_and_across_reloads(void **st
     begin(configs[0]);
     struct ind_ran ran = ind_shell(folder, "mkdir -p log/blocked.log");
     ind_ran_free(&ran);
-    unsigned tcp = ind_told_port(&running, "tcp 127.0.0.1:");
+    unsigned tcp = ind_reported_port(&running, "tcp 127.0.0.1:");
     int streams[4], udp[4], local = -1;
     for (int i = 0; i < 4; i++) {
         char from[32];
@@ -442,7 +442,7 @@ static int push_while_the_writer_stands(pid_t *writer)
     begin("store: log\nstate: state\nthreads: 1\nburst buffer: 4 MiB\nlisten:\n"
           "  - {tcp: \"127.0.0.1:0\", when full: drop}\n  - {unix: local}\n  - udp: 127.0.0.1:0\n"
           "routes: [{name: all, file: \"{app}.log\"}]\n");
-    unsigned port = ind_told_port(&running, "tcp 127.0.0.1:");
+    unsigned port = ind_reported_port(&running, "tcp 127.0.0.1:");
     *writer = thread_named("writer");
     if (!*writer || ptrace(PTRACE_SEIZE, *writer, NULL, NULL) != 0 ||
         ptrace(PTRACE_INTERRUPT, *writer, NULL, NULL) != 0)
@@ -476,7 +476,7 @@ static void what_finds_no_room_is_lost_and_counted_or_held_back(void **state)
         skip();
     }
     assert_int_equal(pushed, 0);
-    int udp = open_to(IND_SEND_UDP, ind_told_port(&running, "udp 127.0.0.1:"), NULL);
+    int udp = open_to(IND_SEND_UDP, ind_reported_port(&running, "udp 127.0.0.1:"), NULL);
     for (int i = 0; i < 100; i++)
         SAY(udp, "<13>1 - h udp - - - waits");
     assert_int_equal(ptrace(PTRACE_DETACH, writer, NULL, NULL), 0);
@@ -605,7 +605,7 @@ static void reloads_under_load_mix_nothing_up(void **state)
         ind_shell(folder,
                   "%s emit --to udp:127.0.0.1:%u --to tcp:127.0.0.1:%u --fleet fleet.yaml > sent "
                   "2>&1 & echo $!",
-                  IND_PROGRAM, running.port, ind_told_port(&running, "tcp 127.0.0.1:"));
+                  IND_PROGRAM, running.port, ind_reported_port(&running, "tcp 127.0.0.1:"));
     ind_ran_free(&ran);
     for (int i = 0; !ind_file_holds(ind_path(folder, "sent"), "sent"); i++) {
         ind_write_file(ind_path(folder, "indagator.yaml"), configs[(i + 1) % 2]);
@@ -636,7 +636,7 @@ static void twenty_kills_under_load_leave_whole_lines_once(void **state)
         begin("store: log\nstate: state\nlisten: [{udp: \"127.0.0.1:0\"}, {tcp: \"127.0.0.1:0\"}]\n"
               "routes: [{name: all, file: \"{severity}.log\"}]\n"
               "archives: {default: {rotate: {size: 16 KiB}, compress: zstd, keep: 1 year}}\n");
-        int tcp = open_to(IND_SEND_TCP, ind_told_port(&running, "tcp 127.0.0.1:"), NULL),
+        int tcp = open_to(IND_SEND_TCP, ind_reported_port(&running, "tcp 127.0.0.1:"), NULL),
             udp = open_to(IND_SEND_UDP, running.port, NULL);
         unsigned long stop_at = sent + 2000 + 317 * (unsigned long)round;
         for (; sent < stop_at; sent++) {
@@ -739,7 +739,7 @@ static void one_that_follows_and_does_not_read_is_passed_over(void **state)
                   "awk 'BEGIN { for (i = 0; i < %d; i++) print \"<13>1 - h a - - - a text of some "
                   "length, so that a lot of them is a lot, and does not fit anywhere\" }' > in; "
                   "%s emit --to tcp:127.0.0.1:%u --from in",
-                  COUNT, IND_PROGRAM, ind_told_port(&running, "tcp 127.0.0.1:"));
+                  COUNT, IND_PROGRAM, ind_reported_port(&running, "tcp 127.0.0.1:"));
     assert_int_equal(ran.status, 0);
     ind_ran_free(&ran);
     wait_for("stored", COUNT);

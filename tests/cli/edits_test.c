@@ -165,7 +165,7 @@ static void nothing_hidden_is_found_anywhere(void **state)
     ind_write_file(ind_path(elsewhere, "in.log"), messages);
     configure(hiding);
     struct ind_running running = ind_collect_start(folder);
-    unsigned tcp = ind_told_port(&running, "tcp 127.0.0.1:");
+    unsigned tcp = ind_reported_port(&running, "tcp 127.0.0.1:");
     snprintf(command, sizeof command,
              "%s follow --layout json >follow.out 2>follow.err & echo $! >follow.pid", IND_PROGRAM);
     struct ind_ran ran = ind_shell(folder, "%s", command);
@@ -273,7 +273,7 @@ static void limits_are_exact_by_all_ways_and_across_reloads(void **state)
     snprintf(config, sizeof config, "%s%s", head, tail);
     configure(config);
     struct ind_running running = ind_collect_start(folder);
-    unsigned tcp = ind_told_port(&running, "tcp 127.0.0.1:");
+    unsigned tcp = ind_reported_port(&running, "tcp 127.0.0.1:");
     for (int i = 0; i < WAYS; i++)
         ways[i] = connect_to(i ? SOCK_STREAM : SOCK_DGRAM, i ? tcp : running.port);
     for (int round = 0; round < ROUNDS; round++) {

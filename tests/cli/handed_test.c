@@ -200,7 +200,7 @@ static void a_program_that_ends_is_started_again(void **state)
     char *folder = folder_with("  - {name: a, when: not app is \"indagator\", to: {program: [./once]}}\n");
     write_script(folder, "once", "#!/bin/sh\nread line && echo \"$line\" >>taken.log\nexit 3\n");
     struct ind_running running = ind_collect_start(folder);
-    unsigned port = ind_told_port(&running, "udp 127.0.0.1:");
+    unsigned port = ind_reported_port(&running, "udp 127.0.0.1:");
     send_one(port, "<164>first");
     wait_for_status(folder, "\"runs\":false,\"starts\":1,\"taken\":1");
     send_one(port, "<164>second");
@@ -220,7 +220,7 @@ static void a_program_that_hangs_holds_nobody_up(void **state)
                  "#!/bin/sh\ntrap '' TERM\necho $$ >pid.new\nmv pid.new pid.txt\n"
                  "while :; do sleep 1; done\n");
     struct ind_running running = ind_collect_start(folder);
-    unsigned port = ind_told_port(&running, "udp 127.0.0.1:");
+    unsigned port = ind_reported_port(&running, "udp 127.0.0.1:");
     static char text[9000] = "<164>";
     memset(text + 5, 'x', sizeof text - 6);
     send_one(port, text);
@@ -255,7 +255,7 @@ static void programs_come_and_go_with_a_reload(void **state)
     char *folder = folder_with("  - {name: a, file: all.log}\n");
     write_script(folder, "take", "#!/bin/sh\ncat >taken.log\ntouch ended\n");
     struct ind_running running = ind_collect_start(folder);
-    unsigned port = ind_told_port(&running, "udp 127.0.0.1:");
+    unsigned port = ind_reported_port(&running, "udp 127.0.0.1:");
     char *with = folder_with("  - {name: a, file: all.log}\n  - {name: b, to: {program: [./take]}}\n");
     size_t length;
     char *without = ind_read_file(ind_path(folder, "indagator.yaml"), &length);

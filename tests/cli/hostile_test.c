@@ -100,7 +100,7 @@ static void strangers_cannot_take_the_descriptors_that_the_collector_needs(void 
         "store: log\nstate: state\nzone: UTC\nlisten:\n  - udp: 127.0.0.1:0\n  - tcp: 127.0.0.1:0\n"
         "routes:\n  - {name: all, file: \"{app}.log\"}\n");
     running = ind_collect_start_limited(folder, LIMIT);
-    unsigned tcp = ind_told_port(&running, "tcp 127.0.0.1:");
+    unsigned tcp = ind_reported_port(&running, "tcp 127.0.0.1:");
     for (int i = 0; i < CONNECTIONS; i++)
         connections[i] = try_to_send(true, i % 2 ? "127.0.0.1" : "127.0.0.2", tcp, "<13>half");
     int fd = open_to(IND_SEND_UDP, running.port, NULL);
@@ -129,7 +129,7 @@ static void half_messages_have_a_bound_together(void **state)
     (void)state;
     begin("store: log\nstate: state\nzone: UTC\nburst buffer: 8 MiB\nlisten:\n  - tcp: 127.0.0.1:0\n"
           "routes:\n  - {name: all, file: all.log}\n");
-    unsigned tcp = ind_told_port(&running, "tcp 127.0.0.1:");
+    unsigned tcp = ind_reported_port(&running, "tcp 127.0.0.1:");
     memset(half, 'x', sizeof half);
     memcpy(half, "<13>", 4);
     for (int i = 0; i < CONNECTIONS; i++) {

@@ -532,7 +532,7 @@ static void send_over_every_transport(void)
     char number[2][16], line[ROOM];
     const char *reason;
     snprintf(number[0], sizeof number[0], "%u", running.port);
-    snprintf(number[1], sizeof number[1], "%u", ind_told_port(&running, "tcp 127.0.0.1:"));
+    snprintf(number[1], sizeof number[1], "%u", ind_reported_port(&running, "tcp 127.0.0.1:"));
     for (int i = 0; i < SENDERS; i++) {
         char from[32];
         snprintf(from, sizeof from, "127.0.0.%d", 2 + i);

@@ -277,7 +277,7 @@ static bool is_told(void *context)
     return told->port != 0;
 }
 
-unsigned ind_told_port(struct ind_running *running, const char *text)
+unsigned ind_reported_port(struct ind_running *running, const char *text)
 {
     struct told told = {running, text, 0};
     ind_wait_until(is_told, &told, "a port is told");

@@ -58,7 +58,7 @@ struct ind_running ind_collect_start(const char *folder);
 /* The same, with a hard limit of descriptors. */
 struct ind_running ind_collect_start_limited(const char *folder, unsigned descriptors);
 /* The port after a text such as "tcp 127.0.0.1:" in what it has told; waits for it. */
-unsigned ind_told_port(struct ind_running *running, const char *text);
+unsigned ind_reported_port(struct ind_running *running, const char *text);
 /* Ends it with a signal and waits; returns its exit code, -1 where it ended otherwise. */
 int ind_collect_stop(struct ind_running *running, int signal);
 

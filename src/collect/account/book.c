@@ -120,7 +120,7 @@ const struct ind_edit_count *ind_book_edits(const struct ind_book *book, unsigne
     return book->edits[intake];
 }
 
-void ind_book_take(struct ind_book *book, unsigned intake, const struct ind_tallies *tallies)
+void ind_book_add(struct ind_book *book, unsigned intake, const struct ind_tallies *tallies)
 {
     for (size_t i = 0; i < tallies->edit_count; i++)
         ind_edit_counts_add_tally(&book->edits[intake], &tallies->edits[i]);
@@ -198,7 +198,7 @@ void ind_book_settle(void *context, uint32_t owner, uint32_t lines, bool written
     settle(context, owner, lines, written ? IND_END_STORED : IND_END_LOST_DISK);
 }
 
-void ind_book_settle_taken(void *context, uint32_t owner, bool taken)
+void ind_book_settle_handed_on(void *context, uint32_t owner, bool taken)
 {
     settle(context, owner, 1, taken ? IND_END_HANDED : IND_END_LOST_SINK);
 }

@@ -28,7 +28,7 @@ void ind_book_free(struct ind_book *book);
 bool ind_book_adopt(struct ind_book *book, const struct ind_config *config);
 
 /* Takes over tallies of an intake. */
-void ind_book_take(struct ind_book *book, unsigned intake, const struct ind_tallies *tallies);
+void ind_book_add(struct ind_book *book, unsigned intake, const struct ind_tallies *tallies);
 
 /* The owner under which the store and the sinks are to know a line of the intake. `copies`: those of its
  * batch. */
@@ -41,7 +41,7 @@ void ind_book_route(struct ind_book *book, uint32_t route, uint64_t lines, uint6
 /* For the store: `book` as context. */
 void ind_book_settle(void *book, uint32_t owner, uint32_t lines, bool written);
 /* For what goes into no file: a line was taken, or never will be. */
-void ind_book_settle_taken(void *book, uint32_t owner, bool taken);
+void ind_book_settle_handed_on(void *book, uint32_t owner, bool taken);
 
 /* The ledgers of the first `count` accounts of an intake, while they are weighed: what waits is counted by
  * whoever holds it. */

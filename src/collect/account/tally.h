@@ -10,7 +10,7 @@ struct ind_tally {
     uint32_t ended[IND_ENDS]; /* those that the intake thread decides */
     uint32_t forms[IND_FORMS];
     uint64_t bytes;
-    ind_time last, lag; /* of the last message; IND_TIME_NONE where it told no time */
+    ind_time last, lag; /* of the last message; IND_TIME_NONE where it names no time */
     bool unset;         /* it says that its device's clock is not set */
 };
 

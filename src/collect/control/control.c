@@ -87,7 +87,7 @@ static void answer_all(struct pending **list, int code, const char *type, const 
 }
 
 /* True where some had the next one to wait for. */
-static bool take_next(struct pending **list, struct pending **next)
+static bool pop_pending(struct pending **list, struct pending **next)
 {
     bool any = *next != NULL;
     DL_CONCAT(*list, *next);
@@ -149,7 +149,7 @@ void ind_control_give_status(struct ind_control *control, const struct ind_statu
                text ? text : "out of memory\n");
     free(text);
     control->snapshot_asked = false;
-    if (take_next(&control->for_status, &control->next_status))
+    if (pop_pending(&control->for_status, &control->next_status))
         ask_for_snapshot(control);
 }
 
@@ -188,7 +188,7 @@ void ind_control_give_reload(struct ind_control *control, int code, const char *
 
 bool ind_control_next_reload(struct ind_control *control)
 {
-    return take_next(&control->for_reload, &control->next_reload);
+    return pop_pending(&control->for_reload, &control->next_reload);
 }
 
 /* ---- Follow, and the rest ---- */
@@ -240,8 +240,8 @@ static void look_after_listener(struct ind_control *control)
     (void)evconnlistener_enable(control->listener);
     if (probe >= 0) {
         close(probe);
-    } else if (!ind_steady_told_lately(&control->accept_reported, ind_steady_now(),
-                                       REPORT_AGAIN * IND_SECOND)) {
+    } else if (!ind_steady_reported_lately(&control->accept_reported, ind_steady_now(),
+                                           REPORT_AGAIN * IND_SECOND)) {
         ind_report(control->reporter, IND_SEVERITY_WARNING,
                    "the control socket takes nobody just now: %s; it is tried again every second",
                    strerror(error));
@@ -326,8 +326,8 @@ void ind_control_run(struct ind_control *control)
     /* What was done before counts as well. */
     ind_waker_wake(&control->waker);
     (void)event_base_dispatch(control->base);
-    (void)take_next(&control->for_status, &control->next_status);
-    (void)take_next(&control->for_reload, &control->next_reload);
+    (void)pop_pending(&control->for_status, &control->next_status);
+    (void)pop_pending(&control->for_reload, &control->next_reload);
     answer_all(&control->for_status, HTTP_SERVUNAVAIL, "text/plain", ends);
     answer_all(&control->for_rotation, HTTP_SERVUNAVAIL, "text/plain", ends);
     answer_all(&control->for_reload, HTTP_SERVUNAVAIL, "text/plain", ends);

@@ -267,7 +267,7 @@ void ind_followers_look(struct ind_followers *followers)
     struct follower *follower, *next;
     if (!followers->list)
         return;
-    uint64_t skipped = ind_tap_take(followers->tap, show, followers);
+    uint64_t skipped = ind_tap_read(followers->tap, show, followers);
     DL_FOREACH_SAFE(followers->list, follower, next)
     send_lines(follower, skipped);
 }

@@ -27,7 +27,7 @@ static void store_settles(void *context, uint32_t owner, uint32_t lines, bool wr
 static void sink_settles(void *context, uint32_t owner, bool taken)
 {
     struct ind_collector *collector = context;
-    ind_book_settle_taken(collector->writer.filing.book, owner, taken);
+    ind_book_settle_handed_on(collector->writer.filing.book, owner, taken);
 }
 
 /* An empty batch has come back to a ring that had none to give. */

@@ -19,7 +19,7 @@ struct ind_collect_settings {
     const char *const *files;
     size_t file_count;
     enum ind_line_form form;
-    ind_time received;       /* IND_TIME_NONE: not told */
+    ind_time received;       /* IND_TIME_NONE: not known */
     struct ind_slice sender; /* an address, or empty */
     void (*progress)(void *context,
                      uint64_t bytes); /* may be NULL; called now and then from the intake thread */
@@ -44,7 +44,7 @@ enum ind_collect_status {
 };
 
 /* Runs until a SIGTERM or SIGINT, or until the files are read; at a SIGHUP it reads its configuration again.
- * What went wrong has been told. */
+ * What went wrong has been reported. */
 enum ind_collect_status ind_collect(const struct ind_collect_settings *settings,
                                     struct ind_collect_result *result);
 void ind_collect_result_free(struct ind_collect_result *result);

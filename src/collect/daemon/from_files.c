@@ -41,8 +41,8 @@ static void end_block(struct file_intake *intake)
     intake->source.batch = NULL;
 }
 
-static void take(void *context, unsigned thread, uint64_t block, enum ind_line_form form,
-                 struct ind_slice lines)
+static void submit_block(void *context, unsigned thread, uint64_t block, enum ind_line_form form,
+                         struct ind_slice lines)
 {
     const struct file_intakes *all = context;
     struct file_intake *intake = &all->intakes[thread];
@@ -118,7 +118,7 @@ void *ind_read_files(void *argument)
                                           .file_count = collector->settings->file_count,
                                           .form = collector->settings->form,
                                           .threads = collector->intakes,
-                                          .take = take,
+                                          .lines = submit_block,
                                           .end = end,
                                           .goes_on = goes_on,
                                           .unread = unread,

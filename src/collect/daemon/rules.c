@@ -83,7 +83,7 @@ struct ind_rules *ind_rules_prepare(struct ind_collector *collector, struct ind_
         rules->loaded = *loaded;
         *loaded = (struct ind_loaded){0};
     }
-    ind_listeners_take_in(&collector->listeners, fresh);
+    ind_listeners_add(&collector->listeners, fresh);
     return rules;
 }
 

@@ -9,12 +9,12 @@ enum { ACCEPTS = 64, REPORT_AGAIN = 60 };
 
 static bool reported_lately(const struct ind_acceptor *acceptor, struct ind_steady *reported)
 {
-    return ind_steady_told_lately(reported, ind_clock_read(acceptor->clock).steady,
-                                  REPORT_AGAIN * IND_SECOND);
+    return ind_steady_reported_lately(reported, ind_clock_read(acceptor->clock).steady,
+                                      REPORT_AGAIN * IND_SECOND);
 }
 
-static void turn_away(struct ind_acceptor *acceptor, const struct ind_listener *listener,
-                      const struct ind_address *address, bool allowed)
+static void refuse(struct ind_acceptor *acceptor, const struct ind_listener *listener,
+                   const struct ind_address *address, bool allowed)
 {
     char text[IND_ADDRESS_WIDTH];
     atomic_fetch_add(allowed ? &acceptor->facts.turned_away : &acceptor->facts.not_allowed, 1);
@@ -32,10 +32,10 @@ static void admit(struct ind_acceptor *acceptor, struct ind_listener *listener, 
     bool allowed = ind_config_allows(acceptor->config, address);
     struct ind_connection *connection = NULL;
     if (!allowed || !ind_admission_enter(acceptor->admission, address)) {
-        turn_away(acceptor, listener, address, allowed);
+        refuse(acceptor, listener, address, allowed);
     } else if (!(connection = ind_connection_new(acceptor->admission, listener, socket, address))) {
         ind_admission_leave(acceptor->admission, address);
-        turn_away(acceptor, listener, address, true);
+        refuse(acceptor, listener, address, true);
     }
     if (!connection) {
         close(socket);

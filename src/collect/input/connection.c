@@ -69,7 +69,7 @@ static void drop_carry(struct ind_connection *connection)
 /* Bytes are taken apart only where there is room for a message: so it is asked before, by the message that
  * would be next, and the framing is put back where there is none. */
 static enum ind_connection_fed feed(struct ind_connection *connection, struct ind_slice *input,
-                                    ind_connection_take take, void *context)
+                                    ind_connection_deliver deliver, void *context)
 {
     struct ind_slice bytes;
     bool cut = false;
@@ -86,8 +86,8 @@ static enum ind_connection_fed feed(struct ind_connection *connection, struct in
                 connection->framing.cut = true;
             break;
         case IND_FRAME_END:
-            if (!take(context, connection, (struct ind_slice){connection->carry, connection->carried}, bytes,
-                      cut)) {
+            if (!deliver(context, connection, (struct ind_slice){connection->carry, connection->carried},
+                         bytes, cut)) {
                 connection->framing = before;
                 *input = at;
                 return IND_CONNECTION_FULL;
@@ -113,11 +113,11 @@ static enum ind_connection_fed keep(struct ind_connection *connection, struct in
 }
 
 enum ind_connection_fed ind_connection_feed(struct ind_connection *connection, struct ind_slice bytes,
-                                            ind_connection_take take, void *context)
+                                            ind_connection_deliver deliver, void *context)
 {
     if (connection->left) {
         struct ind_slice left = {connection->left, connection->left_length};
-        enum ind_connection_fed fed = feed(connection, &left, take, context);
+        enum ind_connection_fed fed = feed(connection, &left, deliver, context);
         if (fed ==
             IND_CONNECTION_FULL) { /* bytes are only read once nothing is left: `bytes` is empty here */
             memmove(connection->left, left.at, left.length);
@@ -130,11 +130,11 @@ enum ind_connection_fed ind_connection_feed(struct ind_connection *connection, s
         free(connection->left);
         connection->left = NULL;
     }
-    enum ind_connection_fed fed = feed(connection, &bytes, take, context);
+    enum ind_connection_fed fed = feed(connection, &bytes, deliver, context);
     return fed == IND_CONNECTION_FULL ? keep(connection, bytes) : fed;
 }
 
-bool ind_connection_finish(struct ind_connection *connection, bool broken_off, ind_connection_take take,
+bool ind_connection_finish(struct ind_connection *connection, bool broken_off, ind_connection_deliver deliver,
                            void *context)
 {
     struct ind_framing before = connection->framing;
@@ -142,7 +142,8 @@ bool ind_connection_finish(struct ind_connection *connection, bool broken_off, i
     bool cut;
     if (!ind_framing_end(&connection->framing, broken_off, &bytes, &cut))
         return true;
-    if (!take(context, connection, (struct ind_slice){connection->carry, connection->carried}, bytes, cut)) {
+    if (!deliver(context, connection, (struct ind_slice){connection->carry, connection->carried}, bytes,
+                 cut)) {
         connection->framing = before;
         return false;
     }

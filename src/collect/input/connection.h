@@ -37,8 +37,8 @@ struct ind_connection *ind_connection_new(struct ind_admission *admission, struc
 void ind_connection_free(struct ind_connection *connection);
 
 /* Where messages go. False: there is no room for it now. */
-typedef bool (*ind_connection_take)(void *context, const struct ind_connection *connection,
-                                    struct ind_slice first, struct ind_slice rest, bool cut);
+typedef bool (*ind_connection_deliver)(void *context, const struct ind_connection *connection,
+                                       struct ind_slice first, struct ind_slice rest, bool cut);
 
 enum ind_connection_fed {
     IND_CONNECTION_FED,
@@ -48,10 +48,10 @@ enum ind_connection_fed {
 
 /* Takes bytes apart, those left over from before first. */
 enum ind_connection_fed ind_connection_feed(struct ind_connection *connection, struct ind_slice bytes,
-                                            ind_connection_take take, void *context);
+                                            ind_connection_deliver deliver, void *context);
 
 /* The connection is over: what is unfinished is a message too. False where there is no room for it. */
-bool ind_connection_finish(struct ind_connection *connection, bool broken_off, ind_connection_take take,
+bool ind_connection_finish(struct ind_connection *connection, bool broken_off, ind_connection_deliver deliver,
                            void *context);
 
 #endif

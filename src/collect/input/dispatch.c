@@ -62,8 +62,8 @@ static void report_claim(struct ind_dispatch *dispatch, struct ind_slice sender,
 {
     char text[IND_ADDRESS_WIDTH];
     struct ind_buffer address = ind_buffer_on(text, sizeof text);
-    if (ind_steady_told_lately(&dispatch->claim_reported, ind_clock_read(dispatch->clock).steady,
-                               REPORT_AGAIN * IND_SECOND))
+    if (ind_steady_reported_lately(&dispatch->claim_reported, ind_clock_read(dispatch->clock).steady,
+                                   REPORT_AGAIN * IND_SECOND))
         return;
     ind_address_write(&address, &claimed->network.address);
     bool known = claimed->network.address.bits > 0;

@@ -45,7 +45,7 @@ void ind_listeners_end(struct ind_listeners *listeners)
         free((char *)(uintptr_t)listeners->names[i]);
 }
 
-void ind_listeners_take_in(struct ind_listeners *listeners, struct ind_listener *fresh)
+void ind_listeners_add(struct ind_listeners *listeners, struct ind_listener *fresh)
 {
     while (fresh) {
         struct ind_listener *next = fresh->next;

@@ -61,7 +61,7 @@ bool ind_listener_set_open(struct ind_listeners *listeners, const struct ind_con
                            struct ind_listener_set *set, struct ind_listener **fresh, char *reason,
                            size_t room);
 /* Cannot fail. */
-void ind_listeners_take_in(struct ind_listeners *listeners, struct ind_listener *fresh);
+void ind_listeners_add(struct ind_listeners *listeners, struct ind_listener *fresh);
 void ind_listeners_discard(struct ind_listener *fresh);
 
 /* Closes all that are not in `set` (NULL: all). */

@@ -183,7 +183,7 @@ static int open_local(struct ind_listener *listener)
 }
 
 /* The very sockets of a listener of another name: nothing that comes in meanwhile is lost. */
-static int take_over(const struct ind_listener *before, struct ind_listener *listener)
+static int copy_sockets(const struct ind_listener *before, struct ind_listener *listener)
 {
     for (unsigned i = 0; i < before->socket_count; i++) {
         int socket = ind_socket_copy(before->sockets[i]);
@@ -206,7 +206,7 @@ static int open_listener(const struct opening *opening, const struct wanted *wan
 {
     const struct ind_listener *before = find(opening->listeners->open, wanted);
     if (before)
-        return take_over(before, opening->listener);
+        return copy_sockets(before, opening->listener);
     return kinds[opening->listener->kind].listen ? open_sockets(opening, port_for(opening->set, wanted))
                                                  : open_local(opening->listener);
 }

@@ -45,7 +45,7 @@ static void file_internal_messages(struct ind_receiver *receiver)
     size_t lost = 0;
     if (receiver->number != 0)
         return;
-    size_t count = ind_reporter_take(receiver->all->reporter, messages, &lost);
+    size_t count = ind_reporter_drain(receiver->all->reporter, messages, &lost);
     for (; lost > 0; lost--)
         ind_dispatch_lose(&receiver->dispatch, IND_NAME_INTERNAL, 0);
     for (size_t i = 0; i < count; i++) {

@@ -37,14 +37,14 @@ const char *ind_address_text(const struct ind_address *address, char text[IND_AD
 
 static bool reported_lately(const struct ind_streams *streams, struct ind_steady *reported)
 {
-    return ind_steady_told_lately(reported, ind_clock_read(streams->dispatch->clock).steady,
-                                  REPORT_AGAIN * IND_SECOND);
+    return ind_steady_reported_lately(reported, ind_clock_read(streams->dispatch->clock).steady,
+                                      REPORT_AGAIN * IND_SECOND);
 }
 
 /* ---- Their ends ---- */
 
-static bool take(void *context, const struct ind_connection *connection, struct ind_slice first,
-                 struct ind_slice rest, bool cut)
+static bool keep_message(void *context, const struct ind_connection *connection, struct ind_slice first,
+                         struct ind_slice rest, bool cut)
 {
     struct ind_streams *streams = context;
     struct ind_record record = {.length = (uint32_t)(first.length + rest.length),
@@ -88,8 +88,8 @@ static void hold(struct ind_streams *streams, struct ind_connection *connection)
 static void end_now(struct ind_streams *streams, struct ind_connection *connection)
 {
     if (connection->left)
-        (void)ind_connection_feed(connection, IND_NOTHING, take, streams);
-    if (!ind_connection_finish(connection, true, take, streams))
+        (void)ind_connection_feed(connection, IND_NOTHING, keep_message, streams);
+    if (!ind_connection_finish(connection, true, keep_message, streams))
         ind_dispatch_lose(streams->dispatch, connection->listener->number, connection->carried);
     dismiss(streams, connection);
 }
@@ -97,7 +97,7 @@ static void end_now(struct ind_streams *streams, struct ind_connection *connecti
 /* The other side has ended it; it stays a little where there is no room for its last words. */
 static void end(struct ind_streams *streams, struct ind_connection *connection, bool broken_off)
 {
-    if (ind_connection_finish(connection, broken_off, take, streams))
+    if (ind_connection_finish(connection, broken_off, keep_message, streams))
         dismiss(streams, connection);
     else
         hold(streams, connection);
@@ -175,7 +175,7 @@ static void make_room_for_halves(struct ind_streams *streams)
 
 static void feed(struct ind_streams *streams, struct ind_connection *connection, struct ind_slice bytes)
 {
-    switch (ind_connection_feed(connection, bytes, take, streams)) {
+    switch (ind_connection_feed(connection, bytes, keep_message, streams)) {
     case IND_CONNECTION_FED:
         connection->since = connection->carried == 0               ? IND_STEADY_NEVER
                             : ind_steady_is_set(connection->since) ? connection->since

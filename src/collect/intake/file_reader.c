@@ -12,7 +12,7 @@
 
 enum { BLOCKS = 2, BLOCK_BYTES = 4 << 20 };
 
-/* What one thread is to take apart next. */
+/* What one thread is to read next. */
 struct queued_block {
     char *bytes;
     size_t room, length;
@@ -42,7 +42,7 @@ struct reading {
     bool out_of_memory;
 };
 
-static void *take_blocks(void *argument)
+static void *read_blocks(void *argument)
 {
     struct block_thread *thread = argument;
     const struct ind_file_reading *call = thread->reading;
@@ -55,8 +55,8 @@ static void *take_blocks(void *argument)
         ind_mutex_unlock(&thread->mutex);
         if (done)
             break;
-        call->take(call->context, thread->number, block->number, block->form,
-                   (struct ind_slice){block->bytes, block->length});
+        call->lines(call->context, thread->number, block->number, block->form,
+                    (struct ind_slice){block->bytes, block->length});
         ind_mutex_lock(&thread->mutex);
         thread->first = (thread->first + 1) % BLOCKS;
         thread->count--;
@@ -143,7 +143,7 @@ static enum ind_line_form form_of(const struct ind_file_reading *call, const cha
     return raw ? IND_LINES_STORED_RAW : call->form;
 }
 
-static bool take_file(struct reading *reading, const char *path)
+static bool read_file(struct reading *reading, const char *path)
 {
     const struct ind_file_reading *call = reading->call;
     bool standard = strcmp(path, "-") == 0;
@@ -174,7 +174,7 @@ static bool start_thread(struct reading *reading, unsigned number)
     thread->number = number;
     ind_mutex_begin(&thread->mutex);
     ind_condition_variable_begin(&thread->changed);
-    return pthread_create(&thread->thread, NULL, take_blocks, thread) == 0;
+    return pthread_create(&thread->thread, NULL, read_blocks, thread) == 0;
 }
 
 static void end_threads(struct reading *reading)
@@ -207,7 +207,7 @@ enum ind_file_reading_end ind_files_read(const struct ind_file_reading *call)
         reading.count++;
     bool good = reading.count == call->threads;
     for (size_t i = 0; good && going && i < call->file_count; i++)
-        going = take_file(&reading, call->files[i]);
+        going = read_file(&reading, call->files[i]);
     end_threads(&reading);
     return !good                   ? IND_FILE_READING_NO_THREAD
            : reading.out_of_memory ? IND_FILE_READING_NO_MEMORY

@@ -12,8 +12,8 @@ struct ind_file_reading {
     unsigned threads;
     /* On thread `thread`: whole lines of one form; the last of a file may have no end. `block` counts the
      * blocks. */
-    void (*take)(void *context, unsigned thread, uint64_t block, enum ind_line_form form,
-                 struct ind_slice lines);
+    void (*lines)(void *context, unsigned thread, uint64_t block, enum ind_line_form form,
+                  struct ind_slice lines);
     /* On each thread, once it is through. */
     void (*end)(void *context, unsigned thread);
     /* On the reading thread: whether to go on; told how many bytes were read. */

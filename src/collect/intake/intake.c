@@ -346,7 +346,7 @@ static void apply_edits(struct ind_intake *intake, const struct ind_origin *orig
         ind_edit_states_settle(intake->states, intake->begun[i], &at_hand->message);
 }
 
-static void tell_decided(struct ind_intake *intake)
+static void report_decided(struct ind_intake *intake)
 {
     struct ind_message_at_hand *at_hand = &intake->at_hand;
     struct ind_decided decided = {.message = &at_hand->message,
@@ -454,7 +454,7 @@ enum ind_submitted ind_intake_submit(struct ind_intake *intake, enum ind_line_fo
     } else {
         read_and_decide(intake, bytes, origin);
         if (intake->onlooker.decided)
-            tell_decided(intake);
+            report_decided(intake);
         at_hand->account = account_of(intake, origin, &at_hand->message);
     }
     return go_on(intake, batch);

@@ -75,7 +75,7 @@ static void book_once(const struct ind_filing *filing, struct ind_batch *batch, 
 {
     const struct ind_tallies tallies = ind_batch_tallies(batch);
     if (!batch->booked)
-        ind_book_take(filing->book, intake, &tallies);
+        ind_book_add(filing->book, intake, &tallies);
     batch->booked = true;
 }
 

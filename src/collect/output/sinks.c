@@ -206,7 +206,7 @@ static void ask_for_start(struct ind_sinks *sinks, struct ind_sink *sink, struct
 /* Once in a while: what we tell may itself be for the program. */
 static bool worth_telling(struct ind_sink *sink, struct ind_steady now)
 {
-    return sink->wanted && !ind_steady_told_lately(&sink->troubled, now, REPORT_AGAIN);
+    return sink->wanted && !ind_steady_reported_lately(&sink->troubled, now, REPORT_AGAIN);
 }
 
 static void how_it_ended(int status, char text[80])
@@ -406,11 +406,11 @@ void ind_sinks_give_up(struct ind_sinks *sinks)
 }
 
 void ind_sinks_waiting(const struct ind_sinks *sinks,
-                       void (*take)(void *context, uint32_t owner, uint32_t lines), void *context)
+                       void (*visit)(void *context, uint32_t owner, uint32_t lines), void *context)
 {
     for (const struct ind_sink *sink = sinks->list; sink; sink = sink->next)
         for (size_t i = 0; i < sink->line_count; i++)
-            take(context, sink->lines[(sink->first_line + i) % QUEUE_LINES].owner, 1);
+            visit(context, sink->lines[(sink->first_line + i) % QUEUE_LINES].owner, 1);
 }
 
 /* ---- Which there are ---- */
@@ -458,7 +458,7 @@ static char **copy_program(char *const *program)
     return copy;
 }
 
-static void taker_free(struct ind_sink *sink)
+static void sink_free(struct ind_sink *sink)
 {
     for (size_t i = 0; sink->program && sink->program[i]; i++)
         free(sink->program[i]);
@@ -469,7 +469,7 @@ static void taker_free(struct ind_sink *sink)
     free(sink);
 }
 
-static struct ind_sink *new_taker(struct ind_sinks *sinks, const struct ind_route *route)
+static struct ind_sink *new_sink(struct ind_sinks *sinks, const struct ind_route *route)
 {
     struct ind_sink *sink = calloc(1, sizeof *sink);
     if (!sink)
@@ -480,7 +480,7 @@ static struct ind_sink *new_taker(struct ind_sinks *sinks, const struct ind_rout
     sink->lines = malloc(QUEUE_LINES * sizeof *sink->lines);
     sink->program = route->program ? copy_program(route->program) : NULL;
     if (!sink->name || !sink->bytes || !sink->lines || (route->program && !sink->program)) {
-        taker_free(sink);
+        sink_free(sink);
         return NULL;
     }
     if (!sink->program) {
@@ -494,12 +494,12 @@ static struct ind_sink *new_taker(struct ind_sinks *sinks, const struct ind_rout
     return sink;
 }
 
-static struct ind_sink *taker_for(struct ind_sinks *sinks, const struct ind_route *route)
+static struct ind_sink *sink_for(struct ind_sinks *sinks, const struct ind_route *route)
 {
     for (struct ind_sink *sink = sinks->list; sink; sink = sink->next)
         if (sink->bytes && same_program(sink->program, route->program))
             return sink;
-    return new_taker(sinks, route);
+    return new_sink(sinks, route);
 }
 
 bool ind_sinks_adopt(struct ind_sinks *sinks, const struct ind_config *config)
@@ -517,7 +517,7 @@ bool ind_sinks_adopt(struct ind_sinks *sinks, const struct ind_config *config)
         if (route->to == IND_TO_FILE)
             continue;
         sinks->to_sink[i] = true;
-        sinks->of_route[i] = taker_for(sinks, route);
+        sinks->of_route[i] = sink_for(sinks, route);
         good &= sinks->of_route[i] != NULL;
         if (sinks->of_route[i])
             sinks->of_route[i]->wanted = true;
@@ -541,7 +541,7 @@ void ind_sinks_free(struct ind_sinks *sinks)
         struct ind_sink *next = sinks->list->next;
         if (sinks->list->program && sinks->list->state == OPEN)
             close(sinks->list->fd);
-        taker_free(sinks->list);
+        sink_free(sinks->list);
         sinks->list = next;
     }
     free(sinks->of_route);

@@ -62,7 +62,7 @@ void ind_sinks_give_up(struct ind_sinks *sinks);
 
 /* The owner of every line that waits. */
 void ind_sinks_waiting(const struct ind_sinks *sinks,
-                       void (*take)(void *context, uint32_t owner, uint32_t lines), void *context);
+                       void (*visit)(void *context, uint32_t owner, uint32_t lines), void *context);
 
 /* How many there are; fills *counts (new, to be freed; NULL where memory is out or there are none). */
 size_t ind_sinks_count(const struct ind_sinks *sinks, struct ind_sink_count **counts);

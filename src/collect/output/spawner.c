@@ -49,7 +49,8 @@ static void on_child(int signal_number)
     (void)signal_number; /* to wake pselect */
 }
 
-static void tell(const struct side *side, enum ind_spawner_event_kind kind, uint32_t id, int value, int fd)
+static void send_event(const struct side *side, enum ind_spawner_event_kind kind, uint32_t id, int value,
+                       int fd)
 {
     struct ind_spawner_event event = {kind, id, value, -1};
     struct iovec part = {&event, sizeof event};
@@ -128,16 +129,16 @@ static void start(struct side *side, struct request *request, size_t length)
         child++;
     int input[2], error = EAGAIN;
     if (count == 0 || child == side->children + PROGRAMS || pipe2(input, O_CLOEXEC) != 0) {
-        tell(side, IND_SPAWNER_FAILED, request->id, error, -1);
+        send_event(side, IND_SPAWNER_FAILED, request->id, error, -1);
         return;
     }
     pid_t process = spawn(words, input[0], &error);
     close(input[0]);
     if (process > 0) {
         *child = (struct child){process, request->id, IND_STEADY_NEVER, false};
-        tell(side, IND_SPAWNER_STARTED, request->id, (int)process, input[1]);
+        send_event(side, IND_SPAWNER_STARTED, request->id, (int)process, input[1]);
     } else {
-        tell(side, IND_SPAWNER_FAILED, request->id, error, -1);
+        send_event(side, IND_SPAWNER_FAILED, request->id, error, -1);
     }
     close(input[1]);
 }
@@ -150,7 +151,7 @@ static void stop(struct side *side, uint32_t id)
             child->end_at = ind_steady_after(ind_steady_now(), GRACE);
 }
 
-static void take_request(struct side *side)
+static void read_request(struct side *side)
 {
     struct request request;
     ssize_t got = recv(side->socket, &request, sizeof request, 0);
@@ -177,7 +178,7 @@ static int see_to_children(struct side *side)
             continue;
         if (waitpid(child->process, &status, WNOHANG) == child->process) {
             if (!side->ending)
-                tell(side, IND_SPAWNER_ENDED, child->id, status, -1);
+                send_event(side, IND_SPAWNER_ENDED, child->id, status, -1);
             child->process = 0;
             continue;
         }
@@ -224,7 +225,7 @@ static _Noreturn void help(int socket)
             FD_SET(socket, &readable);
         int ready = pselect(socket + 1, &readable, NULL, NULL, running ? &wait : NULL, &waiting);
         if (ready > 0 && FD_ISSET(socket, &readable))
-            take_request(&side);
+            read_request(&side);
     }
 }
 

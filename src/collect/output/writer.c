@@ -318,7 +318,7 @@ enum ind_writer_state ind_writer_step(struct ind_writer *writer, int millisecond
 {
     bool ended = false;
     if (!writer->batch) {
-        struct ind_ring_item item = ind_rings_take(writer->rings, writer->held, milliseconds, &ended);
+        struct ind_ring_item item = ind_rings_next(writer->rings, writer->held, milliseconds, &ended);
         writer->batch = item.batch;
         writer->ring = item.ring;
         if (item.marker)

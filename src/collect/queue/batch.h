@@ -2,7 +2,7 @@
  * and the account of the messages they come from.
  *
  * All memory is made once; adding allocates nothing. Within a group lines keep their order. A message is
- * tallied in the batch that holds its first line (or the news that it has none), whatever becomes of the rest
+ * tallied in the batch that holds its first line (or the note that it has none), whatever becomes of the rest
  * of its lines. */
 #ifndef IND_COLLECT_QUEUE_BATCH_H
 #define IND_COLLECT_QUEUE_BATCH_H

@@ -70,7 +70,7 @@ size_t ind_slabs_count(const struct ind_slabs *slabs)
     return slabs->count;
 }
 
-static struct slab *take(struct ind_slabs *slabs)
+static struct slab *acquire_slab(struct ind_slabs *slabs)
 {
     ind_mutex_lock(&slabs->mutex);
     struct slab *slab = slabs->free;
@@ -96,10 +96,10 @@ static void give_back(struct ind_slabs *slabs, struct slab *slab)
     ind_mutex_unlock(&slabs->mutex);
 }
 
-static struct slab *take_unneeded(struct ind_slabs *slabs) IND_REQUIRES(slabs->mutex);
+static struct slab *unlink_unneeded(struct ind_slabs *slabs) IND_REQUIRES(slabs->mutex);
 
 /* The last in the list are those that were not needed for the longest time. */
-static struct slab *take_unneeded(struct ind_slabs *slabs)
+static struct slab *unlink_unneeded(struct ind_slabs *slabs)
 {
     struct slab **link = &slabs->free, **found = NULL;
     size_t before = slabs->count - slabs->left;
@@ -123,7 +123,7 @@ void ind_slabs_trim(struct ind_slabs *slabs)
         ind_mutex_lock(&slabs->mutex);
         bool quiet = slabs->most_used == slabs->count - slabs->left;
         slabs->most_used = slabs->count - slabs->left;
-        struct slab *slab = quiet ? take_unneeded(slabs) : NULL;
+        struct slab *slab = quiet ? unlink_unneeded(slabs) : NULL;
         ind_mutex_unlock(&slabs->mutex);
         if (!slab)
             return;
@@ -173,7 +173,7 @@ char *ind_burst_add(struct ind_burst *burst, const struct ind_record *record)
     size_t size = ind_record_size(record->length);
     struct slab *slab = burst->last;
     if (!slab || IND_SLAB_BYTES - slab->used < size) {
-        slab = take(burst->slabs);
+        slab = acquire_slab(burst->slabs);
         if (!slab)
             return NULL;
         if (burst->last)
@@ -191,7 +191,7 @@ char *ind_burst_add(struct ind_burst *burst, const struct ind_record *record)
 bool ind_burst_idle(struct ind_burst *burst)
 {
     if (!burst->last)
-        burst->first = burst->last = take(burst->slabs);
+        burst->first = burst->last = acquire_slab(burst->slabs);
     return burst->last && burst->first == burst->last && burst->last->used == 0;
 }
 

@@ -172,7 +172,7 @@ static bool all_ended(const struct ind_rings *rings)
     return all;
 }
 
-struct ind_ring_item ind_rings_take(struct ind_rings *rings, const bool *held, int milliseconds, bool *ended)
+struct ind_ring_item ind_rings_next(struct ind_rings *rings, const bool *held, int milliseconds, bool *ended)
 {
     const struct timespec until = ind_deadline(milliseconds);
     struct ind_ring_item item = {0, NULL, NULL};

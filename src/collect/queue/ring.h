@@ -38,7 +38,7 @@ struct ind_ring_item {
 
 /* The oldest item of the next ring in turn, but not of those held; all NULL where none comes within
  * `milliseconds`. *ended: none ever will. */
-struct ind_ring_item ind_rings_take(struct ind_rings *rings, const bool *held, int milliseconds, bool *ended);
+struct ind_ring_item ind_rings_next(struct ind_rings *rings, const bool *held, int milliseconds, bool *ended);
 void ind_ring_give_back(struct ind_rings *rings, unsigned ring, struct ind_batch *batch);
 /* Wakes the writer. Any thread. */
 void ind_rings_wake(struct ind_rings *rings);

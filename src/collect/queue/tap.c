@@ -75,8 +75,8 @@ void ind_tap_offer(struct ind_tap *tap, const struct ind_record *record, const c
         ind_waker_wake(tap->waker);
 }
 
-uint64_t ind_tap_take(struct ind_tap *tap,
-                      void (*take)(void *context, const struct ind_record *record, const char *bytes),
+uint64_t ind_tap_read(struct ind_tap *tap,
+                      void (*visit)(void *context, const struct ind_record *record, const char *bytes),
                       void *context)
 {
     ind_mutex_lock(&tap->mutex);
@@ -90,7 +90,7 @@ uint64_t ind_tap_take(struct ind_tap *tap,
     ind_mutex_unlock(&tap->mutex);
     for (size_t at = 0; at < used;) {
         const struct ind_record *record = (const struct ind_record *)(const void *)(full + at);
-        take(context, record, full + at + sizeof *record);
+        visit(context, record, full + at + sizeof *record);
         at += ind_record_size(record->length);
     }
     return skipped;

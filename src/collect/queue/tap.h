@@ -21,10 +21,10 @@ void ind_tap_open(struct ind_tap *tap, bool open);
 bool ind_tap_is_open(const struct ind_tap *tap);
 void ind_tap_offer(struct ind_tap *tap, const struct ind_record *record, const char *bytes);
 
-/* What has come since the last call, borrowed until the next: `take` is called for each message. Returns how
+/* What has come since the last call, borrowed until the next: `visit` is called for each message. Returns how
  * many were skipped since. */
-uint64_t ind_tap_take(struct ind_tap *tap,
-                      void (*take)(void *context, const struct ind_record *record, const char *bytes),
+uint64_t ind_tap_read(struct ind_tap *tap,
+                      void (*visit)(void *context, const struct ind_record *record, const char *bytes),
                       void *context);
 
 #endif

@@ -19,7 +19,7 @@ void ind_reporter_end(struct ind_reporter *reporter)
 {
     char *messages[IND_INTERNAL_MESSAGES];
     size_t lost = 0;
-    for (size_t count = ind_reporter_take(reporter, messages, &lost); count > 0;)
+    for (size_t count = ind_reporter_drain(reporter, messages, &lost); count > 0;)
         free(messages[--count]);
     ind_mutex_end(&reporter->mutex);
 }
@@ -68,7 +68,7 @@ void ind_report_edit(struct ind_reporter *reporter, const struct ind_edit_report
     file(reporter, ind_buffer_view(&buffer));
 }
 
-size_t ind_reporter_take(struct ind_reporter *reporter, char *messages[IND_INTERNAL_MESSAGES], size_t *lost)
+size_t ind_reporter_drain(struct ind_reporter *reporter, char *messages[IND_INTERNAL_MESSAGES], size_t *lost)
 {
     ind_mutex_lock(&reporter->mutex);
     size_t count = reporter->count;

@@ -33,6 +33,6 @@ void ind_report_edit(struct ind_reporter *reporter, const struct ind_edit_report
 
 /* The filing thread: the messages that wait, each to be freed. Returns how many; adds to *lost those for
  * which there was no room. */
-size_t ind_reporter_take(struct ind_reporter *reporter, char *messages[IND_INTERNAL_MESSAGES], size_t *lost);
+size_t ind_reporter_drain(struct ind_reporter *reporter, char *messages[IND_INTERNAL_MESSAGES], size_t *lost);
 
 #endif

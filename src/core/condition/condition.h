@@ -64,8 +64,8 @@ struct ind_conditions *ind_conditions_new(struct ind_slice domain, const struct 
 void ind_conditions_free(struct ind_conditions *set);
 
 /* Reads a condition into the set. `named` may be NULL. False, with *mistake made, where the text is no
- * condition. Where a named condition used here is itself broken, *mistake stays unmade: it has been told at
- * its own place. */
+ * condition. Where a named condition used here is itself broken, *mistake stays unmade: it has been reported
+ * at its own place. */
 bool ind_condition_read(struct ind_conditions *set, struct ind_slice text, const struct ind_named *named,
                         ind_condition *condition, struct ind_mistake *mistake);
 

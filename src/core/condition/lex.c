@@ -86,7 +86,7 @@ bool ind_lex_word_is(const struct ind_condition_reader *reader, const char *word
     return reader->now.kind == IND_TOKEN_WORD && ind_slice_equal(reader->now.text, ind_slice_of(word));
 }
 
-bool ind_lex_take_word(struct ind_condition_reader *reader, const char *word)
+bool ind_lex_accept_word(struct ind_condition_reader *reader, const char *word)
 {
     if (!ind_lex_word_is(reader, word))
         return false;

@@ -43,7 +43,7 @@ bool ind_lex_stopped(const struct ind_condition_reader *reader);
 /* `now` becomes the next token. */
 void ind_lex_advance(struct ind_condition_reader *reader);
 bool ind_lex_word_is(const struct ind_condition_reader *reader, const char *word);
-bool ind_lex_take_word(struct ind_condition_reader *reader, const char *word);
+bool ind_lex_accept_word(struct ind_condition_reader *reader, const char *word);
 
 /* What people write who know other languages, and what this one has instead. */
 struct ind_instead {

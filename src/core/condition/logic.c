@@ -1,5 +1,5 @@
 /* What follows from what, without a message: that one condition holds wherever another does, that a condition
- * can never hold, or always does. What is claimed is proved; what cannot be told is not claimed. */
+ * can never hold, or always does. What is claimed is proved; what cannot be proved is not claimed. */
 #include "core/condition/logic.h"
 #include "core/condition/condition_private.h"
 
@@ -50,7 +50,7 @@ static bool ends(struct ind_slice whole, struct ind_slice part, bool nocase)
     return whole.length >= part.length && stands_at(whole, whole.length - part.length, part, nocase);
 }
 
-/* Whether a value of that text fits; `unknown` where that cannot be told here. */
+/* Whether a value of that text fits; `unknown` where that cannot be found out here. */
 static bool value_fits(const struct ind_conditions *set, const struct ind_test *test, struct ind_slice value,
                        bool nocase, bool unknown)
 {

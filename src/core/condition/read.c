@@ -135,7 +135,7 @@ static uint32_t term(struct ind_condition_reader *reader)
     if (ind_lex_stopped(reader))
         return 0;
     size_t start = reader->now.at;
-    if (ind_lex_take_word(reader, "not")) {
+    if (ind_lex_accept_word(reader, "not")) {
         if (++reader->depth > IND_CONDITION_DEEPEST)
             ind_lex_wrong(reader, &reader->now,
                           "parentheses and \"not\" nested more than 50 deep; name a part under conditions:",
@@ -179,7 +179,7 @@ static uint32_t joined(struct ind_condition_reader *reader, const char *joint,
         return first;
     uint32_t node = ind_node_add(reader->set, kind, reader->kept, start, 0), last = first;
     reader->set->nodes[node].first = first;
-    while (!ind_lex_stopped(reader) && ind_lex_take_word(reader, joint)) {
+    while (!ind_lex_stopped(reader) && ind_lex_accept_word(reader, joint)) {
         uint32_t next = part(reader);
         if (ind_lex_stopped(reader))
             return 0;

@@ -364,8 +364,8 @@ static bool add_finders(struct ind_test *test)
 /* "at least warning": warning and all that is more severe, which are the smaller numbers. */
 static void read_limit(struct ind_condition_reader *reader, struct ind_test *test)
 {
-    bool least = ind_lex_take_word(reader, "least");
-    if (!least && !ind_lex_take_word(reader, "most")) {
+    bool least = ind_lex_accept_word(reader, "least");
+    if (!least && !ind_lex_accept_word(reader, "most")) {
         ind_lex_wrong(reader, &reader->now, "expected \"at least\" or \"at most\"", IND_NOTHING, "");
         return;
     }
@@ -409,7 +409,7 @@ static void read_is(struct ind_condition_reader *reader, struct ind_test *test, 
         wrong_operator(reader, test);
         return;
     }
-    *negated = ind_lex_take_word(reader, "not");
+    *negated = ind_lex_accept_word(reader, "not");
     if (ind_lex_word_is(reader, "in"))
         ind_lex_wrong(reader, &reader->now, "write \"in\" without \"is\"", IND_NOTHING, "");
     else if (reader->now.kind == IND_TOKEN_OPEN)
@@ -439,10 +439,10 @@ static const struct {
 static bool read_word_operator(struct ind_condition_reader *reader, struct ind_test *test)
 {
     for (size_t i = 0; i < IND_COUNT(operators); i++) {
-        if (!allows(test, operators[i].op) || !ind_lex_take_word(reader, operators[i].word))
+        if (!allows(test, operators[i].op) || !ind_lex_accept_word(reader, operators[i].word))
             continue;
         test->op = (uint16_t)operators[i].op;
-        if (operators[i].second && !ind_lex_take_word(reader, operators[i].second))
+        if (operators[i].second && !ind_lex_accept_word(reader, operators[i].second))
             ind_mistake_say(reader->mistake, reader->now.at, reader->now.length, "expected \"",
                             ind_slice_of(operators[i].word), " ", ind_slice_of(operators[i].second), "\"");
         value(reader, test);
@@ -455,21 +455,21 @@ static bool read_word_operator(struct ind_condition_reader *reader, struct ind_t
 static void operator_and_value(struct ind_condition_reader *reader, struct ind_test *test, bool *negated)
 {
     test->op = IND_OP_IS;
-    if (ind_lex_take_word(reader, "is")) {
+    if (ind_lex_accept_word(reader, "is")) {
         read_is(reader, test, negated);
-    } else if (allows(test, IND_OP_IS) && ind_lex_take_word(reader, "not")) {
+    } else if (allows(test, IND_OP_IS) && ind_lex_accept_word(reader, "not")) {
         *negated = true;
-        if (!ind_lex_take_word(reader, "in"))
+        if (!ind_lex_accept_word(reader, "in"))
             ind_lex_wrong(reader, &reader->now,
                           "expected \"not in\"; for other operators put \"not\" before the field",
                           IND_NOTHING, "");
         else
             values_in_parentheses(reader, test);
-    } else if (allows(test, IND_OP_IS) && ind_lex_take_word(reader, "in")) {
+    } else if (allows(test, IND_OP_IS) && ind_lex_accept_word(reader, "in")) {
         values_in_parentheses(reader, test);
-    } else if (allows(test, IND_OP_AT_LEAST) && ind_lex_take_word(reader, "at")) {
+    } else if (allows(test, IND_OP_AT_LEAST) && ind_lex_accept_word(reader, "at")) {
         read_limit(reader, test);
-    } else if (allows(test, IND_OP_WITHIN | IND_OP_DURING) && ind_lex_take_word(reader, "within")) {
+    } else if (allows(test, IND_OP_WITHIN | IND_OP_DURING) && ind_lex_accept_word(reader, "within")) {
         test->op = allows(test, IND_OP_WITHIN) ? IND_OP_WITHIN : IND_OP_DURING;
         one_or_more(reader, test);
     } else if (!read_word_operator(reader, test)) {
@@ -480,9 +480,9 @@ static void operator_and_value(struct ind_condition_reader *reader, struct ind_t
 /* "ignoring case" behind the value. */
 static void read_case(struct ind_condition_reader *reader, struct ind_test *test)
 {
-    if (ind_lex_stopped(reader) || !ind_lex_take_word(reader, "ignoring"))
+    if (ind_lex_stopped(reader) || !ind_lex_accept_word(reader, "ignoring"))
         return;
-    if (!ind_lex_take_word(reader, "case")) {
+    if (!ind_lex_accept_word(reader, "case")) {
         ind_lex_wrong(reader, &reader->now, "expected \"ignoring case\"", IND_NOTHING, "");
         return;
     }

@@ -22,7 +22,7 @@ bool ind_mask_regex_read(struct ind_slice text, struct ind_regex **regex, struct
                         "no regular expression: ", ind_slice_of(error.reason), "", IND_NOTHING, "");
         return false;
     }
-    if (ind_regex_takes_nothing(*regex)) {
+    if (ind_regex_matches_empty(*regex)) {
         ind_mistake_say(mistake, 0, text.length,
                         "this expression also fits nothing at all, and would hide that; write + where "
                         "there is *, or name what must be there",

@@ -15,7 +15,7 @@ struct entry {
     bool taken, settled;
     struct ind_steady from; /* of the span */
     uint64_t count;         /* in the span; of `keep`: ever */
-    uint64_t over;          /* dropped and not told */
+    uint64_t over;          /* dropped and not reported */
     struct ind_steady over_since;
     uint64_t number;
     ind_time span;
@@ -32,41 +32,41 @@ struct ind_edit_state {
 
 struct ind_edit_state *ind_edit_state_new(uint32_t entries)
 {
-    struct ind_edit_state *recall = calloc(1, sizeof *recall);
-    if (!recall)
+    struct ind_edit_state *state = calloc(1, sizeof *state);
+    if (!state)
         return NULL;
-    recall->room = entries;
-    recall->slot_count = 16;
-    while (recall->slot_count < entries)
-        recall->slot_count *= 2;
-    recall->entries = calloc(entries, sizeof *recall->entries); /* what is never used takes no memory */
-    recall->slots = malloc(recall->slot_count * sizeof *recall->slots);
-    recall->oldest = recall->newest = recall->free = NONE;
-    if (recall->slots)
-        memset(recall->slots, 0xff, recall->slot_count * sizeof *recall->slots);
-    if (recall->entries && recall->slots)
-        return recall;
-    ind_edit_state_free(recall);
+    state->room = entries;
+    state->slot_count = 16;
+    while (state->slot_count < entries)
+        state->slot_count *= 2;
+    state->entries = calloc(entries, sizeof *state->entries); /* what is never used takes no memory */
+    state->slots = malloc(state->slot_count * sizeof *state->slots);
+    state->oldest = state->newest = state->free = NONE;
+    if (state->slots)
+        memset(state->slots, 0xff, state->slot_count * sizeof *state->slots);
+    if (state->entries && state->slots)
+        return state;
+    ind_edit_state_free(state);
     return NULL;
 }
 
-void ind_edit_state_free(struct ind_edit_state *recall)
+void ind_edit_state_free(struct ind_edit_state *state)
 {
-    if (!recall)
+    if (!state)
         return;
-    free(recall->entries);
-    free(recall->slots);
-    free(recall);
+    free(state->entries);
+    free(state->slots);
+    free(state);
 }
 
-uint32_t ind_edit_state_count(const struct ind_edit_state *recall)
+uint32_t ind_edit_state_count(const struct ind_edit_state *state)
 {
-    return recall->used;
+    return state->used;
 }
 
-uint64_t ind_edit_state_evicted(const struct ind_edit_state *recall)
+uint64_t ind_edit_state_evicted(const struct ind_edit_state *state)
 {
-    return recall->evicted;
+    return state->evicted;
 }
 
 uint64_t ind_edit_state_key(const struct ind_edit *edit, const struct ind_message *message)
@@ -80,55 +80,55 @@ uint64_t ind_edit_state_key(const struct ind_edit *edit, const struct ind_messag
 
 /* ---- The table ---- */
 
-static uint32_t *slot_of(const struct ind_edit_state *recall, uint64_t key)
+static uint32_t *slot_of(const struct ind_edit_state *state, uint64_t key)
 {
-    return &recall->slots[key & (recall->slot_count - 1)];
+    return &state->slots[key & (state->slot_count - 1)];
 }
 
-static struct entry *find(const struct ind_edit_state *recall, uint64_t key)
+static struct entry *find(const struct ind_edit_state *state, uint64_t key)
 {
-    for (uint32_t i = *slot_of(recall, key); i != NONE; i = recall->entries[i].next)
-        if (recall->entries[i].key == key)
-            return &recall->entries[i];
+    for (uint32_t i = *slot_of(state, key); i != NONE; i = state->entries[i].next)
+        if (state->entries[i].key == key)
+            return &state->entries[i];
     return NULL;
 }
 
-static void take_out(struct ind_edit_state *recall, const struct entry *entry)
+static void unlink_entry(struct ind_edit_state *state, const struct entry *entry)
 {
     if (entry->older != NONE)
-        recall->entries[entry->older].newer = entry->newer;
+        state->entries[entry->older].newer = entry->newer;
     else
-        recall->oldest = entry->newer;
+        state->oldest = entry->newer;
     if (entry->newer != NONE)
-        recall->entries[entry->newer].older = entry->older;
+        state->entries[entry->newer].older = entry->older;
     else
-        recall->newest = entry->older;
+        state->newest = entry->older;
 }
 
-static void put_newest(struct ind_edit_state *recall, struct entry *entry)
+static void put_newest(struct ind_edit_state *state, struct entry *entry)
 {
-    uint32_t number = (uint32_t)(entry - recall->entries);
-    entry->older = recall->newest;
+    uint32_t number = (uint32_t)(entry - state->entries);
+    entry->older = state->newest;
     entry->newer = NONE;
-    if (recall->newest != NONE)
-        recall->entries[recall->newest].newer = number;
+    if (state->newest != NONE)
+        state->entries[state->newest].newer = number;
     else
-        recall->oldest = number;
-    recall->newest = number;
+        state->oldest = number;
+    state->newest = number;
 }
 
-static void remove_entry(struct ind_edit_state *recall, struct entry *entry)
+static void remove_entry(struct ind_edit_state *state, struct entry *entry)
 {
-    uint32_t number = (uint32_t)(entry - recall->entries), *link = slot_of(recall, entry->key);
+    uint32_t number = (uint32_t)(entry - state->entries), *link = slot_of(state, entry->key);
     while (*link != number)
-        link = &recall->entries[*link].next;
+        link = &state->entries[*link].next;
     *link = entry->next;
-    take_out(recall, entry);
-    entry->next = recall->free;
+    unlink_entry(state, entry);
+    entry->next = state->free;
     entry->taken = false;
     entry->over = 0;
-    recall->free = number;
-    recall->used--;
+    state->free = number;
+    state->used--;
 }
 
 static void copy(char *to, size_t room, struct ind_slice text)
@@ -141,41 +141,41 @@ static void copy(char *to, size_t room, struct ind_slice text)
     to[length] = '\0';
 }
 
-static void fill_news(const struct entry *entry, struct ind_edit_report *news)
+static void fill_news(const struct entry *entry, struct ind_edit_report *report)
 {
-    *news = (struct ind_edit_report){.kind = (enum ind_edit_kind)entry->kind,
-                                     .count = entry->over,
-                                     .number = entry->number,
-                                     .span = entry->span};
-    memcpy(news->edit, entry->edit, sizeof news->edit);
-    memcpy(news->device, entry->device, sizeof news->device);
-    memcpy(news->text, entry->text, sizeof news->text);
+    *report = (struct ind_edit_report){.kind = (enum ind_edit_kind)entry->kind,
+                                       .count = entry->over,
+                                       .number = entry->number,
+                                       .span = entry->span};
+    memcpy(report->edit, entry->edit, sizeof report->edit);
+    memcpy(report->device, entry->device, sizeof report->device);
+    memcpy(report->text, entry->text, sizeof report->text);
 }
 
-static struct entry *add(struct ind_edit_state *recall, uint64_t key, const struct ind_edit *edit,
-                         struct ind_steady now, struct ind_edit_report *news, bool *told)
+static struct entry *add(struct ind_edit_state *state, uint64_t key, const struct ind_edit *edit,
+                         struct ind_steady now, struct ind_edit_report *report, bool *reported)
 {
-    if (recall->used == recall->room) {
-        struct entry *oldest = &recall->entries[recall->oldest];
-        *told = oldest->over > 0;
-        if (*told)
-            fill_news(oldest, news);
-        remove_entry(recall, oldest);
-        recall->evicted++;
+    if (state->used == state->room) {
+        struct entry *oldest = &state->entries[state->oldest];
+        *reported = oldest->over > 0;
+        if (*reported)
+            fill_news(oldest, report);
+        remove_entry(state, oldest);
+        state->evicted++;
     }
-    uint32_t number = recall->free;
+    uint32_t number = state->free;
     if (number != NONE)
-        recall->free = recall->entries[number].next;
+        state->free = state->entries[number].next;
     else
-        number = recall->top++;
-    recall->used++;
-    struct entry *entry = &recall->entries[number];
-    uint32_t *slot = slot_of(recall, key);
+        number = state->top++;
+    state->used++;
+    struct entry *entry = &state->entries[number];
+    uint32_t *slot = slot_of(state, key);
     *entry =
         (struct entry){.key = key, .next = *slot, .kind = (uint8_t)edit->kind, .taken = true, .from = now};
     copy(entry->edit, sizeof entry->edit, ind_slice_of(edit->name));
     *slot = number;
-    put_newest(recall, entry);
+    put_newest(state, entry);
     return entry;
 }
 
@@ -195,16 +195,16 @@ static bool is_over(const struct entry *entry, struct ind_steady now)
     return since >= entry->span || -since >= entry->span;
 }
 
-static bool ask_repeat(struct entry *entry, struct ind_steady now, bool fresh, struct ind_edit_report *news,
-                       bool *told)
+static bool ask_repeat(struct entry *entry, struct ind_steady now, bool fresh, struct ind_edit_report *report,
+                       bool *reported)
 {
     if (fresh)
         return true;
     if (!is_over(entry, now))
         return drop(entry, now);
     if (entry->over > 0) {
-        fill_news(entry, news);
-        *told = true;
+        fill_news(entry, report);
+        *reported = true;
     }
     entry->over = 0;
     entry->from = now;
@@ -221,17 +221,17 @@ static bool ask_limit(struct entry *entry, struct ind_steady now)
     return ++entry->count <= entry->number || drop(entry, now);
 }
 
-bool ind_edit_state_ask(struct ind_edit_state *recall, uint64_t key, const struct ind_edit *edit,
-                        struct ind_steady now, struct ind_edit_report *news, bool *told)
+bool ind_edit_state_ask(struct ind_edit_state *state, uint64_t key, const struct ind_edit *edit,
+                        struct ind_steady now, struct ind_edit_report *report, bool *reported)
 {
-    struct entry *entry = find(recall, key);
+    struct entry *entry = find(state, key);
     bool fresh = !entry;
-    *told = false;
+    *reported = false;
     if (fresh) {
-        entry = add(recall, key, edit, now, news, told);
+        entry = add(state, key, edit, now, report, reported);
     } else if (entry->newer != NONE) {
-        take_out(recall, entry);
-        put_newest(recall, entry);
+        unlink_entry(state, entry);
+        put_newest(state, entry);
     }
     entry->number = edit->number; /* a reload may have changed them */
     entry->span = edit->span;
@@ -239,16 +239,16 @@ bool ind_edit_state_ask(struct ind_edit_state *recall, uint64_t key, const struc
     case IND_EDIT_KEEP:
         return entry->count++ % entry->number == 0;
     case IND_EDIT_REPEAT:
-        return ask_repeat(entry, now, fresh, news, told);
+        return ask_repeat(entry, now, fresh, report, reported);
     default:
         return ask_limit(entry, now);
     }
 }
 
-void ind_edit_state_settle(struct ind_edit_state *recall, uint64_t key, struct ind_slice device,
+void ind_edit_state_settle(struct ind_edit_state *state, uint64_t key, struct ind_slice device,
                            struct ind_slice text)
 {
-    struct entry *entry = find(recall, key);
+    struct entry *entry = find(state, key);
     if (!entry || entry->settled)
         return;
     entry->settled = true;
@@ -259,11 +259,11 @@ void ind_edit_state_settle(struct ind_edit_state *recall, uint64_t key, struct i
 
 /* ---- Telling ---- */
 
-bool ind_edit_state_due(struct ind_edit_state *recall, struct ind_steady now, bool all, uint32_t *from,
-                        struct ind_edit_report *news)
+bool ind_edit_state_due(struct ind_edit_state *state, struct ind_steady now, bool all, uint32_t *from,
+                        struct ind_edit_report *report)
 {
-    while (*from < recall->top) {
-        struct entry *entry = &recall->entries[(*from)++];
+    while (*from < state->top) {
+        struct entry *entry = &state->entries[(*from)++];
         if (!entry->taken || entry->kind == IND_EDIT_KEEP)
             continue;
         bool past = is_over(entry, now);
@@ -272,10 +272,10 @@ bool ind_edit_state_due(struct ind_edit_state *recall, struct ind_steady now, bo
             (all ||
              (entry->kind == IND_EDIT_REPEAT ? past : ind_steady_from(entry->over_since, now) >= TELL_EVERY));
         if (due)
-            fill_news(entry, news);
+            fill_news(entry, report);
         entry->over = due ? 0 : entry->over;
         if (past && entry->over == 0) /* nothing is left that a new entry would not know */
-            remove_entry(recall, entry);
+            remove_entry(state, entry);
         if (due)
             return true;
     }
@@ -288,26 +288,26 @@ static void write_times(struct ind_buffer *buffer, uint64_t count)
     ind_buffer_text(buffer, count == 1 ? " time" : " times");
 }
 
-void ind_edit_report_write(const struct ind_edit_report *news, struct ind_buffer *buffer)
+void ind_edit_report_write(const struct ind_edit_report *report, struct ind_buffer *buffer)
 {
-    const char *device = news->device[0] ? news->device : "a device";
+    const char *device = report->device[0] ? report->device : "a device";
     ind_buffer_text(buffer, "edit \"");
-    ind_buffer_text(buffer, news->edit);
+    ind_buffer_text(buffer, report->edit);
     ind_buffer_text(buffer, "\": ");
     ind_buffer_text(buffer, device);
-    if (news->kind == IND_EDIT_REPEAT) {
+    if (report->kind == IND_EDIT_REPEAT) {
         ind_buffer_text(buffer, " said ");
-        write_times(buffer, news->count);
+        write_times(buffer, report->count);
         ind_buffer_text(buffer, " more within ");
-        ind_span_write_short(buffer, news->span / IND_SECOND);
+        ind_span_write_short(buffer, report->span / IND_SECOND);
         ind_buffer_text(buffer, ": ");
-        ind_buffer_text(buffer, news->text[0] ? news->text : "(the same)");
+        ind_buffer_text(buffer, report->text[0] ? report->text : "(the same)");
         return;
     }
     ind_buffer_text(buffer, " was over its limit of ");
-    ind_buffer_number(buffer, news->number);
-    ind_buffer_text(buffer, ind_limit_unit(news->span));
+    ind_buffer_number(buffer, report->number);
+    ind_buffer_text(buffer, ind_limit_unit(report->span));
     ind_buffer_byte(buffer, ' ');
-    write_times(buffer, news->count);
+    write_times(buffer, report->count);
     ind_buffer_text(buffer, "; these messages were dropped");
 }

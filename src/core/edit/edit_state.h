@@ -18,10 +18,10 @@ static inline struct ind_steady ind_edit_state_moment(ind_time time)
 
 enum { IND_EDIT_REPORT_TEXT = 240, IND_EDIT_REPORT_NAME = 64 };
 
-/* What is to be told of messages that were dropped. */
+/* What is to be reported of messages that were dropped. */
 struct ind_edit_report {
     enum ind_edit_kind kind; /* IND_EDIT_REPEAT or IND_EDIT_LIMIT */
-    uint64_t count;          /* that were dropped since it was told last */
+    uint64_t count;          /* that were dropped since it was reported last */
     uint64_t number;         /* of the limit */
     ind_time span;
     char edit[IND_EDIT_REPORT_NAME], device[IND_EDIT_REPORT_NAME],
@@ -32,31 +32,31 @@ struct ind_edit_state;
 
 /* New, for so many entries. NULL where memory is out. */
 struct ind_edit_state *ind_edit_state_new(uint32_t entries);
-void ind_edit_state_free(struct ind_edit_state *recall);
+void ind_edit_state_free(struct ind_edit_state *state);
 
 /* What tells entries apart. */
 uint64_t ind_edit_state_key(const struct ind_edit *edit, const struct ind_message *message);
 
-/* Whether a message may go on at `now`, which is remembered. *told: there is news that is due by it, filled
- * in. `key`: of the edit and the message. */
-bool ind_edit_state_ask(struct ind_edit_state *recall, uint64_t key, const struct ind_edit *edit,
-                        struct ind_steady now, struct ind_edit_report *news, bool *told);
+/* Whether a message may go on at `now`, which is remembered. *reported: there is a report that is due by it,
+ * filled in. `key`: of the edit and the message. */
+bool ind_edit_state_ask(struct ind_edit_state *state, uint64_t key, const struct ind_edit *edit,
+                        struct ind_steady now, struct ind_edit_report *report, bool *reported);
 
-/* How the message that began an entry came out at the end of all edits: news name the device and quote the
+/* How the message that began an entry came out at the end of all edits: reports name the device and quote the
  * text as they were filed, never as they came. Does nothing where the entry has that, or is gone. */
-void ind_edit_state_settle(struct ind_edit_state *recall, uint64_t key, struct ind_slice device,
+void ind_edit_state_settle(struct ind_edit_state *state, uint64_t key, struct ind_slice device,
                            struct ind_slice text);
 
-/* The next news that are due at `now` (`all`: or would be later), from entry *from on, which is set behind
+/* The next reports that are due at `now` (`all`: or would be later), from entry *from on, which is set behind
  * it. False where there are none left. */
-bool ind_edit_state_due(struct ind_edit_state *recall, struct ind_steady now, bool all, uint32_t *from,
-                        struct ind_edit_report *news);
+bool ind_edit_state_due(struct ind_edit_state *state, struct ind_steady now, bool all, uint32_t *from,
+                        struct ind_edit_report *report);
 
 /* Entries in use, and how many had to go so far. */
-uint32_t ind_edit_state_count(const struct ind_edit_state *recall);
-uint64_t ind_edit_state_evicted(const struct ind_edit_state *recall);
+uint32_t ind_edit_state_count(const struct ind_edit_state *state);
+uint64_t ind_edit_state_evicted(const struct ind_edit_state *state);
 
 /* As one sentence: "hq-dhcp sent 3,400 messages more than 200 a second; …". */
-void ind_edit_report_write(const struct ind_edit_report *news, struct ind_buffer *buffer);
+void ind_edit_report_write(const struct ind_edit_report *report, struct ind_buffer *buffer);
 
 #endif

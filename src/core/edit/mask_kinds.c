@@ -317,7 +317,7 @@ static const char *behind_blanks(const struct ind_mask_text *text, const char *a
 }
 
 /* In quotes all that is in them; otherwise up to a blank or what separates values. */
-static bool take_value(const struct ind_mask_text *text, const char *at, struct ind_slice *found)
+static bool find_value(const struct ind_mask_text *text, const char *at, struct ind_slice *found)
 {
     char quote = '\0';
     bool nested = text->end - at > 1 && at[0] == '\\' && at[1] == '"'; /* {\"password\":\"…\"} in a text */
@@ -350,18 +350,19 @@ static bool is_no_value(struct ind_slice word)
 }
 
 /* "password 7 0822455D0A16", "secret tern4", "password is tern4" */
-static bool take_bare(const struct ind_mask_text *text, const char *at, bool strong, struct ind_slice *found)
+static bool find_bare_value(const struct ind_mask_text *text, const char *at, bool strong,
+                            struct ind_slice *found)
 {
     struct ind_slice word = word_at(text, at);
     const char *next = behind_blanks(text, word.at + word.length);
     bool alone = next > word.at + word.length && next < text->end;
     if (word.length == 1 && ind_is_digit(*word.at) && alone)
-        return take_value(text, next, found);
+        return find_value(text, next, found);
     if (!strong)
         return false;
     if (same_word(word, "is") && alone)
-        return !is_no_value(word_at(text, next)) && take_value(text, next, found);
-    return !is_no_value(word) && take_value(text, at, found);
+        return !is_no_value(word_at(text, next)) && find_value(text, next, found);
+    return !is_no_value(word) && find_value(text, at, found);
 }
 
 bool ind_mask_secret(const struct ind_mask_text *text, struct ind_slice word, struct ind_slice *found)
@@ -378,8 +379,8 @@ bool ind_mask_secret(const struct ind_mask_text *text, struct ind_slice word, st
     if (behind < text->end && (*behind == '=' || *behind == ':')) {
         while (behind < text->end && (*behind == '=' || *behind == ':' || *behind == '>'))
             behind++;
-        return take_value(text, behind_blanks(text, behind), found);
+        return find_value(text, behind_blanks(text, behind), found);
     }
     return behind > word.at + word.length && behind < text->end &&
-           take_bare(text, behind, known->strong, found);
+           find_bare_value(text, behind, known->strong, found);
 }

@@ -54,7 +54,7 @@ void ind_regex_free(struct ind_regex *regex)
     free(regex);
 }
 
-bool ind_regex_takes_nothing(const struct ind_regex *regex)
+bool ind_regex_matches_empty(const struct ind_regex *regex)
 {
     uint32_t empty = 0;
     return pcre2_pattern_info(regex->quick, PCRE2_INFO_MATCHEMPTY, &empty) == 0 && empty;

@@ -26,7 +26,7 @@ struct ind_regex_error {
 struct ind_regex *ind_regex_new(struct ind_slice text, uint32_t options, struct ind_regex_error *error);
 void ind_regex_free(struct ind_regex *regex);
 /* Whether a text with nothing in it can match. */
-bool ind_regex_takes_nothing(const struct ind_regex *regex);
+bool ind_regex_matches_empty(const struct ind_regex *regex);
 
 /* What one thread needs to match: where it matched, and how much a message may still cost. */
 struct ind_regex_room {

@@ -8,7 +8,7 @@ enum {
     QUARTER = 900, /* zones differ by whole quarters of an hour */
     WIDEST_ZONE = 14 * 3600,
     UNSET = 300 * 86400, /* nobody's clock is that far off by itself */
-    DRIFT_TIME = 3600,   /* a drift is told after an hour … */
+    DRIFT_TIME = 3600,   /* a drift is reported after an hour … */
     STEP = 600           /* … and beyond so many seconds a day somebody has set the clock */
 };
 

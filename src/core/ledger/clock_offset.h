@@ -20,7 +20,7 @@ struct ind_clock_offset {
     ind_time last_at;
 };
 
-/* A message received at `at`; `lag` in ns, IND_TIME_NONE where it told no time. `unset`: it says itself that
+/* A message received at `at`; `lag` in ns, IND_TIME_NONE where it names no time. `unset`: it says itself that
  * its clock is not set. */
 void ind_clock_offset_add(struct ind_clock_offset *lag, ind_time at, ind_time sample, bool unset);
 

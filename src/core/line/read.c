@@ -14,7 +14,7 @@ ind_time ind_line_plain_time(struct ind_slice line)
     return time;
 }
 
-static struct ind_slice take_column(struct ind_slice *rest)
+static struct ind_slice read_column(struct ind_slice *rest)
 {
     const char *blank = rest->length ? memchr(rest->at, ' ', rest->length) : NULL;
     struct ind_slice column = {rest->at, blank ? (size_t)(blank - rest->at) : rest->length};
@@ -71,7 +71,7 @@ static struct ind_slice undo(struct ind_slice written, char **scratch)
 
 static struct ind_slice undo_column(struct ind_slice *rest, char **scratch)
 {
-    return undo(present(take_column(rest)), scratch);
+    return undo(present(read_column(rest)), scratch);
 }
 
 /* The mark of a line that was cut goes. */
@@ -86,7 +86,7 @@ static struct ind_slice without_mark(struct ind_slice text, struct ind_message *
 
 static bool read_names(struct ind_slice *rest, struct ind_message *message)
 {
-    int facility = ind_facility_read(take_column(rest)), severity = ind_severity_read(take_column(rest));
+    int facility = ind_facility_read(read_column(rest)), severity = ind_severity_read(read_column(rest));
     message->facility = (uint8_t)facility;
     message->severity = (uint8_t)severity;
     return facility >= 0 && severity >= 0;
@@ -124,13 +124,13 @@ static bool begin_plain(struct ind_slice line, struct ind_message *message, stru
         return false;
     *message = blank(line, time);
     *rest = ind_slice_from(line, IND_TIME_WIDTH + 1);
-    return read_lag(take_column(rest), time, message);
+    return read_lag(read_column(rest), time, message);
 }
 
 bool ind_line_read_plain(struct ind_slice line, char *scratch, struct ind_message *message)
 {
     struct ind_slice rest;
-    if (!begin_plain(line, message, &rest) || !read_device(take_column(&rest), &scratch, message) ||
+    if (!begin_plain(line, message, &rest) || !read_device(read_column(&rest), &scratch, message) ||
         !read_names(&rest, message))
         return false;
     message->app = undo_column(&rest, &scratch);
@@ -146,16 +146,16 @@ bool ind_line_read_plain_old(struct ind_slice line, struct ind_message *message)
     struct ind_slice rest;
     if (!begin_plain(line, message, &rest))
         return false;
-    struct ind_slice device = take_column(&rest);
+    struct ind_slice device = read_column(&rest);
     const char *slash = device.length ? memchr(device.at, '/', device.length) : NULL;
     message->device = slash ? (struct ind_slice){device.at, (size_t)(slash - device.at)} : device;
     message->host = slash ? ind_slice_from(device, message->device.length + 1) : device;
     if (!read_names(&rest, message))
         return false;
-    message->app = present(take_column(&rest));
-    message->procid = present(take_column(&rest));
-    message->msgid = present(take_column(&rest));
-    message->data = present(take_column(&rest));
+    message->app = present(read_column(&rest));
+    message->procid = present(read_column(&rest));
+    message->msgid = present(read_column(&rest));
+    message->data = present(read_column(&rest));
     message->text = present(rest);
     return true;
 }

@@ -4,7 +4,7 @@
 
 enum { MOST_DIGITS = 8 }; /* of IND_OCTETS_MOST */
 
-static struct ind_slice take(struct ind_slice *input, size_t length)
+static struct ind_slice split_off(struct ind_slice *input, size_t length)
 {
     struct ind_slice taken = {input->at, length};
     *input = ind_slice_from(*input, length);
@@ -43,7 +43,7 @@ static enum ind_frame end(struct ind_framing *framing, struct ind_slice taken, s
 static bool decide(struct ind_framing *framing, struct ind_slice *input)
 {
     while (framing->mode == IND_FRAMING_UNDECIDED && input->length > 0) {
-        char c = *take(input, 1).at;
+        char c = *split_off(input, 1).at;
         bool after_blank = framing->head_used > 1 && framing->head[framing->head_used - 1] == ' ';
         framing->head[framing->head_used++] = c;
         if (after_blank && c == '<') {
@@ -100,9 +100,9 @@ static enum ind_frame next_counted(struct ind_framing *framing, struct ind_slice
     size_t length = input->length < framing->count ? input->length : framing->count;
     framing->count -= (uint32_t)length;
     if (framing->count > 0)
-        return part(framing, take(input, length), bytes);
+        return part(framing, split_off(input, length), bytes);
     framing->counting = true;
-    return end(framing, take(input, length), bytes, cut);
+    return end(framing, split_off(input, length), bytes, cut);
 }
 
 /* ---- Lines ---- */
@@ -115,17 +115,17 @@ static enum ind_frame next_line(struct ind_framing *framing, struct ind_slice *i
         char other = framing->ended_by == '\n' ? '\0' : '\n';
         framing->ended = false;
         if (*input->at == other)
-            (void)take(input, 1);
+            (void)split_off(input, 1);
     }
     if (input->length == 0)
         return IND_FRAME_MORE;
     const char *stop = ind_scan_either(input->at, input->at + input->length, '\n', '\0');
     size_t length = (size_t)(stop - input->at);
-    struct ind_slice line = take(input, length);
+    struct ind_slice line = split_off(input, length);
     if (input->length == 0)
         return part(framing, line, bytes);
     framing->ended = true;
-    framing->ended_by = *take(input, 1).at;
+    framing->ended_by = *split_off(input, 1).at;
     return end(framing, line, bytes, cut);
 }
 

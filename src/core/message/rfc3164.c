@@ -154,7 +154,7 @@ static const char *read_speaker(const char *at, const char *end, struct prelude 
 }
 
 /* The device's own time; of two the one nearer to the code, unless that clock was never set. */
-static const char *take_stamp(const char *at, const struct ind_stamp *stamp, const char *end,
+static const char *keep_stamp(const char *at, const struct ind_stamp *stamp, const char *end,
                               struct prelude *prelude)
 {
     bool unset = ind_mark_is_unset(stamp->mark);
@@ -176,7 +176,7 @@ static const char *read_word(const struct reading *reading, const char *at, stru
     if (ind_is_digit(*at) && (next = skip_number(at, end, &prelude->sequence)) != NULL)
         return next;
     if (ind_stamp_may_begin(at, end) && read_stamp(reading, at, &stamp))
-        return take_stamp(at, &stamp, end, prelude);
+        return keep_stamp(at, &stamp, end, prelude);
     return read_speaker(at, end, prelude);
 }
 

@@ -155,8 +155,8 @@ static void capture(struct ind_matcher *matcher, const struct ind_pattern_node *
 }
 
 /* The end of a layout: the one that takes messages of that app. 0 where none does. */
-static IND_INLINE uint32_t take_leaf(const struct ind_patterns *set, const struct ind_pattern_node *node,
-                                     struct ind_slice app, bool any_app)
+static IND_INLINE uint32_t match_leaf(const struct ind_patterns *set, const struct ind_pattern_node *node,
+                                      struct ind_slice app, bool any_app)
 {
     for (uint32_t leaf = node->leaf; leaf; leaf = set->ends[leaf - 1].next ? leaf + 1 : 0) {
         const struct ind_pattern_leaf *end = &set->ends[leaf - 1];
@@ -218,7 +218,7 @@ static void push(struct walk *walk, struct ind_pattern_frame frame)
 /* Whether the text may end with this node, and a layout does. */
 static bool is_taken(struct walk *walk, const struct ind_pattern_node *node)
 {
-    walk->leaf = take_leaf(walk->set, node, walk->app, walk->any_app);
+    walk->leaf = match_leaf(walk->set, node, walk->app, walk->any_app);
     return walk->leaf != 0;
 }
 
@@ -310,8 +310,8 @@ static bool begin_lazily(struct walk *walk, uint32_t number, const char *at)
     return true;
 }
 
-static bool take_remainder(struct walk *walk, const struct ind_pattern_node *parent, uint32_t number,
-                           const char *at)
+static bool match_remainder(struct walk *walk, const struct ind_pattern_node *parent, uint32_t number,
+                            const char *at)
 {
     const struct ind_pattern_node *field = &walk->set->nodes[number];
     bool ends = parent->type == IND_TYPES || ind_type_boundary(walk->text.at, at, walk->end);
@@ -335,7 +335,7 @@ static IND_COLD struct where try_fields(struct walk *walk, uint32_t parent, cons
         const struct ind_pattern_node *field = &set->nodes[child];
         struct ind_pattern_frame *before = walk->frame;
         if (field->type == IND_TYPE_REMAINDER) {
-            if (take_remainder(walk, node, child, at))
+            if (match_remainder(walk, node, child, at))
                 return found;
             continue;
         }

@@ -115,7 +115,7 @@ static bool make_cells(const struct ind_pattern_syntax *layout, bool narrowed, s
 {
     struct ind_mistake mistake = {0};
     cells->count = 0;
-    if (!ind_syntax_take_apart(layout->source, text, &mistake))
+    if (!ind_syntax_parse(layout->source, text, &mistake))
         return false;
     for (size_t i = 0; i < text->count; i++) {
         const struct ind_syntax_piece *piece = &text->pieces[i];
@@ -160,7 +160,7 @@ struct comparing {
         struct ind_matcher *matcher;
     } * singles; /* a set of its own for each layout that has been asked */
     const struct ind_slice *examples;
-    void (*tell)(void *context, const struct ind_overlap *overlap);
+    void (*report)(void *context, const struct ind_overlap *overlap);
     void *context;
     size_t left_out;
     bool out_of_memory;
@@ -272,7 +272,7 @@ static struct ind_patterns *set_of(const struct ind_patterns *set, const uint32_
     return NULL;
 }
 
-static bool takes(struct comparing *comparing, uint32_t layout, struct ind_slice text)
+static bool accepts(struct comparing *comparing, uint32_t layout, struct ind_slice text)
 {
     struct single *single = &comparing->singles[layout];
     if (!single->matcher) {
@@ -293,8 +293,8 @@ static bool prove(struct comparing *comparing, uint32_t a, uint32_t b, struct in
     const uint32_t both[] = {a, b};
     struct ind_overlap overlap = {.kind = IND_OVERLAP, .a = a, .b = b};
     comparing->work += PROOF;
-    if (text.length == 0 || text.length >= sizeof overlap.text || !takes(comparing, a, text) ||
-        !takes(comparing, b, text))
+    if (text.length == 0 || text.length >= sizeof overlap.text || !accepts(comparing, a, text) ||
+        !accepts(comparing, b, text))
         return false;
     struct ind_patterns *set = set_of(comparing->set, both, 2);
     struct ind_matcher *matcher = set ? ind_matcher_new(set) : NULL;
@@ -308,7 +308,7 @@ static bool prove(struct comparing *comparing, uint32_t a, uint32_t b, struct in
     ind_matcher_free(matcher);
     ind_patterns_free(set);
     memcpy(overlap.text, text.at, text.length);
-    comparing->tell(comparing->context, &overlap);
+    comparing->report(comparing->context, &overlap);
     return true;
 }
 
@@ -345,7 +345,7 @@ static void compare(struct comparing *comparing, uint32_t a, uint32_t b)
         prove(comparing, a, b, ind_slice_of(text)))
         return;
     struct ind_overlap unknown = {.kind = IND_OVERLAP_UNKNOWN, .a = a, .b = b};
-    comparing->tell(comparing->context, &unknown);
+    comparing->report(comparing->context, &unknown);
 }
 
 /* ---- Pairs ---- */
@@ -392,9 +392,9 @@ static void compare_at(struct comparing *comparing, uint32_t number, bool open, 
 }
 
 size_t ind_patterns_overlaps(const struct ind_patterns *set, const struct ind_slice *examples,
-                             void (*tell)(void *context, const struct ind_overlap *overlap), void *context)
+                             void (*report)(void *context, const struct ind_overlap *overlap), void *context)
 {
-    struct comparing comparing = {.set = set, .examples = examples, .tell = tell, .context = context};
+    struct comparing comparing = {.set = set, .examples = examples, .report = report, .context = context};
     struct lists lists = {malloc((set->end_count + 1) * sizeof *lists.a),
                           malloc((set->end_count + 1) * sizeof *lists.b)};
     comparing.a = malloc(sizeof *comparing.a);

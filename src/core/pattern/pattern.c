@@ -276,7 +276,7 @@ bool ind_patterns_add_syntax(struct ind_patterns *set, uint32_t number, struct i
 {
     struct ind_syntax_text *text = malloc(sizeof *text);
     const struct ind_pattern_entry *pattern = &set->patterns[number];
-    if (!text || !ind_syntax_take_apart(source, text, mistake) || !check_expressions(text, mistake) ||
+    if (!text || !ind_syntax_parse(source, text, mistake) || !check_expressions(text, mistake) ||
         !grow(&set->layouts, set->layout_count, &set->layout_room, sizeof *set->layouts)) {
         free(text);
         return false;

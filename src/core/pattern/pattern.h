@@ -131,7 +131,7 @@ void ind_stop_describe(const struct ind_stop *stop, struct ind_buffer *out);
 
 enum ind_overlap_kind {
     IND_OVERLAP,         /* both fit `text` */
-    IND_OVERLAP_UNKNOWN, /* it could not be told */
+    IND_OVERLAP_UNKNOWN, /* it could not be found out */
 };
 
 struct ind_overlap {
@@ -141,9 +141,9 @@ struct ind_overlap {
 };
 
 /* Goes through all pairs of layouts of different patterns that one message could fit both, with `examples`
- * (one for each layout, may be empty) tried first, and calls `tell` for those that overlap or could not be
+ * (one for each layout, may be empty) tried first, and calls `report` for those that overlap or could not be
  * compared. Returns how many pairs were left out because there are too many; SIZE_MAX where memory is out. */
 size_t ind_patterns_overlaps(const struct ind_patterns *set, const struct ind_slice *examples,
-                             void (*tell)(void *context, const struct ind_overlap *overlap), void *context);
+                             void (*report)(void *context, const struct ind_overlap *overlap), void *context);
 
 #endif

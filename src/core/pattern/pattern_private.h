@@ -174,7 +174,7 @@ struct ind_matcher {
     const char *run, *run_end; /* of it, a run without blanks that was looked through */
     size_t steps;
     uint64_t gave_up;
-    struct ind_pattern_watch *watch; /* told where it fails; or NULL */
+    struct ind_pattern_watch *watch; /* called where it fails; or NULL */
 };
 
 /* failure.c: the table of failures. Where memory is out, or the table as large as it may be, less is

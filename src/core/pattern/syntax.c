@@ -251,8 +251,7 @@ static void trim(struct ind_syntax_text *layout)
         layout->count--;
 }
 
-bool ind_syntax_take_apart(struct ind_slice source, struct ind_syntax_text *layout,
-                           struct ind_mistake *mistake)
+bool ind_syntax_parse(struct ind_slice source, struct ind_syntax_text *layout, struct ind_mistake *mistake)
 {
     struct reading reading = {.source = source, .layout = layout, .mistake = mistake};
     layout->count = layout->fields = 0;

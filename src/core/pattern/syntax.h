@@ -29,7 +29,6 @@ struct ind_syntax_text {
 };
 
 /* Takes `source` (borrowed) apart. False with *mistake made, which tells what could stand there instead. */
-bool ind_syntax_take_apart(struct ind_slice source, struct ind_syntax_text *layout,
-                           struct ind_mistake *mistake);
+bool ind_syntax_parse(struct ind_slice source, struct ind_syntax_text *layout, struct ind_mistake *mistake);
 
 #endif

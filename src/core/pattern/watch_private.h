@@ -6,7 +6,7 @@
 
 enum { IND_WATCH_PLACES = 64 };
 
-/* Of all places told, those up to which most fits, each once. */
+/* Of all places noted, those up to which most fits, each once. */
 struct ind_pattern_watch {
     const struct ind_matcher *matcher;
     struct place {

@@ -25,7 +25,7 @@ static void skip_blank(struct json *json)
         json->at++;
 }
 
-static bool take(struct json *json, char c)
+static bool accept_byte(struct json *json, char c)
 {
     skip_blank(json);
     if (json->at == json->end || *json->at != c)
@@ -125,7 +125,7 @@ static struct ind_slice keep_name(struct json *json, struct ind_slice last)
 static bool read_name(struct json *json, struct ind_slice *last)
 {
     size_t outer = json->depth ? json->open[json->depth - 1].name_length : 0;
-    if (!take(json, '"') || !read_string(json, last) || !take(json, ':'))
+    if (!accept_byte(json, '"') || !read_string(json, last) || !accept_byte(json, ':'))
         return false;
     if (outer + 1 + last->length > LONGEST_NAME)
         return false;
@@ -153,11 +153,11 @@ static bool close_all(struct json *json, bool *more)
     *more = false;
     while (json->depth) {
         bool array = json->open[json->depth - 1].array;
-        if (take(json, ',')) {
+        if (accept_byte(json, ',')) {
             *more = true;
             return true;
         }
-        if (!take(json, array ? ']' : '}'))
+        if (!accept_byte(json, array ? ']' : '}'))
             return false;
         json->depth--;
     }

@@ -243,8 +243,8 @@ static size_t next_mark(const struct ind_router *router, uint64_t *marks, size_t
     return router->count;
 }
 
-static size_t take_otherwise(const struct ind_router *router, const struct ind_message *message,
-                             struct ind_answers *answers, uint32_t *taken)
+static size_t decide_otherwise(const struct ind_router *router, const struct ind_message *message,
+                               struct ind_answers *answers, uint32_t *taken)
 {
     size_t count = 0;
     for (size_t i = 0; i < router->otherwise_count; i++) {
@@ -286,7 +286,7 @@ size_t ind_router_decide(const struct ind_router *router, const struct ind_messa
     }
     while (marked < router->count)
         marked = next_mark(router, answers->marks, &from);
-    return count ? count : take_otherwise(router, message, answers, taken);
+    return count ? count : decide_otherwise(router, message, answers, taken);
 }
 
 bool ind_router_unreachable(const struct ind_router *router, size_t route, size_t *above)

@@ -42,11 +42,12 @@ static inline bool ind_steady_lately(struct ind_steady then, struct ind_steady n
     return ind_steady_is_set(then) && ind_steady_from(then, now) < span;
 }
 
-/* The same for what is told once in a while: where it was not, it is now. */
-static inline bool ind_steady_told_lately(struct ind_steady *told, struct ind_steady now, int64_t span)
+/* The same for what is reported once in a while: where it was not, it is now. */
+static inline bool ind_steady_reported_lately(struct ind_steady *reported, struct ind_steady now,
+                                              int64_t span)
 {
-    bool lately = ind_steady_lately(*told, now, span);
-    *told = lately ? *told : now;
+    bool lately = ind_steady_lately(*reported, now, span);
+    *reported = lately ? *reported : now;
     return lately;
 }
 

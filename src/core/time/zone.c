@@ -87,7 +87,7 @@ struct cursor {
     bool bad;
 };
 
-static bool take(struct cursor *cursor, char c)
+static bool accept_byte(struct cursor *cursor, char c)
 {
     if (cursor->at == cursor->end || *cursor->at != c)
         return false;
@@ -109,10 +109,10 @@ static int number(struct cursor *cursor, int limit)
 static void name(struct cursor *cursor)
 {
     const char *start = cursor->at;
-    if (take(cursor, '<')) {
+    if (accept_byte(cursor, '<')) {
         while (cursor->at < cursor->end && *cursor->at != '>')
             cursor->at++;
-        cursor->bad |= !take(cursor, '>');
+        cursor->bad |= !accept_byte(cursor, '>');
         return;
     }
     while (cursor->at < cursor->end && ind_is_alpha(*cursor->at))
@@ -122,32 +122,32 @@ static void name(struct cursor *cursor)
 
 static int32_t hms(struct cursor *cursor)
 {
-    int sign = take(cursor, '-') ? -1 : 1;
+    int sign = accept_byte(cursor, '-') ? -1 : 1;
     if (sign == 1)
-        (void)take(cursor, '+');
+        (void)accept_byte(cursor, '+');
     int seconds = number(cursor, 167) * 3600;
-    if (take(cursor, ':'))
+    if (accept_byte(cursor, ':'))
         seconds += number(cursor, 59) * 60;
-    if (take(cursor, ':'))
+    if (accept_byte(cursor, ':'))
         seconds += number(cursor, 59);
     return sign * seconds;
 }
 
 static void rule_date(struct cursor *cursor, struct rule_date *date)
 {
-    if (take(cursor, 'M')) {
+    if (accept_byte(cursor, 'M')) {
         date->kind = 'M';
         date->month = number(cursor, 12);
-        cursor->bad |= !take(cursor, '.');
+        cursor->bad |= !accept_byte(cursor, '.');
         date->week = number(cursor, 5);
-        cursor->bad |= !take(cursor, '.');
+        cursor->bad |= !accept_byte(cursor, '.');
         date->day = number(cursor, 6);
         cursor->bad |= date->month == 0 || date->week == 0;
     } else {
-        date->kind = take(cursor, 'J') ? 'J' : 'N';
+        date->kind = accept_byte(cursor, 'J') ? 'J' : 'N';
         date->day = number(cursor, 365);
     }
-    date->time = take(cursor, '/') ? hms(cursor) : 7200;
+    date->time = accept_byte(cursor, '/') ? hms(cursor) : 7200;
 }
 
 static bool read_rule(const char *at, size_t length, struct rule *rule)
@@ -161,9 +161,9 @@ static bool read_rule(const char *at, size_t length, struct rule *rule)
         name(&cursor);
         bool own = cursor.at < cursor.end && *cursor.at != ',';
         rule->daylight = own ? -hms(&cursor) : rule->standard + 3600;
-        cursor.bad |= !take(&cursor, ',');
+        cursor.bad |= !accept_byte(&cursor, ',');
         rule_date(&cursor, &rule->start);
-        cursor.bad |= !take(&cursor, ',');
+        cursor.bad |= !accept_byte(&cursor, ',');
         rule_date(&cursor, &rule->end);
     }
     return !cursor.bad && cursor.at == cursor.end;

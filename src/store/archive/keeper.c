@@ -1,6 +1,6 @@
 /* Compression: the plain archive is flushed, packed into a temporary file, that is flushed and named, the
- * plain one removed, and the journal told. Removal: the journal is told first, so that a gap is never taken
- * for a loss. */
+ * plain one removed, and the journal written. Removal: the journal is written first, so that a gap is never
+ * taken for a loss. */
 #include "store/archive/keeper.h"
 
 #include "core/archive/retention.h"
@@ -89,7 +89,7 @@ void ind_keeper_adopt(struct ind_keeper *keeper, struct ind_plan *plan)
 }
 
 /* Takes over the archive's texts, unless it returns false. */
-static bool add_taken(struct ind_keeper *keeper, const struct ind_archive *archive)
+static bool add_dequeued(struct ind_keeper *keeper, const struct ind_archive *archive)
 {
     if (keeper->archive_count == keeper->archive_room) {
         size_t room = keeper->archive_room ? keeper->archive_room * 2 : 64;
@@ -110,17 +110,17 @@ bool ind_keeper_add(struct ind_keeper *keeper, const struct ind_archive *archive
     struct ind_archive copy = *archive;
     copy.path = strdup(archive->path);
     copy.series = strdup(archive->series);
-    if (copy.path && copy.series && add_taken(keeper, &copy))
+    if (copy.path && copy.series && add_dequeued(keeper, &copy))
         return true;
     free_archive(&copy);
     return false;
 }
 
-static void take_handed(struct ind_keeper *keeper)
+static void add_handed(struct ind_keeper *keeper)
 {
-    for (struct ind_handed *handed = ind_disk_take_handed(keeper->disk), *next; handed; handed = next) {
+    for (struct ind_handed *handed = ind_disk_dequeue_archives(keeper->disk), *next; handed; handed = next) {
         next = handed->next;
-        if (!add_taken(keeper, &handed->archive))
+        if (!add_dequeued(keeper, &handed->archive))
             free_archive(&handed->archive);
         free(handed);
     }
@@ -364,7 +364,7 @@ static void check_clock(struct ind_keeper *keeper, ind_time now, bool clock_is_r
 void ind_keeper_retain(struct ind_keeper *keeper, struct ind_clocks now, bool clock_is_right)
 {
     struct steps steps = {0};
-    take_handed(keeper);
+    add_handed(keeper);
     check_clock(keeper, now.wall, clock_is_right);
     decide_removals(keeper, now.wall, &steps);
     carry_out_removals(keeper, &steps, now.wall);
@@ -383,7 +383,7 @@ bool ind_keeper_run(struct ind_keeper *keeper, struct ind_clocks now, const stru
 {
     struct steps steps = {0};
     bool asked = atomic_exchange(&keeper->disk->wanted, false), all = true;
-    take_handed(keeper);
+    add_handed(keeper);
     if (asked || !ind_steady_lately(keeper->retained, now.steady, RETAIN_EVERY * IND_SECOND))
         ind_keeper_retain(keeper, now, false);
     if (ind_steady_lately(keeper->failed_at, now.steady, RETRY_AFTER * IND_SECOND))

@@ -106,7 +106,7 @@ static int prepare(struct packer *packer)
 }
 
 /* The packed file looks as the plain one did: owner's group, mode, and when it was last written to. */
-static int take_after(struct packer *packer)
+static int copy_attributes(struct packer *packer)
 {
     struct stat facts;
     const struct ind_fs *fs = &packer->disk->fs;
@@ -152,7 +152,7 @@ int ind_compress_file(struct ind_disk *disk, const char *plain, const char *to,
     int error = open_files(&packer, plain, temporary);
     error = error ? error : prepare(&packer);
     error = error ? error : pack_all(&packer);
-    error = error ? error : take_after(&packer);
+    error = error ? error : copy_attributes(&packer);
     error = error ? error : name_it(&packer, temporary, to);
     if (packer.from >= 0)
         close(packer.from);

@@ -88,7 +88,7 @@ static int open_lock(int folder)
 }
 
 /* A lock that a crash cannot leave behind, and that tells who holds it. */
-static enum ind_store_status take_lock(struct ind_disk *disk, char *reason, size_t room)
+static enum ind_store_status lock_store(struct ind_disk *disk, char *reason, size_t room)
 {
     struct flock lock = {.l_type = F_WRLCK, .l_whence = SEEK_SET};
     disk->lock = open_lock(disk->folder);
@@ -148,7 +148,7 @@ static enum ind_store_status set_up(struct ind_disk *disk, char *reason, size_t 
         snprintf(reason, room, "%s/" IND_STORE_OWN " is no folder: move it away", disk->store);
         return IND_STORE_FAILED;
     }
-    enum ind_store_status status = take_lock(disk, reason, room);
+    enum ind_store_status status = lock_store(disk, reason, room);
     if (status != IND_STORE_OK)
         return status;
     disk->journal = ind_journal_open(&disk->fs, disk->folder);
@@ -257,7 +257,7 @@ enum ind_disk_presence ind_disk_look_after(struct ind_disk *disk, struct ind_ste
         return IND_DISK_PRESENT;
     int error = make_again(disk);
     if (error) {
-        if (!ind_steady_told_lately(&disk->gone_reported, now, REPORT_AGAIN * IND_SECOND))
+        if (!ind_steady_reported_lately(&disk->gone_reported, now, REPORT_AGAIN * IND_SECOND))
             ind_disk_report(disk, "the store %s was removed by somebody, and cannot be made again: %s",
                             disk->store, strerror(error));
         return IND_DISK_GONE;
@@ -294,7 +294,7 @@ void ind_disk_hand_over(struct ind_disk *disk, const struct ind_archive *archive
     atomic_store(&disk->wanted, true);
 }
 
-struct ind_handed *ind_disk_take_handed(struct ind_disk *disk)
+struct ind_handed *ind_disk_dequeue_archives(struct ind_disk *disk)
 {
     ind_mutex_lock(&disk->handing);
     struct ind_handed *handed = disk->handed, *in_order = NULL;

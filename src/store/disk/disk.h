@@ -122,6 +122,6 @@ uint64_t ind_path_hash(struct ind_slice path);
  */
 void ind_disk_hand_over(struct ind_disk *disk, const struct ind_archive *archive);
 /* All that was handed over, oldest first; the caller's, to be freed with all their texts. */
-struct ind_handed *ind_disk_take_handed(struct ind_disk *disk);
+struct ind_handed *ind_disk_dequeue_archives(struct ind_disk *disk);
 
 #endif

@@ -62,7 +62,7 @@ static void find_policy(const struct ind_config *config, const struct ind_journa
             entry->policy = i;
 }
 
-static void take_record(void *context, const struct ind_journal_record *record)
+static void add_record(void *context, const struct ind_journal_record *record)
 {
     struct taker *taker = context;
     struct ind_archive_entry *entry = entry_for(taker, record->archive);
@@ -144,7 +144,7 @@ static bool is_in_the_way(int folder, const char *path)
            ind_archive_name_read(ind_slice_of(path), &name);
 }
 
-static bool take_file(void *context, const char *path)
+static bool add_file(void *context, const char *path)
 {
     struct taker *taker = context;
     struct ind_inventory *inventory = taker->inventory;
@@ -202,8 +202,8 @@ bool ind_inventory(const struct ind_config *config, int folder, struct ind_inven
 {
     *inventory = (struct ind_inventory){0};
     struct taker taker = {config, inventory, folder, false};
-    (void)ind_journal_read(folder, 0, NULL, take_record, &taker);
-    (void)ind_walk(folder, take_file, &taker, NULL);
+    (void)ind_journal_read(folder, 0, NULL, add_record, &taker);
+    (void)ind_walk(folder, add_file, &taker, NULL);
     join_lives(inventory);
     return !taker.out_of_memory;
 }

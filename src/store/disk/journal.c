@@ -153,13 +153,13 @@ static bool from_json(const json_t *object, struct ind_journal_record *record)
     return record->series && record->archive && (kind != IND_EVENT_OPENED || record->live);
 }
 
-static void take_line(const char *line, size_t length,
-                      void (*take)(void *, const struct ind_journal_record *), void *context)
+static void parse_line(const char *line, size_t length,
+                       void (*visit)(void *, const struct ind_journal_record *), void *context)
 {
     json_t *object = json_loadb(line, length, 0, NULL);
     struct ind_journal_record record;
     if (object && from_json(object, &record))
-        take(context, &record);
+        visit(context, &record);
     json_decref(object);
 }
 
@@ -169,8 +169,8 @@ uint64_t ind_journal_size(int folder)
     return fstatat(folder, IND_JOURNAL_PATH, &facts, 0) == 0 ? (uint64_t)facts.st_size : 0;
 }
 
-/* Calls `take` for each whole line. Returns where it stopped. */
-static uint64_t each_line(int folder, uint64_t from, void (*take)(void *, const char *line, size_t length),
+/* Calls `visit` for each whole line. Returns where it stopped. */
+static uint64_t each_line(int folder, uint64_t from, void (*visit)(void *, const char *line, size_t length),
                           void *context)
 {
     int file = openat(folder, IND_JOURNAL_PATH, O_RDONLY | O_NOFOLLOW | O_NONBLOCK | O_CLOEXEC);
@@ -188,7 +188,7 @@ static uint64_t each_line(int folder, uint64_t from, void (*take)(void *, const 
         while ((length = getline(&line, &room, stream)) > 0) {
             if (line[length - 1] != '\n')
                 break; /* still being written, or torn */
-            take(context, line, (size_t)length);
+            visit(context, line, (size_t)length);
             at += (uint64_t)length;
         }
     free(line);
@@ -198,36 +198,36 @@ static uint64_t each_line(int folder, uint64_t from, void (*take)(void *, const 
 
 struct reading {
     const char *holding;
-    void (*take)(void *, const struct ind_journal_record *);
+    void (*visit)(void *, const struct ind_journal_record *);
     void *context;
 };
 
-static void take_holding(void *context, const char *line, size_t length)
+static void visit_holding(void *context, const char *line, size_t length)
 {
     const struct reading *reading = context;
     if (!reading->holding || strstr(line, reading->holding))
-        take_line(line, length, reading->take, reading->context);
+        parse_line(line, length, reading->visit, reading->context);
 }
 
 uint64_t ind_journal_read(int folder, uint64_t from, const char *holding,
-                          void (*take)(void *, const struct ind_journal_record *), void *context)
+                          void (*visit)(void *, const struct ind_journal_record *), void *context)
 {
-    struct reading reading = {holding, take, context};
-    return each_line(folder, from, take_holding, &reading);
+    struct reading reading = {holding, visit, context};
+    return each_line(folder, from, visit_holding, &reading);
 }
 
 struct reading_opened {
-    void (*take)(void *, const struct ind_opened *);
+    void (*visit)(void *, const struct ind_opened *);
     void *context;
 };
 
-static void take_opened(void *context, const struct ind_journal_record *record)
+static void visit_opened(void *context, const struct ind_journal_record *record)
 {
     const struct reading_opened *reading = context;
     const struct ind_opened opened = {ind_slice_of(record->archive), ind_slice_of(record->live),
                                       ind_slice_of(record->layout), record->version};
     if (record->event == IND_EVENT_OPENED)
-        reading->take(reading->context, &opened);
+        reading->visit(reading->context, &opened);
 }
 
 /* A line as we write it, read from its start to its end; *at goes along. */
@@ -296,20 +296,20 @@ static bool read_opened(const char *line, size_t length, struct ind_opened *open
 }
 
 /* Any other line is read as whatever object it is. */
-static void take_opened_line(void *context, const char *line, size_t length)
+static void parse_opened_line(void *context, const char *line, size_t length)
 {
     struct reading_opened *reading = context;
     struct ind_opened opened;
     if (!strstr(line, "opened") && !memchr(line, '\\', length))
         return;
     if (read_opened(line, length, &opened))
-        reading->take(reading->context, &opened);
+        reading->visit(reading->context, &opened);
     else
-        take_line(line, length, take_opened, reading);
+        parse_line(line, length, visit_opened, reading);
 }
 
-void ind_journal_read_opened(int folder, void (*take)(void *, const struct ind_opened *), void *context)
+void ind_journal_read_opened(int folder, void (*visit)(void *, const struct ind_opened *), void *context)
 {
-    struct reading_opened reading = {take, context};
-    (void)each_line(folder, 0, take_opened_line, &reading);
+    struct reading_opened reading = {visit, context};
+    (void)each_line(folder, 0, parse_opened_line, &reading);
 }

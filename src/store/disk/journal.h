@@ -1,7 +1,7 @@
 /* store/disk/journal.h: the append-only record of what became of each file, STORE/.indagator/journal.jsonl.
  *
- * One JSON object a line (docs/formats.md). With it a gap is told from an expiry, and a start after a crash
- * knows what was under way. A record is one write; a torn last line is passed over. */
+ * One JSON object a line (docs/formats.md). With it a gap is told apart from an expiry, and a start after a
+ * crash knows what was under way. A record is one write; a torn last line is passed over. */
 #ifndef IND_STORE_DISK_JOURNAL_H
 #define IND_STORE_DISK_JOURNAL_H
 
@@ -39,19 +39,19 @@ bool ind_journal_add(const struct ind_fs *fs, int journal, const struct ind_jour
 /* Opens for appending, ending a torn last line first. -1 with errno set. */
 int ind_journal_open(const struct ind_fs *fs, int folder);
 
-/* Calls `take` for each record from byte `from` on whose line holds the text `holding` (NULL: any); what it
+/* Calls `visit` for each record from byte `from` on whose line holds the text `holding` (NULL: any); what it
  * is given lives for the call only. Returns where it stopped. A journal that is not there holds no records.
  */
 uint64_t ind_journal_read(int folder, uint64_t from, const char *holding,
-                          void (*take)(void *context, const struct ind_journal_record *record),
+                          void (*visit)(void *context, const struct ind_journal_record *record),
                           void *context);
 
-/* Calls `take` for each "opened", in their order; borrowed for the call. Quicker than ind_journal_read. */
+/* Calls `visit` for each "opened", in their order; borrowed for the call. Quicker than ind_journal_read. */
 struct ind_opened {
     struct ind_slice archive, live, layout;
     uint64_t version;
 };
-void ind_journal_read_opened(int folder, void (*take)(void *context, const struct ind_opened *opened),
+void ind_journal_read_opened(int folder, void (*visit)(void *context, const struct ind_opened *opened),
                              void *context);
 
 uint64_t ind_journal_size(int folder);

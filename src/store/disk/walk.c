@@ -24,7 +24,7 @@ bool ind_is_temporary_name(const char *name)
 }
 
 struct walk {
-    bool (*take)(void *context, const char *path);
+    bool (*visit)(void *context, const char *path);
     void *context;
     size_t *unreadable;
     char path[PATH_ROOM];
@@ -58,7 +58,7 @@ static bool walk_folder(struct walk *walk, int folder, size_t length, int depth)
         if (written < 0 || (size_t)written >= PATH_ROOM - length)
             continue;
         if (!is_dir) {
-            good = walk->take(walk->context, walk->path);
+            good = walk->visit(walk->context, walk->path);
         } else if (depth < DEEPEST) {
             int inner = openat(dirfd(stream), entry->d_name, O_RDONLY | O_DIRECTORY | O_NOFOLLOW | O_CLOEXEC);
             if (inner >= 0)
@@ -71,9 +71,9 @@ static bool walk_folder(struct walk *walk, int folder, size_t length, int depth)
     return good;
 }
 
-bool ind_walk(int folder, bool (*take)(void *, const char *), void *context, size_t *unreadable)
+bool ind_walk(int folder, bool (*visit)(void *, const char *), void *context, size_t *unreadable)
 {
-    struct walk walk = {take, context, unreadable, ""};
+    struct walk walk = {visit, context, unreadable, ""};
     int top = openat(folder, ".", O_RDONLY | O_DIRECTORY | O_CLOEXEC);
     return top >= 0 && walk_folder(&walk, top, 0, 0);
 }

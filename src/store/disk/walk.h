@@ -5,10 +5,10 @@
 #include <stdbool.h>
 #include <stddef.h>
 
-/* Calls `take` for each file below `folder` that is no folder, with its path; folders and files that begin
+/* Calls `visit` for each file below `folder` that is no folder, with its path; folders and files that begin
  * with a dot are passed over but for temporary files of ours. Adds to *unreadable (may be NULL) the folders
- * that could not be looked into. False where `take` said so, or the folder itself cannot be read. */
-bool ind_walk(int folder, bool (*take)(void *context, const char *path), void *context, size_t *unreadable);
+ * that could not be looked into. False where `visit` said so, or the folder itself cannot be read. */
+bool ind_walk(int folder, bool (*visit)(void *context, const char *path), void *context, size_t *unreadable);
 
 /* The temporary name of a compressed archive in the making: ".NAME.tmp" beside it. */
 void ind_temporary_name(const char *path, char *name, size_t room);

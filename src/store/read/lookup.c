@@ -18,7 +18,7 @@ struct wanted {
 };
 
 /* The newest counts. */
-static void take_opened(void *context, const struct ind_opened *opened)
+static void add_opened(void *context, const struct ind_opened *opened)
 {
     struct wanted *wanted = context;
     if (ind_slice_equal(wanted->live ? opened->live : opened->archive, wanted->path))
@@ -33,7 +33,7 @@ static int look_in(int folder, const char *path)
         wanted.path = name.plain;
         wanted.live = false;
     }
-    ind_journal_read_opened(folder, take_opened, &wanted);
+    ind_journal_read_opened(folder, add_opened, &wanted);
     return wanted.stored;
 }
 

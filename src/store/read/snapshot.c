@@ -29,14 +29,14 @@ static struct ind_snapshot_file *add(struct ind_snapshot *snapshot, struct ind_s
     return file;
 }
 
-static bool take_live(void *context, const char *path)
+static bool add_live(void *context, const char *path)
 {
     struct ind_snapshot *snapshot = context;
     struct stat facts;
     if (!ind_is_live_name(ind_slice_of(path)))
         return true;
     int opened = openat(snapshot->folder, path, O_RDONLY | O_NOFOLLOW | O_NONBLOCK | O_CLOEXEC);
-    if (opened < 0) /* what cannot be read is told when its turn comes; links are not ours */
+    if (opened < 0) /* what cannot be read is reported when its turn comes; links are not ours */
         return errno == ENOENT || errno == ELOOP || errno == EMFILE
                    ? errno != EMFILE
                    : add(snapshot, ind_slice_of(path)) != NULL;
@@ -56,7 +56,7 @@ static bool take_live(void *context, const char *path)
     return true;
 }
 
-static bool take_archive(void *context, const char *path)
+static bool add_archive(void *context, const char *path)
 {
     struct ind_snapshot *snapshot = context;
     struct ind_archive_name name;
@@ -130,7 +130,7 @@ struct moves {
     size_t count;
 };
 
-static void take_rotated(void *context, const struct ind_journal_record *record)
+static void note_rotated(void *context, const struct ind_journal_record *record)
 {
     struct moves *moves = context;
     if (record->event != IND_EVENT_ROTATED)
@@ -162,7 +162,7 @@ static bool leave_out_moved(struct ind_snapshot *snapshot, uint64_t journal_from
     struct moves moves = {0};
     bool good = find_moves(snapshot, &moves);
     if (good && moves.count)
-        (void)ind_journal_read(snapshot->folder, journal_from, "\"event\":\"rotated\"", take_rotated, &moves);
+        (void)ind_journal_read(snapshot->folder, journal_from, "\"event\":\"rotated\"", note_rotated, &moves);
     for (size_t m = 0; m < moves.count; m++) {
         struct ind_snapshot_file *archive = NULL;
         for (size_t i = 0; i < snapshot->count && !archive; i++)
@@ -179,7 +179,7 @@ static bool leave_out_moved(struct ind_snapshot *snapshot, uint64_t journal_from
 }
 
 /* Which layout a file holds, the journal tells. Of a live file its newest "opened" counts. */
-static void take_layout(void *context, const struct ind_opened *opened)
+static void set_layout(void *context, const struct ind_opened *opened)
 {
     struct ind_snapshot *snapshot = context;
     struct ind_snapshot_file *files[] = {find(snapshot, opened->archive, false),
@@ -199,7 +199,7 @@ bool ind_snapshot_take(const char *store, void (*between)(void *context, int ste
     bool good = true;
     for (int step = 0; good && step < IND_SNAPSHOT_STEPS; step++) {
         bool lives = step == IND_SNAPSHOT_LIVES;
-        good = ind_walk(snapshot->folder, lives ? take_live : take_archive, snapshot,
+        good = ind_walk(snapshot->folder, lives ? add_live : add_archive, snapshot,
                         lives ? &snapshot->unreadable : NULL);
         if (between)
             between(context, step);
@@ -214,7 +214,7 @@ bool ind_snapshot_take(const char *store, void (*between)(void *context, int ste
         errno = error;
         return false;
     }
-    ind_journal_read_opened(snapshot->folder, take_layout, snapshot);
+    ind_journal_read_opened(snapshot->folder, set_layout, snapshot);
     return true;
 }
 

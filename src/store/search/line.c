@@ -99,7 +99,7 @@ static void keep_line(struct ind_search_worker *worker, struct ind_message *mess
     worker->failed |= !ind_sorter_add(worker->sorter, &sorted);
 }
 
-void ind_search_take_line(struct ind_search_worker *worker, struct ind_slice line, uint64_t at)
+void ind_search_read_line(struct ind_search_worker *worker, struct ind_slice line, uint64_t at)
 {
     const struct ind_search_settings *settings = worker->search->settings;
     struct ind_message message;

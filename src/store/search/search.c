@@ -39,7 +39,7 @@ static const char *line_start(const char *block, const char *at)
 }
 
 /* Lines that begin before `stop` only. False once one begins there or later. */
-static bool take_lines(struct ind_search_worker *worker, struct ind_slice block, uint64_t at, uint64_t stop)
+static bool read_lines(struct ind_search_worker *worker, struct ind_slice block, uint64_t at, uint64_t stop)
 {
     const char *here = block.at, *end = block.at + block.length;
     while (here < end) {
@@ -48,14 +48,14 @@ static bool take_lines(struct ind_search_worker *worker, struct ind_slice block,
             return false;
         const char *newline = memchr(here, '\n', (size_t)(end - here));
         const char *line_end = newline ? newline : end;
-        ind_search_take_line(worker, (struct ind_slice){here, (size_t)(line_end - here)}, place);
+        ind_search_read_line(worker, (struct ind_slice){here, (size_t)(line_end - here)}, place);
         here = line_end + 1;
     }
     return true;
 }
 
 /* The same, but only lines that hold one of the literals. */
-static bool take_lines_with_literal(struct ind_search_worker *worker, struct ind_slice block, uint64_t at,
+static bool read_lines_with_literal(struct ind_search_worker *worker, struct ind_slice block, uint64_t at,
                                     uint64_t stop)
 {
     const char *here = block.at, *end = block.at + block.length;
@@ -72,7 +72,7 @@ static bool take_lines_with_literal(struct ind_search_worker *worker, struct ind
             return false;
         const char *newline = memchr(hit, '\n', (size_t)(end - hit));
         const char *line_end = newline ? newline : end;
-        ind_search_take_line(worker, (struct ind_slice){start, (size_t)(line_end - start)}, place);
+        ind_search_read_line(worker, (struct ind_slice){start, (size_t)(line_end - start)}, place);
         here = line_end + 1;
     }
     return at + block.length < stop;
@@ -93,8 +93,8 @@ static bool may_skip(const struct ind_search_worker *worker)
            (worker->stored == IND_LAYOUT_JSON ? search->literals_in_json : search->literals_in_text);
 }
 
-static bool take_block(struct ind_search_worker *worker, struct ind_slice block, uint64_t at,
-                       const struct ind_search_piece *piece)
+static bool search_block(struct ind_search_worker *worker, struct ind_slice block, uint64_t at,
+                         const struct ind_search_piece *piece)
 {
     const struct ind_search_file *file = &worker->search->settings->files[worker->file];
     if (!file->stored && worker->stored == IND_STORED_UNKNOWN) {
@@ -103,8 +103,8 @@ static bool take_block(struct ind_search_worker *worker, struct ind_slice block,
         block = rest;
     }
     ind_search_note_lacking(worker, worker->search->lost_in_edits);
-    return may_skip(worker) ? take_lines_with_literal(worker, block, at, piece->to)
-                            : take_lines(worker, block, at, piece->to);
+    return may_skip(worker) ? read_lines_with_literal(worker, block, at, piece->to)
+                            : read_lines(worker, block, at, piece->to);
 }
 
 static int stored_code(const struct ind_search_file *file)
@@ -163,13 +163,13 @@ static void read_piece(struct ind_search_worker *worker, const struct ind_search
             first = newline == NULL;
         }
         if (block.length)
-            going = take_block(worker, block, at, piece);
+            going = search_block(worker, block, at, piece);
     }
     if (going && !worker->failed && result == IND_READ_FAILED)
         report_unread(worker, ind_reader_reason(reader));
 }
 
-static void take_piece(struct ind_search_worker *worker, const struct ind_search_piece *piece)
+static void search_piece(struct ind_search_worker *worker, const struct ind_search_piece *piece)
 {
     const struct ind_search_settings *settings = worker->search->settings;
     enum ind_compression compression;
@@ -207,7 +207,7 @@ static void *work(void *argument)
     struct ind_search *search = worker->search;
     size_t piece;
     while (!worker->failed && (piece = atomic_fetch_add(&search->next, 1)) < search->piece_count)
-        take_piece(worker, &search->pieces[piece]);
+        search_piece(worker, &search->pieces[piece]);
     return NULL;
 }
 
@@ -386,25 +386,26 @@ void ind_search_run(const struct ind_search_settings *settings, struct ind_searc
         ind_groups_list(&search->groups, settings->by_count, result);
 }
 
-struct taker {
-    bool (*take)(void *context, struct ind_slice line);
+struct line_writer {
+    bool (*write)(void *context, struct ind_slice line);
     void *context;
 };
 
-static bool take_sorted(void *context, const struct ind_sorted_line *line)
+static bool write_sorted(void *context, const struct ind_sorted_line *line)
 {
-    const struct taker *taker = context;
-    return taker->take(taker->context, line->line);
+    const struct line_writer *line_writer = context;
+    return line_writer->write(line_writer->context, line->line);
 }
 
-bool ind_search_lines(struct ind_search_result *result, bool (*take)(void *, struct ind_slice), void *context)
+bool ind_search_lines(struct ind_search_result *result, bool (*write)(void *, struct ind_slice),
+                      void *context)
 {
     struct ind_search *search = result->inside;
-    struct taker taker = {take, context};
+    struct line_writer line_writer = {write, context};
     for (size_t i = 0; i < search->worker_count; i++)
         if (!search->sorters[i])
             return false;
-    return ind_sorters_merge(search->sorters, search->worker_count, take_sorted, &taker);
+    return ind_sorters_merge(search->sorters, search->worker_count, write_sorted, &line_writer);
 }
 
 void ind_search_free(struct ind_search_result *result)

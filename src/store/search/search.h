@@ -65,8 +65,8 @@ struct ind_search_result {
 void ind_search_run(const struct ind_search_settings *settings, struct ind_search_result *result);
 void ind_search_free(struct ind_search_result *result);
 
-/* Gives the lines found (with their ends) in order of time, until `take` returns false. */
-bool ind_search_lines(struct ind_search_result *result, bool (*take)(void *context, struct ind_slice line),
+/* Gives the lines found (with their ends) in order of time, until `write` returns false. */
+bool ind_search_lines(struct ind_search_result *result, bool (*write)(void *context, struct ind_slice line),
                       void *context);
 
 /* "facility", "date", "field NAME", …; false where there is none. */

@@ -63,7 +63,7 @@ struct ind_search_worker {
 };
 
 /* A line of the file at hand, and its place there: read, asked, and kept or counted where it is an answer. */
-void ind_search_take_line(struct ind_search_worker *worker, struct ind_slice line, uint64_t at);
+void ind_search_read_line(struct ind_search_worker *worker, struct ind_slice line, uint64_t at);
 
 /* Notes which of the fields that are asked for the lines of the file at hand do not hold: `fields`, and those
  * that its layout lacks. */

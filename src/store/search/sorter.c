@@ -179,13 +179,13 @@ static void sift_down(struct run **heap, size_t count, size_t i)
     }
 }
 
-static bool merge(struct run **heap, size_t count, bool (*take)(void *, const struct ind_sorted_line *),
+static bool merge(struct run **heap, size_t count, bool (*write)(void *, const struct ind_sorted_line *),
                   void *context)
 {
     for (size_t i = count; i-- > 0;)
         sift_down(heap, count, i);
     while (count > 0) {
-        if (!take(context, &heap[0]->now))
+        if (!write(context, &heap[0]->now))
             return true;
         int more = advance(heap[0]);
         if (more < 0)
@@ -198,7 +198,7 @@ static bool merge(struct run **heap, size_t count, bool (*take)(void *, const st
 }
 
 bool ind_sorters_merge(struct ind_sorter *const *sorters, size_t count,
-                       bool (*take)(void *, const struct ind_sorted_line *), void *context)
+                       bool (*write)(void *, const struct ind_sorted_line *), void *context)
 {
     size_t all = 0, ready = 0, used = 0;
     bool good = true;
@@ -219,7 +219,7 @@ bool ind_sorters_merge(struct ind_sorter *const *sorters, size_t count,
                 heap[ready++] = run;
         }
     }
-    good = good && runs && heap && merge(heap, ready, take, context);
+    good = good && runs && heap && merge(heap, ready, write, context);
     for (size_t i = 0; i < used; i++)
         free(runs[i].line);
     free(runs);

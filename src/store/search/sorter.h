@@ -21,9 +21,9 @@ void ind_sorter_free(struct ind_sorter *sorter);
 /* Copies the line. False with errno set where a temporary file cannot be written. */
 bool ind_sorter_add(struct ind_sorter *sorter, const struct ind_sorted_line *line);
 
-/* Calls `take` for every line of all sorters in order, until it returns false. False where something could
+/* Calls `write` for every line of all sorters in order, until it returns false. False where something could
  * not be read. */
 bool ind_sorters_merge(struct ind_sorter *const *sorters, size_t count,
-                       bool (*take)(void *context, const struct ind_sorted_line *line), void *context);
+                       bool (*write)(void *context, const struct ind_sorted_line *line), void *context);
 
 #endif

@@ -44,7 +44,7 @@ static void add_line(struct ind_store *store, struct ind_live *live, struct ind_
 {
     while (bytes.length > 0) {
         if (!live->last_page || ind_page_room(live->last_page) == 0) {
-            struct ind_page *page = ind_page_take(&store->pages);
+            struct ind_page *page = ind_page_acquire(&store->pages);
             if (live->last_page)
                 live->last_page->next = page;
             else
@@ -133,7 +133,7 @@ bool ind_store_tick(struct ind_store *store, struct ind_clocks now, int64_t wait
 {
     size_t failed = 0;
     bool all = flush_older(store, wait, now);
-    if (ind_steady_told_lately(&store->looked_for_due, now.steady, IND_SECOND))
+    if (ind_steady_reported_lately(&store->looked_for_due, now.steady, IND_SECOND))
         return all;
     (void)ind_store_look_after(store, now);
     if (!store->by_messages) {
@@ -142,14 +142,14 @@ bool ind_store_tick(struct ind_store *store, struct ind_clocks now, int64_t wait
     return all && failed == 0;
 }
 
-void ind_store_waiting(struct ind_store *store, void (*take)(void *context, uint32_t owner, uint32_t lines),
+void ind_store_waiting(struct ind_store *store, void (*visit)(void *context, uint32_t owner, uint32_t lines),
                        void *context)
 {
     struct ind_live *live;
     DL_FOREACH2(store->dirty, live, dirty_next)
     for (struct ind_page *page = live->first_page; page; page = page->next)
         for (uint32_t i = 0; i < page->runs; i++)
-            take(context, ind_page_run(page, i)->owner, ind_page_run(page, i)->lines);
+            visit(context, ind_page_run(page, i)->owner, ind_page_run(page, i)->lines);
 }
 
 struct ind_store_counts ind_store_counts(const struct ind_store *store)

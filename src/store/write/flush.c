@@ -188,7 +188,7 @@ static int write_pages(struct ind_store *store, struct ind_live *live)
 
 static void report_lost(struct ind_store *store, struct ind_live *live, int error, struct ind_clocks now)
 {
-    if (ind_steady_told_lately(&live->reported, now.steady, IND_REPORT_AGAIN * IND_SECOND))
+    if (ind_steady_reported_lately(&live->reported, now.steady, IND_REPORT_AGAIN * IND_SECOND))
         return;
     bool link = error == ELOOP || error == ENOTDIR;
     ind_disk_report(
@@ -202,7 +202,7 @@ static void report_full(struct ind_store *store, const struct ind_live *live, in
 {
     store->disk_full = true;
     store->disk_again = ind_steady_after(now.steady, DISK_AGAIN);
-    if (ind_steady_told_lately(&store->full_reported, now.steady, IND_REPORT_AGAIN * IND_SECOND))
+    if (ind_steady_reported_lately(&store->full_reported, now.steady, IND_REPORT_AGAIN * IND_SECOND))
         return;
     ind_disk_report(store->disk, "cannot write %s: %s; messages wait in memory until there is room",
                     live->path, strerror(error));

@@ -15,7 +15,7 @@ void ind_pages_close(struct ind_pages *pages)
     *pages = (struct ind_pages){0};
 }
 
-struct ind_page *ind_page_take(struct ind_pages *pages)
+struct ind_page *ind_page_acquire(struct ind_pages *pages)
 {
     struct ind_page *page = pages->free;
     if (page)

@@ -56,7 +56,7 @@ static inline void ind_page_count(struct ind_page *page, uint32_t owner)
 }
 
 /* An empty page, NULL where all are in use. */
-struct ind_page *ind_page_take(struct ind_pages *pages);
+struct ind_page *ind_page_acquire(struct ind_pages *pages);
 void ind_page_give(struct ind_pages *pages, struct ind_page *page);
 
 #endif

@@ -86,7 +86,7 @@ static uint64_t count_lines(const struct ind_store *store, const char *path)
     return lines;
 }
 
-static bool take_live(struct ind_store *store, struct ind_live_path *path)
+static bool recover_live(struct ind_store *store, struct ind_live_path *path)
 {
     const struct ind_archive_entry *entry = path->entry;
     const struct ind_config *config = store->config;
@@ -172,8 +172,8 @@ static void finish_compression(struct ind_store *store, const struct ind_archive
     (void)ind_journal_add(&store->disk->fs, store->disk->journal, &record);
 }
 
-static bool take_archive(struct ind_store *store, struct ind_archive_entry *entry, ind_time now,
-                         size_t *unknown)
+static bool recover_archive(struct ind_store *store, struct ind_archive_entry *entry, ind_time now,
+                            size_t *unknown)
 {
     if (!entry->has_plain && !entry->compression)
         return true;
@@ -203,7 +203,7 @@ static bool take_archive(struct ind_store *store, struct ind_archive_entry *entr
 }
 
 /* Numbers go on after the greatest that was ever given; one whose file never came to be is given again. */
-static bool take_number(struct ind_store *store, const struct ind_archive_entry *entry)
+static bool recover_number(struct ind_store *store, const struct ind_archive_entry *entry)
 {
     struct ind_series *series = ind_series_for(store, ind_slice_of(entry->series));
     bool came_to_be = entry->is_live || entry->has_plain || entry->compression || entry->known_rotated;
@@ -233,7 +233,7 @@ static int by_path(const struct ind_live_path *a, const struct ind_live_path *b)
     return strcmp(a->path, b->path);
 }
 
-static bool take_over(struct ind_store *store, struct ind_inventory *inventory, ind_time now)
+static bool recover_all(struct ind_store *store, struct ind_inventory *inventory, ind_time now)
 {
     size_t unknown = 0;
     bool good = true;
@@ -243,13 +243,13 @@ static bool take_over(struct ind_store *store, struct ind_inventory *inventory, 
     HASH_SORT(inventory->lives, by_path);
     HASH_ITER(hh, inventory->entries, entry, next)
     {
-        good &= take_number(store, entry) && take_archive(store, entry, now, &unknown);
+        good &= recover_number(store, entry) && recover_archive(store, entry, now, &unknown);
         count_made_today(store, entry, now);
     }
     struct ind_live_path *path, *after;
     HASH_ITER(hh, inventory->lives, path, after)
     if (path->entry)
-        good &= take_live(store, path);
+        good &= recover_live(store, path);
     else
         cut_torn_line(store, path->path, &path->size);
     if (unknown)
@@ -274,7 +274,7 @@ bool ind_store_recover(struct ind_store *store, ind_time now, char *reason, size
         ind_inventory_free(&inventory);
         return false;
     }
-    good = good && take_over(store, &inventory, now);
+    good = good && recover_all(store, &inventory, now);
     ind_inventory_free(&inventory);
     if (!good)
         snprintf(reason, room, "out of memory while looking through %s", store->config->store);

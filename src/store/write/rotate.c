@@ -71,7 +71,7 @@ int ind_live_rotate(struct ind_store *store, struct ind_live *live, enum ind_rot
         return 0;
     }
     if (error) {
-        if (!ind_steady_told_lately(&live->reported, now.steady, IND_REPORT_AGAIN * IND_SECOND))
+        if (!ind_steady_reported_lately(&live->reported, now.steady, IND_REPORT_AGAIN * IND_SECOND))
             ind_disk_report(store->disk, "cannot rotate %s: %s; it goes on as it is, and is tried again",
                             live->path, strerror(error));
         return error;

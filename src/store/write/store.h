@@ -70,7 +70,7 @@ enum ind_append ind_store_append(struct ind_store *store, struct ind_live *live,
                                  ind_time time, uint32_t owner, struct ind_clocks now);
 
 /* Gives the owners of all lines that wait, in runs. */
-void ind_store_waiting(struct ind_store *store, void (*take)(void *context, uint32_t owner, uint32_t lines),
+void ind_store_waiting(struct ind_store *store, void (*visit)(void *context, uint32_t owner, uint32_t lines),
                        void *context);
 
 /* Writes what waits. False where something still waits because the disk takes nothing. */

@@ -4,7 +4,7 @@
 #include <stdio.h>
 #include <stdlib.h>
 
-static void turn_day(struct ind_store *store, struct ind_clocks now)
+static void begin_day(struct ind_store *store, struct ind_clocks now)
 {
     int64_t seconds = ind_time_seconds(now.wall);
     int64_t day = (seconds + ind_zone_offset(store->config->zone, seconds)) / IND_DAY_SECONDS;
@@ -76,7 +76,7 @@ struct ind_live *ind_store_file(struct ind_store *store, const struct ind_target
 {
     struct ind_live *live = ind_live_find(store, target->path, target->hash);
     if (!live) {
-        turn_day(store, now);
+        begin_day(store, now);
         if (target->made_up && !ind_made_count(store, target->hash, target->route))
             live = overflow_file(store, target);
         else

@@ -215,8 +215,8 @@ static bool make_large(void *context, const char *path)
     return good;
 }
 
-/* Three archives (with holes, so that they take no room; a whole line ends them) of 6 % of the file system each, where 10 % may be
- * kept. */
+/* Three archives (with holes, so that they take no room; a whole line ends them) of 6 % of the file system
+ * each, where 10 % may be kept. */
 static void a_part_of_the_file_system_is_known_to_a_dry_run(void **state)
 {
     static char shown[ROOM], done[ROOM];

@@ -80,7 +80,7 @@ static void a_marker_keeps_its_place_and_can_be_pulled_out(void **state)
     assert_int_equal(count, 2);
     ind_ring_put_marker(rings, 0, &marker);
     for (int i = 0; i < IND_RING_BATCHES + 2; i++) {
-        struct ind_ring_item item = ind_rings_take(rings, held, 10, &ended);
+        struct ind_ring_item item = ind_rings_next(rings, held, 10, &ended);
         assert_int_equal(item.batch != NULL, i != 2 && i != IND_RING_BATCHES + 1);
         assert_ptr_equal(item.marker, i == 2 ? &rules : i == IND_RING_BATCHES + 1 ? &marker : NULL);
         if (i < 2)
@@ -88,11 +88,11 @@ static void a_marker_keeps_its_place_and_can_be_pulled_out(void **state)
         if (item.batch)
             ind_ring_give_back(rings, item.ring, item.batch);
     }
-    assert_null(ind_rings_take(rings, held, 1, &ended).batch);
+    assert_null(ind_rings_next(rings, held, 1, &ended).batch);
     assert_false(ended);
     ind_ring_end(rings, 0);
     ind_ring_end(rings, 1);
-    (void)ind_rings_take(rings, held, 1, &ended);
+    (void)ind_rings_next(rings, held, 1, &ended);
     assert_true(ended);
     ind_rings_free(rings);
 }

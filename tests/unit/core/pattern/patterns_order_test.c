@@ -270,9 +270,9 @@ static void what_fits_is_what_comes_first_by_the_rule(void **state)
             bool good = ind_patterns_add_syntax(set, numbers[kind], layout, &mistake);
             if (!good && ind_patterns_syntax_count(set) == before)
                 continue;
-            assert_true(ind_syntax_take_apart(ind_patterns_syntax(set, count)->source, &list[count].layout,
-                                              &mistake) ||
-                        !good);
+            assert_true(
+                ind_syntax_parse(ind_patterns_syntax(set, count)->source, &list[count].layout, &mistake) ||
+                !good);
             list[count].app = !good ? IND_SLICE("none") : kind ? apps[kind - 1] : IND_NOTHING;
             count++;
         }
