@@ -65,7 +65,7 @@ bool ind_colour(void);
 /* The text as it can be shown, terminated, in `room` of `size` bytes, which is returned. */
 const char *ind_escaped(struct ind_slice text, char *room, size_t size);
 
-/* The fields from number `from` on, before `to`, a row each; names take `least` columns or more. */
+/* The fields from number `from` on, before `to`, one per row; names take `least` columns or more. */
 void ind_print_fields(const struct ind_payload *fields, size_t from, size_t to, size_t least, char *room,
                       size_t size);
 

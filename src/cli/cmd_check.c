@@ -239,7 +239,7 @@ static int run(struct ind_call *call)
 
 const struct ind_command ind_command_check = {
     .name = "check",
-    .summary = "tells every mistake of the configuration, with place and remedy",
+    .summary = "reports every mistake in the configuration, with place and remedy",
     .arguments = "[-c FILE] [--order] [--json]",
     .about = "Reads the configuration as collect does, tells every mistake and every warning, and shows\n"
              "what would act. Touches nothing. Exit code 1 where there is a mistake.\n\n"

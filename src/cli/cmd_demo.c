@@ -529,7 +529,7 @@ static int play(struct demo *demo)
     heading("8. Patterns: one fits, one stops; who was guessed, and which links went up and down?");
     if (!show_patterns(demo))
         return IND_EXIT_FAILED;
-    heading("9. What is a message understood as, and where does it go? Three of them, step by step");
+    heading("9. How is a message parsed, and where does it go? Three of them, step by step");
     if (!show_explanations(demo))
         return IND_EXIT_FAILED;
     heading("10. The files become archives; the collector is asked to do it");

@@ -19,8 +19,8 @@ static struct poptOption *options(void)
         {"sender", '\0', POPT_ARG_STRING, &given.sender, 0, "as if it came from this address", "ADDRESS"},
         {"received", '\0', POPT_ARG_STRING, &given.received, 0, "as if it was received then (otherwise: now)",
          "TIME"},
-        {"from", '\0', POPT_ARG_NONE, &given.from, 0, "messages from files, a line each; - is standard input",
-         NULL},
+        {"from", '\0', POPT_ARG_NONE, &given.from, 0,
+         "messages from files, one per line; - is standard input", NULL},
         POPT_TABLEEND};
     return table;
 }
@@ -423,7 +423,7 @@ static int run(struct ind_call *call)
 
 const struct ind_command ind_command_explain = {
     .name = "explain",
-    .summary = "what a message is understood as, and which routes take it, step by step",
+    .summary = "how a message is parsed, and which routes take it, step by step",
     .arguments = "[-c FILE] [--sender ADDRESS] [--received TIME] MESSAGE | --from FILE…",
     .about =
         "Shows what becomes of a message, and why: the parts of its header, whose it is, what the edits\n"

@@ -22,7 +22,7 @@ static struct poptOption *options(void)
         {"app", '\0', POPT_ARG_STRING, &given.app, 0,
          "samples are texts of this app (otherwise: of whichever the patterns name)", "APP"},
         {"from", '\0', POPT_ARG_STRING, &given.from, 0,
-         "samples from a file, a line each; - is standard input", "FILE"},
+         "samples from a file, one per line; - is standard input", "FILE"},
         POPT_TABLEEND};
     return table;
 }
@@ -71,7 +71,7 @@ static void print_fit(struct fitting *run, const struct ind_fit *fit)
     ind_print_fields(fit->fields, 0, fit->fields->count, 8, run->room, ROOM);
 }
 
-/* The place where the first of the layouts stops. One behind the end is shown under a blank put there. */
+/* The place where the first of the layouts stops. One behind the end is shown under a space put there. */
 static void print_place(struct fitting *run, const struct ind_fit *fit)
 {
     const struct ind_stop *stop = &fit->stops[0];

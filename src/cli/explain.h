@@ -31,7 +31,7 @@ const char *ind_explain_end(const struct ind_explanation *explanation);
 /* How it is known whose message it is. */
 const char *ind_explain_whose(const struct ind_explanation *explanation);
 
-/* One object a line. */
+/* One object per line. */
 void ind_explain_print_json(struct ind_explaining *run, const struct ind_explanation *explanation);
 
 #endif

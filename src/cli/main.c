@@ -21,7 +21,7 @@ static void print_usage(FILE *out)
     fprintf(out, "\nCommon to all:\n"
                  "  -c, --config FILE   the configuration; otherwise ./indagator.yaml, then\n"
                  "                      /etc/indagator/indagator.yaml\n"
-                 "      --json          results as JSON, one object a line\n"
+                 "      --json          results as JSON, one object per line\n"
                  "      --help          help on a command: indagator COMMAND --help\n"
                  "      --version       the version\n"
                  "\nNew here? \"indagator demo\" shows the whole thing on made-up data.\n");
@@ -52,7 +52,7 @@ static void common_options(struct common *common, struct poptOption table[5])
 {
     const struct poptOption options[5] = {
         {"config", 'c', POPT_ARG_STRING, &common->config, 0, "the configuration", "FILE"},
-        {"json", '\0', POPT_ARG_NONE, &common->json, 0, "results as JSON, one object a line", NULL},
+        {"json", '\0', POPT_ARG_NONE, &common->json, 0, "results as JSON, one object per line", NULL},
         {"help", '\0', POPT_ARG_NONE, &common->help, 0, "this help", NULL},
         {"version", '\0', POPT_ARG_NONE, &common->version, 0, "the version", NULL},
         POPT_TABLEEND};

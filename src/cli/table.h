@@ -9,7 +9,7 @@
 struct ind_table;
 
 struct ind_column {
-    const char *name; /* heading, and key in JSON with blanks as _ */
+    const char *name; /* heading, and key in JSON with spaces as _ */
     bool number;      /* aligned to the right, digits in groups */
 };
 
@@ -21,7 +21,7 @@ void ind_table_free(struct ind_table *table);
 void ind_table_text(struct ind_table *table, const char *text);
 void ind_table_number(struct ind_table *table, uint64_t number);
 
-/* Text: a heading and aligned columns. JSON: one object a line. */
+/* Text: a heading and aligned columns. JSON: one object per line. */
 void ind_table_print(const struct ind_table *table, bool json, FILE *out);
 
 #endif

@@ -115,7 +115,7 @@ static size_t read_row(struct file *file, char separator, struct ind_node cells[
     return count < COLUMNS ? count : COLUMNS;
 }
 
-/* Each word of a cell: several addresses or names are separated by blanks or semicolons. */
+/* Each word of a cell: several addresses or names are separated by spaces or semicolons. */
 static void each_word(struct file *file, const struct ind_node *cell, struct ind_device *device,
                       void (*tie)(struct ind_loader *, const struct ind_node *, const struct ind_device *))
 {

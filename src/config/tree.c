@@ -166,7 +166,7 @@ static void report_parser_error(struct builder *builder)
     struct line line = line_at(builder->source, problem);
     if (memchr(builder->source->bytes + line.start, '\t', line.end - line.start)) {
         ind_diagnostic_add(builder->diagnostics, false, builder->source, problem, 1,
-                           "YAML does not take a tab here; indent with blanks");
+                           "YAML does not take a tab here; indent with spaces");
         return;
     }
     ind_diagnostic_add(
@@ -403,8 +403,9 @@ static size_t escape_width(const char *at, size_t left, size_t *gives)
     return 2 + digits;
 }
 
-/* Source and value are walked side by side: equal bytes go together; a run of blanks with a line break in the
- * source is one run of blanks in the value; what stands for another byte is known by the kind of quotes. */
+/* Source and value are walked side by side: equal bytes go together; a run of white space with a line break
+ * in the source is one run of white space in the value; what stands for another byte is known by the kind of
+ * quotes. */
 size_t ind_node_locate(const struct ind_node *scalar, size_t offset)
 {
     const char *bytes = scalar->source->bytes;

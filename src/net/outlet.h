@@ -22,7 +22,7 @@ enum { IND_OUTLET_DATAGRAM = 65507 };
 
 struct ind_outlet;
 
-/* New; NULL with *reason (borrowed for ever) set. */
+/* New; NULL with *reason (never freed) set. */
 struct ind_outlet *ind_outlet_open(const struct ind_outlet_settings *settings, const char **reason);
 /* Closes it; what is gathered and not flushed is not sent. Accepts NULL. */
 void ind_outlet_close(struct ind_outlet *outlet);

@@ -1,4 +1,4 @@
-/* trial/explain.h: what a message is understood as, and why, step by step: header, device, edits, payload,
+/* trial/explain.h: how a message is parsed, and why, step by step: header, device, edits, payload,
  * conditions, routes. The same core code as collect, on the same configuration; nothing is stored. */
 #ifndef IND_TRIAL_EXPLAIN_H
 #define IND_TRIAL_EXPLAIN_H

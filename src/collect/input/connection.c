@@ -66,7 +66,7 @@ static void drop_carry(struct ind_connection *connection)
     connection->carry_room = 0;
 }
 
-/* Bytes are taken apart only where there is room for a message: so it is asked before, by the message that
+/* Bytes are parsed only where there is room for a message: so it is asked before, by the message that
  * would be next, and the framing is put back where there is none. */
 static enum ind_connection_fed feed(struct ind_connection *connection, struct ind_slice *input,
                                     ind_connection_deliver deliver, void *context)

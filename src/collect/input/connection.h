@@ -1,4 +1,4 @@
-/* collect/input/connection.h: one stream connection: its bytes taken apart into messages.
+/* collect/input/connection.h: one stream connection: its bytes parsed into messages.
  *
  * One that holds no part of a message costs a few hundred bytes; what it has begun to say is kept for it, up
  * to the size limit. It belongs to one receiver's thread. */

@@ -86,7 +86,7 @@ static bool write_line(struct ind_intake *intake, const struct ind_route *route,
                        : ind_line_write(route->layout, message, &intake->line_clock, line);
 }
 
-/* A message that an empty batch has no room for would be tried again for ever. */
+/* A message that an empty batch has no room for would be tried again forever. */
 _Static_assert(IND_BATCH_BYTES >= 2 * IND_PATH + IND_LINE_MOST, "an empty batch takes any line");
 
 static bool add_line(struct ind_intake *intake, const struct ind_message *message, uint32_t route,

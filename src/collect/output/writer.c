@@ -134,7 +134,7 @@ static struct ind_clocks now(const struct ind_writer *writer)
     return ind_clock_read(writer->clock);
 }
 
-/* Nobody waits for ever: messages from files end after some seconds without room, sockets go on until they
+/* Nobody waits forever: messages from files end after some seconds without room, sockets go on until they
  * are told to end, and then no longer than that. */
 static bool out_of_patience(const struct ind_writer *writer)
 {

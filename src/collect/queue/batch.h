@@ -76,7 +76,7 @@ static inline uint32_t ind_batch_first_left(const struct ind_batch *batch, size_
 }
 
 /* Adds to the ledgers (one for each account of the intake, by its number) what the batch would bring if it
- * waited for ever: what it has received and ended, and what of it is not filed yet. */
+ * waited forever: what it has received and ended, and what of it is not filed yet. */
 void ind_batch_weigh(const struct ind_batch *batch, struct ind_ledger *ledgers);
 
 #endif

@@ -1,7 +1,7 @@
 /* core/base/address.h: IP addresses and networks.
  *
- * IPv4 in IPv6 clothes (::ffff:192.0.2.9) is IPv4 everywhere, so that one device is one sender whichever
- * socket its datagrams came through. */
+ * An IPv4-mapped IPv6 address (::ffff:192.0.2.9) is IPv4 everywhere, so that one device is one sender
+ * whichever socket its datagrams came through. */
 #ifndef IND_CORE_BASE_ADDRESS_H
 #define IND_CORE_BASE_ADDRESS_H
 

@@ -14,7 +14,7 @@
 #include <emmintrin.h>
 #endif
 
-/* The first blank at or after `at`, or `end`. */
+/* The first space at or after `at`, or `end`. */
 static inline const char *ind_scan_blank(const char *at, const char *end)
 {
 #ifdef IND_SSE2
@@ -71,7 +71,7 @@ static inline const char *ind_scan_either(const char *at, const char *end, char 
 }
 
 /* What bytes may be part of: a tag (RFC 3164 section 4.1.3 says letters and digits; paths and names of units
- * are common), a letter, an SD-NAME (RFC 5424 section 6.3: printable ASCII but `=`, `]`, `"` and blank); of
+ * are common), a letter, an SD-NAME (RFC 5424 section 6.3: printable ASCII but `=`, `]`, `"` and space); of
  * key=value: a key, what may stand before one, what a key begins with; the parts of an event code. */
 enum {
     IND_IN_TAG = 1,

@@ -7,7 +7,7 @@ struct covering {
     const struct ind_conditions *set;
     uint32_t *tests;
     size_t room;
-    unsigned steps; /* names are gone through wherever they are used: not for ever */
+    unsigned steps; /* names are gone through wherever they are used: not forever */
 };
 
 struct cover {

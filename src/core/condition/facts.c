@@ -89,7 +89,7 @@ struct gathering {
     const struct ind_conditions *set;
     struct ind_slice *list;
     size_t room;
-    unsigned steps; /* names are gone through wherever they are used: not for ever */
+    unsigned steps; /* names are gone through wherever they are used: not forever */
 };
 
 static size_t of_node(struct gathering *gathering, uint32_t number, size_t from);

@@ -7,7 +7,7 @@ enum { MOST_STEPS = 20000, MINUTES = 24 * 60 };
 
 struct proof {
     const struct ind_conditions *set;
-    unsigned steps; /* names are gone through wherever they are used: not for ever */
+    unsigned steps; /* names are gone through wherever they are used: not forever */
 };
 
 /* A node, or the contrary of it. */

@@ -82,7 +82,7 @@ static void look(struct search *search, ind_condition condition, struct ind_slic
     const struct ind_conditions *set = search->set;
     const struct ind_condition_node *node = &set->nodes[condition];
     if (search->count == search->room)
-        return; /* a name may be used by many others: not for ever */
+        return; /* a name may be used by many others: not forever */
     bool held = ind_condition_holds(set, condition, search->message, search->answers);
     switch (node->kind) {
     case IND_CONDITION_NODE_TEST:

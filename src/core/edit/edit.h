@@ -42,7 +42,7 @@ enum ind_place_in_message {
     IND_IN_PLACES
 };
 
-/* "text", "data", … "time"; borrowed for ever. */
+/* "text", "data", … "time"; never freed. */
 const char *ind_place_name(enum ind_place_in_message place);
 
 /* One thing that `label`, `set` and `forget` do. */

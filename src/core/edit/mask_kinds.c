@@ -145,7 +145,7 @@ static bool checks(const char *digits, size_t count)
 
 enum { CARD_LEAST = 13, CARD_MOST = 19 };
 
-/* All in one, or a first group of four with others behind it, by single blanks or hyphens. */
+/* All in one, or a first group of four with others behind it, by single spaces or hyphens. */
 size_t ind_mask_card(const struct ind_mask_text *text, const char *at)
 {
     char digits[CARD_MOST];
@@ -250,7 +250,7 @@ size_t ind_mask_phone(const struct ind_mask_text *text, const char *at)
 
 struct secret_word {
     struct ind_slice text;
-    bool strong; /* also with nothing but a blank before its value */
+    bool strong; /* also with nothing but a space before its value */
 };
 
 #define STRONG(text)                                                                                         \
@@ -267,7 +267,7 @@ static const struct secret_word secret_words[] = {
     WEAK("passcode"),   WEAK("key"),      WEAK("apikey"),       WEAK("pin"),        WEAK("secrets"),
     WEAK("passwords"),  WEAK("keys"),     WEAK("credential"),   WEAK("credentials")};
 
-/* Behind a strong word and a blank these are the sentence's, not a value. */
+/* Behind a strong word and a space these are the sentence's, not a value. */
 static const char *const no_values[] = {"for",         "from",      "is",
                                         "was",         "has",       "not",
                                         "and",         "or",        "to",
@@ -316,7 +316,7 @@ static const char *behind_blanks(const struct ind_mask_text *text, const char *a
     return at;
 }
 
-/* In quotes all that is in them; otherwise up to a blank or what separates values. */
+/* In quotes all that is in them; otherwise up to a space or what separates values. */
 static bool find_value(const struct ind_mask_text *text, const char *at, struct ind_slice *found)
 {
     char quote = '\0';

@@ -30,7 +30,7 @@ struct ind_ledger {
     uint64_t forms[IND_FORMS];
 };
 
-/* "stored", "unrouted", "refused: not allowed", …; borrowed for ever. */
+/* "stored", "unrouted", "refused: not allowed", …; never freed. */
 const char *ind_end_name(enum ind_end end);
 /* The same as a key: "stored", "refused_sender", …. */
 const char *ind_end_key(enum ind_end end);

@@ -22,7 +22,7 @@ static bool is_severity(struct ind_slice part)
     return part.length == 1 && part.at[0] >= '0' && part.at[0] <= '7';
 }
 
-/* The colon, after any blanks; 0 where there is none. */
+/* The colon, after any white space; 0 where there is none. */
 static size_t skip_colon(struct ind_slice text, size_t at)
 {
     while (at < text.length && at < LONGEST && text.at[at] == ' ')

@@ -39,7 +39,7 @@ static enum ind_frame end(struct ind_framing *framing, struct ind_slice taken, s
     return IND_FRAME_END;
 }
 
-/* Digits, a blank and `<`: as many bytes as that takes are kept in `head`. False: more are needed. */
+/* Digits, a space and `<`: as many bytes as that takes are kept in `head`. False: more are needed. */
 static bool decide(struct ind_framing *framing, struct ind_slice *input)
 {
     while (framing->mode == IND_FRAMING_UNDECIDED && input->length > 0) {

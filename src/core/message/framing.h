@@ -1,6 +1,6 @@
 /* core/message/framing.h: where one message of a stream ends and the next begins (RFC 6587).
  *
- * A connection whose first bytes are digits, a blank and `<` counts octets (section 3.4.1); any other ends
+ * A connection whose first bytes are digits, a space and `<` counts octets (section 3.4.1); any other ends
  * its messages at LF, NUL, or both (section 3.4.2). This is decided once. Bytes may come in any portions: the
  * same bytes give the same messages. Nothing is copied: what is handed out points into the input, or into the
  * framing itself for the first few bytes of a connection. */

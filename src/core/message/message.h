@@ -1,4 +1,4 @@
-/* core/message/message.h: one message, taken apart.
+/* core/message/message.h: one message, parsed.
  *
  * Names follow RFC 5424 section 6. Every slice is borrowed: from the bytes received, from the configuration,
  * or from scratch memory of whoever filled it in. A field that the message does not have is empty. */
@@ -85,7 +85,7 @@ struct ind_message {
     const struct ind_additions *additions; /* or NULL */
 };
 
-/* "rfc5424", "rfc3164", "bare", and short English for the reasons ("structured data"); borrowed for ever. */
+/* "rfc5424", "rfc3164", "bare", and short English for the reasons ("structured data"); never freed. */
 struct ind_slice ind_form_name(unsigned form);
 struct ind_slice ind_malformed_name(unsigned reason);
 struct ind_slice ind_transport_name(unsigned transport);

@@ -17,8 +17,8 @@ enum {
     IND_SEVERITY_INFO
 };
 
-/* The printed name; `facility` below IND_FACILITIES, `severity` below IND_SEVERITIES. The slice lives for
- * ever. */
+/* The printed name; `facility` below IND_FACILITIES, `severity` below IND_SEVERITIES. The slice lives
+ * forever. */
 struct ind_slice ind_facility_name(unsigned facility);
 struct ind_slice ind_severity_name(unsigned severity);
 

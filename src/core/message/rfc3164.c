@@ -32,7 +32,7 @@ static IND_INLINE const char *skip_tag(const char *at, const char *end, bool *le
     return at + ind_scan_tag(at, end - at > TAG_LIMIT ? at + TAG_LIMIT : end, letters);
 }
 
-/* "app: text", "app[procid]: text", "app[procid] text", blanks before the colon. Returns where the text
+/* "app: text", "app[procid]: text", "app[procid] text", spaces before the colon. Returns where the text
  * starts: `at` itself where there is no tag. "CEF:" starts a payload, it names no app. */
 static IND_INLINE const char *read_tag_at_once(const char *at, const char *end, struct ind_message *message)
 {
@@ -93,7 +93,7 @@ struct prelude {
     struct ind_slice sequence, location, host;
 };
 
-/* "29: ": digits, a colon, a blank. */
+/* "29: ": digits, a colon, a space. */
 static const char *skip_number(const char *at, const char *end, struct ind_slice *number)
 {
     const char *stop = at;
@@ -118,7 +118,7 @@ static bool is_location(const char *at, const char *end)
     return letters && stop < end && *stop == ':' && memchr(at, '/', (size_t)(stop - at)) != NULL;
 }
 
-/* A word and a colon that a time or a code follows: without a blank between, or with a slash in it, it is the
+/* A word and a colon that a time or a code follows: without a space between, or with a slash in it, it is the
  * part of the device that speaks ("RP/0/RP0/CPU0:Nov 23 …"), otherwise its host. "host Nov 23 …" too. */
 static const char *read_speaker(const char *at, const char *end, struct prelude *prelude)
 {
@@ -248,7 +248,7 @@ static IND_INLINE const char *read_host(const char *at, const char *end, struct 
     if (stop == end || *stop == '[')
         return at; /* a lone word is the text; a bracket belongs to a tag */
     if (stop == at)
-        return at + 1; /* two blanks: a host left empty */
+        return at + 1; /* two spaces: a host left empty */
     if (stop[-1] == ':')
         return read_address(at, stop, message);
     message->host = between(at, stop);
@@ -279,7 +279,7 @@ static IND_INLINE bool may_begin_words(const char *at, const char *end)
     return (sign | capital) && begins_words(at);
 }
 
-/* "SLOT1:Nov 23": a word and a colon without a blank behind it. */
+/* "SLOT1:Nov 23": a word and a colon without a space behind it. */
 static bool is_glued(const char *at, const char *end)
 {
     bool letters;
@@ -287,7 +287,7 @@ static bool is_glued(const char *at, const char *end)
     return letters && end - stop > 8 && stop[0] == ':' && stop[1] != ' ';
 }
 
-/* The text looks like the words before a code: where a code does follow they are taken apart, otherwise
+/* The text looks like the words before a code: where a code does follow they are parsed, otherwise
  * nothing of them is touched. `text` is behind the tag, `at` before it. */
 IND_COLD static const char *read_words(const struct reading *reading, const char *at, const char *text,
                                        struct ind_message *message)
@@ -334,7 +334,7 @@ static bool may_be_words(const char *at, const char *text, const char *end)
            (*stop == ' ' && (ind_stamp_may_begin(stop + 1, end) || is_location(stop + 1, end)));
 }
 
-/* Without a code behind them words are only taken apart where nothing else can be meant: "backup: Nov 23 …"
+/* Without a code behind them words are only parsed where nothing else can be meant: "backup: Nov 23 …"
  * is a tag and its text, and "12:30:00: done" is no uptime, unless the device numbers its messages. */
 static bool is_sure(const struct prelude *prelude)
 {
@@ -411,7 +411,7 @@ IND_COLD static const char *read_other(const struct reading *reading, const char
     return read_tag_and_words(reading, at, message);
 }
 
-/* "Nov 23 04:45:00" or a time of RFC 3339's form, and a blank (or the end). */
+/* "Nov 23 04:45:00" or a time of RFC 3339's form, and a space (or the end). */
 static IND_INLINE size_t read_plain_time(const char *at, const char *end, ind_time reference,
                                          const struct ind_zone *zone, ind_time *sent)
 {

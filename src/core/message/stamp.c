@@ -40,7 +40,7 @@ static const char *skip_weekday(const char *at, const char *end)
     return at;
 }
 
-/* "Nov 23", "Nov  3", "Nov 3", and the blank behind it. */
+/* "Nov 23", "Nov  3", "Nov 3", and the space behind it. */
 static const char *read_day(const char *at, const char *end, struct parts *parts)
 {
     if (end - at < 6 || at[3] != ' ')
@@ -235,7 +235,7 @@ static const char *read_written(const char *at, const char *end, ind_time refere
     return at;
 }
 
-/* The time since the device was started: "00:04:10", "1d02h", "7w3d", "2y15w". A colon and a blank follow. */
+/* The time since the device was started: "00:04:10", "1d02h", "7w3d", "2y15w". A colon and a space follow. */
 static const char *skip_uptime(const char *at, const char *end)
 {
     const char *p = at;

@@ -15,7 +15,7 @@ struct ind_stamp {
     struct ind_slice marked; /* as written, its mark and zone included */
 };
 
-/* Any form, up to a blank, a colon or the end. Returns the bytes read, or 0 where there is none. An uptime
+/* Any form, up to a space, a colon or the end. Returns the bytes read, or 0 where there is none. An uptime
  * ("7w3d", "00:04:10") counts only where a colon follows. Steps are bounded. */
 size_t ind_stamp_read(const char *at, const char *end, ind_time reference, const struct ind_zone *zone,
                       struct ind_stamp *stamp);

@@ -74,7 +74,7 @@ static void quote(struct ind_buffer *out, struct ind_slice text)
 {
     enum { MOST = 40 };
     if (text.length == 1 && text.at[0] == ' ') {
-        ind_buffer_text(out, "a blank");
+        ind_buffer_text(out, "a space");
         return;
     }
     ind_buffer_byte(out, '"');

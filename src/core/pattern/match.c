@@ -260,8 +260,9 @@ static IND_COLD struct where go_on_lazily(struct walk *walk)
         }
         matcher->steps++;
         uint32_t child = ind_tree_child(walk->set, frame->node, *to);
-        bool inside = to - 1 > text + frame->at && ind_type_byte(*to, IND_TYPE_BLANK) &&
-                      ind_type_byte(to[-1], IND_TYPE_BLANK); /* of a run of blanks: as from its beginning */
+        bool inside =
+            to - 1 > text + frame->at && ind_type_byte(*to, IND_TYPE_BLANK) &&
+            ind_type_byte(to[-1], IND_TYPE_BLANK); /* of a run of white space: as from its beginning */
         if (!child || inside)
             continue;
         const char *next = fit_literal(walk->set, &walk->set->nodes[child], to, walk->end);

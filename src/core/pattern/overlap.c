@@ -24,7 +24,7 @@ struct cells {
 /* ---- Types as cells ---- */
 
 /* "[…]" is one of these bytes, `+` behind it: or more; `*`: any number; `?`: or none. `.` in it is any byte,
- * `s` any but a blank, `d` a digit, `x` a hexadecimal digit, `a` a letter; what follows a `\` is itself. */
+ * `s` any but a space, `d` a digit, `x` a hexadecimal digit, `a` a letter; what follows a `\` is itself. */
 static const char *const wide[IND_TYPES] = {
     [IND_TYPE_TIME] = "[a\\,\\ ]*[d][da\\:\\,\\-\\+\\/\\ \\.]+",
     [IND_TYPE_IP] = "[x]*[\\:\\.][da\\:\\%\\_\\-\\.]+",

@@ -73,9 +73,10 @@ void ind_matcher_free(struct ind_matcher *matcher);
 /* Before each message: what its expressions may cost is counted from now on. */
 void ind_matcher_next(struct ind_matcher *matcher);
 
-/* The layout that takes the whole text, but for blanks around it; NULL where none does. `any_app`: the app is
- * not known, every pattern may take it. Steps are bounded by the nodes of the tree times the places of the
- * text, and by IND_MATCH_STEPS; where that is not enough it does not fit, and ind_matcher_gave_up counts. */
+/* The layout that takes the whole text, but for white space around it; NULL where none does. `any_app`: the
+ * app is not known, every pattern may take it. Steps are bounded by the nodes of the tree times the places of
+ * the text, and by IND_MATCH_STEPS; where that is not enough it does not fit, and ind_matcher_gave_up counts.
+ */
 const struct ind_pattern_syntax *ind_match(struct ind_matcher *matcher, struct ind_slice text,
                                            struct ind_slice app, bool any_app);
 
@@ -110,7 +111,7 @@ struct ind_stop {
     size_t at;   /* byte of the text up to which it fits */
     const struct ind_pattern_syntax *layout; /* one that stops here */
     size_t others;                           /* how many more do */
-    struct ind_slice found;                  /* what stands there, up to the next blank; borrowed */
+    struct ind_slice found;                  /* what stands there, up to the next space; borrowed */
     size_t found_at;                         /* where it begins */
     const struct ind_pattern_field *field;   /* that does not fit, or the one before; or NULL */
     struct ind_slice took;                   /* what the one before took */

@@ -33,7 +33,7 @@ struct ind_pattern_entry {
 
 enum {
     IND_PATTERN_NODE_MEMO = 1,       /* may be reached again at one place: failures are kept */
-    IND_PATTERN_NODE_BLANKS = 2,     /* the literal has a blank in it */
+    IND_PATTERN_NODE_BLANKS = 2,     /* the literal has a space in it */
     IND_PATTERN_NODE_ENDS_BLANK = 4, /* … at its end */
     IND_PATTERN_NODE_LAZY = 8,       /* a word or text that may end in several places */
     IND_PATTERN_NODE_ENDS = 64,      /* one layout ends here, for every app */
@@ -170,8 +170,8 @@ struct ind_matcher {
     size_t failure_room, failure_count;
     uint32_t round;
     struct ind_regex_room regex;
-    const char *text;          /* of the last match, without the blanks before it */
-    const char *run, *run_end; /* of it, a run without blanks that was looked through */
+    const char *text;          /* of the last match, without the spaces before it */
+    const char *run, *run_end; /* of it, a run without white space that was looked through */
     size_t steps;
     uint64_t gave_up;
     struct ind_pattern_watch *watch; /* called where it fails; or NULL */
@@ -186,13 +186,13 @@ struct ind_pattern_failure *ind_failure_find(struct ind_matcher *matcher, uint32
 void ind_failure_add(struct ind_matcher *matcher, uint32_t node, uint32_t place, uint32_t from);
 
 /* A walk: the place in `ends` of what took the text, counted from 1; 0 where nothing did. The text has no
- * blanks around it. */
+ * white space around it. */
 uint32_t ind_match_walk(struct ind_matcher *matcher, struct ind_slice text, struct ind_slice app,
                         bool any_app);
 uint32_t ind_match_watched(struct ind_matcher *matcher, struct ind_slice text, struct ind_slice app,
                            bool any_app);
 
-/* How far the bytes at `at` go with a literal, whose blank is any run of them; *length: of it. */
+/* How far the bytes at `at` go with a literal, whose space is any run of them; *length: of it. */
 const char *ind_literal_go(struct ind_slice literal, const char *at, const char *end, size_t *length);
 
 #endif

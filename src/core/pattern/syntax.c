@@ -34,7 +34,7 @@ static struct ind_syntax_piece *add_piece(struct reading *reading, bool field, s
     return piece;
 }
 
-/* One literal byte; runs of blanks become one blank, and none stands at the beginning. */
+/* One literal byte; runs of white space become one space, and none stands at the beginning. */
 static void add_byte(struct reading *reading, char c, size_t at, size_t length)
 {
     struct ind_syntax_piece *piece = last_piece(reading);

@@ -12,7 +12,7 @@
 
 enum { IND_SYNTAX_BYTES = 2000, IND_SYNTAX_FIELDS = 32, IND_SYNTAX_PIECES = 2 * IND_SYNTAX_FIELDS + 1 };
 
-/* A literal, in which each run of blanks is one blank, or a field. */
+/* A literal, in which each run of white space is one space, or a field. */
 struct ind_syntax_piece {
     bool field;
     enum ind_type type;

@@ -104,7 +104,7 @@ static bool fill_node(struct ind_patterns *set, const struct ind_pattern_twig *t
     return true;
 }
 
-/* What ends a word or a text. A word that ends at a blank and a text that nothing follows have one end. */
+/* What ends a word or a text. A word that ends at a space and a text that nothing follows have one end. */
 static void find_ends(struct ind_pattern_node *node, const struct ind_pattern_twig *twigs,
                       const uint32_t *children, size_t literals)
 {

@@ -286,7 +286,7 @@ static const struct type_row {
     [IND_TYPE_PAIRS] = {"pairs", "pairs such as k=v k=\"v\""},
     [IND_TYPE_JSON] = {"json", "a JSON object"},
     [IND_TYPE_RE] = {"re", "what the regular expression takes"},
-    [IND_TYPE_WORD] = {"word", "anything without a blank"},
+    [IND_TYPE_WORD] = {"word", "anything without a space"},
     [IND_TYPE_TEXT] = {"text", "at least one byte"},
     [IND_TYPE_REMAINDER] = {"remainder", "anything, or nothing"},
 };

@@ -39,7 +39,7 @@ const char *ind_type_near(struct ind_slice name);
 const char *ind_type_wants(enum ind_type type);
 
 /* The end of what the type takes from `at`; NULL where it does not fit. Not for re, which needs its
- * expression, nor for remainder, which takes anything. A word is taken up to the next blank, a text up to the
+ * expression, nor for remainder, which takes anything. A word is taken up to the next space, a text up to the
  * end. */
 extern const char *(*const ind_type_scans[IND_TYPES])(const char *at, const char *end);
 static inline const char *ind_type_scan(enum ind_type type, const char *at, const char *end)
@@ -73,7 +73,7 @@ static inline bool ind_type_boundary(const char *start, const char *at, const ch
     return !(*at == '.' && end - at > 1 && ind_is_digit(at[1]) && ind_is_digit(at[-1]));
 }
 
-/* The first blank at or after `at`, or `end`; the first byte that is none. */
+/* The first space at or after `at`, or `end`; the first byte that is none. */
 static inline const char *ind_type_to_blank(const char *at, const char *end)
 {
     while (at < end && !ind_type_byte(*at, IND_TYPE_BLANK))
@@ -88,7 +88,7 @@ static inline const char *ind_type_past_blanks(const char *at, const char *end)
     return at;
 }
 
-/* Without the blanks around it, which do not count. */
+/* Without the spaces around it, which do not count. */
 static inline struct ind_slice ind_type_trim(struct ind_slice text)
 {
     while (text.length && ind_type_byte(text.at[0], IND_TYPE_BLANK))

@@ -1,4 +1,4 @@
-/* CEF: seven columns between bars, then key=value pairs whose values may hold blanks: a value ends where the
+/* CEF: seven columns between bars, then key=value pairs whose values may hold spaces: a value ends where the
  * next key begins. `\|` and `\\` are escapes in the columns, `\=`, `\\`, `\n` and `\r` in the values. */
 #include "core/base/scan.h"
 #include "core/payload/payload_private.h"
@@ -25,7 +25,7 @@ static void add(struct ind_payload *payload, struct ind_slice name, const char *
             payload, name, ind_payload_undo((struct ind_slice){from, (size_t)(to - from)}, escaped, payload));
 }
 
-/* A key follows a blank. A "=" without one since the last "=" should have been escaped: it belongs to the
+/* A key follows a space. A "=" without one since the last "=" should have been escaped: it belongs to the
  * value. */
 static void read_extension(const char *at, const char *end, struct ind_payload *payload)
 {

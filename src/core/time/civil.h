@@ -45,7 +45,7 @@ static inline int64_t ind_time_seconds(ind_time time)
 /* What ind_time_read found besides the instant. */
 enum ind_time_style {
     IND_TIME_STRICT,  /* as RFC 5424 section 6.2.3 writes it, the fraction up to nine digits */
-    IND_TIME_LENIENT, /* readable, but with small letters, a blank, a comma, or an offset without a colon */
+    IND_TIME_LENIENT, /* readable, but with small letters, a space, a comma, or an offset without a colon */
     IND_TIME_LOCAL    /* no offset at all: *time counts the clock on the wall */
 };
 

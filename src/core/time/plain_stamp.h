@@ -51,7 +51,7 @@ static inline int64_t ind_settle_year(int month, int day, int of_day, ind_time r
     }
 }
 
-/* "Nov 23 04:45:00", the day padded with a blank or a zero: 15 bytes, which are there. False where it is
+/* "Nov 23 04:45:00", the day padded with a space or a zero: 15 bytes, which are there. False where it is
  * none. */
 static inline bool ind_stamp_fields(const char *at, int *month, int *day, int *of_day)
 {
@@ -66,7 +66,7 @@ static inline bool ind_stamp_fields(const char *at, int *month, int *day, int *o
            (*day <= 28 || *day <= ind_days_in_month(2000, *month));
 }
 
-/* "Nov 23 04:45:00" and no more, the day padded with a blank or a zero. Returns 15, or 0. `reference` settles
+/* "Nov 23 04:45:00" and no more, the day padded with a space or a zero. Returns 15, or 0. `reference` settles
  * the year: the latest that does not put the date more than a day ahead. */
 static inline size_t ind_stamp_read_plain(const char *at, const char *end, ind_time reference,
                                           const struct ind_zone *zone, ind_time *sent)
@@ -90,7 +90,7 @@ static inline size_t ind_stamp_read_new(const char *at, const char *end, const s
     return used;
 }
 
-/* Whether what follows "Nov 23 04:45:00" and a blank may belong to the time: a year, a zone, an offset. Right
+/* Whether what follows "Nov 23 04:45:00" and a space may belong to the time: a year, a zone, an offset. Right
  * about most hosts, and without a branch on what they begin with. */
 static inline bool ind_stamp_may_go_on(const char *at, const char *end)
 {

@@ -1,4 +1,4 @@
-/* Offsets are kept as a sorted list of changes; the rule that goes on for ever is written out into the same
+/* Offsets are kept as a sorted list of changes; the rule that goes on forever is written out into the same
  * list, so that a look-up is one binary search whatever the year. */
 #include "core/time/zone.h"
 

@@ -1,6 +1,6 @@
 /* store/disk/journal.h: the append-only record of what became of each file, STORE/.indagator/journal.jsonl.
  *
- * One JSON object a line (docs/formats.md). With it a gap is told apart from an expiry, and a start after a
+ * One JSON object per line (docs/formats.md). With it a gap is told apart from an expiry, and a start after a
  * crash knows what was under way. A record is one write; a torn last line is passed over. */
 #ifndef IND_STORE_DISK_JOURNAL_H
 #define IND_STORE_DISK_JOURNAL_H

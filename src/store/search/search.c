@@ -337,7 +337,7 @@ static void run_workers(struct ind_search *search, struct ind_search_result *res
     free(lacks);
 }
 
-/* Without a table of several, every line is taken apart. */
+/* Without a table of several, every line is parsed. */
 static void find_literals(struct ind_search *search)
 {
     const struct ind_search_settings *settings = search->settings;

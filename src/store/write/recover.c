@@ -255,7 +255,7 @@ static bool recover_all(struct ind_store *store, struct ind_inventory *inventory
     if (unknown)
         ind_disk_report(
             store->disk,
-            "%zu archives are of no route and no archive policy that is configured: they are kept for ever",
+            "%zu archives are of no route and no archive policy that is configured: they are kept forever",
             unknown);
     atomic_store(&store->disk->wanted, true);
     return good;

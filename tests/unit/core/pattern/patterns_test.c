@@ -425,7 +425,7 @@ static void where_it_stops_is_told_with_what_would_fit(void **state)
          "would fit"},
         {"Failed for tern from 192.0.2.9 port 40x2 x", NULL, 36,
          "{port:int} takes only \"40\" of \"40x2\"; {port:host} would fit"},
-        {"Failed for tern from 192.0.2.9 port 4022", NULL, 40, "expected a blank, found the end of the text"},
+        {"Failed for tern from 192.0.2.9 port 4022", NULL, 40, "expected a space, found the end of the text"},
         {"Failed for tern by 192.0.2.9 again", NULL, 28, "expected the end of the text, found \" again\""},
         {"Failed for tern at", NULL, 16, "expected \"by \", found \"at\""},
         {"closed all of it now", "ftpd", 20, "all of it fits, but is for the app \"sshd\" only"},
