@@ -82,7 +82,7 @@ bool ind_moment_option(const char *option, const char *text, const struct ind_zo
     *time = IND_TIME_NONE;
     if (!text || ind_moment_read(ind_slice_of(text), ind_now(), zone, end_of_day, time))
         return true;
-    ind_complain("--%s: \"%s\" is no time; write a date (2026-11-23), a date and time "
+    ind_complain("--%s: \"%s\" is not a time; write a date (2026-11-23), a date and time "
                  "(2026-11-23T04:45:00Z), or an age "
                  "(24h, 30d)",
                  option, text);

@@ -241,7 +241,7 @@ const struct ind_command ind_command_check = {
     .name = "check",
     .summary = "reports every mistake in the configuration, with place and remedy",
     .arguments = "[-c FILE] [--order] [--json]",
-    .about = "Reads the configuration as collect does, tells every mistake and every warning, and shows\n"
+    .about = "Reads the configuration as collect does, reports every mistake and every warning, and shows\n"
              "what would act. Touches nothing. Exit code 1 where there is a mistake.\n\n"
              "Example:\n"
              "  indagator check -c indagator.yaml\n"

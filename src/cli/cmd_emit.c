@@ -257,7 +257,7 @@ bool ind_emit_read_target(const char *text, struct ind_emit_target *target)
         if (length > 0 && is_port(colon + 1))
             return true;
     }
-    ind_complain("--to: \"%s\" is no target; write one such as udp:127.0.0.1:514, tcp:127.0.0.1:601 or "
+    ind_complain("--to: \"%s\" is not a target; write one such as udp:127.0.0.1:514, tcp:127.0.0.1:601 or "
                  "unix:/run/indagator/log",
                  text);
     return false;

@@ -381,7 +381,7 @@ static bool read_call(const struct ind_call *call, struct ind_explaining *run)
         return false;
     }
     if (given.sender && !ind_address_read(ind_slice_of(given.sender), &run->sender)) {
-        ind_complain("--sender: \"%s\" is no address; write one such as 192.0.2.9", given.sender);
+        ind_complain("--sender: \"%s\" is not an address; write one such as 192.0.2.9", given.sender);
         return false;
     }
     if (!ind_moment_option("received", given.received, run->config->zone, false, &run->received))

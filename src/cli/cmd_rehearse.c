@@ -86,7 +86,7 @@ static void print_ledger(struct printing *print)
                100.0 * (double)r->line_bytes / (double)r->ledger.bytes);
     printf(".\n");
     if (r->internal)
-        printf("Of those received, %s are our own: they tell of messages that edits dropped.\n",
+        printf("Of those received, %s are our own: they report what edits dropped.\n",
                ind_grouped(r->internal, size));
     if (ind_patterns_count(print->config->patterns) > 0)
         printf("Without a pattern: %s.\n", ind_grouped(r->unmatched, size));

@@ -17,7 +17,7 @@ bool ind_line_options_read(const struct ind_line_options *given, const struct in
 {
     struct ind_address address;
     if (given->sender && !ind_address_read(ind_slice_of(given->sender), &address)) {
-        ind_complain("--sender: \"%s\" is no address; write one such as 192.0.2.9", given->sender);
+        ind_complain("--sender: \"%s\" is not an address; write one such as 192.0.2.9", given->sender);
         return false;
     }
     *sender = ind_slice_of(given->sender);

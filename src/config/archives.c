@@ -34,7 +34,7 @@ static void read_rotate_size(struct ind_loader *loader, const struct ind_node *v
     if (!ind_expect_text(loader, value, "a size such as 256 MiB"))
         return;
     if (!ind_read_size(value->text, &rule->size))
-        ind_wrong(loader, value, "\"%.*s\" is no size; write one such as 256 MiB", IND_ARG(value->text));
+        ind_wrong(loader, value, "\"%.*s\" is not a size; write one such as 256 MiB", IND_ARG(value->text));
     else if (rule->size < 4096)
         ind_wrong(loader, value, "too small: a file holds at least 4 KiB");
 }
@@ -44,7 +44,7 @@ static void read_rotate_messages(struct ind_loader *loader, const struct ind_nod
     struct ind_rotation_rule *rule = into;
     if (ind_expect_text(loader, value, "a number of messages") &&
         !ind_read_count(value->text, 1, UINT64_C(1) << 40, &rule->messages))
-        ind_wrong(loader, value, "\"%.*s\" is no number of messages; write one such as 100000",
+        ind_wrong(loader, value, "\"%.*s\" is not a number of messages; write one such as 100000",
                   IND_ARG(value->text));
 }
 
@@ -75,7 +75,7 @@ static void read_keep_for(struct ind_loader *loader, const struct ind_node *valu
     if (!ind_expect_text(loader, value, "a span of time such as 30 days"))
         return;
     if (!ind_read_span(value->text, &rule->age) || rule->age == 0)
-        ind_wrong(loader, value, "\"%.*s\" is no span of time; write one such as 30 days or 1 year",
+        ind_wrong(loader, value, "\"%.*s\" is not a span of time; write one such as 30 days or 1 year",
                   IND_ARG(value->text));
 }
 
@@ -84,7 +84,7 @@ static void read_keep_number(struct ind_loader *loader, const struct ind_node *v
     struct ind_retention_rule *rule = into;
     if (ind_expect_text(loader, value, "a number of archives") &&
         !ind_read_count(value->text, 1, 1000000000, &rule->number))
-        ind_wrong(loader, value, "\"%.*s\" is no number of archives; write one such as 14",
+        ind_wrong(loader, value, "\"%.*s\" is not a number of archives; write one such as 14",
                   IND_ARG(value->text));
 }
 
@@ -97,7 +97,8 @@ static void read_keep_space(struct ind_loader *loader, const struct ind_node *va
         return;
     rule->percent = 0;
     if (!ind_read_size(value->text, &rule->space) || rule->space == 0)
-        ind_wrong(loader, value, "\"%.*s\" is no size; write one such as 40 GiB, or 80 %% of the file system",
+        ind_wrong(loader, value,
+                  "\"%.*s\" is not a size; write one such as 40 GiB, or 80 %% of the file system",
                   IND_ARG(value->text));
 }
 
@@ -188,8 +189,7 @@ void ind_load_archives(struct ind_loader *loader)
         if (!is_policy_name(key->text))
             ind_wrong(loader, key, "an archive policy's name is made of letters, digits, - and _");
         else if (policy && (!is_default || default_given))
-            ind_wrong(loader, key,
-                      "the archive policy \"%.*s\" stands here twice; give this one another name",
+            ind_wrong(loader, key, "the archive policy \"%.*s\" appears twice; give this one another name",
                       IND_ARG(key->text));
         else if ((policy = policy ? policy : add_policy(loader, key->text)) != NULL)
             ind_read_map(loader, value, keys, 3, policy);

@@ -69,7 +69,7 @@ static void read_open_files(struct ind_loader *loader, const struct ind_node *va
     struct ind_config *config = into;
     if (ind_expect_text(loader, value, "a number of files") && once(loader, value, &config->open_files) &&
         !ind_read_count(value->text, 1, 1000000, &config->open_files))
-        ind_wrong(loader, value, "\"%.*s\" is no number of files; write one such as 4096",
+        ind_wrong(loader, value, "\"%.*s\" is not a number of files; write one such as 4096",
                   IND_ARG(value->text));
 }
 
@@ -80,7 +80,7 @@ static void read_burst_buffer(struct ind_loader *loader, const struct ind_node *
         once(loader, value, &config->burst_buffer) &&
         (!ind_read_size(value->text, &config->burst_buffer) || config->burst_buffer < 1 << 20 ||
          config->burst_buffer > UINT64_C(64) << 30))
-        ind_wrong(loader, value, "\"%.*s\" is no size from 1 MiB to 64 GiB; write one such as 64 MiB",
+        ind_wrong(loader, value, "\"%.*s\" is not a size from 1 MiB to 64 GiB; write one such as 64 MiB",
                   IND_ARG(value->text));
 }
 
@@ -89,7 +89,7 @@ static void read_threads(struct ind_loader *loader, const struct ind_node *value
     struct ind_config *config = into;
     if (ind_expect_text(loader, value, "a number of threads") && once(loader, value, &config->threads) &&
         !ind_read_count(value->text, 1, 64, &config->threads))
-        ind_wrong(loader, value, "\"%.*s\" is no number of threads from 1 to 64", IND_ARG(value->text));
+        ind_wrong(loader, value, "\"%.*s\" is not a number of threads from 1 to 64", IND_ARG(value->text));
 }
 
 static void read_allow(struct ind_loader *loader, const struct ind_node *value, void *into)

@@ -25,7 +25,7 @@ static bool tie_range(struct ind_loader *loader, const struct ind_node *node, co
     if (!ind_address_read(ind_slice_from(node->text, (size_t)(dash - node->text.at) + 1), &to) ||
         from.bits != to.bits || memcmp(from.bytes, to.bytes, sizeof from.bytes) > 0) {
         ind_wrong(loader, node,
-                  "\"%.*s\" is no range; write the first and the last address: 192.0.2.10-192.0.2.20",
+                  "\"%.*s\" is not a range; write the first and the last address: 192.0.2.10-192.0.2.20",
                   IND_ARG(node->text));
         return true;
     }

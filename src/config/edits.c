@@ -94,7 +94,7 @@ static void check_names(struct ind_loader *loader, const struct ind_edit_text *t
         qsort(list, count, sizeof *list, by_name);
     for (size_t i = 1; list && i < count; i++)
         if (list[i]->name && strcmp(list[i]->edit->name, list[i - 1]->edit->name) == 0)
-            ind_wrong(loader, list[i]->name, "the edit \"%s\" stands here twice; give this one another name",
+            ind_wrong(loader, list[i]->name, "the edit \"%s\" appears twice; give this one another name",
                       list[i]->edit->name);
     free(list);
 }

@@ -38,13 +38,14 @@ static bool read_socket_address(struct ind_loader *loader, const struct ind_node
     if (!ind_expect_text(loader, value, "an address and a port such as 0.0.0.0:514"))
         return false;
     if (!split_address(value->text, &host, &port) || !ind_address_read(host, &address)) {
-        ind_wrong(loader, value,
-                  "\"%.*s\" is no address and port; write one such as 0.0.0.0:514 or \"[::]:514\" in quotes",
-                  IND_ARG(value->text));
+        ind_wrong(
+            loader, value,
+            "\"%.*s\" is not an address and port; write one such as 0.0.0.0:514 or \"[::]:514\" in quotes",
+            IND_ARG(value->text));
         return false;
     }
     if (!ind_read_count(port, 0, 65535, &number)) {
-        ind_wrong(loader, value, "\"%.*s\" is no port; it is a number from 1 to 65535", IND_ARG(port));
+        ind_wrong(loader, value, "\"%.*s\" is not a port; it is a number from 1 to 65535", IND_ARG(port));
         return false;
     }
     listener->address = ind_keep(loader, host);

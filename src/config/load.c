@@ -173,7 +173,7 @@ bool ind_read_network(struct ind_loader *loader, const struct ind_node *node, st
         return false;
     default:
         ind_wrong(loader, node,
-                  "\"%.*s\" is no address or network; write one such as 192.0.2.9 or 2001:db8::/32",
+                  "\"%.*s\" is not an address or network; write one such as 192.0.2.9 or 2001:db8::/32",
                   IND_ARG(node->text));
         return false;
     }

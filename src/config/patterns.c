@@ -211,7 +211,7 @@ static void try_example(struct filling *filling, size_t number, struct ind_match
         ind_pattern_app_count(set, own->pattern) ? ind_pattern_app(set, own->pattern, 0) : IND_NOTHING;
     if (!text->example) {
         if (text->gives)
-            ind_wrong(loader, text->gives, "what does give this? add an \"example:\" above it");
+            ind_wrong(loader, text->gives, "what gives this? add an \"example:\" above it");
         return;
     }
     if (!ind_expect_text(loader, text->example, "a text that fits the layout"))

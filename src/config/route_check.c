@@ -81,7 +81,7 @@ void ind_routes_order_names(struct ind_loader *loader, const struct ind_route_te
         config->routes_by_name[i] = (uint32_t)(list[i] - texts);
         if (i > 0 && list[i]->name && list[i - 1]->name &&
             strcmp(list[i]->route->name, list[i - 1]->route->name) == 0)
-            ind_wrong(loader, list[i]->name, "the route \"%s\" stands here twice; give this one another name",
+            ind_wrong(loader, list[i]->name, "the route \"%s\" appears twice; give this one another name",
                       list[i]->route->name);
     }
     free(list);

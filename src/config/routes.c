@@ -181,7 +181,7 @@ static void read_mode(struct ind_loader *loader, const struct ind_node *value, u
     if (!ind_expect_text(loader, value, "permissions in octal"))
         return;
     if (!ind_read_mode(value->text, mode))
-        ind_wrong(loader, value, "\"%.*s\" is no mode; write permissions in octal, such as \"%s\"",
+        ind_wrong(loader, value, "\"%.*s\" is not a mode; write permissions in octal, such as \"%s\"",
                   IND_ARG(value->text), example);
     else if ((*mode & needed) != needed)
         ind_wrong(loader, value,

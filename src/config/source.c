@@ -30,7 +30,7 @@ FILE *ind_open_file(const char *path)
 const char *ind_open_file_reason(int error)
 {
     return error == ENXIO
-               ? "it is no file, but a pipe, a socket, a terminal or a device; put its text into a file"
+               ? "it is not a file, but a pipe, a socket, a terminal or a device; put its text into a file"
            : error == EFBIG ? "it is larger than 64 MiB"
                             : strerror(error);
 }

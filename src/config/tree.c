@@ -263,7 +263,7 @@ static void check_keys(struct builder *builder, const struct ind_node *map)
         else if (i > 0 && keys[i - 1]->kind == IND_NODE_SCALAR &&
                  ind_slice_equal(keys[i]->text, keys[i - 1]->text))
             ind_diagnostic_add(builder->diagnostics, false, builder->source, keys[i]->offset, keys[i]->length,
-                               "the key \"%.*s\" stands here twice; leave one out or join them",
+                               "the key \"%.*s\" appears twice; leave one out or join them",
                                IND_ARG(keys[i]->text));
     }
     free(keys);

@@ -38,7 +38,7 @@ static void read_span(struct ind_loader *loader, const struct ind_node *value, i
 {
     if (ind_expect_text(loader, value, "a span of time such as 300 ms") &&
         !ind_read_short_span(value->text, span))
-        ind_wrong(loader, value, "\"%.*s\" is no span of time; write one such as 300 ms or 4 s",
+        ind_wrong(loader, value, "\"%.*s\" is not a span of time; write one such as 300 ms or 4 s",
                   IND_ARG(value->text));
 }
 
@@ -90,7 +90,7 @@ static void say_as(struct ind_loader *loader, const struct ind_node *value, void
     int facility = dot ? ind_facility_read((struct ind_slice){value->text.at, first}) : -1;
     int severity = dot ? ind_severity_read(ind_slice_from(value->text, first + 1)) : -1;
     if (facility < 0 || severity < 0)
-        ind_wrong(loader, value, "\"%.*s\" is no facility and severity; write them as local4.warning",
+        ind_wrong(loader, value, "\"%.*s\" is not a facility and severity; write them as local4.warning",
                   IND_ARG(value->text));
     saying->facility = facility < 0 ? 0 : (unsigned)facility;
     saying->severity = severity < 0 ? 0 : (unsigned)severity;
@@ -154,7 +154,8 @@ static void actor_from(struct ind_loader *loader, const struct ind_node *value, 
     struct ind_address address;
     read_text(loader, value, "an address of this machine", &reading_of(into)->actor->from);
     if (value->kind == IND_NODE_SCALAR && !ind_address_read(value->text, &address))
-        ind_wrong(loader, value, "\"%.*s\" is no address; write one such as 127.0.2.9", IND_ARG(value->text));
+        ind_wrong(loader, value, "\"%.*s\" is not an address; write one such as 127.0.2.9",
+                  IND_ARG(value->text));
 }
 
 static void actor_host(struct ind_loader *loader, const struct ind_node *value, void *into)
@@ -204,7 +205,7 @@ static void actor_clock(struct ind_loader *loader, const struct ind_node *value,
     actor->clock = IND_CLOCK_OFF;
     if (!(is_behind || is_ahead) || !ind_read_short_span(text, &actor->clock_off))
         ind_wrong(loader, value,
-                  "\"%.*s\" is no clock; write one such as \"5 h behind\", \"3 min ahead\" or "
+                  "\"%.*s\" is not a clock; write one such as \"5 h behind\", \"3 min ahead\" or "
                   "\"never set\"",
                   IND_ARG(value->text));
     if (is_behind)

@@ -61,16 +61,16 @@ static const char *form_because(const struct ind_message *message)
         return "there is nothing in it";
     switch (message->form) {
     case IND_FORM_RFC5424:
-        return "version 1 stands behind the PRI";
+        return "version 1 follows the PRI";
     case IND_FORM_RFC3164:
         return !message->pri_given   ? "there is a time, but no PRI: user and notice stand in for it"
-               : time                ? "a time stands behind the PRI, without RFC 5424's version"
-               : message->app.length ? "a tag stands behind the PRI, without a time"
-                                     : "a host stands behind the PRI, without a time";
+               : time                ? "a time follows the PRI, without RFC 5424's version"
+               : message->app.length ? "a tag follows the PRI, without a time"
+                                     : "a host follows the PRI, without a time";
     default:
         return message->malformed == IND_MALFORMED_PRI
                    ? "it begins like a PRI, but is none: all of it is text"
-               : message->pri_given ? "neither a time nor a tag stands behind the PRI"
+               : message->pri_given ? "neither a time nor a tag follows the PRI"
                                     : "there is neither a PRI nor a time: all of it is text";
     }
 }
@@ -79,7 +79,7 @@ static const char *malformed_because(const struct ind_message *message)
 {
     static const char *const reasons[IND_MALFORMED_KINDS] = {
         [IND_MALFORMED_PRI] = "a PRI is a number from 0 to 191 without leading zeros, in < and >",
-        [IND_MALFORMED_TIME] = "what stands where the time should be is none",
+        [IND_MALFORMED_TIME] = "where the time should be there is none",
         [IND_MALFORMED_TIME_FORM] = "the time can be read, but is not as RFC 5424 writes it",
         [IND_MALFORMED_HEADER_END] = "the header ends before its last field",
         [IND_MALFORMED_FIELD_LENGTH] = "a field is longer than RFC 5424 allows; it is kept whole",

@@ -51,7 +51,7 @@ static void every_step_is_told_with_what_it_saw(void **state)
         "<164>Nov 23 04:45:00 hfw kernel: DENY IN=ge0 SRC=203.0.113.7 DPT=23\n",
         "^^^^^~~~~~~~~~~~~~~~ ^^^ ~~~~~~  ^^^^^^",
         "PRI  timestamp       |   app     text\n                     host\n",
-        "rfc3164: a time stands behind the PRI",
+        "rfc3164: a time follows the PRI",
         "164: local4, warning",
         "sent      2026-11-23T04:45:00.000000Z, written \"Nov 23 04:45:00\"",
         "2026-11-23T04:45:02.000000Z, 2 s later",

@@ -221,7 +221,7 @@ static void what_has_no_end_is_refused_with_its_place(void **state)
         ind_write_file(ind_path(folder, "indagator.yaml"), text);
         expect_told(1, "indagator.yaml:3:11: cannot read", "check 1>&2");
     }
-    expect_told(1, "it is no file, but a pipe", "check -c fifo 1>&2");
+    expect_told(1, "it is not a file, but a pipe", "check -c fifo 1>&2");
 }
 
 /* It would append to what it reads. */
@@ -302,7 +302,7 @@ static void symbolic_links_in_the_store_are_refused(void **state)
     expect_told(3, "cannot write the journal", "collect --from in");
     ran = ind_shell(folder, "rm -r log/.indagator && ln -s ../elsewhere log/.indagator");
     ind_ran_free(&ran);
-    expect_told(3, ".indagator is no folder", "collect --from in");
+    expect_told(3, ".indagator is not a folder", "collect --from in");
     ran = ind_shell(folder, "rm log/.indagator; ln -sf ../elsewhere/run state/retention-last-run.new");
     ind_ran_free(&ran);
     expect_told(0, "", "collect --from in");
@@ -681,9 +681,9 @@ static void what_a_layout_does_not_hold_is_said(void **state)
 
 static void emit_refuses_what_cannot_be_meant(void **state)
 {
-    static const char *const calls[][2] = {{"--to udp:127.0.0.1:99999 x", "is no target"},
-                                           {"--to udp:127.0.0.1:0 x", "is no target"},
-                                           {"--to unix: x", "is no target"},
+    static const char *const calls[][2] = {{"--to udp:127.0.0.1:99999 x", "is not a target"},
+                                           {"--to udp:127.0.0.1:0 x", "is not a target"},
+                                           {"--to unix: x", "is not a target"},
                                            {"--to udp:127.0.0.1:9 --count 0 x", "--count: a number"},
                                            {"--to udp:127.0.0.1:9 --rate nan x", "--rate"},
                                            {"--to udp:127.0.0.1:9 --rate -1 x", "--rate"},

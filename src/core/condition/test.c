@@ -163,7 +163,7 @@ static void network_value(struct ind_condition_reader *reader, struct ind_test *
     switch (ind_network_read(now->text, &network)) {
     case IND_NETWORK_ADDRESS:
         ind_lex_wrong(reader, now, "\"", now->text,
-                      "\" is no network; write one such as 192.0.2.0/24 or 2001:db8::/32");
+                      "\" is not a network; write one such as 192.0.2.0/24 or 2001:db8::/32");
         return;
     case IND_NETWORK_PREFIX:
         ind_lex_wrong(reader, now, "\"", now->text,

@@ -273,7 +273,8 @@ static bool finish_archive(struct ind_keeper *keeper, struct ind_archive *archiv
         ind_disk_report(disk, "%s was removed by somebody before it could be compressed", archive->path);
     } else if (error) {
         keeper->counts.failed++;
-        ind_disk_report(disk, "cannot compress %s: %s; tried again later", archive->path, strerror(error));
+        ind_disk_report(disk, "cannot compress %s: %s; it is tried again later", archive->path,
+                        strerror(error));
     }
     archive->to_do = error && error != ENOENT;
     return !archive->to_do;

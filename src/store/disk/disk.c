@@ -145,7 +145,7 @@ static enum ind_store_status set_up(struct ind_disk *disk, char *reason, size_t 
     }
     struct stat own;
     if (fstatat(disk->folder, IND_STORE_OWN, &own, AT_SYMLINK_NOFOLLOW) != 0 || !S_ISDIR(own.st_mode)) {
-        snprintf(reason, room, "%s/" IND_STORE_OWN " is no folder: move it away", disk->store);
+        snprintf(reason, room, "%s/" IND_STORE_OWN " is not a folder: move it away", disk->store);
         return IND_STORE_FAILED;
     }
     enum ind_store_status status = lock_store(disk, reason, room);

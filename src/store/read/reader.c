@@ -178,7 +178,7 @@ static bool make_room(struct ind_reader *reader)
         return true;
     char *grown = reader->room < LONGEST_LINE ? realloc(reader->text, reader->room * 2) : NULL;
     if (!grown) {
-        reader->reason = "a line of more than 64 MiB: this is no file of messages";
+        reader->reason = "a line of more than 64 MiB: this is not a file of messages";
         return false;
     }
     reader->text = grown;

@@ -107,7 +107,7 @@ static bool still_there(struct ind_store *store, struct ind_live *live, struct i
     DL_APPEND2(store->open, live, open_prev, open_next);
     if (fstat(live->file, &facts) != 0 || facts.st_nlink > 0)
         return true;
-    ind_disk_report(store->disk, "%s was removed by somebody while it was written to; it is begun anew",
+    ind_disk_report(store->disk, "%s was removed by somebody while it was written to; it is started again",
                     live->path);
     ind_live_close(store, live);
     ind_live_count_bytes(store, live, 0, live->on_disk);
