@@ -331,15 +331,15 @@ const char *ind_explain_end(const struct ind_explanation *explanation)
 
 static void print_marks(const struct ind_explanation *explanation)
 {
-    struct ind_marked_part parts[IND_PARTS];
+    struct ind_underlined_part parts[IND_PARTS];
     int text = -1;
     for (size_t i = 0; i < explanation->part_count; i++) {
         const struct ind_part *part = &explanation->parts[i];
-        parts[i] = (struct ind_marked_part){part->name, part->offset, part->length};
+        parts[i] = (struct ind_underlined_part){part->name, part->offset, part->length};
         text = strcmp(part->name, "text") == 0 ? (int)i : text;
     }
-    ind_print_marked(explanation->message.original, parts, explanation->part_count, text,
-                     ind_terminal_width(), stdout);
+    ind_print_underlined(explanation->message.original, parts, explanation->part_count, text,
+                         ind_terminal_width(), stdout);
 }
 
 static void print_for_people(struct ind_explaining *run, const struct ind_explanation *explanation)

@@ -51,15 +51,15 @@ static const char *row_name(const struct ind_pattern_field *field)
 /* Each field under its part of the sample. */
 static void print_marked_fields(const struct ind_fit *fit)
 {
-    struct ind_marked_part parts[IND_SYNTAX_FIELDS];
+    struct ind_underlined_part parts[IND_SYNTAX_FIELDS];
     char names[IND_SYNTAX_FIELDS][80];
     for (size_t i = 0; i < fit->layout->field_count; i++) {
         const struct ind_pattern_field *field = &fit->layout->fields[i];
         snprintf(names[i], sizeof names[i], "%s%s", field->name.length ? "" : ":", row_name(field));
-        parts[i] = (struct ind_marked_part){names[i], (size_t)(fit->values[i].at - fit->sample.at),
-                                            fit->values[i].length};
+        parts[i] = (struct ind_underlined_part){names[i], (size_t)(fit->values[i].at - fit->sample.at),
+                                                fit->values[i].length};
     }
-    ind_print_marked(fit->sample, parts, fit->layout->field_count, -1, ind_terminal_width(), stdout);
+    ind_print_underlined(fit->sample, parts, fit->layout->field_count, -1, ind_terminal_width(), stdout);
 }
 
 static void print_fit(struct fitting *run, const struct ind_fit *fit)
@@ -76,13 +76,13 @@ static void print_place(struct fitting *run, const struct ind_fit *fit)
 {
     const struct ind_stop *stop = &fit->stops[0];
     size_t before = (size_t)(fit->text.at - fit->sample.at), at = before + stop->found_at;
-    struct ind_marked_part part = {"stops here", at, stop->found.length ? stop->found.length : 1};
+    struct ind_underlined_part part = {"stops here", at, stop->found.length ? stop->found.length : 1};
     if (stop->kind == IND_STOP_APP) {
         printf("%s\n", escaped(run, fit->sample));
         return;
     }
     if (at + part.length <= fit->sample.length) {
-        ind_print_marked(fit->sample, &part, 1, -1, ind_terminal_width(), stdout);
+        ind_print_underlined(fit->sample, &part, 1, -1, ind_terminal_width(), stdout);
         return;
     }
     char *longer = malloc(fit->sample.length + 1);
@@ -90,9 +90,9 @@ static void print_place(struct fitting *run, const struct ind_fit *fit)
         return;
     memcpy(longer, fit->sample.at, fit->sample.length);
     longer[fit->sample.length] = ' ';
-    part = (struct ind_marked_part){"ends here", fit->sample.length, 1};
-    ind_print_marked((struct ind_slice){longer, fit->sample.length + 1}, &part, 1, -1, ind_terminal_width(),
-                     stdout);
+    part = (struct ind_underlined_part){"ends here", fit->sample.length, 1};
+    ind_print_underlined((struct ind_slice){longer, fit->sample.length + 1}, &part, 1, -1,
+                         ind_terminal_width(), stdout);
     free(longer);
 }
 

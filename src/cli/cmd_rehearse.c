@@ -149,10 +149,10 @@ static void print_routes(const struct printing *print)
 /* With what a mask put there marked. */
 static void print_marked(const struct ind_example *example)
 {
-    struct ind_marked_part parts[IND_EXAMPLE_MARKS];
+    struct ind_underlined_part parts[IND_EXAMPLE_MARKS];
     for (size_t i = 0; i < example->mark_count; i++)
-        parts[i] = (struct ind_marked_part){"", example->marks[i].from,
-                                            example->marks[i].to - example->marks[i].from};
+        parts[i] = (struct ind_underlined_part){"", example->marks[i].from,
+                                                example->marks[i].to - example->marks[i].from};
     ind_print_indented(example->after, parts, example->mark_count, 4, ind_terminal_width(), stdout);
 }
 

@@ -15,7 +15,7 @@ struct label {
 struct row {
     char text[WIDEST * 4 + 1], marks[WIDEST + 1];
     size_t columns, from, to;
-    struct label labels[IND_MOST_MARKS];
+    struct label labels[IND_MOST_UNDERLINED];
     size_t label_count;
 };
 
@@ -35,7 +35,7 @@ static size_t show(struct ind_slice bytes, size_t at, char shown[8], size_t *col
 
 struct marked {
     struct ind_slice bytes;
-    const struct ind_marked_part *parts;
+    const struct ind_underlined_part *parts;
     size_t count;
 };
 
@@ -100,10 +100,10 @@ static void print_labels(struct row *row, FILE *out)
     }
 }
 
-void ind_print_marked(struct ind_slice bytes, const struct ind_marked_part *parts, size_t count, int cut,
-                      size_t width, FILE *out)
+void ind_print_underlined(struct ind_slice bytes, const struct ind_underlined_part *parts, size_t count,
+                          int cut, size_t width, FILE *out)
 {
-    const struct marked marked = {bytes, parts, count < IND_MOST_MARKS ? count : IND_MOST_MARKS};
+    const struct marked marked = {bytes, parts, count < IND_MOST_UNDERLINED ? count : IND_MOST_UNDERLINED};
     struct row row;
     width = width < WIDEST ? width : WIDEST;
     for (size_t at = 0; at < bytes.length; at = row.to) {
@@ -119,10 +119,10 @@ void ind_print_marked(struct ind_slice bytes, const struct ind_marked_part *part
     }
 }
 
-void ind_print_indented(struct ind_slice bytes, const struct ind_marked_part *parts, size_t count,
+void ind_print_indented(struct ind_slice bytes, const struct ind_underlined_part *parts, size_t count,
                         size_t indent, size_t width, FILE *out)
 {
-    const struct marked marked = {bytes, parts, count < IND_MOST_MARKS ? count : IND_MOST_MARKS};
+    const struct marked marked = {bytes, parts, count < IND_MOST_UNDERLINED ? count : IND_MOST_UNDERLINED};
     struct row row;
     width = width < WIDEST ? width : WIDEST;
     width = width > indent + 20 ? width - indent : 20;
@@ -147,7 +147,7 @@ void ind_print_begun(struct ind_slice bytes, size_t indent, size_t width, FILE *
 
 static void print_part(struct ind_slice text, size_t same_before, size_t same_behind, size_t width, FILE *out)
 {
-    const struct ind_marked_part part = {"", same_before, text.length - same_before - same_behind};
+    const struct ind_underlined_part part = {"", same_before, text.length - same_before - same_behind};
     ind_print_indented(text, &part, part.length > 0, 4, width, out);
 }
 

@@ -137,7 +137,7 @@ void ind_finish_conditions(struct ind_loader *loader)
                      IND_ARG(loader->named[i].key->text));
 }
 
-struct own_set {
+struct reading_set {
     const struct ind_config *config;
     struct ind_conditions *set;
     struct ind_named named;
@@ -147,13 +147,13 @@ struct own_set {
 /* The configuration's own reading of them has shown that there are no circles and no mistakes. */
 static enum ind_resolved resolve_into(void *context, size_t index, ind_condition *condition)
 {
-    struct own_set *own = context;
+    struct reading_set *reading = context;
     struct ind_mistake mistake = {0};
-    if (own->read[index] == IND_CONDITION_ALWAYS &&
-        !ind_condition_read(own->set, ind_slice_of(own->config->named_texts[index]), &own->named,
-                            &own->read[index], &mistake))
+    if (reading->read[index] == IND_CONDITION_ALWAYS &&
+        !ind_condition_read(reading->set, ind_slice_of(reading->config->named_texts[index]), &reading->named,
+                            &reading->read[index], &mistake))
         return IND_RESOLVED_BROKEN;
-    *condition = own->read[index];
+    *condition = reading->read[index];
     return IND_RESOLVED;
 }
 
@@ -163,10 +163,11 @@ bool ind_config_condition(const struct ind_config *config, struct ind_slice text
     *condition = IND_CONDITION_ALWAYS;
     *set = ind_conditions_new(ind_slice_of(config->domain), config->zone, config->patterns);
     ind_condition *read = calloc(config->named.count + 1, sizeof *read);
-    struct own_set own = {config, *set, {config->named.names, config->named.count, resolve_into, &own}, read};
+    struct reading_set reading = {
+        config, *set, {config->named.names, config->named.count, resolve_into, &reading}, read};
     bool good = *set && read;
     if (good && text.length)
-        good = ind_condition_read(*set, text, &own.named, condition, mistake);
+        good = ind_condition_read(*set, text, &reading.named, condition, mistake);
     if (good)
         (void)ind_conditions_compile(*set); /* without it it is slower, no more */
     free(read);

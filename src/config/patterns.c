@@ -206,9 +206,9 @@ static void try_example(struct filling *filling, size_t number, struct ind_match
     struct ind_loader *loader = filling->loader;
     const struct ind_patterns *set = loader->config->patterns;
     const struct layout_text *text = &filling->layouts[number];
-    const struct ind_pattern_syntax *own = ind_patterns_syntax(set, number);
+    const struct ind_pattern_syntax *syntax = ind_patterns_syntax(set, number);
     struct ind_slice app =
-        ind_pattern_app_count(set, own->pattern) ? ind_pattern_app(set, own->pattern, 0) : IND_NOTHING;
+        ind_pattern_app_count(set, syntax->pattern) ? ind_pattern_app(set, syntax->pattern, 0) : IND_NOTHING;
     if (!text->example) {
         if (text->gives)
             ind_wrong(loader, text->gives, "what gives this? add an \"example:\" above it");
@@ -223,7 +223,7 @@ static void try_example(struct filling *filling, size_t number, struct ind_match
     const struct ind_pattern_syntax *layout = ind_match(matcher, text->example->text, app, false);
     if (!layout)
         report_misfit(filling, number, app);
-    else if (layout->pattern != own->pattern)
+    else if (layout->pattern != syntax->pattern)
         ind_wrong(
             loader, text->example,
             "the pattern \"%.*s\" takes this example, by \"%.*s\"; make this layout the narrower one, or "

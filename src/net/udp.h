@@ -8,8 +8,8 @@
 struct ind_datagram {
     const char *bytes;
     size_t length;
-    struct ind_address sender; /* of 0 bits: a local socket */
     ind_time received;         /* the kernel's stamp; IND_TIME_NONE where it gives none */
+    struct ind_address sender; /* of 0 bits: a local socket */
     bool cut;                  /* it was longer than 64 KiB: the rest is gone */
 };
 

@@ -67,17 +67,17 @@ static struct ind_slice hidden(struct ind_rehearser *rehearser, enum ind_place_i
                                struct ind_slice text)
 {
     const struct ind_edits *edits = &rehearser->call->config->edits;
-    unsigned turn = 0;
+    unsigned which = 0;
     ind_regex_room_next(&rehearser->masker.regex);
     for (size_t i = 0; i < edits->count && text.length; i++) {
         struct ind_buffer out =
-            ind_buffer_on(rehearser->room[1] + (size_t)turn * IND_MESSAGE_LIMIT, IND_MESSAGE_LIMIT);
+            ind_buffer_on(rehearser->room[1] + (size_t)which * IND_MESSAGE_LIMIT, IND_MESSAGE_LIMIT);
         if (edits->list[i].kind != IND_EDIT_MASK ||
             !ind_mask_write(&edits->list[i], in < IND_IN_TEXTS ? in : IND_IN_TEXT, text, &rehearser->masker,
                             &out))
             continue;
         text = ind_buffer_view(&out);
-        turn ^= 1;
+        which ^= 1;
     }
     return text;
 }

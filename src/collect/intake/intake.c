@@ -226,14 +226,14 @@ static uint32_t account_of(struct ind_intake *intake, const struct ind_origin *o
                            const struct ind_message *message)
 {
     struct ind_sender *sender = origin->sender;
-    bool own = message->configured && message->configured == sender->device;
-    if (own && sender->account != UINT32_MAX && sender->listener == origin->number)
+    bool speaks_itself = message->configured && message->configured == sender->device;
+    if (speaks_itself && sender->account != UINT32_MAX && sender->listener == origin->number)
         return sender->account;
     struct account_key key = key_of(origin, message);
     uint32_t *recent = recent_account(intake, key.device);
     if (!is_account_of(intake, *recent, origin, &key))
         *recent = ind_account_for(intake->accounts, origin->number, key.kind, key.device, key.sender);
-    if (own) {
+    if (speaks_itself) {
         sender->account = *recent;
         sender->listener = origin->number;
     }

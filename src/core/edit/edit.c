@@ -386,17 +386,17 @@ void ind_edits_hide_device(const struct ind_edits *edits, struct ind_editor *edi
                            struct ind_message *message)
 {
     char room[2][sizeof editor->device];
-    unsigned turn = 0;
+    unsigned which = 0;
     if (message->configured || message->host.length == 0)
         return;
     struct ind_slice name = message->host;
     for (size_t i = 0; i < edits->count; i++) {
-        struct ind_buffer out = ind_buffer_on(room[turn], sizeof room[turn]);
+        struct ind_buffer out = ind_buffer_on(room[which], sizeof room[which]);
         if (edits->list[i].kind != IND_EDIT_MASK ||
             !ind_mask_write(&edits->list[i], IND_IN_HOST, name, &editor->masker, &out))
             continue;
         name = ind_buffer_view(&out);
-        turn ^= 1;
+        which ^= 1;
     }
     if (name.at != message->host.at)
         name_device(editor, message, name);

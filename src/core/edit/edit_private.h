@@ -19,7 +19,7 @@ struct ind_editor {
     size_t changed_count;
     char *room;     /* two for each text */
     char *original; /* two */
-    unsigned original_turn;
+    unsigned original_buffer;
     struct ind_additions additions;
     struct ind_buffer added; /* values of labels and fields */
     struct ind_path_clock clock;

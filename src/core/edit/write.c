@@ -90,11 +90,12 @@ static void splice(struct ind_edit_run *run, struct ind_slice *part, struct ind_
     }
     struct ind_slice put = value.length || part == &message->text ? value : IND_SLICE("-");
     const struct seam seam = {.old = old,
-                              .to = editor->original + (size_t)editor->original_turn * IND_EDIT_ORIGINAL_ROOM,
+                              .to =
+                                  editor->original + (size_t)editor->original_buffer * IND_EDIT_ORIGINAL_ROOM,
                               .before = (size_t)(gone.at - old.at),
                               .behind = (size_t)(gone.at - old.at) + gone.length,
                               .by = (ptrdiff_t)put.length - (ptrdiff_t)gone.length};
-    editor->original_turn ^= 1;
+    editor->original_buffer ^= 1;
     move_all(run, part, &seam);
     memcpy(seam.to, old.at, seam.before);
     if (put.length)

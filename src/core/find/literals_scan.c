@@ -93,14 +93,14 @@ static IND_INLINE bool try_four(const struct pass *pass, size_t place, size_t st
 static IND_INLINE bool pass_over(const struct pass *pass, size_t step, uint32_t mask, uint32_t fold,
                                  unsigned bits)
 {
-    const size_t length = pass->text.length, turn = 3 * step + 4;
+    const size_t length = pass->text.length, stride = 3 * step + 4;
     const unsigned width = pass->group->shape.width;
     size_t place = 0;
-    if (length >= turn) {
-        for (; place + turn <= length; place += 4 * step)
+    if (length >= stride) {
+        for (; place + stride <= length; place += 4 * step)
             if (!try_four(pass, place, step, mask, fold, bits))
                 return false;
-        if (!try_four(pass, length - turn, step, mask, fold, bits))
+        if (!try_four(pass, length - stride, step, mask, fold, bits))
             return false;
         if (step > 1)
             return true;
@@ -126,7 +126,7 @@ __attribute__((target("avx2"))) static bool pass_over_few(const struct pass *pas
 {
     const struct ind_literal_group *group = pass->group;
     const char *text = pass->text.at;
-    const size_t length = pass->text.length, turn = 32 + IND_LITERAL_FEW_WIDTH - 1;
+    const size_t length = pass->text.length, stride = 32 + IND_LITERAL_FEW_WIDTH - 1;
     const __m256i half = _mm256_set1_epi8(15), none = _mm256_setzero_si256();
     __m256i low[IND_LITERAL_FEW_WIDTH], high[IND_LITERAL_FEW_WIDTH];
     for (int k = 0; k < IND_LITERAL_FEW_WIDTH; k++) {
@@ -135,7 +135,7 @@ __attribute__((target("avx2"))) static bool pass_over_few(const struct pass *pas
     }
     /* The last 32 places end with the text: some are looked at twice, which does no harm. */
     for (size_t next = 0, place; next + IND_LITERAL_FEW_WIDTH <= length; next = place + 32) {
-        place = next + turn <= length ? next : length - turn;
+        place = next + stride <= length ? next : length - stride;
         __m256i sets = _mm256_set1_epi8(-1);
         for (int k = 0; k < IND_LITERAL_FEW_WIDTH; k++) {
             __m256i bytes = _mm256_loadu_si256((const __m256i *)(const void *)(text + place + k));
