@@ -84,7 +84,7 @@ routes:
   - {name: page, when: severity is alert, to: {program: [/bin/cat]}, layout: "{device}: {text}"}
   - {name: rest, otherwise: yes, file: "{facility}/{severity}.log"}
 EOF
-shoot check-doubts "indagator check -c doubtful.yaml --order"
+shoot check-warnings "indagator check -c doubtful.yaml --order"
 shoot explain-routes "indagator explain --sender 127.0.13.2 --received 2026-11-23T04:45:02Z '<189>Nov 23 04:45:00 pier3-sw2 ospf[311]: neighbour 192.0.2.131 on ge0/1 is full'"
 shoot rehearse "indagator rehearse messages.log | head -n 43#!indagator rehearse --received 2026-11-24T00:00:00Z messages.log | head -n 43"
 shoot rehearse-against "indagator rehearse --against before.yaml messages.log#!indagator rehearse --received 2026-11-24T00:00:00Z --against before.yaml messages.log | head -n 43"
@@ -134,7 +134,7 @@ indagator emit $to --fleet "$here/../../demo/fleet.yaml" >/dev/null &
 player=$!
 shoot follow "indagator follow --when 'severity at least warning' --layout '{time} {device} {severity} {app}: {text}'#!indagator follow --when 'severity at least warning' --layout '{time} {device} {severity} {app}: {text}' --count 44"
 wait $player
-shoot rotate "indagator rotate --dry-run | head -n 12" "indagator rotate" "ls log/trouble#!sleep 2; ls log/trouble" "zstd -dc log/trouble/pier3-*.zst | tail -n 8"
+shoot rotate "indagator rotate --dry-run | head -n 7" "indagator rotate --dry-run | grep compress | head -n 5" "indagator rotate" "ls log/trouble#!sleep 2; ls log/trouble" "zstd -dc log/trouble/pier3-*.zst | tail -n 8"
 kill $collector
 wait $collector || true
 shoot collect "indagator collect --from messages.log" "indagator emit --help | head -n 24"

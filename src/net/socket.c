@@ -1,4 +1,3 @@
-#define _GNU_SOURCE /* accept4 */
 #include "net/socket.h"
 
 #include <arpa/inet.h>

@@ -28,7 +28,7 @@ struct block_thread {
      * thread from then on. */
     struct ind_mutex mutex;
     struct ind_condition_variable changed;
-    struct queued_block blocks[BLOCKS];
+    struct queued_block blocks[BLOCKS]; /* those from `first` on, `count` of them, are guarded by it, too */
     size_t first IND_GUARDED_BY(mutex), count IND_GUARDED_BY(mutex);
     bool ended IND_GUARDED_BY(mutex);
 };
