@@ -177,11 +177,12 @@ static void search_piece(struct ind_search_worker *worker, const struct ind_sear
     struct stat facts;
     worker->file = piece->file;
     int file = open_file(worker, &compression, &limit);
-    if (file < 0 || fstat(file, &facts) != 0 || S_ISDIR(facts.st_mode)) {
+    int error = file < 0 || fstat(file, &facts) != 0 ? errno : S_ISDIR(facts.st_mode) ? EISDIR : 0;
+    if (error) {
         bool retired =
-            errno == ENOENT && settings->files[piece->file].stored; /* by the retention: as it should be */
+            error == ENOENT && settings->files[piece->file].stored; /* by the retention: as it should be */
         if (!retired)
-            report_unread(worker, file < 0 ? strerror(errno) : "this is a folder");
+            report_unread(worker, error == EISDIR ? "this is a folder" : strerror(error));
         if (file >= 0)
             close(file);
         return;
