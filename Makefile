@@ -4,7 +4,7 @@ JOBS ?= $(shell nproc 2>/dev/null || echo 2)
 CONFIGURE = cmake -S . -B
 WERROR = $(if $(CI),-DIND_WERROR=ON,)
 
-.PHONY: all help deps build demo test prove bench sanitize races fuzz lint lint-quick rooms reproducible format screenshots install clean
+.PHONY: all help deps build demo test prove bench against sanitize races fuzz lint lint-quick rooms reproducible format screenshots install clean
 
 all: build
 
@@ -22,6 +22,7 @@ help:
 	@echo "make rooms      draw docs/architecture.md's rooms anew from src/ROOMS"
 	@echo "make reproducible   two builds in two folders are the same bytes"
 	@echo "make bench      measure, and write docs/benchmarks.md"
+	@echo "make against OTHER=FOLDER   time this build against another, such as that of the commit before"
 	@echo "make screenshots  docs/screenshots/ from the demo data"
 	@echo "make install    into PREFIX (default /usr/local)"
 
@@ -89,6 +90,12 @@ bench:
 	@$(CONFIGURE) $(BUILD) -DIND_BENCH=ON >/dev/null
 	@cmake --build $(BUILD) -j $(JOBS)
 	@bench/run.sh $(BUILD) docs/benchmarks.md
+
+against:
+	@packaging/deps.sh bench
+	@$(CONFIGURE) $(BUILD) -DIND_BENCH=ON >/dev/null
+	@cmake --build $(BUILD) -j $(JOBS)
+	@bench/against.py $(BUILD) $(OTHER)
 
 screenshots: build
 	@packaging/deps.sh screenshots

@@ -1,5 +1,5 @@
 # What makes a mistake of ours harder to abuse: checked copies, guarded stacks and returns, a program that lies elsewhere
-# each time, relocations that nobody can write to. packaging/rooms.py hardened checks the program for it.
+# each time, relocations that nobody can write to. packaging/hardened.sh looks at the program itself.
 include(CheckCCompilerFlag)
 include(CheckPIESupported)
 check_pie_supported()
