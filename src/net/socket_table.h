@@ -19,7 +19,7 @@ struct ind_socket_table {
     ssize_t (*read)(void *context, int socket, void *bytes, size_t room);
 };
 
-/* The system's; false where memory is out. To be ended with ind_network_end. */
+/* The system's; false where memory is out. To be ended with ind_socket_table_end_system. */
 bool ind_socket_table_begin_system(struct ind_socket_table *table);
 void ind_socket_table_end_system(struct ind_socket_table *table);
 

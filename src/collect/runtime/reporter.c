@@ -10,9 +10,8 @@
 void ind_reporter_begin(struct ind_reporter *reporter, void (*report)(void *context, const char *text),
                         void *context)
 {
+    *reporter = (struct ind_reporter){.report = report, .context = context};
     ind_mutex_begin(&reporter->mutex);
-    reporter->report = report;
-    reporter->context = context;
 }
 
 void ind_reporter_end(struct ind_reporter *reporter)
