@@ -1,3 +1,4 @@
+#define _GNU_SOURCE /* SO_REUSEPORT */
 #include "net/socket.h"
 
 #include <arpa/inet.h>

@@ -46,7 +46,7 @@ struct ind_rehearser {
 /* For a path or a call of a program, and a line behind it. */
 enum { IND_REHEARSE_ROOM = IND_LINE_MOST + (64 << 10) };
 
-/* ---- rehearse_examples.c ---- */
+/* ---- examples.c ---- */
 
 /* Whether the examples still want one. */
 static inline bool ind_examples_want(const struct ind_examples *examples)
@@ -61,7 +61,7 @@ struct ind_slice ind_example_keep(struct ind_example *example, struct ind_slice 
 void ind_examples_merge(struct ind_examples *examples, struct ind_examples *more);
 void ind_examples_free(struct ind_examples *examples);
 
-/* ---- rehearse_against.c ---- */
+/* ---- against.c ---- */
 
 /* Notes where the message's lines go, and what is in them. */
 void ind_outcome_note(struct ind_side *side, char *room, const struct ind_decided *decided);

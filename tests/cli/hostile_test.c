@@ -3,6 +3,8 @@
 #define _GNU_SOURCE
 #include "support/live.h"
 
+#include "net/udp.h"
+
 #include <sys/stat.h>
 #include <sys/un.h>
 #include <sys/wait.h>
@@ -505,12 +507,28 @@ static void send_to_all(int i, unsigned port, unsigned long *sent)
         }
 }
 
+/* Free of everybody, on IPv4 and IPv6; and none of those that the system gives to clients: another test's
+ * connection may take such a one between two reloads. */
 static unsigned free_port(void)
 {
-    int probe = ind_tcp_listen("0.0.0.0", 0, false);
-    unsigned port = ind_socket_port(probe);
-    close(probe);
-    return port;
+    enum { FIRST = 16000, MANY = 16000 }; /* clients get theirs from 32768 on */
+    static unsigned next;
+    for (unsigned i = 0; i < MANY; i++) {
+        unsigned port = FIRST + ((unsigned)getpid() * 97 + next++) % MANY;
+        int probes[] = {
+            ind_tcp_listen("0.0.0.0", (uint16_t)port, false), ind_tcp_listen("::", (uint16_t)port, false),
+            ind_udp_listen("0.0.0.0", (uint16_t)port, false), ind_udp_listen("::", (uint16_t)port, false)};
+        bool good = true;
+        for (size_t p = 0; p < sizeof probes / sizeof *probes; p++) {
+            good &= probes[p] >= 0;
+            if (probes[p] >= 0)
+                close(probes[p]);
+        }
+        if (good)
+            return port;
+    }
+    fail_msg("no port is free");
+    return 0;
 }
 
 static bool listener_received(void *context)

@@ -52,7 +52,7 @@ struct ind_instead {
 const char *ind_lex_remedy(const struct ind_instead *table, size_t count, struct ind_slice written);
 #define IND_COUNT(table) (sizeof(table) / sizeof *(table))
 
-/* condition_test.c: FIELD, at which the reader stands, OPERATOR and VALUE. Returns the node; 0 with a mistake
+/* test.c: FIELD, at which the reader stands, OPERATOR and VALUE. Returns the node; 0 with a mistake
  * made. */
 uint32_t ind_condition_read_test(struct ind_condition_reader *reader, unsigned field);
 

@@ -1,4 +1,4 @@
-/* FIELD OPERATOR VALUE. Which operators a field takes is in ind_field_rows (condition.c); an operator is a
+/* FIELD OPERATOR VALUE. Which operators a field takes is in ind_field_rows (field.c); an operator is a
  * row of `operators` below. */
 #include "core/base/number.h"
 #include "core/condition/lex_private.h"

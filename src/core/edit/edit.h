@@ -167,7 +167,7 @@ const uint32_t *ind_editor_changed(const struct ind_editor *editor, size_t *coun
 /* How often a regular expression of a mask took too long; then all of that text was hidden. */
 uint64_t ind_editor_gave_up(const struct ind_editor *editor);
 
-/* ---- edit_mask.c: for edit.c only ---- */
+/* ---- apply_mask.c: for edit.c only ---- */
 
 struct ind_masker {
     struct ind_spans spans; /* of the text looked at last */

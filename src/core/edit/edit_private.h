@@ -38,7 +38,7 @@ struct ind_edit_run {
     bool did;        /* it changed something */
 };
 
-/* ---- edit_write.c ---- */
+/* ---- write.c ---- */
 
 struct ind_slice *ind_edit_text_of(struct ind_message *message, enum ind_place_in_message in);
 /* Room for a new text there, which is not where the present one lies. */

@@ -64,7 +64,7 @@ static inline bool ind_scan_next_is(const char *at, const char *end, char c)
     return at < end && *at == c;
 }
 
-/* pattern_time.c */
+/* type_time.c */
 const char *ind_scan_time(const char *at, const char *end);
 const char *ind_scan_duration(const char *at, const char *end);
 #endif
