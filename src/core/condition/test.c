@@ -1,10 +1,6 @@
 /* FIELD OPERATOR VALUE. Which operators a field takes is in ind_field_rows (field.c); an operator is a
  * row of `operators` below. */
-#include "core/base/number.h"
-#include "core/condition/lex_private.h"
-#define PCRE2_CODE_UNIT_WIDTH 8
-#include <pcre2.h>
-#include <stdlib.h>
+#include "core/condition/value_private.h"
 
 /* Signs and words of other languages, each with what this one has. */
 static const struct ind_instead instead_of_operator[] = {
@@ -33,16 +29,6 @@ static const struct ind_instead instead_of_operator[] = {
 static const char *operators_of(const struct ind_test *test)
 {
     return ind_field_rows[test->field].operators;
-}
-
-static bool is_higher(struct ind_slice word)
-{
-    static const char *const words[] = {"higher", "lower",  "above", "below",
-                                        "worse",  "better", "more",  "less"};
-    for (size_t i = 0; i < IND_COUNT(words); i++)
-        if (ind_slice_equal_nocase(word, ind_slice_of(words[i])))
-            return true;
-    return false;
 }
 
 /* "severity warning", "severity is higher than warning". */
@@ -84,281 +70,6 @@ static bool numeric(const struct ind_test *test)
     return kind_of(test) == IND_KIND_FACILITY || kind_of(test) == IND_KIND_SEVERITY;
 }
 
-/* ---- Values. Each takes the token at hand, and leaves the reader on it. ---- */
-
-static void pri_value(struct ind_condition_reader *reader, struct ind_test *test)
-{
-    bool facility = test->field == IND_FIELD_FACILITY;
-    struct ind_token *now = &reader->now;
-    if (now->kind != IND_TOKEN_WORD && now->kind != IND_TOKEN_TEXT) {
-        ind_lex_wrong(reader, now, "expected the name of a ", ind_field_name(test->field), "");
-        return;
-    }
-    int value = facility ? ind_facility_read(now->text) : ind_severity_read(now->text);
-    if (value >= 0) {
-        test->numbers |= 1u << value;
-        return;
-    }
-    if (!facility && is_higher(now->text)) {
-        ind_lex_wrong(reader, now,
-                      "\"at least\" is for that: \"severity at least warning\" means warning and all worse",
-                      IND_NOTHING, "");
-        return;
-    }
-    struct ind_slice near = facility ? ind_facility_near(now->text) : ind_severity_near(now->text);
-    const char *kind = facility ? "unknown facility \"" : "unknown severity \"";
-    if (near.length)
-        ind_mistake_say(reader->mistake, now->at, now->length, kind, now->text, "\"; did you mean \"", near,
-                        "\"?");
-    else
-        ind_lex_wrong(
-            reader, now, kind, now->text,
-            facility
-                ? "\"; the facilities are kern, user, mail, daemon, auth, syslog, lpr, news, uucp, cron, "
-                  "authpriv, ftp, ntp, audit, alert, clock and local0 to local7"
-                : "\"; the severities are emergency, alert, critical, error, warning, notice, info and "
-                  "debug");
-}
-
-static int day_of(struct ind_slice word)
-{
-    for (int i = 0; i < 7; i++)
-        if (word.length >= 3 && ind_slice_starts_nocase(ind_slice_of(ind_day_names[i]), word) &&
-            (word.length == 3 || word.length == strlen(ind_day_names[i])))
-            return i;
-    return -1;
-}
-
-static void day_value(struct ind_condition_reader *reader, struct ind_test *test)
-{
-    int day = reader->now.kind == IND_TOKEN_WORD ? day_of(reader->now.text) : -1;
-    if (day < 0)
-        ind_lex_wrong(reader, &reader->now, "expected a day, one of mon, tue, wed, thu, fri, sat and sun",
-                      IND_NOTHING, "");
-    else
-        test->numbers |= 1u << day;
-}
-
-/* Room for one more value in an array of the test. */
-static bool grow(struct ind_condition_reader *reader, void **array, size_t count, size_t size)
-{
-    void *grown = realloc(*array, (count + 1) * size);
-    if (!grown)
-        reader->set->out_of_memory = true;
-    else
-        *array = grown;
-    return grown != NULL;
-}
-
-#define GROW(reader, test, array) grow(reader, (void **)&(test)->array, (test)->count, sizeof *(test)->array)
-
-static void network_value(struct ind_condition_reader *reader, struct ind_test *test)
-{
-    struct ind_token *now = &reader->now;
-    if (now->kind != IND_TOKEN_WORD && now->kind != IND_TOKEN_TEXT) {
-        ind_lex_wrong(reader, now, "expected a network such as 192.0.2.0/24", IND_NOTHING, "");
-        return;
-    }
-    struct ind_network network;
-    switch (ind_network_read(now->text, &network)) {
-    case IND_NETWORK_ADDRESS:
-        ind_lex_wrong(reader, now, "\"", now->text,
-                      "\" is not a network; write one such as 192.0.2.0/24 or 2001:db8::/32");
-        return;
-    case IND_NETWORK_PREFIX:
-        ind_lex_wrong(reader, now, "\"", now->text,
-                      "\" has no such prefix; it is at most 32 for IPv4, 128 for IPv6");
-        return;
-    default:
-        break; /* bits past the prefix do no harm here */
-    }
-    if (GROW(reader, test, networks))
-        test->networks[test->count++] = network;
-}
-
-/* "22:00": minutes of the day; 24:00 is its end. */
-static bool read_minute(struct ind_slice text, uint16_t *minute)
-{
-    unsigned colon = text.length == 4 ? 1 : 2, digits[4] = {0};
-    if (text.length < 4 || text.length > 5 || text.at[colon] != ':')
-        return false;
-    for (size_t i = 0, n = text.length == 4; i < text.length; i++) {
-        if (i == colon)
-            continue;
-        if (!ind_is_digit(text.at[i]))
-            return false;
-        digits[n++] = (unsigned)(text.at[i] - '0');
-    }
-    unsigned hours = digits[0] * 10 + digits[1], minutes = digits[2] * 10 + digits[3];
-    *minute = (uint16_t)(hours * 60 + minutes);
-    return minutes < 60 && *minute <= 24 * 60;
-}
-
-static void span_value(struct ind_condition_reader *reader, struct ind_test *test)
-{
-    struct ind_slice text = reader->now.text;
-    const char *dash = reader->now.kind == IND_TOKEN_WORD ? memchr(text.at, '-', text.length) : NULL;
-    size_t first = dash ? (size_t)(dash - text.at) : 0;
-    struct ind_day_span span;
-    if (!dash || !read_minute((struct ind_slice){text.at, first}, &span.from) ||
-        !read_minute(ind_slice_from(text, first + 1), &span.to) || span.from == span.to) {
-        ind_lex_wrong(reader, &reader->now, "expected a span of the day, such as 22:00-06:00", IND_NOTHING,
-                      "");
-        return;
-    }
-    if (GROW(reader, test, spans))
-        test->spans[test->count++] = span;
-}
-
-static void limit_value(struct ind_condition_reader *reader, struct ind_test *test)
-{
-    struct ind_token *now = &reader->now;
-    if ((now->kind != IND_TOKEN_WORD && now->kind != IND_TOKEN_TEXT) ||
-        !ind_number_read(now->text, &test->limit))
-        ind_lex_wrong(reader, now, "expected a number, such as 300 or 0.5", IND_NOTHING, "");
-}
-
-static bool is_text(struct ind_condition_reader *reader)
-{
-    struct ind_token *now = &reader->now;
-    if (now->kind == IND_TOKEN_WORD)
-        ind_lex_wrong(reader, now, "text is written in quotes: \"", now->text, "\"");
-    else if (now->kind != IND_TOKEN_TEXT)
-        ind_lex_wrong(reader, now, "expected a text in quotes", IND_NOTHING, "");
-    else if (now->text.length == 0)
-        ind_lex_wrong(reader, now, "an empty text is never there to be found; leave the test out",
-                      IND_NOTHING, "");
-    return !ind_lex_stopped(reader);
-}
-
-/* A misspelled name would never be met. */
-static void pattern_name(struct ind_condition_reader *reader)
-{
-    const struct ind_patterns *patterns = reader->set->patterns;
-    struct ind_token *now = &reader->now;
-    uint32_t number;
-    if (patterns && ind_pattern_named(patterns, now->text, &number))
-        return;
-    const char *near = patterns ? ind_pattern_near(patterns, now->text) : NULL;
-    if (near)
-        ind_mistake_say(reader->mistake, now->at, now->length, "no pattern is named \"", now->text,
-                        "\"; did you mean \"", ind_slice_of(near), "\"?");
-    else
-        ind_lex_wrong(reader, now, "no pattern is named \"", now->text,
-                      patterns ? "\"" : "\"; there are no patterns here: write them under patterns:");
-}
-
-static void text_value(struct ind_condition_reader *reader, struct ind_test *test)
-{
-    if (!is_text(reader))
-        return;
-    if (test->field == IND_FIELD_TRANSPORT && test->op == IND_OP_IS &&
-        ind_transport_read(reader->now.text) == IND_TRANSPORT_UNKNOWN)
-        ind_lex_wrong(reader, &reader->now, "unknown transport \"", reader->now.text,
-                      "\"; the transports are udp, tcp, unix, file and internal");
-    else if (test->field == IND_FIELD_PATTERN && test->op == IND_OP_IS)
-        pattern_name(reader);
-    if (!ind_lex_stopped(reader) && GROW(reader, test, texts))
-        test->texts[test->count++] = reader->now.text;
-}
-
-/* The pattern between the quotes: `\` stays as it is, only the quote itself is escaped. */
-static struct ind_slice regex_text(struct ind_condition_reader *reader)
-{
-    struct ind_slice source = {reader->source.at + reader->now.at + 1, reader->now.length - 2};
-    struct ind_slice kept = ind_set_keep(reader->set, source.at, source.length);
-    char quote = source.at[-1], *text = kept.at ? reader->set->kept[reader->set->kept_count - 1] : NULL;
-    size_t length = 0;
-    for (size_t i = 0; text && i < source.length; i++) {
-        if (source.at[i] == '\\' && i + 1 < source.length && source.at[i + 1] == quote)
-            i++;
-        else if (source.at[i] == '\\' && i + 1 < source.length)
-            text[length++] = source.at[i++];
-        text[length++] = source.at[i];
-    }
-    return (struct ind_slice){text, length};
-}
-
-static void regex_value(struct ind_condition_reader *reader, struct ind_test *test)
-{
-    struct ind_regex_error error;
-    if (!is_text(reader))
-        return;
-    struct ind_slice text = regex_text(reader);
-    if (reader->set->out_of_memory || !GROW(reader, test, texts))
-        return;
-    test->regex = ind_regex_new(text, 0, &error);
-    test->texts[test->count++] = text;
-    if (test->regex)
-        return;
-    struct ind_token place = {IND_TOKEN_TEXT, reader->now.at + 1 + error.offset, 1, IND_NOTHING};
-    if (place.at >= reader->now.at + reader->now.length)
-        place.at = reader->now.at + reader->now.length - 1;
-    ind_lex_wrong(reader, &place, "no regular expression: ", ind_slice_of(error.reason), "");
-}
-
-/* Only behind the value it is known whether case matters. */
-static void ignore_case_in_regex(struct ind_condition_reader *reader, struct ind_test *test)
-{
-    struct ind_regex_error error;
-    ind_regex_free(test->regex);
-    test->regex = ind_regex_new(test->texts[0], PCRE2_CASELESS, &error);
-    reader->set->out_of_memory |= !test->regex;
-}
-
-static void value(struct ind_condition_reader *reader, struct ind_test *test)
-{
-    if (ind_lex_stopped(reader))
-        return;
-    if (numeric(test))
-        pri_value(reader, test);
-    else if (kind_of(test) == IND_KIND_DAY)
-        day_value(reader, test);
-    else if (test->op == IND_OP_WITHIN)
-        network_value(reader, test);
-    else if (test->op == IND_OP_DURING)
-        span_value(reader, test);
-    else if (test->op == IND_OP_AT_LEAST || test->op == IND_OP_AT_MOST)
-        limit_value(reader, test);
-    else if (test->op == IND_OP_MATCHES)
-        regex_value(reader, test);
-    else
-        text_value(reader, test);
-    if (!ind_lex_stopped(reader))
-        ind_lex_advance(reader);
-}
-
-static void values_in_parentheses(struct ind_condition_reader *reader, struct ind_test *test)
-{
-    if (reader->now.kind != IND_TOKEN_OPEN) {
-        ind_lex_wrong(reader, &reader->now, "expected \"(\" and a list: in (…, …)", IND_NOTHING, "");
-        return;
-    }
-    do {
-        ind_lex_advance(reader);
-        value(reader, test);
-        if (test->count > IND_CONDITION_VALUES)
-            ind_lex_wrong(reader, &reader->now, "more than 1000 values in one list; split it", IND_NOTHING,
-                          "");
-    } while (!ind_lex_stopped(reader) && reader->now.kind == IND_TOKEN_COMMA);
-    if (ind_lex_stopped(reader))
-        return;
-    if (reader->now.kind != IND_TOKEN_CLOSE)
-        ind_lex_wrong(reader, &reader->now, "expected \",\" or \")\"", IND_NOTHING, "");
-    else
-        ind_lex_advance(reader);
-}
-
-static bool add_finders(struct ind_test *test)
-{
-    if (!(test->op & (IND_OP_CONTAINS | IND_OP_MENTIONS)) || test->nocase || !test->texts)
-        return true;
-    test->finders = malloc(test->count * sizeof *test->finders);
-    for (size_t i = 0; test->finders && i < test->count; i++)
-        test->finders[i] = ind_finder_for(test->texts[i]);
-    return test->finders != NULL;
-}
-
 /* ---- Operators ---- */
 
 /* "at least warning": warning and all that is more severe, which are the smaller numbers. */
@@ -370,7 +81,7 @@ static void read_limit(struct ind_condition_reader *reader, struct ind_test *tes
         return;
     }
     test->op = least ? IND_OP_AT_LEAST : IND_OP_AT_MOST;
-    value(reader, test);
+    ind_condition_read_value(reader, test);
     if (kind_of(test) == IND_KIND_SEVERITY) {
         uint32_t bit = test->numbers;
         test->op = IND_OP_IS; /* a set of severities like any other */
@@ -384,7 +95,7 @@ static void read_limit(struct ind_condition_reader *reader, struct ind_test *tes
     if (!ind_lex_stopped(reader) && ind_lex_word_is(reader, "or")) {
         struct ind_condition_reader ahead = *reader;
         ind_lex_advance(&ahead);
-        if (ahead.now.kind == IND_TOKEN_WORD && is_higher(ahead.now.text))
+        if (ahead.now.kind == IND_TOKEN_WORD && ind_condition_is_comparative(ahead.now.text))
             ind_mistake_say(reader->mistake, reader->now.at, ahead.now.at + ahead.now.length - reader->now.at,
                             "\"at least\" says it already; leave out \"or ", ahead.now.text, "\"",
                             IND_NOTHING, "");
@@ -415,15 +126,15 @@ static void read_is(struct ind_condition_reader *reader, struct ind_test *test, 
     else if (reader->now.kind == IND_TOKEN_OPEN)
         ind_lex_wrong(reader, &reader->now, "\"is\" takes one value; for several write \"in (…, …)\"",
                       IND_NOTHING, "");
-    value(reader, test);
+    ind_condition_read_value(reader, test);
 }
 
 static void one_or_more(struct ind_condition_reader *reader, struct ind_test *test)
 {
     if (reader->now.kind == IND_TOKEN_OPEN)
-        values_in_parentheses(reader, test);
+        ind_condition_read_values(reader, test);
     else
-        value(reader, test);
+        ind_condition_read_value(reader, test);
 }
 
 /* Operators of one value each; the second word of "starts with". */
@@ -445,7 +156,7 @@ static bool read_word_operator(struct ind_condition_reader *reader, struct ind_t
         if (operators[i].second && !ind_lex_accept_word(reader, operators[i].second))
             ind_mistake_say(reader->mistake, reader->now.at, reader->now.length, "expected \"",
                             ind_slice_of(operators[i].word), " ", ind_slice_of(operators[i].second), "\"");
-        value(reader, test);
+        ind_condition_read_value(reader, test);
         return true;
     }
     return false;
@@ -464,9 +175,9 @@ static void operator_and_value(struct ind_condition_reader *reader, struct ind_t
                           "expected \"not in\"; for other operators put \"not\" before the field",
                           IND_NOTHING, "");
         else
-            values_in_parentheses(reader, test);
+            ind_condition_read_values(reader, test);
     } else if (allows(test, IND_OP_IS) && ind_lex_accept_word(reader, "in")) {
-        values_in_parentheses(reader, test);
+        ind_condition_read_values(reader, test);
     } else if (allows(test, IND_OP_AT_LEAST) && ind_lex_accept_word(reader, "at")) {
         read_limit(reader, test);
     } else if (allows(test, IND_OP_WITHIN | IND_OP_DURING) && ind_lex_accept_word(reader, "within")) {
@@ -557,9 +268,9 @@ uint32_t ind_condition_read_test(struct ind_condition_reader *reader, unsigned f
     read_case(reader, &test);
     test.nocase |= kind_of(&test) == IND_KIND_NAME;
     if (test.regex && test.nocase)
-        ignore_case_in_regex(reader, &test);
+        ind_condition_ignore_case(reader, &test);
     check_bare_value(reader, &test, start);
-    if (ind_lex_stopped(reader) || !add_finders(&test)) {
+    if (ind_lex_stopped(reader) || !ind_condition_add_finders(&test)) {
         ind_test_free(&test);
         return 0;
     }
