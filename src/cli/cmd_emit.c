@@ -67,7 +67,7 @@ void ind_emit_wait_until(struct ind_steady until)
 /* Before a wait what is gathered goes out. A sleep is never exact; what it was too long is made up for. */
 static void keep_rate(const struct ind_emitter *emitter, struct ind_outlet *outlet)
 {
-    if (emitter->rate <= 0 || (emitter->rate > MANY && emitter->sent % 16 != 0))
+    if (emitter->rate <= 0 || (emitter->rate > (double)MANY && emitter->sent % 16 != 0))
         return;
     double ahead = (double)emitter->sent / emitter->rate * (double)IND_SECOND;
     struct ind_steady due = ind_steady_after(emitter->began, (int64_t)ahead);
@@ -287,7 +287,7 @@ static bool check_numbers(void)
 {
     if (given.count != NOT_GIVEN && given.count < 1)
         ind_complain("--count: a number of messages, from 1 on");
-    else if (given.rate != NOT_GIVEN && !(isfinite(given.rate) && given.rate > 0))
+    else if (given.rate != (double)NOT_GIVEN && !(isfinite(given.rate) && given.rate > 0))
         ind_complain("--rate: a number of messages a second, more than 0");
     else
         return true;
@@ -319,7 +319,7 @@ static int emit_to_one(struct ind_emitter *emitter, const struct ind_emit_target
                                            .host = target->host,
                                            .port = target->port,
                                            .lines = given.framing && strcmp(given.framing, "lines") == 0,
-                                           .trains = given.rate > TRAINS_ABOVE};
+                                           .trains = given.rate > (double)TRAINS_ABOVE};
     struct sending sending = {emitter, target, ind_outlet_open(&settings, &reason)};
     if (!sending.outlet) {
         ind_complain("cannot send to %s: %s", target->text, reason);

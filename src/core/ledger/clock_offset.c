@@ -36,7 +36,7 @@ static double seconds_of(ind_time time)
 
 static double drift_of(const struct ind_clock_offset *lag, ind_time median)
 {
-    double days = seconds_of(lag->last_at - lag->first_at) / IND_DAY_SECONDS;
+    double days = seconds_of(lag->last_at - lag->first_at) / (double)IND_DAY_SECONDS;
     return seconds_of(median - lag->first) / days;
 }
 
@@ -54,7 +54,8 @@ void ind_clock_offset_add(struct ind_clock_offset *lag, ind_time at, ind_time sa
         return;
     ind_time spread, median = median_of(lag, &spread);
     double moved = seconds_of(median - lag->first), drift = at > lag->first_at ? drift_of(lag, median) : 0;
-    bool stepped = (moved > RIGHT || moved < -RIGHT) && (drift > STEP || drift < -STEP);
+    bool stepped =
+        (moved > (double)RIGHT || moved < -(double)RIGHT) && (drift > (double)STEP || drift < -(double)STEP);
     if (lag->first_at == 0 || stepped) {
         lag->first_at = at;
         lag->first = median;
@@ -77,8 +78,8 @@ void ind_clock_offset_sum_up(const struct ind_clock_offset *lag, struct ind_cloc
     if (!summary->known)
         return;
     summary->median = median_of(lag, &summary->spread);
-    summary->never_set |= seconds_of(summary->median) > UNSET;
-    if (!lag->first_at || seconds_of(lag->last_at - lag->first_at) < DRIFT_TIME || summary->never_set)
+    summary->never_set |= seconds_of(summary->median) > (double)UNSET;
+    if (!lag->first_at || seconds_of(lag->last_at - lag->first_at) < (double)DRIFT_TIME || summary->never_set)
         return;
     double moved = seconds_of(summary->median - lag->first);
     summary->drift = drift_of(lag, summary->median);
@@ -135,7 +136,7 @@ void ind_clock_offset_write(struct ind_buffer *buffer, const struct ind_clock_of
         ind_buffer_byte(buffer, '-');
         return;
     }
-    if (median < RIGHT && median > -RIGHT) {
+    if (median < (double)RIGHT && median > -(double)RIGHT) {
         ind_buffer_text(buffer, "right");
     } else {
         if (looks_like_a_zone(size, spread))

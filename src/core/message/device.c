@@ -6,8 +6,6 @@
 #include "core/message/structured_data.h"
 
 #include <stdlib.h>
-/* A table that cannot grow is reported to the caller; it does not end the program. */
-#define HASH_NONFATAL_OOM 1
 #include <uthash.h>
 #define XXH_INLINE_ALL
 #include <xxhash.h>
