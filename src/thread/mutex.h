@@ -2,9 +2,9 @@
  * taken, and held where a function needs it (-Wthread-safety, in "make lint").
  *
  * A value that is guarded says so with IND_GUARDED_BY behind its name: that is proved, too, where the
- * compiler can read such an attribute of a structure in C (IND_LATE_ATTRIBUTES; clang 14 and 19 cannot), and is for
- * the reader elsewhere. A mutex belongs to the structure that it stands in. It is never held while a callback
- * runs that could take it again, allocate, or go through more than a few entries. */
+ * compiler can read such an attribute of a structure in C (IND_LATE_ATTRIBUTES; clang 14 and 19 cannot), and
+ * is for the reader elsewhere. A mutex belongs to the structure that it stands in. It is never held while a
+ * callback runs that could take it again, allocate, or go through more than a few entries. */
 #ifndef IND_THREAD_MUTEX_H
 #define IND_THREAD_MUTEX_H
 
