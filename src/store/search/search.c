@@ -174,11 +174,15 @@ static void search_piece(struct ind_search_worker *worker, const struct ind_sear
     const struct ind_search_settings *settings = worker->search->settings;
     enum ind_compression compression;
     uint64_t limit;
-    struct stat facts;
+    struct stat facts = {0};
     worker->file = piece->file;
     int file = open_file(worker, &compression, &limit);
-    int error = file < 0 || fstat(file, &facts) != 0 ? errno : S_ISDIR(facts.st_mode) ? EISDIR : 0;
-    if (error) {
+    int error = file < 0 ? errno : 0;
+    if (file >= 0 && fstat(file, &facts) != 0)
+        error = errno;
+    else if (file >= 0 && S_ISDIR(facts.st_mode))
+        error = EISDIR;
+    if (file < 0 || error) {
         bool retired =
             error == ENOENT && settings->files[piece->file].stored; /* by the retention: as it should be */
         if (!retired)
