@@ -308,8 +308,7 @@ static void load(const char *path, struct ind_loaded *loaded)
     struct ind_loader loader = {.loaded = loaded, .diagnostics = &loaded->diagnostics};
     loader.config = calloc(1, sizeof *loader.config);
     if (!loader.config) {
-        ind_diagnostic_add(loader.diagnostics, false, NULL, 0, 0,
-                           "out of memory while reading the configuration");
+        ind_no_memory(&loader);
         return;
     }
     loader.config->open_files = IND_OPEN_FILES;

@@ -287,7 +287,7 @@ void ind_load_device_file(struct ind_loader *loader, const struct ind_node *path
         return;
     struct file file = {.loader = loader, .source = source, .room = malloc(source->length * 2 + 16)};
     if (!file.room) {
-        ind_wrong(loader, path, "out of memory");
+        ind_no_memory(loader);
         return;
     }
     if (source->length >= 3 && memcmp(source->bytes, "\xEF\xBB\xBF", 3) == 0)

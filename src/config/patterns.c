@@ -83,7 +83,7 @@ static void add_layout(struct filling *filling, uint32_t pattern, const struct l
             text->layout->source, text->layout->offset, text->layout->length, IND_NOTHING};
     }
     if (!good && !mistake.made)
-        ind_wrong(loader, text->layout, "out of memory while reading the patterns");
+        ind_no_memory(loader);
 }
 
 /* "{a:int}" without quotes, which YAML takes for a map with a key of that name. */
@@ -125,7 +125,7 @@ static void read_pattern(struct filling *filling, const struct ind_node *node)
         return;
     size_t count = read_apps(loader, text.app, apps);
     if (!ind_patterns_add(loader->config->patterns, text.name->text, apps, count, &number)) {
-        ind_wrong(loader, node, "out of memory while reading the patterns");
+        ind_no_memory(loader);
         return;
     }
     if (text.text->kind != IND_NODE_LIST)

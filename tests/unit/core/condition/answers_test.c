@@ -1,4 +1,6 @@
 /* What conditions answer. */
+#include "support/condition.h"
+#include "support/message.h"
 #include "support/support.h"
 
 #include "core/condition/condition.h"
@@ -9,12 +11,7 @@ static struct ind_answers answers;
 
 static ind_condition read(const char *text)
 {
-    ind_condition condition;
-    struct ind_mistake mistake = {0};
-    if (!ind_condition_read(set, ind_slice_of(text), NULL, &condition, &mistake))
-        print_error("%s: %s\n", text, mistake.text);
-    assert_false(mistake.made);
-    return condition;
+    return ind_condition_of(set, text);
 }
 
 static bool holds(const char *text, const struct ind_message *message)
@@ -24,18 +21,6 @@ static bool holds(const char *text, const struct ind_message *message)
     assert_true(ind_answers_begin(&answers, set));
     ind_answers_next(&answers);
     return ind_condition_holds(set, condition, message, &answers);
-}
-
-static struct ind_message example(void)
-{
-    struct ind_message message = {.facility = 20, .severity = 4, .time = INT64_C(1795409100) * IND_SECOND};
-    message.received = message.sent = message.time;
-    message.host = IND_SLICE("Pier1-RTR.skerry.example");
-    message.device = IND_SLICE("pier1-rtr");
-    message.sender = IND_SLICE("192.0.2.9");
-    message.app = IND_SLICE("ospf");
-    message.text = IND_SLICE("neighbour 192.0.2.131 is down");
-    return message;
 }
 
 static void conditions_answer_every_operator(void **state)
@@ -73,7 +58,7 @@ static void conditions_answer_every_operator(void **state)
         {"not facility is kern and not (app is \"x\" or app is \"y\")", true},
         {"not not facility is local4", true},
     };
-    struct ind_message message = example();
+    struct ind_message message = ind_example_message();
     (void)state;
     for (size_t i = 0; i < sizeof cases / sizeof *cases; i++) {
         if (holds(cases[i].condition, &message) != cases[i].holds)
@@ -163,7 +148,7 @@ static void a_condition_may_be_very_long(void **state)
         length += (size_t)snprintf(text + length, SIZE - length, "%stext contains \"reason %05u\"",
                                    i ? " or " : "", i);
     ind_condition condition = read(text);
-    struct ind_message message = example();
+    struct ind_message message = ind_example_message();
     for (int compiled = 0; compiled < 2; compiled++) {
         if (compiled)
             assert_true(ind_conditions_compile(set));
@@ -189,7 +174,7 @@ static void any_byte_may_be_asked_for(void **state)
     size_t length = strlen(text);
     ind_condition condition;
     struct ind_mistake mistake = {0};
-    struct ind_message message = example();
+    struct ind_message message = ind_example_message();
     (void)state;
     for (unsigned i = 0; i < 256; i++) {
         bytes[i] = (char)i;

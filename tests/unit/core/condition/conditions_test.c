@@ -1,4 +1,5 @@
 /* Every field and operator of the condition language, and what is said of an answer. */
+#include "support/condition.h"
 #include "support/moment.h"
 #include "support/support.h"
 
@@ -31,11 +32,7 @@ static struct ind_message example(void)
 
 static bool holds(const char *text, const struct ind_message *message)
 {
-    ind_condition condition;
-    struct ind_mistake mistake = {0};
-    if (!ind_condition_read(set, ind_slice_of(text), NULL, &condition, &mistake))
-        print_error("%s: %s\n", text, mistake.text);
-    assert_false(mistake.made);
+    ind_condition condition = ind_condition_of(set, text);
     ind_answers_free(&answers);
     assert_true(ind_answers_begin(&answers, set));
     ind_answers_next(&answers);

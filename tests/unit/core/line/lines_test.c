@@ -1,22 +1,11 @@
 /* Templates and stored lines. */
+#include "support/message.h"
 #include "support/support.h"
 
 #include "core/line/line.h"
 #include "core/message/header.h"
 
 static struct ind_zone *utc;
-
-static struct ind_message example(void)
-{
-    struct ind_message message = {.facility = 20, .severity = 4, .time = INT64_C(1795409100) * IND_SECOND};
-    message.received = message.sent = message.time;
-    message.host = IND_SLICE("Pier1-RTR.skerry.example");
-    message.device = IND_SLICE("pier1-rtr");
-    message.sender = IND_SLICE("192.0.2.9");
-    message.app = IND_SLICE("ospf");
-    message.text = IND_SLICE("neighbour 192.0.2.131 is down");
-    return message;
-}
 
 static struct ind_slice path_for(const char *source, const struct ind_message *message, bool series)
 {
@@ -33,7 +22,7 @@ static struct ind_slice path_for(const char *source, const struct ind_message *m
 
 static void paths_are_made_from_messages(void **state)
 {
-    struct ind_message message = example();
+    struct ind_message message = ind_example_message();
     (void)state;
     assert_slice(path_for("{facility}/{severity}.log", &message, false), "local4/warning.log");
     assert_slice(path_for("{device}/{year}/{month}-{day}/{hour}.log", &message, false),
@@ -47,7 +36,7 @@ static void paths_are_made_from_messages(void **state)
 /* What arrives is hostile: no host leaves the store or passes for an archive. */
 static void paths_survive_hostile_hosts(void **state)
 {
-    struct ind_message message = example();
+    struct ind_message message = ind_example_message();
     static const struct {
         const char *host, *path;
     } cases[] = {
@@ -87,7 +76,7 @@ static struct ind_slice written(enum ind_layout layout, const struct ind_message
 
 static void lines_are_written_in_every_layout(void **state)
 {
-    struct ind_message message = example();
+    struct ind_message message = ind_example_message();
     (void)state;
     message.sent -= IND_SECOND * 12 / 100;
     message.procid = IND_SLICE("a b");

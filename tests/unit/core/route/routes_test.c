@@ -1,4 +1,6 @@
 /* Routes in their order. */
+#include "support/condition.h"
+#include "support/message.h"
 #include "support/support.h"
 
 #include "core/route/route.h"
@@ -8,24 +10,7 @@ static struct ind_answers answers;
 
 static ind_condition read(const char *text)
 {
-    ind_condition condition;
-    struct ind_mistake mistake = {0};
-    if (!ind_condition_read(set, ind_slice_of(text), NULL, &condition, &mistake))
-        print_error("%s: %s\n", text, mistake.text);
-    assert_false(mistake.made);
-    return condition;
-}
-
-static struct ind_message example(void)
-{
-    struct ind_message message = {.facility = 20, .severity = 4, .time = INT64_C(1795409100) * IND_SECOND};
-    message.received = message.sent = message.time;
-    message.host = IND_SLICE("Pier1-RTR.skerry.example");
-    message.device = IND_SLICE("pier1-rtr");
-    message.sender = IND_SLICE("192.0.2.9");
-    message.app = IND_SLICE("ospf");
-    message.text = IND_SLICE("neighbour 192.0.2.131 is down");
-    return message;
+    return ind_condition_of(set, text);
 }
 
 static void routes_stop_at_last(void **state)
@@ -34,7 +19,7 @@ static void routes_stop_at_last(void **state)
                                   {.when = read("text contains \"down\"")},
                                   {.when = IND_CONDITION_ALWAYS}};
     struct ind_router *router = ind_router_new(set, routes, 3);
-    struct ind_message message = example();
+    struct ind_message message = ind_example_message();
     uint32_t taken[3];
     size_t above;
     (void)state;
@@ -72,7 +57,7 @@ static void names_that_use_names_are_asked_once(void **state)
     const char *names[NAMES];
     ind_condition conditions[NAMES];
     struct ind_mistake mistake = {0};
-    struct ind_message message = example();
+    struct ind_message message = ind_example_message();
     struct ind_reason reasons[8];
     struct ind_slice literals[8];
     char text[64];
