@@ -15,9 +15,8 @@ struct ind_underlined_part {
 enum { IND_MOST_UNDERLINED = 40 };
 
 /* Prints the bytes in rows of at most `width` columns, under each row the parts that lie in it with their
- * names: at most IND_MOST_UNDERLINED, in the order in which they stand. What goes on in the part with number
- * `cut`
- * (-1: none) for longer than its first row is cut there. */
+ * names: at most IND_MOST_UNDERLINED, in the order in which they stand. The part with number `cut` (-1: none)
+ * is cut at the end of its first row. */
 void ind_print_underlined(struct ind_slice bytes, const struct ind_underlined_part *parts, size_t count,
                           int cut, size_t width, FILE *out);
 
