@@ -11,6 +11,7 @@
 #include <stdatomic.h>
 #include <stdlib.h>
 #include <sys/ioctl.h>
+#include <sys/stat.h>
 #include <unistd.h>
 
 static pthread_mutex_t progress_mutex = PTHREAD_MUTEX_INITIALIZER;
@@ -76,16 +77,23 @@ bool ind_load(const struct ind_call *call, bool or_defaults, struct ind_loaded *
     return false;
 }
 
+bool ind_has_store(const struct ind_config *config)
+{
+    struct stat facts;
+    int error = stat(config->store, &facts) != 0 ? errno : S_ISDIR(facts.st_mode) ? 0 : ENOTDIR;
+    if (error && error != EACCES)
+        ind_complain("there is no store %s: %s%s", config->store, strerror(error),
+                     error == ENOENT ? "; is store: right, or has nothing been collected yet?" : "");
+    return error == 0 || error == EACCES;
+}
+
 bool ind_moment_option(const char *option, const char *text, const struct ind_zone *zone, bool end_of_day,
                        ind_time *time)
 {
     *time = IND_TIME_NONE;
     if (!text || ind_moment_read(ind_slice_of(text), ind_now(), zone, end_of_day, time))
         return true;
-    ind_complain("--%s: \"%s\" is not a time; write a date (2026-11-23), a date and time "
-                 "(2026-11-23T04:45:00Z), or an age "
-                 "(24h, 30d)",
-                 option, text);
+    ind_complain("--%s: \"%s\" is not a time; " IND_MOMENT_HINT, option, text);
     return false;
 }
 
@@ -143,9 +151,18 @@ void ind_progress_end(void)
     pthread_mutex_unlock(&progress_mutex);
 }
 
+const char *ind_plain_number(uint64_t number, char text[32])
+{
+    snprintf(text, 32, "%llu", (unsigned long long)number);
+    return text;
+}
+
+/* Programs read what goes elsewhere than to a terminal. */
 const char *ind_grouped(uint64_t number, char text[32])
 {
     char digits[24];
+    if (isatty(STDOUT_FILENO) != 1)
+        return ind_plain_number(number, text);
     int length = snprintf(digits, sizeof digits, "%llu", (unsigned long long)number), out = 0;
     for (int i = 0; i < length; i++) {
         if (i > 0 && (length - i) % 3 == 0)

@@ -44,6 +44,9 @@ void ind_complain_text(void *context, const char *text);
  * mistakes or there is none; `or_defaults`: where there is none, what holds without one is good enough. */
 bool ind_load(const struct ind_call *call, bool or_defaults, struct ind_loaded *loaded);
 
+/* Whether the store is a folder; reported where it is not: a search of what is not there would find nothing. */
+bool ind_has_store(const struct ind_config *config);
+
 /* Prints the mistakes, and the warnings where `warnings`, to `out`. */
 void ind_print_diagnostics(const struct ind_loaded *loaded, bool warnings, FILE *out);
 
@@ -76,8 +79,10 @@ size_t ind_terminal_width(void);
 void ind_progress(void *context, uint64_t bytes);
 void ind_progress_end(void);
 
-/* "1234567" as "1,234,567"; into `text` of at least 32 bytes, which is returned. */
+/* "1234567" as "1,234,567" where standard output is a terminal, else without commas; into `text` of at least
+ * 32 bytes, which is returned. */
 const char *ind_grouped(uint64_t number, char text[32]);
+const char *ind_plain_number(uint64_t number, char text[32]);
 /* "1.2 MiB". */
 const char *ind_size_text(uint64_t bytes, char text[32]);
 

@@ -82,7 +82,7 @@ static void print_routes(const struct ind_config *config)
         snprintf(line, sizeof line, "%.*s", IND_ARG(layout));
         ind_table_text(table, line);
         ind_table_text(table, route->to == IND_TO_FILE ? config->policies[route->policy].name : "-");
-        ind_table_text(table, route->last ? "yes" : "no");
+        ind_table_flag(table, route->last);
     }
     ind_table_print(table, false, stdout);
     ind_table_free(table);
@@ -190,7 +190,7 @@ static int print_diagnostics_json(const struct ind_loaded *loaded)
         ind_table_text(table, diagnostic->source ? diagnostic->source->path : "");
         ind_table_number(table, diagnostic->line);
         ind_table_number(table, diagnostic->column);
-        ind_table_text(table, diagnostic->warning ? "yes" : "no");
+        ind_table_flag(table, diagnostic->warning);
         ind_table_text(table, diagnostic->text);
     }
     ind_table_print(table, true, stdout);

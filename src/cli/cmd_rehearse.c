@@ -134,7 +134,7 @@ static void print_routes(const struct printing *print)
         to[text.length] = '\0';
         ind_table_text(table, r->routes[i].route->name);
         ind_table_number(table, r->routes[i].messages);
-        ind_table_text(table, ind_size_text(r->routes[i].bytes, size));
+        ind_table_size(table, r->routes[i].bytes);
         ind_table_text(table, to);
     }
     heading(print, "The routes (a message that two take counts twice)");

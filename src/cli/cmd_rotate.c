@@ -55,10 +55,9 @@ static void show_action(void *context, const struct ind_action *action)
 {
     static const char *const names[] = {"repair", "rotate", "compress", "remove"};
     struct shown *shown = context;
-    char text[32];
     ind_table_text(shown->table, names[action->kind]);
     ind_table_text(shown->table, action->path);
-    ind_table_text(shown->table, ind_size_text(action->size, text));
+    ind_table_size(shown->table, action->size);
     ind_table_text(shown->table, action->rule);
     ind_table_text(shown->table, action->policy ? action->policy : "none");
     shown->count++;
@@ -165,7 +164,9 @@ static int run(struct ind_call *call)
     }
     if (!ind_load(call, false, &loaded))
         return IND_EXIT_CALL;
-    int status = given.dry_run ? dry_run(loaded.config, call->json) : rotate(loaded.config, call->json);
+    int status = !ind_has_store(loaded.config) ? IND_EXIT_CALL
+                 : given.dry_run               ? dry_run(loaded.config, call->json)
+                                               : rotate(loaded.config, call->json);
     ind_loaded_free(&loaded);
     return status;
 }

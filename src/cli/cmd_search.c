@@ -1,9 +1,10 @@
 #include "cli/cli.h"
+#include "cli/search_places.h"
 #include "cli/table.h"
 #include "collect/runtime/clock.h"
+#include "config/zones.h"
 #include "store/disk/fs.h"
 #include "store/read/lookup.h"
-#include "store/search/search.h"
 
 #include <errno.h>
 #include <fcntl.h>
@@ -12,8 +13,8 @@
 #include <unistd.h>
 
 static struct {
-    char *when, *since, *until, *by, *to, *layout, *as;
-    int count, force;
+    char *when, *since, *until, *by, *to, *layout, *as, *zone;
+    int count, force, once, copies;
     long top;
 } given;
 
@@ -23,21 +24,34 @@ static struct poptOption *options(void)
         {"when", '\0', POPT_ARG_STRING, &given.when, 0,
          "only messages for which this holds (docs/conditions.md)", "CONDITION"},
         {"since", '\0', POPT_ARG_STRING, &given.since, 0,
-         "from this time on: a date, a date and time, or an age such as 24h", "TIME"},
-        {"until", '\0', POPT_ARG_STRING, &given.until, 0, "before this time; a date includes that day",
+         "from this time on: 2026-11-23, 2026-11-23T04:45, 22:00 (the last one), today, \"yesterday 08:00\", "
+         "mon "
+         "(the last one), now, or an age such as 24h, 1h30m or 30d",
+         "TIME"},
+        {"until", '\0', POPT_ARG_STRING, &given.until, 0, "before this time; a day includes all of it",
          "TIME"},
         {"count", '\0', POPT_ARG_NONE, &given.count, 0, "only how many", NULL},
         {"by", '\0', POPT_ARG_STRING, &given.by, 0,
-         "how many of each: facility, severity, host, device, sender, listener, transport, app, procid, "
-         "msgid, text, original, pattern, \"field NAME\", \"label NAME\", date, hour; several with commas",
+         "how many of each, the most frequent first: facility, severity, host, device, sender, listener, "
+         "transport, app, procid, msgid, text, original, pattern, \"field NAME\", \"label NAME\"; by minute, "
+         "hour, day or weekday in order of time; several with commas",
          "FIELD,..."},
         {"top", '\0', POPT_ARG_LONG, &given.top, 0, "only the N most frequent (with --by)", "N"},
+        {"once", '\0', POPT_ARG_NONE, &given.once, 0,
+         "a message that several routes stored is found once: so it is anyway where the whole store is "
+         "counted",
+         NULL},
+        {"copies", '\0', POPT_ARG_NONE, &given.copies, 0, "each of its copies is counted", NULL},
+        {"zone", '\0', POPT_ARG_STRING, &given.zone, 0,
+         "print and read times in this zone: local (this machine's), UTC, a name or an offset; without it, "
+         "lines are printed as times: has it, and what groups and TIME mean is zone: of the configuration",
+         "ZONE"},
         {"to", '\0', POPT_ARG_STRING, &given.to, 0, "write what is found to a file, whole or not at all",
          "FILE"},
         {"force", '\0', POPT_ARG_NONE, &given.force, 0, "with --to: over a file that is there already", NULL},
         {"layout", '\0', POPT_ARG_STRING, &given.layout, 0,
          "print lines as plain (the default), json, rfc5424, raw, or by a template such as \"{time} {device} "
-         "{text}\"",
+         "{text}\"; \\t and \\n in one are a tab and a line's end",
          "L"},
         {"as", '\0', POPT_ARG_STRING, &given.as, 0,
          "what the lines of the files named are: raw (messages as they were sent), or stored lines in plain, "
@@ -77,6 +91,18 @@ static bool read_by(struct ind_search_settings *settings)
     return true;
 }
 
+/* "\\t" and "\\n" become what they stand for, "\\\\" a backslash; in place. */
+static void undo_escapes(char *text)
+{
+    char *to = text;
+    for (; *text; text++) {
+        const char *found = *text == '\\' && text[1] ? strchr("tn\\", text[1]) : NULL;
+        *to++ = found ? "\t\n\\"[found - "tn\\"] : *text;
+        text += found != NULL;
+    }
+    *to = '\0';
+}
+
 static bool read_layout(struct ind_search_settings *settings, struct ind_template *template)
 {
     struct ind_mistake mistake = {0};
@@ -95,75 +121,86 @@ static bool read_layout(struct ind_search_settings *settings, struct ind_templat
             given.layout);
         return false;
     }
+    undo_escapes(given.layout);
     settings->line = template;
     if (!ind_template_read(ind_slice_of(given.layout), IND_TEMPLATE_LINE, template, &mistake))
         ind_complain("--layout: %s", mistake.text);
     return !mistake.made;
 }
 
+/* Options that do not go together are refused: none is passed over. */
+static bool go_together(const char **arguments)
+{
+    if (given.top && !given.by)
+        ind_complain("--top goes with --by");
+    else if (given.top < 0)
+        ind_complain("--top: a number from 1 on");
+    else if (given.count && given.by)
+        ind_complain(
+            "--count and --by do not go together: --by counts each group, --count all; leave one out");
+    else if (given.layout && (given.by || given.count))
+        ind_complain("--layout is of lines, and --%s prints none; leave one out", given.by ? "by" : "count");
+    else if (given.force && !given.to)
+        ind_complain("--force goes with --to");
+    else if (given.once && given.copies)
+        ind_complain("--once and --copies say the opposite; leave one out");
+    else if (given.copies && !given.by && !given.count)
+        ind_complain(
+            "--copies goes with --count or --by: lines are printed with all copies unless --once is given");
+    else if (given.as && ind_layout_read(ind_slice_of(given.as)) < 0)
+        ind_complain("--as: unknown layout \"%s\"; expected raw, plain, json or rfc5424", given.as);
+    else if (given.as && !*arguments)
+        ind_complain(
+            "--as says what the lines of named files are: name them; of the store its journal knows");
+    else
+        return true;
+    return false;
+}
+
+/* --zone; without it what the configuration says. *made is to be freed. */
+static bool read_zone(const struct ind_config *config, struct ind_search_settings *settings,
+                      struct ind_zone **made)
+{
+    settings->zone = config->zone;
+    settings->times = config->times;
+    if (!given.zone)
+        return true;
+    *made = strcmp(given.zone, "local") == 0 ? ind_zone_of_machine() : ind_zone_named(given.zone);
+    if (!*made)
+        ind_complain(
+            "--zone: unknown time zone \"%s\"; write local, or one such as Europe/Lisbon, UTC or +01:00",
+            given.zone);
+    settings->zone = *made;
+    settings->times = strcmp(given.zone, "UTC") == 0 ? NULL : *made;
+    settings->as_stored = false;
+    return *made != NULL;
+}
+
+/* Words that are to stand somewhere, beside what --when asks: a mistake in that has been shown by now. */
+static bool add_words(const struct ind_config *config, const struct ind_search_places *places,
+                      struct ind_search_settings *settings)
+{
+    if (!places->word_count)
+        return true;
+    ind_conditions_free(settings->conditions);
+    settings->conditions = NULL;
+    char *whole = ind_search_words_condition(places, given.when);
+    if (!whole)
+        ind_complain("out of memory");
+    free(given.when);
+    given.when = whole;
+    return whole && ind_condition_option(config, whole, &settings->conditions, &settings->when);
+}
+
 static bool read_settings(const struct ind_config *config, struct ind_search_settings *settings,
                           struct ind_template *template)
 {
-    if (given.top && !given.by) {
-        ind_complain("--top goes with --by");
-        return false;
-    }
-    if (given.top < 0) {
-        ind_complain("--top: a number from 1 on");
-        return false;
-    }
-    if (given.as && ind_layout_read(ind_slice_of(given.as)) < 0) {
-        ind_complain("--as: unknown layout \"%s\"; expected raw, plain, json or rfc5424", given.as);
-        return false;
-    }
     settings->count_only = given.count != 0;
-    return ind_moment_option("since", given.since, config->zone, false, &settings->since) &&
-           ind_moment_option("until", given.until, config->zone, true, &settings->until) &&
+    settings->top = (size_t)given.top;
+    return ind_moment_option("since", given.since, settings->zone, false, &settings->since) &&
+           ind_moment_option("until", given.until, settings->zone, true, &settings->until) &&
            ind_condition_option(config, given.when, &settings->conditions, &settings->when) &&
            read_by(settings) && read_layout(settings, template);
-}
-
-/* ---- Files ---- */
-
-/* A line is never believed because of what it looks like: its sender may have made it look so. */
-static int layout_of(const char *path)
-{
-    if (given.as)
-        return strcmp(given.as, "raw") == 0 ? IND_STORED_UNKNOWN : ind_layout_read(ind_slice_of(given.as));
-    if (strcmp(path, "-") == 0)
-        return IND_STORED_UNKNOWN;
-    int stored = ind_stored_of_path(path), looks = stored < 0 ? ind_looks_stored(path) : -1;
-    if (looks >= 0)
-        ind_complain("%s: read as messages, since no journal says that its lines are stored ones; they look "
-                     "so: --as %s reads them as such",
-                     path, ind_layout_name((enum ind_layout)looks).at);
-    return stored;
-}
-
-static struct ind_search_file *list_paths(const char **paths, size_t *count)
-{
-    for (*count = 0; paths[*count];)
-        ++*count;
-    struct ind_search_file *files = calloc(*count + 1, sizeof *files);
-    for (size_t i = 0; files && i < *count; i++)
-        files[i] = (struct ind_search_file){.name = paths[i], .path = paths[i], .as = layout_of(paths[i])};
-    return files;
-}
-
-static struct ind_search_file *list_store(const struct ind_config *config, struct ind_snapshot *snapshot,
-                                          size_t *count)
-{
-    *count = 0;
-    if (!ind_snapshot_take(config->store, NULL, NULL, snapshot)) {
-        ind_complain("cannot read the store %s: %s", config->store, strerror(errno));
-        return NULL;
-    }
-    struct ind_search_file *files = calloc(snapshot->count + 1, sizeof *files);
-    for (size_t i = 0; files && i < snapshot->count; i++)
-        if (!snapshot->files[i].twice)
-            files[(*count)++] =
-                (struct ind_search_file){.name = snapshot->files[i].path, .stored = &snapshot->files[i]};
-    return files;
 }
 
 /* ---- Results ---- */
@@ -187,18 +224,25 @@ static void print_groups(const struct ind_search_result *result, const struct in
     char headings[IND_SEARCH_FIELDS][80];
     for (size_t i = 0; i < settings->by_count; i++)
         snprintf(headings[i], sizeof headings[i], "%.*s", IND_ARG(settings->by[i].text));
-    size_t rows =
-        given.top && (size_t)given.top < result->group_count ? (size_t)given.top : result->group_count;
     for (size_t i = 0; i < settings->by_count; i++)
         columns[i + 1] = (struct ind_column){headings[i], false};
     struct ind_table *table = ind_table_new(columns, settings->by_count + 1);
-    for (size_t row = 0; row < rows; row++) {
+    for (size_t row = 0; row < result->group_count; row++) {
         ind_table_number(table, result->groups[row].count);
         for (size_t i = 0; i < settings->by_count; i++)
             ind_table_text(table, result->groups[row].values[i]);
     }
     ind_table_print(table, json, out);
     ind_table_free(table);
+}
+
+static void print_count_json(const struct ind_search_result *result,
+                             const struct ind_search_settings *settings, FILE *out)
+{
+    fprintf(out, "{\"messages\":%llu", (unsigned long long)result->found);
+    if (settings->once)
+        fprintf(out, ",\"copies\":%llu", (unsigned long long)result->copies);
+    fputs("}\n", out);
 }
 
 static bool print_result(struct ind_search_result *result, const struct ind_search_settings *settings,
@@ -209,12 +253,23 @@ static bool print_result(struct ind_search_result *result, const struct ind_sear
     if (settings->by_count)
         print_groups(result, settings, json, out);
     else if (settings->count_only && json)
-        fprintf(out, "{\"messages\":%llu}\n", (unsigned long long)result->found);
+        print_count_json(result, settings, out);
     else if (settings->count_only)
-        fprintf(out, "%s\n", ind_grouped(result->found, number));
+        fprintf(out, "%s\n",
+                given.to ? ind_plain_number(result->found, number) : ind_grouped(result->found, number));
     else if (!ind_search_lines(result, print_line, &printer))
         return false;
     return !printer.failed;
+}
+
+/* How many copies were left out: whoever counts lines otherwise has to know. */
+static void report_copies(const struct ind_search_result *result)
+{
+    char number[32];
+    if (result->copies)
+        ind_complain("%s cop%s of messages that several routes stored %s left out%s",
+                     ind_grouped(result->copies, number), result->copies == 1 ? "y" : "ies",
+                     result->copies == 1 ? "is" : "are", given.once ? "" : "; --copies counts them too");
 }
 
 /* What keeps the answer from being whole is said, and is no success. */
@@ -315,7 +370,7 @@ static bool close_result(struct result_file *result, bool whole)
     return good;
 }
 
-static int search(const struct ind_call *call, struct ind_search_settings *settings)
+static int search(const struct ind_call *call, const struct ind_search_settings *settings, size_t unreadable)
 {
     struct ind_search_result result;
     struct result_file file = {.stream = stdout};
@@ -326,7 +381,8 @@ static int search(const struct ind_call *call, struct ind_search_settings *setti
     bool printed = print_result(&result, settings, call->json != 0, file.stream);
     bool closed = !given.to || close_result(&file, printed);
     int status = result.found ? IND_EXIT_DONE : IND_EXIT_NO;
-    if (!report_gaps(&result, settings->snapshot->unreadable))
+    report_copies(&result);
+    if (!report_gaps(&result, unreadable))
         status = IND_EXIT_FAILED;
     if (!printed && !given.to && errno == EPIPE) {
         ; /* whoever reads has seen enough */
@@ -338,31 +394,45 @@ static int search(const struct ind_call *call, struct ind_search_settings *setti
     return status;
 }
 
+static int find_and_search(const struct ind_call *call, const struct ind_config *config,
+                           struct ind_search_settings *settings)
+{
+    struct ind_search_places places;
+    struct ind_template template;
+    if (!read_settings(config, settings, &template))
+        return IND_EXIT_CALL;
+    int status = ind_search_places_find(config, call->rest, given.as, &places);
+    if (status == IND_EXIT_DONE) {
+        bool counts = given.count || given.by;
+        settings->files = places.files;
+        settings->file_count = places.count;
+        settings->once = given.once || (counts && places.is_whole_store && !given.copies);
+        status =
+            add_words(config, &places, settings) ? search(call, settings, places.unreadable) : IND_EXIT_CALL;
+    }
+    ind_search_places_free(&places);
+    return status;
+}
+
 static int run(struct ind_call *call)
 {
     struct ind_loaded loaded;
-    struct ind_template template;
-    struct ind_snapshot snapshot = {.folder = -1};
+    struct ind_zone *zone = NULL;
     int status = IND_EXIT_CALL;
-    if (!ind_load(call, *call->rest != NULL, &loaded))
+    if (!go_together(call->rest) || !ind_load(call, *call->rest != NULL, &loaded))
         return IND_EXIT_CALL;
-    struct ind_search_settings settings = {
-        .config = loaded.config, .now = ind_now(), .report = ind_complain_text, .progress = ind_progress};
+    struct ind_search_settings settings = {.config = loaded.config,
+                                           .now = ind_now(),
+                                           .as_stored = true,
+                                           .report = ind_complain_text,
+                                           .progress = ind_progress};
     if (call->json && !given.layout)
         given.layout = strdup("json");
     ind_fs_raise_file_limit(); /* live files are held open for the snapshot */
-    if ((!given.to || may_write(loaded.config, given.to)) &&
-        read_settings(loaded.config, &settings, &template)) {
-        struct ind_search_file *files = *call->rest
-                                            ? list_paths(call->rest, &settings.file_count)
-                                            : list_store(loaded.config, &snapshot, &settings.file_count);
-        settings.files = files;
-        settings.snapshot = &snapshot;
-        status = files ? search(call, &settings) : IND_EXIT_FAILED;
-        free(files);
-    }
-    ind_snapshot_free(&snapshot);
+    if ((!given.to || may_write(loaded.config, given.to)) && read_zone(loaded.config, &settings, &zone))
+        status = find_and_search(call, loaded.config, &settings);
     ind_conditions_free(settings.conditions);
+    ind_zone_free(zone);
     ind_loaded_free(&loaded);
     return status;
 }
@@ -370,12 +440,15 @@ static int run(struct ind_call *call)
 const struct ind_command ind_command_search = {
     .name = "search",
     .summary = "finds stored messages, live and archived",
-    .arguments = "[--when CONDITION] [--since TIME] [--until TIME] [PATH…]",
-    .about = "Looks through all files of the store, or through the files named, and prints what it finds\n"
-             "in order of time. Exit code 1 where nothing is found.\n\n"
-             "Examples:\n"
-             "  indagator search -c indagator.yaml --when 'severity at least warning' --since 24h\n"
-             "  indagator search -c indagator.yaml --by device,severity --top 10\n",
+    .arguments = "[--when CONDITION] [--since TIME] [--until TIME] [PATH|WORD…]",
+    .about =
+        "Looks through all files of the store, or through the files and folders named, and prints what it\n"
+        "finds in order of time. An argument without a slash that is no file is a word to look for. Exit\n"
+        "code 1 where nothing is found.\n\n"
+        "Examples:\n"
+        "  indagator search -c indagator.yaml --when 'severity at least warning' --since 24h\n"
+        "  indagator search -c indagator.yaml --by device,severity --top 10\n"
+        "  indagator search -c indagator.yaml --since 'yesterday 22:00' pier1-rtr\n",
     .options = options,
     .run = run,
 };

@@ -147,7 +147,7 @@ static void show_routes(const json_t *status)
     {
         ind_table_text(table, text_of(route, "route"));
         ind_table_number(table, number_of(route, "messages"));
-        ind_table_text(table, ind_size_text(number_of(route, "bytes"), size));
+        ind_table_size(table, number_of(route, "bytes"));
     }
     heading("Taken by the routes (one that two take counts twice)");
     ind_table_print(table, false, stdout);

@@ -6,6 +6,7 @@
 #include <string.h>
 
 struct cell {
+    enum { CELL_TEXT, CELL_NUMBER, CELL_FLAG } kind; /* in JSON */
     char *text;
     uint64_t number;
 };
@@ -47,19 +48,39 @@ static struct cell *next_cell(struct ind_table *table)
     return table ? &table->cells[table->count++] : NULL;
 }
 
-void ind_table_text(struct ind_table *table, const char *text)
+static void add_cell(struct ind_table *table, struct cell filled)
 {
     struct cell *cell = next_cell(table);
+    filled.text = strdup(filled.text ? filled.text : "");
     if (cell)
-        *cell = (struct cell){strdup(text ? text : ""), 0};
+        *cell = filled;
+    else
+        free(filled.text);
+}
+
+void ind_table_text(struct ind_table *table, const char *text)
+{
+    add_cell(table, (struct cell){CELL_TEXT, (char *)(uintptr_t)text, 0});
 }
 
 void ind_table_number(struct ind_table *table, uint64_t number)
 {
     char text[32];
-    struct cell *cell = next_cell(table);
-    if (cell)
-        *cell = (struct cell){strdup(ind_grouped(number, text)), number};
+    (void)ind_grouped(number, text);
+    add_cell(table, (struct cell){CELL_NUMBER, text, number});
+}
+
+void ind_table_size(struct ind_table *table, uint64_t bytes)
+{
+    char text[32];
+    (void)ind_size_text(bytes, text);
+    add_cell(table, (struct cell){CELL_NUMBER, text, bytes});
+}
+
+void ind_table_flag(struct ind_table *table, bool flag)
+{
+    char yes[] = "yes", no[] = "no";
+    add_cell(table, (struct cell){CELL_FLAG, flag ? yes : no, flag});
 }
 
 /* In characters: texts may hold UTF-8. */
@@ -111,8 +132,9 @@ static void print_json(const struct ind_table *table, FILE *out)
             for (char *at = key; *at; at++)
                 *at = *at == ' ' ? '_' : *at;
             json_object_set_new(object, key,
-                                table->columns[c].number ? json_integer((json_int_t)cell->number)
-                                                         : json_string(cell->text));
+                                cell->kind == CELL_NUMBER ? json_integer((json_int_t)cell->number)
+                                : cell->kind == CELL_FLAG ? json_boolean(cell->number)
+                                                          : json_string(cell->text));
         }
         ind_print_json(object, out);
         fputc('\n', out);

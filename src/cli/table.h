@@ -10,7 +10,7 @@ struct ind_table;
 
 struct ind_column {
     const char *name; /* heading, and key in JSON with spaces as _ */
-    bool number;      /* aligned to the right, digits in groups */
+    bool number;      /* aligned to the right */
 };
 
 /* New; `columns` is borrowed. NULL where memory is out; the other calls accept NULL. */
@@ -20,6 +20,10 @@ void ind_table_free(struct ind_table *table);
 /* Fills the next cell of the row; the text is copied. */
 void ind_table_text(struct ind_table *table, const char *text);
 void ind_table_number(struct ind_table *table, uint64_t number);
+/* "1.2 MiB"; in JSON the bytes. */
+void ind_table_size(struct ind_table *table, uint64_t bytes);
+/* "yes" or "no"; in JSON true or false. */
+void ind_table_flag(struct ind_table *table, bool flag);
 
 /* Text: a heading and aligned columns. JSON: one object per line. */
 void ind_table_print(const struct ind_table *table, bool json, FILE *out);

@@ -74,8 +74,9 @@ static void read_keep_for(struct ind_loader *loader, const struct ind_node *valu
     struct ind_retention_rule *rule = into;
     if (!ind_expect_text(loader, value, "a span of time such as 30 days"))
         return;
-    if (!ind_read_span(value->text, &rule->age) || rule->age == 0)
-        ind_wrong(loader, value, "\"%.*s\" is not a span of time; write one such as 30 days or 1 year",
+    int64_t span = 0;
+    if (!ind_read_span(value->text, &span) || (rule->age = span / IND_SECOND) == 0)
+        ind_wrong(loader, value, "\"%.*s\" is not a span of time from 1 s to 100 years; " IND_SPAN_HINT,
                   IND_ARG(value->text));
 }
 

@@ -56,6 +56,19 @@ static void read_zone(struct ind_loader *loader, const struct ind_node *value, v
                   IND_ARG(value->text));
 }
 
+static void read_times(struct ind_loader *loader, const struct ind_node *value, void *into)
+{
+    struct ind_config *config = into;
+    if (!ind_expect_text(loader, value, "utc or local") || !once(loader, value, &config->local_times))
+        return;
+    config->local_times = ind_slice_equal(value->text, IND_SLICE("local"));
+    if (!config->local_times && !ind_slice_equal(value->text, IND_SLICE("utc")))
+        ind_wrong(
+            loader, value,
+            "expected utc, or local for times of the collector's zone with their offset, found \"%.*s\"",
+            IND_ARG(value->text));
+}
+
 static void read_domain(struct ind_loader *loader, const struct ind_node *value, void *into)
 {
     struct ind_config *config = into;
@@ -195,11 +208,22 @@ static void read_include(struct ind_loader *loader, const struct ind_node *value
 }
 
 static const struct ind_key top_keys[] = {
-    {"store", read_store},       {"state", read_state},           {"zone", read_zone},
-    {"domain", read_domain},     {"open files", read_open_files}, {"burst buffer", read_burst_buffer},
-    {"threads", read_threads},   {"listen", ind_load_listen},     {"allow", read_allow},
-    {"devices", gather_devices}, {"patterns", gather_patterns},   {"conditions", gather_conditions},
-    {"edits", gather_edits},     {"routes", gather_routes},       {"archives", gather_archives},
+    {"store", read_store},
+    {"state", read_state},
+    {"zone", read_zone},
+    {"times", read_times},
+    {"domain", read_domain},
+    {"open files", read_open_files},
+    {"burst buffer", read_burst_buffer},
+    {"threads", read_threads},
+    {"listen", ind_load_listen},
+    {"allow", read_allow},
+    {"devices", gather_devices},
+    {"patterns", gather_patterns},
+    {"conditions", gather_conditions},
+    {"edits", gather_edits},
+    {"routes", gather_routes},
+    {"archives", gather_archives},
     {"include", read_include},
 };
 
@@ -254,6 +278,7 @@ static void compile(struct ind_loader *loader)
         config->domain = ind_keep(loader, IND_SLICE(""));
     if (!config->zone_text)
         config->zone = ind_zone_of_machine();
+    config->times = config->local_times ? config->zone : NULL;
     config->devices = ind_devices_new(ind_slice_of(config->domain));
     bool patterns = ind_load_patterns(loader);
     config->conditions = ind_conditions_new(ind_slice_of(config->domain), config->zone, config->patterns);

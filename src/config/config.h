@@ -35,6 +35,8 @@ struct ind_listen_item {
 struct ind_config {
     char *store, *state, *domain, *zone_text;
     struct ind_zone *zone;
+    const struct ind_zone *times; /* of the times of stored lines: `zone`, or NULL: UTC */
+    bool local_times;
     uint64_t open_files, burst_buffer; /* files; bytes */
     uint64_t threads;                  /* that receive; 0: one processor is left free */
     struct ind_listen_item *listeners;

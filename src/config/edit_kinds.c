@@ -304,8 +304,8 @@ static void load_repeat(struct ind_loader *loader, const struct ind_node *value,
     int64_t span;
     if (!ind_expect_text(loader, value, "a span of time such as 30s"))
         return;
-    if (!ind_read_short_span(value->text, &span) || span < IND_SECOND || span > 86400 * IND_SECOND)
-        ind_wrong(loader, value, "\"%.*s\" is not a span from one second to one day; write one such as 30s",
+    if (!ind_read_span(value->text, &span) || span < IND_SECOND || span > 86400 * IND_SECOND)
+        ind_wrong(loader, value, "\"%.*s\" is not a span from one second to one day; " IND_SPAN_HINT,
                   IND_ARG(value->text));
     else
         edit->span = span;

@@ -8,11 +8,12 @@
 /* "256 MiB", "10 kB", "1.5 GiB", "4096": bytes. */
 bool ind_read_size(struct ind_slice text, uint64_t *bytes);
 
-/* "30 days", "1 year", "24h", "90 s", "2 weeks": seconds. A month is 30 days, a year 365. */
-bool ind_read_span(struct ind_slice text, int64_t *seconds);
-
-/* The same, and "300 ms", "1.5 s": nanoseconds. */
-bool ind_read_short_span(struct ind_slice text, int64_t *nanoseconds);
+/* "30 days", "1 year", "24h", "1h30m", "90 s", "300 ms", "1.5 min": nanoseconds, a hundred years at most. A
+ * year is 365 days, a month the twelfth part of one. Every span of time is read by this, and what is none is
+ * reported with IND_SPAN_HINT. */
+bool ind_read_span(struct ind_slice text, int64_t *nanoseconds);
+#define IND_SPAN_HINT                                                                                        \
+    "a span is a number and one of ms, s, min (or m), h, d, w, months, years, such as 90 s, 7 days or 1h30m"
 
 /* A whole number within limits, no sign, nothing after it. */
 bool ind_read_count(struct ind_slice text, uint64_t least, uint64_t most, uint64_t *count);

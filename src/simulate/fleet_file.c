@@ -37,8 +37,8 @@ static void read_text(struct ind_loader *loader, const struct ind_node *value, c
 static void read_span(struct ind_loader *loader, const struct ind_node *value, ind_time *span)
 {
     if (ind_expect_text(loader, value, "a span of time such as 300 ms") &&
-        !ind_read_short_span(value->text, span))
-        ind_wrong(loader, value, "\"%.*s\" is not a span of time; write one such as 300 ms or 4 s",
+        !ind_read_span(value->text, span))
+        ind_wrong(loader, value, "\"%.*s\" is not a span of time; " IND_SPAN_HINT,
                   IND_ARG(value->text));
 }
 
@@ -203,7 +203,7 @@ static void actor_clock(struct ind_loader *loader, const struct ind_node *value,
                     ind_slice_equal(ind_slice_from(text, text.length - ahead.length), ahead);
     text.length -= is_behind ? behind.length : is_ahead ? ahead.length : 0;
     actor->clock = IND_CLOCK_OFF;
-    if (!(is_behind || is_ahead) || !ind_read_short_span(text, &actor->clock_off))
+    if (!(is_behind || is_ahead) || !ind_read_span(text, &actor->clock_off))
         ind_wrong(loader, value,
                   "\"%.*s\" is not a clock; write one such as \"5 h behind\", \"3 min ahead\" or "
                   "\"never set\"",

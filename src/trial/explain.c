@@ -23,6 +23,7 @@ struct ind_explainer *ind_explainer_new(const struct ind_config *config)
     struct ind_explanation *explanation = &explainer->explanation;
     explainer->config = config;
     explainer->clock.zone = config->zone;
+    explainer->clock.times = config->times;
     explanation->route_count = config->route_count;
     explanation->edit_count = config->edits.count;
     explanation->condition_count = config->named.count;

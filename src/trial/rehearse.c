@@ -179,6 +179,7 @@ static bool begin_side(struct ind_rehearser *rehearser, unsigned number, const s
                                           number == 0 ? on_change : NULL, rehearser};
     side->config = config;
     side->clock.zone = config->zone;
+    side->clock.times = side->line_clock.zone = config->times;
     side->accounts = ind_accounts_new();
     side->book = ind_book_new(&side->accounts);
     /* With edits that remember there is one thread, and these are its own. */

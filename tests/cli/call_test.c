@@ -116,7 +116,7 @@ static void check_shows_what_would_act(void **state)
     assert_int_equal(ran.status, 1);
     assert_string_equal(
         ran.out,
-        "{\"file\":\"bad.yaml\",\"line\":1,\"column\":7,\"warning\":\"no\",\"text\":\"unknown time zone "
+        "{\"file\":\"bad.yaml\",\"line\":1,\"column\":7,\"warning\":false,\"text\":\"unknown time zone "
         "\\\"Nowhere\\\"; write one such as Europe/Lisbon, UTC or +01:00\"}\n");
     ind_ran_free(&ran);
     ran = ind_run(folder, "-c", "bad.yaml", "check", NULL);

@@ -302,7 +302,7 @@ static void limits_are_exact_by_all_ways_and_across_reloads(void **state)
     free(running.out);
     const char *over = strstr(out, "dropped by the edit \"calm\"");
     assert_non_null(over);
-    assert_non_null(strstr(out, "7,000  dropped by the edit \"calm\""));
+    assert_non_null(strstr(out, "7000  dropped by the edit \"calm\""));
     struct ind_ran ran = ind_shell(folder, "grep -c '7$' log/all.log; grep -vc '7$' log/all.log");
     int sevens = atoi(ran.out), others = atoi(strchr(ran.out, '\n') + 1);
     ind_ran_free(&ran);
@@ -482,7 +482,7 @@ static void differences_are_counted_by_their_kind(void **state)
     ind_ran_free(&ran);
     ran = ind_run(folder, "rehearse", "--against", "indagator.yaml", "in.log", NULL);
     assert_int_equal(ran.status, 0);
-    assert_non_null(strstr(ran.out, "0 of 3,003 messages"));
+    assert_non_null(strstr(ran.out, "0 of 3003 messages"));
     ind_ran_free(&ran);
     ran = ind_run(folder, "rehearse", "--json", "--against", "other.yaml", "in.log", NULL);
     json_t *rehearsed = json_loads(ran.out, 0, NULL), *item;

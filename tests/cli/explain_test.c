@@ -151,7 +151,7 @@ static void fields_and_labels_are_kept_and_found_again(void **state)
     static const struct {
         const char *when, *count;
     } cases[] = {
-        {"field code_name is \"LEFT\"", "3\n"}, /* one of the messages is in two files */
+        {"field code_name is \"LEFT\"", "3\n"}, /* one of them is in two files */
         {"field signal at most -70", "2\n"},
         {"field SRC within 203.0.113.0/24", "2\n"},
         {"label site is \"harbour\"", "2\n"},

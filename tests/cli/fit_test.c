@@ -180,7 +180,7 @@ static void fields_of_patterns_are_usable_at_once(void **state)
         "\"pattern\":\"link-state\",\"fields\":{\"interface\":\"ge0/24\",\"state\":\"down\"}"));
     check(ind_run(folder, "search", "--by", "pattern,field user", NULL), 0,
           "messages  pattern       field user\n"
-          "       3  link-state    -\n"
+          "       2  link-state    -\n"
           "       1  -             -\n"
           "       1  login-failed  root\n"
           "       1  login-failed  tern\n");

@@ -1,6 +1,7 @@
 /* The built program: search and rotate. */
 #include "support/support.h"
 
+#include "support/random.h"
 #include <sys/stat.h>
 #include <unistd.h>
 
@@ -100,7 +101,7 @@ static void search_takes_conditions_and_spans(void **state)
            "2020-11-24T00:00:00Z");
     expect(1, "0\n", "search", "--count", "--when", "text contains \"not there at all\"");
     expect(1, "", "search", "--when", "text contains \"not there at all\"");
-    expect(0, "{\"messages\":6}\n", "search", "--count", "--json");
+    expect(0, "{\"messages\":6,\"copies\":0}\n", "search", "--count", "--json");
 }
 
 static void search_counts_by_fields(void **state)
@@ -194,8 +195,157 @@ static void search_reads_foreign_files(void **state)
     expect(0, "3\n", "search", "--count", "foreign");
     expect(0, "pier1-rtr one\n", "search", "--layout", "{device} {text}", "--when", "text is \"one\"",
            "foreign");
-    expect_told(3, "cannot read nowhere: No such file", "search", "--count", "foreign", "nowhere");
-    expect_told(3, "this is a folder", "search", "--count", "log");
+    expect_told(3, "cannot read ./nowhere: No such file", "search", "--count", "foreign", "./nowhere");
+}
+
+static void folders_are_gone_through(void **state)
+{
+    (void)state;
+    /* Of the store: by its journal, live files and archives, each once. */
+    expect(0, "3\n", "search", "--count", "log/fw");
+    struct ind_ran ran = ind_run(folder, "rotate", NULL);
+    ind_ran_free(&ran);
+    expect(0, "3\n", "search", "--count", "log/fw");
+    expect(0, "6\n", "search", "--count", "log");
+    expect(0, "6\n", "search", "--count", "log/fw/../");
+    /* From elsewhere: all files in it, in folders too, but hidden ones. */
+    ran = ind_shell(
+        folder, "mkdir -p away/deep/empty && cp in away/deep/a && gzip -c in > away/b.gz && cp in away/.c "
+                "&& mkfifo away/pipe && ln -s a away/deep/link");
+    ind_ran_free(&ran);
+    expect(0, "12\n", "search", "--count", "away");
+    expect(0, "6\n", "search", "--count", "--once", "away");
+    expect_told(1, "is a folder without files", "search", "away/deep/empty");
+}
+
+static void a_store_that_is_not_there_is_an_error(void **state)
+{
+    (void)state;
+    ind_write_file(ind_path(folder, "typo.yaml"), "store: lgo\nstate: state\n");
+    expect_told(2, "there is no store", "search", "-c", "typo.yaml", "--count");
+    expect_told(2, "there is no store", "rotate", "-c", "typo.yaml", "--dry-run");
+    struct ind_ran ran = ind_shell(folder, "mkdir lgo");
+    ind_ran_free(&ran);
+    expect_told(1, "holds no file: nothing has been filed there yet", "search", "-c", "typo.yaml", "--count");
+    expect_told(1, "holds no file", "search", "-c", "typo.yaml");
+}
+
+static void a_word_is_looked_for(void **state)
+{
+    (void)state;
+    expect(0, "2\n", "search", "--count", "PIER3-sw2");
+    expect(0, "1\n", "search", "--count", "pier3", "at last");
+    expect(0, "1\n", "search", "--count", "--when", "severity is error", "LINK");
+    expect(1, "0\n", "search", "--count", "a\"b\\c");
+    expect_told(0, "\"linkd\" is no file here: looking for it", "search", "--count", "linkd", "in");
+}
+
+static void times_are_counted_in_their_order(void **state)
+{
+    (void)state;
+    expect(0, "messages  day\n       1  2020-11-22\n       4  2020-11-23\n       1  2020-11-24\n", "search",
+           "--by", "day");
+    expect(0, "messages  hour\n       2  2020-11-23 04\n       1  2020-11-23 22\n", "search", "--by", "hour",
+           "--top", "2", "--since", "2020-11-23", "--when", "not severity is warning or text contains \"7\"");
+    expect(0,
+           "messages  weekday  severity\n       2  mon      warning\n       1  mon      error\n       1  mon "
+           "     "
+           "info\n       1  tue      notice\n       1  sun      info\n",
+           "search", "--by", "weekday,severity");
+    expect(0, "messages  minute\n       1  2020-11-22 06:45\n", "search", "--by", "minute", "--top", "1",
+           "--zone", "+02:00");
+}
+
+static void times_are_printed_in_the_zone_asked_for(void **state)
+{
+    (void)state;
+    expect(0, "2020-11-24T06:00:00.000000+05:30\tuplink up, \"at last\" \xc3\xa9\n\n", "search", "--zone",
+           "+05:30", "--layout", "{time}\\t{text}\\n", "--when", "severity is notice");
+    expect(0,
+           "2020-11-23T06:50:00.000000+02:00 - pier3-sw2(pier3-sw2.skerry.example) local7 error linkd 7 LINK "
+           "[port@32473\\x20name=\"ge0/24\"] uplink down\n",
+           "search", "--zone", "+02:00", "--since", "2020-11-23 06:50", "--until", "2020-11-23 06:50:01");
+    expect_told(2, "--zone: unknown time zone \"Lisboa\"", "search", "--zone", "Lisboa");
+    /* A store whose lines carry local times is read as any other. */
+    ind_write_file(
+        ind_path(folder, "local.yaml"),
+        "store: local\nstate: state\nzone: -03:30\ntimes: local\nroutes:\n  - {name: plain, file: "
+        "\"{hour}.log\"}\n  - {name: json, file: json.log, layout: json}\n  - {name: new, file: new.log, "
+        "layout: rfc5424}\n");
+    struct ind_ran ran = ind_run(folder, "-c", "local.yaml", "collect", "--from", "in", NULL);
+    assert_int_equal(ran.status, 0);
+    ind_ran_free(&ran);
+    assert_true(ind_file_holds(ind_path(folder, "local/21.log"), "2020-11-23T21:00:00.000000-03:30 - pier3"));
+    assert_true(
+        ind_file_holds(ind_path(folder, "local/json.log"), "{\"time\":\"2020-11-23T21:00:00.000000-03:30\""));
+    assert_true(
+        ind_file_holds(ind_path(folder, "local/new.log"), ">1 2020-11-23T21:00:00.000000-03:30 pier3"));
+    expect(0, "6\n", "search", "-c", "local.yaml", "--count", "--once");
+    expect(0, "3\n", "search", "-c", "local.yaml", "--count", "--copies", "--when", "severity is notice");
+    expect(0, "2020-11-23T21:00:00.000000-03:30\n", "search", "-c", "local.yaml", "--once", "--when",
+           "severity is notice", "--layout", "{time}");
+    expect(0, "2020-11-24T00:30:00.000000Z\n", "search", "-c", "local.yaml", "--once", "--when",
+           "severity is notice", "--layout", "{time}", "--zone", "UTC");
+}
+
+static void options_that_do_not_go_together_are_refused(void **state)
+{
+    (void)state;
+    expect_told(2, "--count and --by do not go together", "search", "--count", "--by", "host");
+    expect_told(2, "--layout is of lines", "search", "--count", "--layout", "json");
+    expect_told(2, "--layout is of lines", "search", "--by", "host", "--layout", "json");
+    expect_told(2, "--once and --copies", "search", "--count", "--once", "--copies");
+    expect_told(2, "--copies goes with", "search", "--copies");
+    expect_told(2, "--force goes with --to", "search", "--force");
+    expect_told(2, "did you mean \"weekday\"?", "search", "--by", "weekdya");
+}
+
+/* The ledger is the second way: stored is how many messages are in some file, lines how often. */
+static void messages_of_several_routes_are_counted_once(void **state)
+{
+    (void)state;
+    ind_write_file(ind_path(folder, "many.yaml"),
+                   "store: many\nstate: state\nzone: UTC\nroutes:\n"
+                   "  - {name: severe, when: severity at least error, file: \"s/{severity}.log\"}\n"
+                   "  - {name: kern, when: 'facility in (kern, user)', file: kern.log, layout: json}\n"
+                   "  - {name: odd, when: 'text contains \"1\"', file: \"odd/{host}.log\", layout: json}\n"
+                   "  - {name: rest, when: 'text contains \"x\"', file: rest.log}\n");
+    for (unsigned round = 0; round < 8; round++) {
+        char *text = NULL;
+        size_t size;
+        FILE *out = open_memstream(&text, &size);
+        uint64_t random = IND_RANDOM_START + round;
+        for (int i = 0; i < 3000; i++)
+            fprintf(out, "<%u>1 2020-11-23T04:45:%02uZ host%u app - - - text %u%s\n",
+                    ind_random(&random, 192), ind_random(&random, round * 8 + 1), ind_random(&random, 3),
+                    ind_random(&random, 12), ind_random(&random, 2) ? "x" : "");
+        fclose(out);
+        ind_write_file(ind_path(folder, "many.in"), text);
+        free(text);
+        struct ind_ran ran = ind_shell(folder,
+                                       "rm -rf many; %s -c many.yaml collect --from many.in --json > told; "
+                                       "tell() { grep \"$1\" told | tr -cd 0-9; "
+                                       "}; %s -c many.yaml search --count 2>/dev/null > once; %s -c "
+                                       "many.yaml search --count --copies > all; %s -c "
+                                       "many.yaml search --once 2>/dev/null | wc -l > lines; %s -c many.yaml "
+                                       "search --by severity,host --json "
+                                       "2>/dev/null | sed 's/.*messages\":\\([0-9]*\\).*/\\1/' | awk '{ sum "
+                                       "+= $1 } END { print sum }' > by; echo "
+                                       "$(tell 'messages stored') $(tell 'lines written'); echo $(cat once) "
+                                       "$(cat all); echo $(cat lines) $(cat by)",
+                                       IND_PROGRAM, IND_PROGRAM, IND_PROGRAM, IND_PROGRAM, IND_PROGRAM);
+        if (ran.err[0])
+            print_error("%s", ran.err);
+        unsigned long stored, written, once, all, lines, by;
+        assert_int_equal(
+            sscanf(ran.out, "%lu %lu %lu %lu %lu %lu", &stored, &written, &once, &all, &lines, &by), 6);
+        assert_true(stored > 1000 && written > stored);
+        assert_int_equal(all, written);
+        assert_int_equal(once, stored);
+        assert_int_equal(lines, stored);
+        assert_int_equal(by, stored);
+        ind_ran_free(&ran);
+    }
 }
 
 static void a_field_that_a_layout_lacks_is_told(void **state)
@@ -281,6 +431,13 @@ int main(void)
         with_store(search_reads_every_layout),
         with_store(raw_lines_are_never_taken_for_stored_ones),
         with_store(search_reads_foreign_files),
+        with_store(folders_are_gone_through),
+        with_store(a_store_that_is_not_there_is_an_error),
+        with_store(a_word_is_looked_for),
+        with_store(times_are_counted_in_their_order),
+        with_store(times_are_printed_in_the_zone_asked_for),
+        with_store(options_that_do_not_go_together_are_refused),
+        with_store(messages_of_several_routes_are_counted_once),
         with_store(a_field_that_a_layout_lacks_is_told),
         with_store(a_damaged_archive_is_told),
         with_store(many_lines_are_sorted_with_little_memory),

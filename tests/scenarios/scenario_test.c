@@ -617,7 +617,7 @@ static void play_line(struct player *player)
             open_engine(player);
     } else if ((rest = after(line, "pass ")) != NULL) {
         assert_true(ind_read_span(ind_slice_of(rest), &span));
-        pass(player, span);
+        pass(player, span / IND_SECOND);
     } else if ((rest = after(line, "send ")) != NULL) {
         send_message(player, rest);
     } else if ((rest = after(line, "times ")) != NULL) {

@@ -119,7 +119,8 @@ static bool compile(struct follower *follower, struct ind_mistake *mistake)
     follower->set = set;
     follower->condition = condition;
     follower->answers = answers;
-    follower->clock = (struct ind_path_clock){.zone = config->zone};
+    follower->clock = (struct ind_path_clock){.zone = config->zone, .times = config->times};
+    follower->line_clock = (struct ind_line_clock){.zone = config->times};
     return true;
 }
 

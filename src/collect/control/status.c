@@ -410,7 +410,7 @@ char *ind_status_text(const struct ind_status *status)
     json_object_set_new(object, "waiting", waiting);
     json_object_set_new(object, "receivers", receivers_array(status));
     json_object_set_new(object, "files", files_object(status));
-    char *text = json_dumps(object, JSON_COMPACT);
+    char *text = json_dumps(object, JSON_COMPACT | JSON_REAL_PRECISION(15));
     json_decref(object);
     free_rows(&rows->devices);
     free_rows(&rows->strangers);

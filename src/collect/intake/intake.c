@@ -57,6 +57,7 @@ struct ind_intake *ind_intake_new(const struct ind_config *config, struct ind_ac
     bool reader = ind_message_reader_begin(&intake->reader, config);
     intake->senders = ind_senders_new();
     intake->clock.zone = config->zone;
+    intake->clock.times = intake->line_clock.zone = config->times;
     ind_this_machine(intake->host, sizeof intake->host);
     intake->local.name = intake->host;
     intake->local.name_length = strlen(intake->host);

@@ -10,6 +10,7 @@
 /* A line under way. */
 struct writing {
     struct ind_buffer *buffer;
+    const struct ind_zone *zone; /* of its times; NULL: UTC */
     bool reversible;
     bool odd; /* some string has bytes that are not UTF-8 */
 };
@@ -34,11 +35,11 @@ static void member(struct writing *writing, const char *name, struct ind_slice v
 
 static void time_member(struct writing *writing, const char *name, ind_time time)
 {
-    char text[IND_TIME_WIDTH];
+    char text[IND_TIME_WIDTH_MOST];
     struct ind_buffer written = ind_buffer_on(text, sizeof text);
     if (time == IND_TIME_NONE)
         return;
-    ind_time_write(&written, time);
+    ind_zone_write_time(writing->zone, time, &written);
     member(writing, name, ind_buffer_view(&written));
 }
 
@@ -278,9 +279,10 @@ static void write_object(struct writing *writing, const struct ind_message *mess
     ind_buffer_byte(buffer, '}');
 }
 
-void ind_line_write_json(const struct ind_message *message, bool cut, struct ind_buffer *buffer)
+void ind_line_write_json(const struct ind_message *message, const struct ind_zone *zone, bool cut,
+                         struct ind_buffer *buffer)
 {
-    struct writing writing = {.buffer = buffer};
+    struct writing writing = {.buffer = buffer, .zone = zone};
     const struct ind_buffer before = *buffer;
     write_object(&writing, message, cut);
     if (!writing.odd || buffer->full)

@@ -30,20 +30,22 @@ static void write_lag(struct ind_buffer *buffer, const struct ind_message *messa
 static void write_time(struct ind_buffer *buffer, struct ind_line_clock *clock, ind_time time)
 {
     if (time < clock->from || time >= clock->to) {
-        char whole[IND_TIME_WIDTH];
+        char whole[IND_TIME_WIDTH_MOST];
         struct ind_buffer written = ind_buffer_on(whole, sizeof whole);
-        ind_time_write(&written, time);
+        ind_zone_write_time(clock->zone, time, &written);
         memcpy(clock->text, whole, sizeof clock->text);
+        clock->end_length = (uint8_t)(written.length - (IND_TIME_WIDTH - 1));
+        memcpy(clock->end, whole + IND_TIME_WIDTH - 1, clock->end_length);
         clock->from = ind_time_seconds(time) * IND_SECOND;
         clock->to = clock->from + IND_SECOND;
     }
-    if (!ind_buffer_room(buffer, IND_TIME_WIDTH))
+    if (!ind_buffer_room(buffer, IND_TIME_WIDTH_MOST))
         return;
     char *at = buffer->at + buffer->length;
     memcpy(at, clock->text, sizeof clock->text);
     ind_put_six(at + 20, (uint32_t)((time - clock->from) / 1000));
-    at[26] = 'Z';
-    buffer->length += IND_TIME_WIDTH;
+    memcpy(at + 26, clock->end, sizeof clock->end);
+    buffer->length += IND_TIME_WIDTH - 1u + clock->end_length;
 }
 
 /* Whether a bare DEVICE tells the host as well. */
@@ -158,12 +160,13 @@ static void field_5424(struct ind_buffer *buffer, struct ind_slice value)
 }
 
 /* TIMESTAMP is the time by which the message is filed, so that the file is in order and can be searched. */
-static void write_rfc5424(const struct ind_message *message, struct ind_buffer *buffer)
+static void write_rfc5424(const struct ind_message *message, const struct ind_line_clock *clock,
+                          struct ind_buffer *buffer)
 {
     ind_buffer_byte(buffer, '<');
     ind_buffer_number(buffer, message->facility * 8u + message->severity);
     ind_buffer_text(buffer, ">1 ");
-    ind_time_write(buffer, message->time);
+    ind_zone_write_time(clock->zone, message->time, buffer);
     ind_buffer_byte(buffer, ' ');
     field_5424(buffer, message->host.length ? message->host : message->device);
     field_5424(buffer, message->app);
@@ -185,10 +188,10 @@ static void write(enum ind_layout layout, const struct ind_message *message, boo
 {
     switch (layout) {
     case IND_LAYOUT_JSON:
-        ind_line_write_json(message, cut, buffer);
+        ind_line_write_json(message, clock->zone, cut, buffer);
         break;
     case IND_LAYOUT_RFC5424:
-        write_rfc5424(message, buffer);
+        write_rfc5424(message, clock, buffer);
         break;
     case IND_LAYOUT_RAW:
         ind_escape_raw(buffer, message->original);

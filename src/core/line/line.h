@@ -19,11 +19,14 @@ enum { IND_LINE_MOST = 512 * 1024, IND_FIELDS_ROOM = 128 * 1024 };
 struct ind_slice ind_layout_name(enum ind_layout layout);
 int ind_layout_read(struct ind_slice name); /* -1 where there is none of that name */
 
-/* The last time written, down to its second: messages come many to a second. Begins as {0}, belongs to one
- * thread. */
+/* The last time written, down to its second: messages come many to a second. Begins as {0}, or with the zone
+ * that times are written in; belongs to one thread. */
 struct ind_line_clock {
-    ind_time from, to; /* `text` holds for times from `from` on, before `to` */
-    char text[20];     /* "2026-11-23T04:45:00." */
+    const struct ind_zone *zone; /* NULL: UTC */
+    ind_time from, to;           /* `text` holds for times from `from` on, before `to` */
+    char text[20];               /* "2026-11-23T04:45:00." */
+    char end[6];                 /* "Z" or "+01:00" */
+    uint8_t end_length;
 };
 
 /* Adds a line with its end. The layout `json` holds the fields of message->payload, where that is set.
@@ -47,7 +50,8 @@ struct ind_slice ind_line_read_raw(struct ind_slice line, char *scratch);
  * read back is the written form. */
 bool ind_line_read_plain_old(struct ind_slice line, struct ind_message *message);
 
-/* The time of a plain line without reading the rest; IND_TIME_NONE where it begins with none. */
-ind_time ind_line_plain_time(struct ind_slice line);
+/* The time of a plain line without reading the rest, UTC or with an offset, and its *width; IND_TIME_NONE
+ * where the line begins with none. */
+ind_time ind_line_plain_time(struct ind_slice line, size_t *width);
 
 #endif

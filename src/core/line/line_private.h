@@ -9,6 +9,7 @@
 #define IND_CUT_MARK " \\x[cut]"
 
 /* The layout `json`, in json.c. `cut`: the message has been shortened. */
-void ind_line_write_json(const struct ind_message *message, bool cut, struct ind_buffer *buffer);
+void ind_line_write_json(const struct ind_message *message, const struct ind_zone *zone, bool cut,
+                         struct ind_buffer *buffer);
 
 #endif

@@ -4,12 +4,16 @@
 #include "core/message/names.h"
 #include "core/message/structured_data.h"
 
-ind_time ind_line_plain_time(struct ind_slice line)
+ind_time ind_line_plain_time(struct ind_slice line, size_t *width)
 {
     ind_time time;
     enum ind_time_style style;
-    if (line.length <= IND_TIME_WIDTH || line.at[IND_TIME_WIDTH - 1] != 'Z' ||
-        line.at[IND_TIME_WIDTH] != ' ' || ind_time_read(line, &time, &style) != IND_TIME_WIDTH)
+    if (line.length <= IND_TIME_WIDTH)
+        return IND_TIME_NONE;
+    char end = line.at[IND_TIME_WIDTH - 1];
+    *width = end == 'Z' ? IND_TIME_WIDTH : IND_TIME_WIDTH_MOST;
+    if ((end != 'Z' && end != '+' && end != '-') || line.length <= *width || line.at[*width] != ' ' ||
+        ind_time_read(line, &time, &style) != *width)
         return IND_TIME_NONE;
     return time;
 }
@@ -119,11 +123,12 @@ static bool read_device(struct ind_slice column, char **scratch, struct ind_mess
 
 static bool begin_plain(struct ind_slice line, struct ind_message *message, struct ind_slice *rest)
 {
-    ind_time time = ind_line_plain_time(line);
+    size_t width;
+    ind_time time = ind_line_plain_time(line, &width);
     if (time == IND_TIME_NONE)
         return false;
     *message = blank(line, time);
-    *rest = ind_slice_from(line, IND_TIME_WIDTH + 1);
+    *rest = ind_slice_from(line, width + 1);
     return read_lag(read_column(rest), time, message);
 }
 
@@ -179,12 +184,12 @@ bool ind_line_read_rfc5424(struct ind_slice line, char *scratch, struct ind_mess
 {
     *message = blank(line, IND_TIME_NONE);
     message->form = IND_FORM_RFC5424;
-    size_t after = read_pri(line, message), data = 0;
+    size_t after = read_pri(line, message), data = 0, width = 0;
     struct ind_slice rest = ind_slice_from(line, after);
-    message->time = after ? ind_line_plain_time(rest) : IND_TIME_NONE;
+    message->time = after ? ind_line_plain_time(rest, &width) : IND_TIME_NONE;
     if (message->time == IND_TIME_NONE)
         return false;
-    rest = ind_slice_from(rest, IND_TIME_WIDTH + 1);
+    rest = ind_slice_from(rest, width + 1);
     message->host = message->device = undo_column(&rest, &scratch);
     message->app = undo_column(&rest, &scratch);
     message->procid = undo_column(&rest, &scratch);

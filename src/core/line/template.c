@@ -310,16 +310,17 @@ void ind_template_path(const struct ind_template *template, const struct ind_mes
 /* What stands as it is: literals, and times and dates, which are put together in `room`. False for all that a
  * message brought. */
 static bool is_own(const struct ind_template_part *part, const struct ind_message *message,
-                   const struct ind_path_clock *clock, char room[IND_TIME_WIDTH], struct ind_slice *value)
+                   const struct ind_path_clock *clock, char room[IND_TIME_WIDTH_MOST],
+                   struct ind_slice *value)
 {
-    struct ind_buffer out = ind_buffer_on(room, IND_TIME_WIDTH);
+    struct ind_buffer out = ind_buffer_on(room, IND_TIME_WIDTH_MOST);
     *value = value_of(part, message);
     if (part->put == IND_PUT_LITERAL)
         return true;
     if (is_date_part(part->put))
         add_date_part((enum ind_placeholder)part->put, &clock->local, &out);
     else if (part->put == IND_PUT_TIME)
-        ind_time_write(&out, message->time);
+        ind_zone_write_time(clock->times, message->time, &out);
     else
         return false;
     *value = ind_buffer_view(&out);
@@ -329,7 +330,7 @@ static bool is_own(const struct ind_template_part *part, const struct ind_messag
 void ind_template_value(const struct ind_template *template, const struct ind_message *message,
                         struct ind_path_clock *clock, struct ind_buffer *buffer)
 {
-    char room[IND_TIME_WIDTH];
+    char room[IND_TIME_WIDTH_MOST];
     struct ind_slice value;
     if (template->has_time)
         set_clock(clock, message->time);
@@ -370,7 +371,7 @@ size_t ind_template_most(const struct ind_template *template, size_t message)
 void ind_template_line(const struct ind_template *template, const struct ind_message *message,
                        struct ind_path_clock *clock, struct ind_buffer *buffer)
 {
-    char room[IND_TIME_WIDTH];
+    char room[IND_TIME_WIDTH_MOST];
     struct ind_slice value;
     if (template->has_time)
         set_clock(clock, message->time);

@@ -64,7 +64,8 @@ bool ind_template_read(struct ind_slice source, enum ind_template_use use, struc
 /* The local calendar, kept for as long as it holds: paths change once an hour at most. */
 struct ind_path_clock {
     const struct ind_zone *zone;
-    ind_time from, to; /* `local` holds for times from `from` on, before `to` */
+    const struct ind_zone *times; /* of {time}; NULL: UTC */
+    ind_time from, to;            /* `local` holds for times from `from` on, before `to` */
     struct ind_civil local;
 };
 

@@ -352,3 +352,22 @@ void ind_zone_civil(const struct ind_zone *zone, ind_time time, struct ind_civil
     int64_t seconds = ind_time_seconds(time);
     ind_civil_from_seconds(seconds + ind_zone_offset(zone, seconds), civil);
 }
+
+void ind_zone_write_time(const struct ind_zone *zone, ind_time time, struct ind_buffer *buffer)
+{
+    if (!zone) {
+        ind_time_write(buffer, time);
+        return;
+    }
+    if (!ind_buffer_room(buffer, IND_TIME_WIDTH_MOST))
+        return;
+    int32_t offset = ind_zone_offset(zone, ind_time_seconds(time));
+    unsigned minutes = ((unsigned)(offset < 0 ? -offset : offset) + 30) / 60;
+    ind_time_write(buffer, time + (offset < 0 ? -(ind_time)minutes : (ind_time)minutes) * 60 * IND_SECOND);
+    char *at = buffer->at + buffer->length - 1;
+    *at++ = offset < 0 ? '-' : '+';
+    memcpy(at, ind_digit_pairs + 2 * (minutes / 60 % 100), 2);
+    at[2] = ':';
+    memcpy(at + 3, ind_digit_pairs + 2 * (minutes % 60), 2);
+    buffer->length += IND_TIME_WIDTH_MOST - IND_TIME_WIDTH;
+}

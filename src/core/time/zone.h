@@ -28,6 +28,12 @@ int32_t ind_zone_offset(const struct ind_zone *zone, int64_t seconds);
 /* The instant at which the local clock shows `local` (seconds since 1970 on that clock). */
 int64_t ind_zone_to_utc(const struct ind_zone *zone, int64_t local);
 
+/* The instant in RFC 3339's form on the clock of `zone`, with its offset: "2026-11-23T05:45:00.123456+01:00",
+ * always six digits; NULL: UTC, as ind_time_write. An offset that is no whole minute is rounded to one, and
+ * the clock with it. */
+enum { IND_TIME_WIDTH_MOST = 32 };
+void ind_zone_write_time(const struct ind_zone *zone, ind_time time, struct ind_buffer *buffer);
+
 /* The local calendar at an instant. */
 void ind_zone_civil(const struct ind_zone *zone, ind_time time, struct ind_civil *civil);
 

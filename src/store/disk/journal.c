@@ -225,7 +225,8 @@ static void visit_opened(void *context, const struct ind_journal_record *record)
 {
     const struct reading_opened *reading = context;
     const struct ind_opened opened = {ind_slice_of(record->archive), ind_slice_of(record->live),
-                                      ind_slice_of(record->layout), record->version};
+                                      ind_slice_of(record->route), ind_slice_of(record->layout),
+                                      record->version};
     if (record->event == IND_EVENT_OPENED)
         reading->visit(reading->context, &opened);
 }
@@ -281,7 +282,7 @@ static bool read_opened(const char *line, size_t length, struct ind_opened *open
     (void)pass_number(&cursor);
     opened->archive = pass_text(&cursor, ",\"archive\":\"", true);
     opened->live = pass_text(&cursor, ",\"live\":\"", true);
-    (void)pass_text(&cursor, ",\"route\":\"", false);
+    opened->route = pass_text(&cursor, ",\"route\":\"", false);
     (void)pass_text(&cursor, ",\"policy\":\"", false);
     opened->layout = pass_text(&cursor, ",\"layout\":\"", false);
     if (cursor.good && strncmp(cursor.at, ",\"version\":", 11) == 0) {

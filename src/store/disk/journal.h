@@ -48,7 +48,7 @@ uint64_t ind_journal_read(int folder, uint64_t from, const char *holding,
 
 /* Calls `visit` for each "opened", in their order; borrowed for the call. Quicker than ind_journal_read. */
 struct ind_opened {
-    struct ind_slice archive, live, layout;
+    struct ind_slice archive, live, route, layout;
     uint64_t version;
 };
 void ind_journal_read_opened(int folder, void (*visit)(void *context, const struct ind_opened *opened),

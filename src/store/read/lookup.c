@@ -37,26 +37,47 @@ static int look_in(int folder, const char *path)
     return wanted.stored;
 }
 
-/* From the file's own folder upwards, until one has a journal. */
-int ind_stored_of_path(const char *path)
+static bool has_journal(const char *path)
 {
-    int stored = IND_STORED_UNKNOWN;
-    bool found = false;
+    int folder = open(path, O_RDONLY | O_DIRECTORY | O_CLOEXEC);
+    bool found = folder >= 0 && ind_journal_size(folder) > 0;
+    if (folder >= 0)
+        close(folder);
+    return found;
+}
+
+char *ind_store_around(const char *path, const char **inside)
+{
     char *real = realpath(path, NULL);
-    for (char *slash = real ? strrchr(real, '/') : NULL; slash && !found;) {
-        *slash = '\0';
-        int folder = open(real[0] ? real : "/", O_RDONLY | O_DIRECTORY | O_CLOEXEC);
-        found = folder >= 0 && ind_journal_size(folder) > 0;
-        *slash = '/';
-        if (found)
-            stored = look_in(folder, slash + 1);
-        if (folder >= 0)
-            close(folder);
-        while (slash > real && *--slash != '/')
-            ;
-        slash = *slash == '/' && slash > real ? slash : NULL;
+    if (!real)
+        return NULL;
+    *inside = real + strlen(real);
+    if (has_journal(real))
+        return real;
+    for (size_t at = strlen(real); at > 1; at--) {
+        if (real[at - 1] != '/')
+            continue;
+        real[at - 1] = '\0';
+        *inside = real + at;
+        if (has_journal(real))
+            return real;
+        real[at - 1] = '/';
     }
     free(real);
+    return NULL;
+}
+
+int ind_stored_of_path(const char *path)
+{
+    const char *inside;
+    int stored = IND_STORED_UNKNOWN;
+    char *store = ind_store_around(path, &inside);
+    int folder = store ? open(store, O_RDONLY | O_DIRECTORY | O_CLOEXEC) : -1;
+    if (folder >= 0) {
+        stored = look_in(folder, inside);
+        close(folder);
+    }
+    free(store);
     return stored;
 }
 

@@ -8,6 +8,8 @@
 #include <stdlib.h>
 #include <sys/stat.h>
 #include <unistd.h>
+#define XXH_INLINE_ALL
+#include <xxhash.h>
 
 static struct ind_snapshot_file *add(struct ind_snapshot *snapshot, struct ind_slice path)
 {
@@ -185,8 +187,10 @@ static void set_layout(void *context, const struct ind_opened *opened)
     struct ind_snapshot_file *files[] = {find(snapshot, opened->archive, false),
                                          find(snapshot, opened->live, true)};
     for (int i = 0; i < 2; i++)
-        if (files[i])
+        if (files[i]) {
             files[i]->stored = ind_stored_read(opened->layout, opened->version);
+            files[i]->route = opened->route.length ? XXH3_64bits(opened->route.at, opened->route.length) : 0;
+        }
 }
 
 bool ind_snapshot_take(const char *store, void (*between)(void *context, int step), void *context,

@@ -21,8 +21,9 @@ struct ind_snapshot_file {
     int file;      /* a live file, open; -1: an archive */
     uint64_t size; /* of a live file: what is to be read */
     uint64_t inode;
-    int stored; /* of its lines (store/disk/stored.h) */
-    bool twice; /* is in the snapshot as a live file already */
+    int stored;     /* of its lines (store/disk/stored.h) */
+    uint64_t route; /* that wrote it, by a hash of its name; 0: not known */
+    bool twice;     /* is in the snapshot as a live file already */
 };
 
 struct ind_snapshot {

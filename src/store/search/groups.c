@@ -5,11 +5,7 @@
 #include <stdlib.h>
 #include <uthash.h>
 
-enum {
-    GROUPS = 1000000,
-    VALUE_MOST = 200, /* bytes of a value that groups are told apart by */
-    KEY_ROOM = IND_SEARCH_FIELDS * (4 * VALUE_MOST + 8)
-};
+enum { GROUPS = 1000000 };
 
 struct ind_group_kept {
     UT_hash_handle hh;
@@ -18,7 +14,13 @@ struct ind_group_kept {
     char key[]; /* values with a NUL behind each */
 };
 
-static const char *const extra_names[] = {"date", "hour"};
+static const char *const extra_names[] = {"minute", "hour", "day", "weekday", "date"};
+static const char *const weekdays[] = {"mon", "tue", "wed", "thu", "fri", "sat", "sun"};
+
+static bool is_time(const struct ind_search_by *by)
+{
+    return by->what >= IND_BY_MINUTE;
+}
 
 struct ind_slice ind_search_by_name(unsigned by)
 {
@@ -67,19 +69,34 @@ static struct ind_slice value_of(struct ind_answers *answers, const struct ind_m
     }
 }
 
+/* "2026-11-23 04:45", as far as it is told apart; or the weekday. */
+static void add_time(struct ind_path_clock *clock, ind_time time, unsigned what, struct ind_buffer *key)
+{
+    static const int lengths[] = {[IND_BY_MINUTE - IND_BY_MINUTE] = 16,
+                                  [IND_BY_HOUR - IND_BY_MINUTE] = 13,
+                                  [IND_BY_DAY - IND_BY_MINUTE] = 10,
+                                  [IND_BY_DATE - IND_BY_MINUTE] = 10};
+    struct ind_civil local;
+    char text[64];
+    ind_zone_civil(clock->zone, time, &local);
+    if (what == IND_BY_WEEKDAY) {
+        ind_buffer_text(key, weekdays[local.weekday]);
+        return;
+    }
+    snprintf(text, sizeof text, "%04d-%02d-%02d %02d:%02d", local.year, local.month, local.day, local.hour,
+             local.minute);
+    ind_buffer_add(key, text, (size_t)lengths[what - IND_BY_MINUTE]);
+}
+
 static void add_value(struct ind_answers *answers, struct ind_path_clock *clock,
                       const struct ind_message *message, const struct ind_search_by *by,
                       struct ind_buffer *key)
 {
     struct ind_slice value = value_of(answers, message, by);
-    if (by->what == IND_BY_DATE || by->what == IND_BY_HOUR) {
-        struct ind_mistake unused = {0};
-        struct ind_template template;
-        (void)ind_template_read(by->what == IND_BY_DATE ? IND_SLICE("{date}") : IND_SLICE("{hour}"),
-                                IND_TEMPLATE_LINE, &template, &unused);
-        ind_template_line(&template, message, clock, key);
+    if (is_time(by)) {
+        add_time(clock, message->time, by->what, key);
     } else if (value.length) {
-        value.length = value.length < VALUE_MOST ? value.length : VALUE_MOST;
+        value.length = value.length < IND_GROUP_VALUE_MOST ? value.length : IND_GROUP_VALUE_MOST;
         ind_escape_text(key, value);
     } else {
         ind_buffer_byte(key, '-');
@@ -87,32 +104,28 @@ static void add_value(struct ind_answers *answers, struct ind_path_clock *clock,
     ind_buffer_byte(key, '\0');
 }
 
-static void add(struct ind_groups *groups, const char *key, size_t length, uint64_t count)
+void ind_group_key(const struct ind_search_settings *settings, const struct ind_message *message,
+                   struct ind_answers *answers, struct ind_path_clock *clock, struct ind_buffer *key)
+{
+    for (size_t i = 0; i < settings->by_count; i++)
+        add_value(answers, clock, message, &settings->by[i], key);
+}
+
+void ind_groups_add(struct ind_groups *groups, struct ind_slice key, uint64_t count)
 {
     struct ind_group_kept *group;
-    HASH_FIND(hh, groups->table, key, (unsigned)length, group);
+    HASH_FIND(hh, groups->table, key.at, (unsigned)key.length, group);
     if (!group) {
-        group = HASH_COUNT(groups->table) < GROUPS ? calloc(1, sizeof *group + length) : NULL;
+        group = HASH_COUNT(groups->table) < GROUPS ? calloc(1, sizeof *group + key.length) : NULL;
         if (!group) {
             groups->cut = true;
             return;
         }
-        group->length = length;
-        memcpy(group->key, key, length);
-        HASH_ADD_KEYPTR(hh, groups->table, group->key, (unsigned)length, group);
+        group->length = key.length;
+        memcpy(group->key, key.at, key.length);
+        HASH_ADD_KEYPTR(hh, groups->table, group->key, (unsigned)key.length, group);
     }
     group->count += count;
-}
-
-void ind_groups_count(struct ind_groups *groups, const struct ind_search_settings *settings,
-                      const struct ind_message *message, struct ind_answers *answers,
-                      struct ind_path_clock *clock)
-{
-    char text[KEY_ROOM];
-    struct ind_buffer key = ind_buffer_on(text, sizeof text);
-    for (size_t i = 0; i < settings->by_count; i++)
-        add_value(answers, clock, message, &settings->by[i], &key);
-    add(groups, text, key.length, 1);
 }
 
 void ind_groups_join(struct ind_groups *groups, struct ind_groups *others)
@@ -121,17 +134,14 @@ void ind_groups_join(struct ind_groups *groups, struct ind_groups *others)
     groups->cut |= others->cut;
     HASH_ITER(hh, others->table, group, next)
     {
-        add(groups, group->key, group->length, group->count);
+        ind_groups_add(groups, (struct ind_slice){group->key, group->length}, group->count);
         HASH_DEL(others->table, group);
         free(group);
     }
 }
 
-static int most_first(const void *left, const void *right)
+static int by_values(const struct ind_search_group *a, const struct ind_search_group *b)
 {
-    const struct ind_search_group *a = left, *b = right;
-    if (a->count != b->count)
-        return a->count > b->count ? -1 : 1;
     for (size_t i = 0; i < IND_SEARCH_FIELDS && a->values[i] && b->values[i]; i++) {
         int order = strcmp(a->values[i], b->values[i]);
         if (order)
@@ -140,7 +150,35 @@ static int most_first(const void *left, const void *right)
     return 0;
 }
 
-void ind_groups_list(const struct ind_groups *groups, size_t values, struct ind_search_result *result)
+static int most_first(const void *left, const void *right)
+{
+    const struct ind_search_group *a = left, *b = right;
+    return a->count != b->count ? (a->count > b->count ? -1 : 1) : by_values(a, b);
+}
+
+/* Times are written so that the order of their texts is theirs, but for weekdays. */
+static const char *time_text(const char *value)
+{
+    static const char *const order[] = {"0", "1", "2", "3", "4", "5", "6"};
+    for (size_t i = 0; i < 7; i++)
+        if (strcmp(value, weekdays[i]) == 0)
+            return order[i];
+    return value;
+}
+
+static int earliest_first(const void *left, const void *right)
+{
+    const struct ind_search_group *a = left, *b = right;
+    for (size_t i = 0; i < a->time_count; i++) {
+        int order = strcmp(time_text(a->values[a->times[i]]), time_text(b->values[b->times[i]]));
+        if (order)
+            return order;
+    }
+    return most_first(left, right);
+}
+
+void ind_groups_list(const struct ind_groups *groups, const struct ind_search_settings *settings,
+                     struct ind_search_result *result)
 {
     size_t count = HASH_COUNT(groups->table), i = 0;
     result->groups = calloc(count ? count : 1, sizeof *result->groups);
@@ -149,14 +187,22 @@ void ind_groups_list(const struct ind_groups *groups, size_t values, struct ind_
         return;
     }
     for (struct ind_group_kept *group = groups->table; group; group = group->hh.next, i++) {
+        struct ind_search_group *listed = &result->groups[i];
         const char *at = group->key;
-        result->groups[i].count = group->count;
-        for (size_t v = 0; v < values; v++, at += strlen(at) + 1)
-            result->groups[i].values[v] = at;
+        listed->count = group->count;
+        for (size_t v = 0; v < settings->by_count; v++, at += strlen(at) + 1) {
+            listed->values[v] = at;
+            if (is_time(&settings->by[v]))
+                listed->times[listed->time_count++] = (uint8_t)v;
+        }
     }
     result->group_count = count;
     result->groups_cut = groups->cut;
     qsort(result->groups, count, sizeof *result->groups, most_first);
+    if (settings->top && settings->top < count)
+        result->group_count = settings->top;
+    if (count && result->groups[0].time_count)
+        qsort(result->groups, result->group_count, sizeof *result->groups, earliest_first);
 }
 
 void ind_groups_free(struct ind_groups *groups)

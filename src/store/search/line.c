@@ -59,7 +59,7 @@ static bool read_line(struct ind_search_worker *worker, struct ind_slice line, s
 /* Room for a line that is copied; one that is written needs IND_LINE_MOST. */
 static bool make_line_room(struct ind_search_worker *worker, size_t length)
 {
-    size_t needed = length + 1 > IND_LINE_MOST ? length + 1 : IND_LINE_MOST;
+    size_t needed = (length + 1 > IND_LINE_MOST ? length + 1 : IND_LINE_MOST) + sizeof(struct ind_once_mark);
     if (worker->line_room >= needed)
         return true;
     char *grown = realloc(worker->line, needed);
@@ -73,7 +73,47 @@ static bool make_line_room(struct ind_search_worker *worker, size_t length)
 static bool is_as_wanted(const struct ind_search_worker *worker, bool stored)
 {
     int wanted = (int)worker->search->settings->layout;
+    if (!worker->search->settings->as_stored && wanted != IND_LAYOUT_RAW)
+        return false;
     return stored ? worker->stored == wanted || wanted == IND_LAYOUT_RAW : wanted == IND_LAYOUT_RAW;
+}
+
+/* Into the sorter, behind the mark where messages are to be found once. `out` has room for that before what
+ * was written. */
+static void keep(struct ind_search_worker *worker, const struct ind_message *message, uint64_t at,
+                 const struct ind_buffer *out)
+{
+    struct ind_slice line = ind_buffer_view(out);
+    struct ind_once_mark mark;
+    if (worker->search->settings->once) {
+        const struct ind_snapshot_file *stored = worker->search->settings->files[worker->file].stored;
+        ind_once_mark(message, stored ? stored->route : worker->file, &mark);
+        memcpy(out->at, &mark, sizeof mark);
+    }
+    struct ind_sorted_line sorted = {message->time, worker->file, at, line};
+    worker->failed |= !ind_sorter_add(worker->sorter, &sorted);
+}
+
+/* Begins what is kept, with room for the mark. */
+static struct ind_buffer begin(const struct ind_search_worker *worker)
+{
+    struct ind_buffer out = ind_buffer_on(worker->line, worker->line_room);
+    out.length = worker->search->settings->once ? sizeof(struct ind_once_mark) : 0;
+    return out;
+}
+
+static void count_message(struct ind_search_worker *worker, const struct ind_message *message, uint64_t at)
+{
+    const struct ind_search_settings *settings = worker->search->settings;
+    if (!make_line_room(worker, 0))
+        return;
+    struct ind_buffer out = begin(worker);
+    size_t start = out.length;
+    ind_group_key(settings, message, &worker->answers, &worker->clock, &out);
+    if (settings->once)
+        keep(worker, message, at, &out);
+    else if (settings->by_count)
+        ind_groups_add(&worker->groups, ind_slice_from(ind_buffer_view(&out), start), 1);
 }
 
 static void keep_line(struct ind_search_worker *worker, struct ind_message *message, bool stored,
@@ -82,7 +122,7 @@ static void keep_line(struct ind_search_worker *worker, struct ind_message *mess
     const struct ind_search_settings *settings = worker->search->settings;
     if (!make_line_room(worker, line.length))
         return;
-    struct ind_buffer out = ind_buffer_on(worker->line, worker->line_room);
+    struct ind_buffer out = begin(worker);
     if (settings->line ? settings->line->has_field : settings->layout == IND_LAYOUT_JSON)
         message->payload = ind_answers_payload(&worker->answers, message);
     if (settings->line) {
@@ -95,8 +135,7 @@ static void keep_line(struct ind_search_worker *worker, struct ind_message *mess
     } else {
         (void)ind_line_write(settings->layout, message, &worker->line_clock, &out);
     }
-    struct ind_sorted_line sorted = {message->time, worker->file, at, ind_buffer_view(&out)};
-    worker->failed |= !ind_sorter_add(worker->sorter, &sorted);
+    keep(worker, message, at, &out);
 }
 
 void ind_search_read_line(struct ind_search_worker *worker, struct ind_slice line, uint64_t at)
@@ -119,10 +158,9 @@ void ind_search_read_line(struct ind_search_worker *worker, struct ind_slice lin
     if (!ind_condition_holds(settings->conditions, settings->when, &message, &worker->answers))
         return;
     worker->found++;
-    if (settings->by_count)
-        ind_groups_count(&worker->groups, worker->search->settings, &message, &worker->answers,
-                         &worker->clock);
-    else if (!settings->count_only)
+    if (settings->by_count || settings->count_only)
+        count_message(worker, &message, at);
+    else
         keep_line(worker, &message, stored, line, at);
 }
 

@@ -121,7 +121,7 @@ static int open_file(const struct ind_search_worker *worker, enum ind_compressio
     if (file->stored) {
         if (file->stored->file >= 0)
             *limit = file->stored->size;
-        return ind_snapshot_open(settings->snapshot, file->stored, compression);
+        return ind_snapshot_open(file->snapshot, file->stored, compression);
     }
     if (!file->path) {
         errno = ENOENT;
@@ -269,7 +269,8 @@ static bool prepare(struct ind_search_worker *worker, struct ind_search *search)
     worker->sorter = ind_sorter_new(SORT_MEMORY);
     bool answers = ind_answers_begin(&worker->answers, settings->conditions);
     worker->reader = ind_line_reader_new();
-    worker->clock.zone = settings->config->zone;
+    worker->clock.zone = settings->zone;
+    worker->clock.times = worker->line_clock.zone = settings->times;
     worker->unread_file = calloc(settings->file_count + 1, sizeof *worker->unread_file);
     worker->lacks = calloc(settings->file_count + 1, sizeof *worker->lacks);
     return worker->sorter && answers && worker->reader && worker->unread_file && worker->lacks;
@@ -365,6 +366,56 @@ static void find_literals(struct ind_search *search)
         search->shortest_literal = 0;
 }
 
+/* What is found once, on its way to `write`. */
+struct given {
+    struct ind_once *once; /* NULL: every line is given */
+    struct ind_search_result *result;
+    bool (*write)(void *context, struct ind_slice line);
+    void *context;
+};
+
+static bool give(void *context, const struct ind_sorted_line *line)
+{
+    struct given *given = context;
+    struct ind_once_mark mark;
+    if (!given->once)
+        return given->write(given->context, line->line);
+    memcpy(&mark, line->line.at, sizeof mark);
+    if (ind_once_is_first(given->once, line->time, &mark, &given->result->failed))
+        return given->write(given->context, ind_slice_from(line->line, sizeof mark));
+    given->result->copies++;
+    return !given->result->failed;
+}
+
+static bool give_sorted(struct ind_search_result *result, bool (*write)(void *, struct ind_slice),
+                        void *context)
+{
+    struct ind_search *search = result->inside;
+    struct given given = {NULL, result, write, context};
+    for (size_t i = 0; i < search->worker_count; i++)
+        if (!search->sorters[i])
+            return false;
+    if (search->settings->once && !(given.once = ind_once_new()))
+        return false;
+    bool good = ind_sorters_merge(search->sorters, search->worker_count, give, &given);
+    ind_once_free(given.once);
+    return good && !result->failed;
+}
+
+static bool count_in_group(void *context, struct ind_slice key)
+{
+    struct ind_search *search = context;
+    if (search->settings->by_count)
+        ind_groups_add(&search->groups, key, 1);
+    return true;
+}
+
+static void count_once(struct ind_search *search, struct ind_search_result *result)
+{
+    result->failed |= !give_sorted(result, count_in_group, search);
+    result->found -= result->copies;
+}
+
 void ind_search_run(const struct ind_search_settings *settings, struct ind_search_result *result)
 {
     *result = (struct ind_search_result){0};
@@ -387,30 +438,16 @@ void ind_search_run(const struct ind_search_settings *settings, struct ind_searc
         result->failed |= !cut_file(search, i);
     run_workers(search, result);
     result->bytes = atomic_load(&search->bytes);
+    if (settings->once && (settings->by_count || settings->count_only))
+        count_once(search, result);
     if (settings->by_count)
-        ind_groups_list(&search->groups, settings->by_count, result);
-}
-
-struct line_writer {
-    bool (*write)(void *context, struct ind_slice line);
-    void *context;
-};
-
-static bool write_sorted(void *context, const struct ind_sorted_line *line)
-{
-    const struct line_writer *line_writer = context;
-    return line_writer->write(line_writer->context, line->line);
+        ind_groups_list(&search->groups, settings, result);
 }
 
 bool ind_search_lines(struct ind_search_result *result, bool (*write)(void *, struct ind_slice),
                       void *context)
 {
-    struct ind_search *search = result->inside;
-    struct line_writer line_writer = {write, context};
-    for (size_t i = 0; i < search->worker_count; i++)
-        if (!search->sorters[i])
-            return false;
-    return ind_sorters_merge(search->sorters, search->worker_count, write_sorted, &line_writer);
+    return give_sorted(result, write, context);
 }
 
 void ind_search_free(struct ind_search_result *result)

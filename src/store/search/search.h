@@ -9,7 +9,14 @@
 enum { IND_SEARCH_FIELDS = 8 };
 
 /* What --by groups by: a field of the condition language, or one of these. */
-enum { IND_BY_DATE = IND_FIELDS, IND_BY_HOUR, IND_BY_END };
+enum {
+    IND_BY_MINUTE = IND_FIELDS, /* from here on: times */
+    IND_BY_HOUR,
+    IND_BY_DAY,
+    IND_BY_WEEKDAY,
+    IND_BY_DATE, /* another word for the day */
+    IND_BY_END
+};
 
 struct ind_search_by {
     unsigned what;
@@ -20,6 +27,7 @@ struct ind_search_by {
 struct ind_search_file {
     const char *name;                       /* for people */
     const char *path;                       /* to be opened; NULL: see stored */
+    const struct ind_snapshot *snapshot;    /* where path is NULL: the file lies in it */
     const struct ind_snapshot_file *stored; /* of the snapshot */
     int as; /* where it is not: how its lines are read (store/disk/stored.h) */
 };
@@ -29,14 +37,18 @@ struct ind_search_settings {
     struct ind_conditions *conditions; /* the set of `when` */
     ind_condition when;
     ind_time since, until; /* from `since` on, before `until`; IND_TIME_NONE: open */
-    const struct ind_snapshot *snapshot;
     const struct ind_search_file *files;
     size_t file_count;
     enum ind_layout layout;
     const struct ind_template *line; /* instead of a layout; or NULL */
     bool count_only;
+    bool once; /* a message that files of several routes hold is found once (store/search/once.h) */
     struct ind_search_by by[IND_SEARCH_FIELDS]; /* borrowed */
     size_t by_count;
+    size_t top;                   /* groups at most; 0: all */
+    const struct ind_zone *zone;  /* of the times that groups are told apart by */
+    const struct ind_zone *times; /* of those that lines show; NULL: UTC */
+    bool as_stored;               /* a line in the layout wanted is given as it stands, its time included */
     ind_time now;
     size_t threads; /* 0: one a processor, four at most */
     void (*report)(void *context, const char *text);
@@ -46,12 +58,15 @@ struct ind_search_settings {
 
 struct ind_search_group {
     const char *values[IND_SEARCH_FIELDS]; /* terminated */
+    uint8_t times[IND_SEARCH_FIELDS];      /* which of them are times */
+    size_t time_count;
     uint64_t count;
 };
 
 struct ind_search_result {
     uint64_t found, lines, bytes;
-    uint64_t unread_files;        /* could not be read, or not to the end */
+    uint64_t copies;       /* with `once`: lines found that are copies; of lines, once they have been given */
+    uint64_t unread_files; /* could not be read, or not to the end */
     uint64_t lacking[IND_FIELDS]; /* files whose layout does not hold a field that the condition asks for */
     uint64_t gave_up;             /* messages of which it is not known whether an expression matches */
     bool failed;                  /* memory or disk ran out: the result is not whole */
@@ -69,7 +84,7 @@ void ind_search_free(struct ind_search_result *result);
 bool ind_search_lines(struct ind_search_result *result, bool (*write)(void *context, struct ind_slice line),
                       void *context);
 
-/* "facility", "date", "field NAME", …; false where there is none. */
+/* "facility", "day", "field NAME", …; false where there is none. */
 bool ind_search_by_read(struct ind_slice text, struct ind_search_by *by);
 struct ind_slice ind_search_by_name(unsigned what);
 

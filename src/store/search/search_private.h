@@ -8,6 +8,7 @@
 #include "core/line/line.h"
 #include "store/read/line_reader.h"
 #include "store/search/groups.h"
+#include "store/search/once.h"
 #include "store/search/search.h"
 #include "store/search/sorter.h"
 #include <pthread.h>

@@ -90,7 +90,34 @@ static void moments_are_dates_times_or_ages(void **state)
                 time == at("2026-11-22T04:45:00Z"));
     assert_true(ind_moment_read(IND_SLICE("30d"), now, zone, false, &time) &&
                 time == at("2026-10-24T04:45:00Z"));
-    assert_false(ind_moment_read(IND_SLICE("yesterday"), now, zone, false, &time));
+    static const struct {
+        const char *text, *begin, *end;
+    } words[] = {
+        {"now", "2026-11-23T04:45:00Z", "2026-11-23T04:45:00Z"}, /* a Monday */
+        {"today", "2026-11-23T00:00:00Z", "2026-11-24T00:00:00Z"},
+        {"Yesterday", "2026-11-22T00:00:00Z", "2026-11-23T00:00:00Z"},
+        {"yesterday 08:00", "2026-11-22T08:00:00Z", "2026-11-22T08:00:00Z"},
+        {"mon", "2026-11-23T00:00:00Z", "2026-11-24T00:00:00Z"},
+        {"tuesday", "2026-11-17T00:00:00Z", "2026-11-18T00:00:00Z"},
+        {"sun 23:59:59", "2026-11-22T23:59:59Z", "2026-11-22T23:59:59Z"},
+        {"04:45", "2026-11-23T04:45:00Z", "2026-11-23T04:45:00Z"},
+        {"04:46", "2026-11-22T04:46:00Z", "2026-11-22T04:46:00Z"},
+        {"2026-11-22T22:00", "2026-11-22T22:00:00Z", "2026-11-22T22:00:00Z"},
+        {"2026-07-01 22:00", "2026-07-01T21:00:00Z", "2026-07-01T21:00:00Z"},
+        {"2026-07-01T22:00Z", "2026-07-01T22:00:00Z", "2026-07-01T22:00:00Z"},
+        {"1h30m", "2026-11-23T03:15:00Z", "2026-11-23T03:15:00Z"},
+        {"90 min ago", "2026-11-23T03:15:00Z", "2026-11-23T03:15:00Z"},
+    };
+    for (size_t i = 0; i < sizeof words / sizeof *words; i++)
+        for (int end = 0; end < 2; end++) {
+            assert_true(ind_moment_read(ind_slice_of(words[i].text), now, zone, end, &time));
+            assert_int_equal(time, at(end ? words[i].end : words[i].begin));
+        }
+    static const char *const none[] = {
+        "",     "tomorrow", "24:00",         "4:45",       "yesterday 25:00",  "mon08:00",
+        "moon", "today ",   "2026-11-22T22", "2026-02-30", "2026-02-30T22:00", "22:00Z"};
+    for (size_t i = 0; i < sizeof none / sizeof *none; i++)
+        assert_false(ind_moment_read(ind_slice_of(none[i]), now, zone, false, &time));
     assert_false(ind_moment_read(IND_SLICE("24"), now, zone, false, &time));
     ind_zone_free(zone);
 }
@@ -106,7 +133,16 @@ static void quantities_are_read_whole_or_not_at_all(void **state)
     assert_false(ind_read_size(IND_SLICE("10 apples"), &number));
     assert_false(ind_read_size(IND_SLICE("-1"), &number));
     assert_false(ind_read_size(IND_SLICE("99999999999999999999"), &number));
-    assert_true(ind_read_span(IND_SLICE("1 year"), &span) && span == 31536000);
+    assert_true(ind_read_span(IND_SLICE("1 year"), &span) && span == 31536000 * IND_SECOND);
+    assert_true(ind_read_span(IND_SLICE("12 months"), &span) && span == 31536000 * IND_SECOND);
+    assert_true(ind_read_span(IND_SLICE("1h30m"), &span) && span == 5400 * IND_SECOND);
+    assert_true(ind_read_span(IND_SLICE("2 min 30 s"), &span) && span == 150 * IND_SECOND);
+    assert_true(ind_read_span(IND_SLICE("1m"), &span) && span == 60 * IND_SECOND);
+    assert_true(ind_read_span(IND_SLICE("300ms"), &span) && span == IND_SECOND * 3 / 10);
+    assert_false(ind_read_span(IND_SLICE("30m1h"), &span));
+    assert_false(ind_read_span(IND_SLICE("1h1h"), &span));
+    assert_false(ind_read_span(IND_SLICE("1h "), &span));
+    assert_false(ind_read_span(IND_SLICE("101 years"), &span));
     assert_false(ind_read_span(IND_SLICE("year"), &span));
     assert_true(ind_read_percent(IND_SLICE("80 %"), &percent) && percent == 80);
     assert_false(ind_read_percent(IND_SLICE("0 %"), &percent));
