@@ -159,7 +159,7 @@ static void fields_and_labels_are_kept_and_found_again(void **state)
         {"msgid is absent and procid is absent", "5\n"},
     };
     for (size_t i = 0; i < sizeof cases / sizeof *cases; i++) {
-        ran = ind_run(folder, "search", "--count", "--when", cases[i].when, NULL);
+        ran = ind_run(folder, "search", "--count", "--copies", "--when", cases[i].when, NULL);
         if (strcmp(ran.out, cases[i].count) != 0)
             print_error("%s: %s%s\n", cases[i].when, ran.out, ran.err);
         assert_string_equal(ran.out, cases[i].count);
