@@ -144,6 +144,7 @@ static void print_device(struct ind_explaining *run, const struct ind_explanatio
 const struct ind_explain_payload ind_explain_payloads[IND_EXPLAIN_PAYLOADS] = {
     {IND_PAYLOAD_CODE, "event code"},
     {IND_PAYLOAD_CEF, "CEF"},
+    {IND_PAYLOAD_LEEF, "LEEF"},
     {IND_PAYLOAD_JSON, "JSON"},
     {IND_PAYLOAD_PAIRS, "key=value"}};
 

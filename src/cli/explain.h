@@ -19,7 +19,7 @@ struct ind_explaining {
 enum { IND_EXPLAIN_ROOM = IND_LINE_MOST };
 
 /* Payloads by their kind. */
-enum { IND_EXPLAIN_PAYLOADS = 4 };
+enum { IND_EXPLAIN_PAYLOADS = 5 };
 struct ind_explain_payload {
     unsigned kind;
     const char *name;

@@ -347,11 +347,24 @@ static const struct ind_device *of_origin(const struct ind_devices *devices, str
     return NULL;
 }
 
+/* The device at the address that a host is; NULL where it is none. */
+static const struct ind_device *at_host(const struct ind_devices *devices, struct ind_slice host)
+{
+    enum { LONGEST = 45 };
+    struct ind_address address;
+    const bool may_be = host.length && host.length <= LONGEST &&
+                        (ind_is_digit(*host.at) || memchr(host.at, ':', host.length) != NULL);
+    return may_be && ind_address_read(host, &address) ? ind_devices_by_address(devices, &address) : NULL;
+}
+
 /* Whom a relay, or a file, speaks for. A relay's own network may hold the origin: that tells nothing new. */
 static const struct ind_device *spoken_for(const struct ind_devices *devices, const struct ind_device *relay,
                                            const struct ind_message *message)
 {
     const struct ind_device *named = ind_devices_by_name(devices, message->host);
+    const struct ind_device *at = named ? named : at_host(devices, message->host);
+    if (at != relay || named || ind_slice_equal(message->host, message->sender))
+        named = at;
     if (named || message->data.length == 0)
         return named;
     const struct ind_device *origin = of_origin(devices, message->data);
@@ -365,9 +378,11 @@ void ind_device_resolve(const struct ind_devices *devices, const struct ind_devi
     message->configured = for_others ? spoken_for(devices, of_sender, message) : of_sender;
     if (!message->configured && message->host.length == 0)
         message->configured = of_sender;
-    message->claimed = !message->configured && !for_others && message->host.length
-                           ? ind_devices_by_name(devices, message->host)
-                           : NULL;
+    message->claimed = NULL;
+    if (!message->configured && !for_others && message->host.length) {
+        const struct ind_device *named = ind_devices_by_name(devices, message->host);
+        message->claimed = named ? named : at_host(devices, message->host);
+    }
     if (message->configured)
         message->device = (struct ind_slice){message->configured->name, message->configured->name_length};
     else if (message->host.length && !message->claimed)

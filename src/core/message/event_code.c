@@ -107,12 +107,26 @@ static size_t classify(struct ind_slice text, uint64_t *dashes, uint64_t *number
     return at;
 }
 
-/* "%GROUP-SUBGROUP-N-NAME": the first digit between two dashes is N. */
+/* A letter of a severity between two dashes; a bit for the dash before it. */
+static uint64_t find_letter(struct ind_slice text, uint64_t dashes)
+{
+    for (uint64_t pairs = dashes & dashes >> 2; pairs; pairs &= pairs - 1) {
+        unsigned at = lowest(pairs) + 1;
+        if (text.at[0] == '%' && memchr("ACDEFINSW", text.at[at], 9))
+            return UINT64_C(1) << (at - 1);
+    }
+    return 0;
+}
+
+/* "%GROUP-SUBGROUP-N-NAME": the first digit between two dashes is N; where there is none, the first letter.
+ */
 static bool read_dashed(struct ind_slice text, struct ind_event_code *code)
 {
     uint64_t dashes, numbers;
     size_t at = classify(text, &dashes, &numbers);
     uint64_t found = dashes & numbers >> 1 & dashes >> 2;
+    if (!found)
+        found = find_letter(text, dashes);
     if (!found || (dashes & dashes >> 1) || text.at[at - 1] == '-')
         return false;
     unsigned first = lowest(dashes), severity = lowest(found) + 1;

@@ -3,7 +3,8 @@
  *     %GROUP-N-NAME: text       %GROUP-SUBGROUP-N-NAME: text       #GROUP-N-NAME: text
  *     %%01GROUP/N/NAME(l)[12]: text
  *
- * N is the severity the device gives, 0 to 7; a space may stand before the colon. */
+ * N is the severity the device gives, 0 to 7, or in the first two forms a letter behind a percent sign
+ * (%GROUP-W-NAME): A C D E F I N S or W. A space may stand before the colon. */
 #ifndef IND_CORE_MESSAGE_EVENT_CODE_H
 #define IND_CORE_MESSAGE_EVENT_CODE_H
 

@@ -1,6 +1,7 @@
 #include "core/message/header.h"
 
 #include "core/base/scan.h"
+#include "core/message/event_code.h"
 #include "core/message/names.h"
 #include "core/message/rfc3164.h"
 #include "core/message/structured_data.h"
@@ -106,9 +107,12 @@ static void read_fields(const char *at, const char *end, struct ind_message *mes
     for (int i = 0; i < 4; i++) {
         const char *stop = ind_scan_blank(at, end);
         size_t length = (size_t)(stop - at);
-        if (stop == end) {
+        if (stop == end) { /* what was read stays: the last word is what its place says, where it can be */
             malformed(message, IND_MALFORMED_HEADER_END);
-            set_text(message, at, end);
+            if (length <= limits[i] && !(length == 1 && *at == '-'))
+                *fields[i] = (struct ind_slice){at, length};
+            else if (length > limits[i])
+                set_text(message, at, end);
             return;
         }
         if (length > limits[i])
@@ -172,6 +176,40 @@ static bool read_rfc5424(const char *at, const char *end, ind_time reference, co
     return true;
 }
 
+static void read_behind_pri(const char *at, const char *end, ind_time reference, const struct ind_zone *zone,
+                            struct ind_message *message)
+{
+    if (!message->pri_given || !read_rfc5424(at, end, reference, zone, message))
+        ind_rfc3164_read(at, end, reference, zone, message);
+}
+
+static bool is_payload(struct ind_slice text)
+{
+    return text.length &&
+           (*text.at == '{' || ind_slice_starts(text, IND_SLICE("CEF:")) ||
+            ind_slice_starts(text, IND_SLICE("LEEF:")) || ind_slice_starts(text, IND_SLICE("@cee:")));
+}
+
+/* A colon, or blanks, between the PRI and the rest: they count as nothing where a header, a code or a payload
+ * follows, and belong to the text otherwise. False where they do. */
+IND_COLD static bool read_behind_gap(const char *at, const char *end, ind_time reference,
+                                     const struct ind_zone *zone, struct ind_message *message)
+{
+    const struct ind_message before = *message;
+    const bool colon = *at == ':';
+    at += colon;
+    while (at < end && *at == ' ')
+        at++;
+    read_behind_pri(at, end, reference, zone, message);
+    struct ind_event_code code;
+    bool understood = message->timestamp.length || message->form == IND_FORM_RFC5424 ||
+                      ind_event_code_read(message->text, &code) ||
+                      (!colon && (message->app.length || message->host.length || is_payload(message->text)));
+    if (!understood)
+        *message = before;
+    return understood;
+}
+
 /* Field by field: clearing the whole structure at once costs more than reading a short header. */
 static void begin(struct ind_message *message, struct ind_slice original)
 {
@@ -202,10 +240,28 @@ void ind_header_read(const char *bytes, size_t length, ind_time reference, const
     begin(message, (struct ind_slice){bytes, length});
     const char *at = bytes, *end = bytes + length;
     at += read_pri(at, end, message);
-    if (!message->pri_given || !read_rfc5424(at, end, reference, zone, message))
-        ind_rfc3164_read(at, end, reference, zone, message);
+    bool gap = message->pri_given && at < end && (*at == ' ' || *at == ':');
+    if (!gap || !read_behind_gap(at, end, reference, zone, message))
+        read_behind_pri(at, end, reference, zone, message);
     if (message->host.length == 1 && *message->host.at == '-')
         message->host = IND_NOTHING; /* RFC 5424's word for none, met in old headers too */
+}
+
+/* "hq-relay hq-rtr1: %LINK-3-UPDOWN: …": of two words in front of a code the second is a process, unless it
+ * is the name of a device, or the first is the relay's that sent it: then a relay has put itself before the
+ * host. */
+IND_COLD static void find_device_before_code(const struct ind_header_context *context,
+                                             struct ind_message *message)
+{
+    const struct ind_device *relay =
+        context->of_sender && context->of_sender->relay ? context->of_sender : NULL;
+    struct ind_event_code code;
+    if (!ind_event_code_read(message->text, &code) ||
+        (!ind_devices_by_name(context->devices, message->app) &&
+         !(relay && ind_devices_by_name(context->devices, message->host) == relay)))
+        return;
+    message->host = message->app;
+    message->app = IND_NOTHING;
 }
 
 /* Behind a relay the device, and so its zone, is known only once the host has been read: then the time is
@@ -216,6 +272,9 @@ void ind_header_read_with_device(const struct ind_header_context *context, struc
     const struct ind_device *of_sender = context->of_sender;
     const struct ind_zone *first = of_sender && of_sender->zone ? of_sender->zone : context->zone;
     ind_header_read(bytes.at, bytes.length, context->reference, first, message);
+    if (message->app.length && message->procid.length == 0 && message->text.length &&
+        *message->text.at == '%')
+        find_device_before_code(context, message);
     message->sender = context->sender;
     ind_device_resolve(context->devices, of_sender, message, context->scratch);
     const struct ind_device *device = message->configured;

@@ -1,242 +1,16 @@
 #include "core/message/rfc3164.h"
 
 #include "core/base/address.h"
-#include "core/base/scan.h"
-#include "core/message/event_code.h"
-#include "core/message/stamp.h"
+#include "core/message/rfc3164_private.h"
 #include "core/time/plain_stamp.h"
-
-enum { TAG_LIMIT = 64, PROCID_LIMIT = 128, ADDRESS_LIMIT = 48 };
-
-/* Where messages of one kind are read: the bytes, and what settles times in them. */
-struct reading {
-    const char *end;
-    ind_time reference;
-    const struct ind_zone *zone;
-};
-
-static struct ind_slice between(const char *from, const char *to)
-{
-    return (struct ind_slice){from, (size_t)(to - from)};
-}
-
-static const char *skip_procid(const char *at, const char *end)
-{
-    const char *stop = ind_scan_either(at, end - at > PROCID_LIMIT ? at + PROCID_LIMIT + 1 : end, ']', ' ');
-    return stop < end && *stop == ']' ? stop : NULL;
-}
-
-/* Behind the bytes at `at` that may be part of a tag; *letters: some are letters. */
-static IND_INLINE const char *skip_tag(const char *at, const char *end, bool *letters)
-{
-    return at + ind_scan_tag(at, end - at > TAG_LIMIT ? at + TAG_LIMIT : end, letters);
-}
-
-/* "app: text", "app[procid]: text", "app[procid] text", spaces before the colon. Returns where the text
- * starts: `at` itself where there is no tag. "CEF:" starts a payload, it names no app. */
-static IND_INLINE const char *read_tag_at_once(const char *at, const char *end, struct ind_message *message)
-{
-    bool letters;
-    const char *p = skip_tag(at, end, &letters);
-    struct ind_slice app = between(at, p), procid = IND_NOTHING;
-    if (!letters || p == end || ind_slice_equal(app, IND_SLICE("CEF")))
-        return at;
-    if (*p == '[') {
-        const char *close = skip_procid(p + 1, end);
-        if (!close)
-            return at;
-        procid = between(p + 1, close);
-        p = close + 1;
-        if (p < end && *p == ':')
-            p++;
-        else if (p < end && *p != ' ')
-            return at;
-        else if (end - p > 1 && p[1] == ':')
-            p += 2;
-    } else if (*p == ':' && (p + 1 == end || p[1] == ' ')) {
-        p++;
-    } else if (*p == ' ' && end - p > 1 && p[1] == ':' && (end - p == 2 || p[2] == ' ')) {
-        p += 2;
-    } else {
-        return at;
-    }
-    message->app = app;
-    message->procid = procid;
-    return p < end && *p == ' ' ? p + 1 : p;
-}
-
-static const char *skip_blanks(const char *at, const char *end)
-{
-    while (at < end && *at == ' ')
-        at++;
-    return at;
-}
-
-static bool is_code(const char *at, const char *end)
-{
-    struct ind_event_code code;
-    return at < end && (*at == '%' || *at == '#') && ind_event_code_read(between(at, end), &code);
-}
-
-IND_COLD static const char *read_tag(const char *at, const char *end, struct ind_message *message)
-{
-    return read_tag_at_once(at, end, message);
-}
-
-/* ---- What devices put before an event code ---- */
-
-struct prelude {
-    const char *rest; /* where it ends */
-    bool timed, code; /* there was a time; a code follows */
-    bool closed;      /* a colon ended the time: no host follows it */
-    struct ind_stamp stamp;
-    struct ind_slice sequence, location, host;
-};
-
-/* "29: ": digits, a colon, a space. */
-static const char *skip_number(const char *at, const char *end, struct ind_slice *number)
-{
-    const char *stop = at;
-    while (stop < end && stop - at < 12 && ind_is_digit(*stop))
-        stop++;
-    if (stop == at || end - stop < 2 || stop[0] != ':' || stop[1] != ' ')
-        return NULL;
-    *number = between(at, stop);
-    return stop + 2;
-}
-
-IND_COLD static size_t read_stamp(const struct reading *reading, const char *at, struct ind_stamp *stamp)
-{
-    return ind_stamp_read(at, reading->end, reading->reference, reading->zone, stamp);
-}
-
-/* "RP/0/RP0/CPU0:": a word with a slash in it and a colon. */
-static bool is_location(const char *at, const char *end)
-{
-    bool letters;
-    const char *stop = skip_tag(at, end, &letters);
-    return letters && stop < end && *stop == ':' && memchr(at, '/', (size_t)(stop - at)) != NULL;
-}
-
-/* A word and a colon that a time or a code follows: without a space between, or with a slash in it, it is the
- * part of the device that speaks ("RP/0/RP0/CPU0:Nov 23 …"), otherwise its host. "host Nov 23 …" too. */
-static const char *read_speaker(const char *at, const char *end, struct prelude *prelude)
-{
-    bool letters;
-    const char *stop = skip_tag(at, end, &letters);
-    if (stop == at || end - stop < 2)
-        return NULL;
-    struct ind_slice word = between(at, stop);
-    bool colon = *stop == ':', slash = memchr(at, '/', word.length) != NULL;
-    if (!colon) {
-        if (*stop != ' ' || prelude->timed || prelude->host.length || !letters ||
-            !(ind_stamp_may_begin(stop + 1, end) || is_location(stop + 1, end)))
-            return NULL;
-        prelude->host = word;
-        return stop + 1;
-    }
-    if (stop[1] != ' ') {
-        if (!letters || (!slash && !ind_stamp_may_begin(stop + 1, end)))
-            return NULL;
-        prelude->location = word;
-        return stop + 1;
-    }
-    if (!letters && !memchr(at, '.', word.length))
-        return NULL;
-    if (is_code(stop + 2, end)) {
-        if (!slash)
-            return NULL; /* a process or a task */
-    } else if (!ind_stamp_may_begin(stop + 2, end)) {
-        return NULL;
-    }
-    *(slash ? &prelude->location : &prelude->host) = word;
-    return stop + 2;
-}
-
-/* The device's own time; of two the one nearer to the code, unless that clock was never set. */
-static const char *keep_stamp(const char *at, const struct ind_stamp *stamp, const char *end,
-                              struct prelude *prelude)
-{
-    bool unset = ind_mark_is_unset(stamp->mark);
-    at += stamp->marked.length;
-    if (prelude->timed && unset)
-        prelude->stamp.mark = stamp->mark;
-    else
-        prelude->stamp = *stamp;
-    prelude->timed = true;
-    prelude->closed = at < end && *at == ':';
-    return skip_blanks(at + prelude->closed, end);
-}
-
-/* One word of it; NULL where none stands here. */
-static const char *read_word(const struct reading *reading, const char *at, struct prelude *prelude)
-{
-    const char *end = reading->end, *next;
-    struct ind_stamp stamp;
-    if (ind_is_digit(*at) && (next = skip_number(at, end, &prelude->sequence)) != NULL)
-        return next;
-    if (ind_stamp_may_begin(at, end) && read_stamp(reading, at, &stamp))
-        return keep_stamp(at, &stamp, end, prelude);
-    return read_speaker(at, end, prelude);
-}
-
-/* Reads as much of it as there is: bounded, since each part is there at most a few times. */
-static void read_prelude(const struct reading *reading, const char *at, struct prelude *prelude)
-{
-    const char *end = reading->end;
-    for (int parts = 0; parts < 8; parts++) {
-        if (at < end && *at == ' ')
-            at = skip_blanks(at, end);
-        if (end - at > 1 && at[0] == ':' && at[1] == ' ')
-            at = skip_blanks(at + 1, end);
-        prelude->rest = at;
-        if (at == end)
-            return;
-        if (*at == '%' || *at == '#') {
-            prelude->code = is_code(at, end);
-            return;
-        }
-        const char *next = read_word(reading, at, prelude);
-        if (!next)
-            break;
-        at = next;
-    }
-    /* A process with a colon may stand right before the code. */
-    struct ind_message unused = {0};
-    const char *behind = read_tag(prelude->rest, end, &unused);
-    prelude->code = behind != prelude->rest && is_code(skip_blanks(behind, end), end);
-}
-
-IND_COLD static void adopt(const struct prelude *prelude, struct ind_message *message)
-{
-    bool unset = ind_mark_is_unset(prelude->stamp.mark);
-    if (prelude->timed && !(unset && message->sent != IND_TIME_NONE)) {
-        message->sent = prelude->stamp.sent;
-        message->timestamp = prelude->stamp.marked;
-    }
-    message->mark = prelude->timed ? prelude->stamp.mark : message->mark;
-    message->sequence = prelude->sequence;
-    message->location = prelude->location;
-    if (prelude->host.length)
-        message->host = prelude->host;
-}
-
-/* The process, if any, that stands between the words and the code; returns where the code is. */
-static const char *read_process(const char *at, const char *end, struct ind_message *message)
-{
-    return *at == '%' || *at == '#' ? at : skip_blanks(read_tag(at, end, message), end);
-}
-
-/* ---- Time, host, tag, text ---- */
 
 /* "192.0.2.9:", "fe80::": an address is never a tag. */
 IND_COLD static const char *read_address(const char *at, const char *stop, struct ind_message *message)
 {
-    struct ind_address address;
-    bool whole = stop - at <= ADDRESS_LIMIT && ind_address_read(between(at, stop), &address);
-    if (!whole && (stop - at > ADDRESS_LIMIT || !ind_address_read(between(at, stop - 1), &address)))
+    struct ind_slice address = ind_address_at(at, stop + 1);
+    if (address.length == 0)
         return at;
-    message->host = between(at, whole ? stop : stop - 1);
+    message->host = address;
     return stop + 1;
 }
 
@@ -251,7 +25,7 @@ static IND_INLINE const char *read_host(const char *at, const char *end, struct 
         return at + 1; /* two spaces: a host left empty */
     if (stop[-1] == ':')
         return read_address(at, stop, message);
-    message->host = between(at, stop);
+    message->host = ind_between(at, stop);
     return stop + 1;
 }
 
@@ -265,7 +39,9 @@ IND_COLD static bool begins_words(const char *at)
         return *at != ':' || at[1] == ' ';
     while (stop - at < 7 && ind_is_digit(*stop))
         stop++;
-    return *stop == ':' || ind_is_digit(*stop) || (stop - at == 4 && (*stop == '-' || *stop == ' '));
+    return *stop == ':' || *stop == '.' || ind_is_digit(*stop) || (*stop && strchr("ywdh", *stop)) ||
+           (stop - at == 4 && (*stop == '-' || *stop == ' ' || *stop == '/')) ||
+           (stop - at < 3 && *stop == ' ');
 }
 
 /* The same, most texts told apart without a branch: what they begin with is as good as random. */
@@ -279,26 +55,18 @@ static IND_INLINE bool may_begin_words(const char *at, const char *end)
     return (sign | capital) && begins_words(at);
 }
 
-/* "SLOT1:Nov 23": a word and a colon without a space behind it. */
-static bool is_glued(const char *at, const char *end)
-{
-    bool letters;
-    const char *stop = skip_tag(at, end, &letters);
-    return letters && end - stop > 8 && stop[0] == ':' && stop[1] != ' ';
-}
-
 /* The text looks like the words before a code: where a code does follow they are parsed, otherwise
  * nothing of them is touched. `text` is behind the tag, `at` before it. */
-IND_COLD static const char *read_words(const struct reading *reading, const char *at, const char *text,
+IND_COLD static const char *read_words(const struct ind_reading *reading, const char *at, const char *text,
                                        struct ind_message *message)
 {
     const char *end = reading->end;
-    struct prelude prelude = {.stamp = {.sent = IND_TIME_NONE}};
-    read_prelude(reading, at, &prelude);
+    struct ind_prelude prelude = {.stamp = {.sent = IND_TIME_NONE}};
+    ind_prelude_read(reading, at, &prelude);
     if (prelude.code) {
         message->app = message->procid = IND_NOTHING;
-        adopt(&prelude, message);
-        return read_process(prelude.rest, end, message);
+        ind_prelude_adopt(&prelude, message);
+        return ind_prelude_read_process(&prelude, end, message);
     }
     if (text == at && end - at > 1 && at[0] == ':' && at[1] == ' ' && message->host.length) {
         /* "app : text" without a host before it */
@@ -309,66 +77,138 @@ IND_COLD static const char *read_words(const struct reading *reading, const char
     return text;
 }
 
-/* Tag and text of a form that is not the commonest. */
-IND_COLD static const char *read_tag_and_words(const struct reading *reading, const char *at,
-                                               struct ind_message *message)
+/* "hq-rtr1: %LINK-3-UPDOWN: …": in front of a percent sign a lone word without a number is the host, not a
+ * process: a message that a relay passes on names its device so. */
+IND_COLD static void take_host_from_tag(struct ind_message *message)
 {
-    const char *end = reading->end, *text = read_tag(at, end, message);
-    if (may_begin_words(text, end) || (text == at && is_glued(at, end)))
+    message->host = message->app;
+    message->app = IND_NOTHING;
+}
+
+static const char *read_tag_and_words(const struct ind_reading *reading, const char *at,
+                                      struct ind_message *message);
+
+/* No tag of the common form stands at `at`, which is before the end. */
+IND_COLD static const char *read_untagged(const struct ind_reading *reading, const char *at,
+                                          struct ind_message *message)
+{
+    const char *end = reading->end, *text;
+    bool letters;
+    if (*at == '%' || *at == '#')
+        return at;
+    if (*at == ' ') { /* blanks too many in front of a tag or of words; before a free text they are its own */
+        const char *next = ind_skip_blanks(at, end);
+        text = next < end ? read_tag_and_words(reading, next, message) : next;
+        return text == next && !ind_is_code(next, end) ? at : text;
+    }
+    const char *stop = ind_skip_tag(at, end, &letters);
+    if (stop < end && *stop == '(')
+        return ind_read_odd_tag(at, end, message);
+    if (stop < end && *stop == ',' && message->host.length == 0) {
+        text = ind_read_model_and_name(at, end, message);
+        return text == at ? at : ind_read_tag(text, end, message);
+    }
+    const bool glued = letters && end - stop > 8 && stop[0] == ':' && stop[1] != ' '; /* "SLOT1:Nov 23" */
+    return glued || may_begin_words(at, end) ? read_words(reading, at, at, message) : at;
+}
+
+/* Behind a tag, which was read before `text`. */
+static IND_INLINE const char *read_behind_tag(const struct ind_reading *reading, const char *at,
+                                              const char *text, struct ind_message *message)
+{
+    const char *end = reading->end;
+    if (text < end && *text == '%' && message->procid.length == 0 && message->host.length == 0 &&
+        ind_is_code(text, end))
+        take_host_from_tag(message);
+    else if (may_begin_words(text, end))
         return read_words(reading, at, text, message);
     return text;
+}
+
+/* Tag and text of a form that is not the commonest. */
+IND_COLD static const char *read_tag_and_words(const struct ind_reading *reading, const char *at,
+                                               struct ind_message *message)
+{
+    if (at == reading->end)
+        return at;
+    const char *text = ind_read_tag(at, reading->end, message);
+    return text == at ? read_untagged(reading, at, message) : read_behind_tag(reading, at, text, message);
+}
+
+/* "hq-srv1 app[7]: ", "192.0.2.9 app: ": a host only where a tag follows and both look the part; what
+ * programs write into their own texts names none. */
+IND_COLD static const char *read_host_before_tag(const char *at, const char *end, struct ind_message *message)
+{
+    struct ind_message tag = {0};
+    const char *stop = ind_scan_either(at, end, ' ', '[');
+    if (stop == at || stop == end || *stop == '[' || stop[-1] == ':')
+        return at;
+    const char *next = stop + 1, *text = ind_read_tag(next, end, &tag);
+    text = text == next && next < end ? ind_read_odd_tag(next, end, &tag) : text;
+    bool looks = tag.procid.length > 0;
+    for (const char *p = at; p < stop; p++)
+        looks |= ind_is_digit(*p) || *p == '.';
+    if (!(text != next && looks) && !ind_is_code(next, end))
+        return at;
+    message->host = ind_between(at, stop);
+    return next;
 }
 
 /* Whether words that a code or a time may follow stand here instead of a tag or of free text. */
 static bool may_be_words(const char *at, const char *text, const char *end)
 {
-    if (may_begin_words(text, end))
+    if (may_begin_words(text, end) || (text > at && text < end && *text == '%'))
         return true;
     if (text > at || at == end || !ind_is_alpha(*at))
         return text > at && may_begin_words(at, end);
     bool letters;
-    const char *stop = skip_tag(at, end, &letters);
+    const char *stop = ind_skip_tag(at, end, &letters);
     if (end - stop < 8)
         return false;
     return *stop == ':' ||
-           (*stop == ' ' && (ind_stamp_may_begin(stop + 1, end) || is_location(stop + 1, end)));
+           (*stop == ' ' && (ind_stamp_may_begin(stop + 1, end) || ind_is_location(stop + 1, end)));
 }
 
 /* Without a code behind them words are only parsed where nothing else can be meant: "backup: Nov 23 …"
  * is a tag and its text, and "12:30:00: done" is no uptime, unless the device numbers its messages. */
-static bool is_sure(const struct prelude *prelude)
+static bool is_sure(const struct ind_prelude *prelude)
 {
-    bool numbered = prelude->sequence.length || prelude->location.length;
+    bool marked =
+        prelude->sequence.length || prelude->location.length || prelude->task.length || prelude->addressed;
     return prelude->timed &&
-           (numbered || (prelude->host.length == 0 && prelude->stamp.mark != IND_MARK_UPTIME));
+           (marked || (prelude->host.length == 0 && prelude->stamp.mark != IND_MARK_UPTIME));
 }
 
 /* The words of a device that stand where the time should. False where there are none. */
-static bool read_words_first(const struct reading *reading, const char **at, struct ind_message *message)
+static bool read_words_first(const struct ind_reading *reading, const char **at, struct ind_message *message)
 {
     const char *end = reading->end;
-    struct prelude prelude = {.stamp = {.sent = IND_TIME_NONE}};
-    read_prelude(reading, *at, &prelude);
-    if (prelude.code ? prelude.rest == *at : !is_sure(&prelude))
+    struct ind_prelude prelude = {.stamp = {.sent = IND_TIME_NONE}};
+    ind_prelude_read(reading, *at, &prelude);
+    if (prelude.code ? *at < end && (**at == '%' || **at == '#') : !is_sure(&prelude))
         return false;
-    adopt(&prelude, message);
+    ind_prelude_adopt(&prelude, message);
     message->form = prelude.timed || prelude.host.length ? IND_FORM_RFC3164 : IND_FORM_BARE;
     *at = prelude.rest;
     if (prelude.code) {
-        *at = read_process(*at, end, message);
+        *at = ind_prelude_read_process(&prelude, end, message);
+        if (message->host.length)
+            message->form = IND_FORM_RFC3164;
         return true;
     }
     if (!prelude.closed && *at < end)
-        *at = read_host(*at, end, message);
-    *at = read_tag_and_words(reading, *at, message);
+        *at = prelude.addressed || prelude.stamp.of_program ? read_host_before_tag(*at, end, message)
+                                                            : read_host(*at, end, message);
+    if (prelude.task.length == 0)
+        *at = read_tag_and_words(reading, *at, message);
     return true;
 }
 
 /* No time at the start: the words of a device, or a tag (with a PRI), or free text. */
-IND_COLD static const char *read_without_time(const struct reading *reading, const char *at,
+IND_COLD static const char *read_without_time(const struct ind_reading *reading, const char *at,
                                               struct ind_message *message)
 {
-    const char *text = read_tag(at, reading->end, message);
+    const char *text = ind_read_tag(at, reading->end, message);
     if (may_be_words(at, text, reading->end)) {
         struct ind_slice app = message->app, procid = message->procid;
         message->app = message->procid = IND_NOTHING;
@@ -376,6 +216,13 @@ IND_COLD static const char *read_without_time(const struct reading *reading, con
             return at;
         message->app = app;
         message->procid = procid;
+    }
+    if (text == at && at < reading->end && message->pri_given) {
+        text = ind_read_odd_tag(at, reading->end, message);
+        if (text == at) {
+            const char *tag = ind_read_model_and_name(at, reading->end, message);
+            text = tag == at ? at : ind_read_tag(tag, reading->end, message);
+        }
     }
     if (text == at)
         return at;
@@ -387,13 +234,28 @@ IND_COLD static const char *read_without_time(const struct reading *reading, con
     return text;
 }
 
+/* A time at the start, also in brackets. Returns the bytes read, 0 where there is none. */
+static size_t read_first_stamp(const struct ind_reading *reading, const char *at, struct ind_stamp *stamp)
+{
+    enum { LONGEST = 48 };
+    const char *end = reading->end;
+    if (at == end || *at != '[')
+        return ind_stamp_read(at, end, reading->reference, reading->zone, stamp);
+    const char *close = memchr(at, ']', end - at > LONGEST ? LONGEST : (size_t)(end - at));
+    if (!close || (close + 1 < end && close[1] != ' ' && close[1] != ':') ||
+        ind_stamp_read(at + 1, close, reading->reference, reading->zone, stamp) != (size_t)(close - at - 1))
+        return 0;
+    stamp->of_program = true;
+    return (size_t)(close + 1 - at);
+}
+
 /* Everything but "Nov 23 04:45:00 " at the start. */
-IND_COLD static const char *read_other(const struct reading *reading, const char *at,
+IND_COLD static const char *read_other(const struct ind_reading *reading, const char *at,
                                        struct ind_message *message)
 {
     const char *end = reading->end;
     struct ind_stamp stamp;
-    size_t used = read_stamp(reading, at, &stamp);
+    size_t used = read_first_stamp(reading, at, &stamp);
     message->sent = IND_TIME_NONE;
     if (used == 0 || stamp.mark == IND_MARK_UPTIME)
         return read_without_time(reading, at, message);
@@ -403,9 +265,10 @@ IND_COLD static const char *read_other(const struct reading *reading, const char
     message->timestamp = stamp.marked;
     at += used;
     if (at < end && *at == ':')
-        at = skip_blanks(at + 1, end);
+        at = ind_skip_blanks(at + 1, end);
     else if (end - at > 1)
-        at = read_host(at + 1, end, message);
+        at = stamp.of_program ? read_host_before_tag(ind_skip_blanks(at, end), end, message)
+                              : read_host(at + 1, end, message);
     else
         at = end;
     return read_tag_and_words(reading, at, message);
@@ -431,20 +294,20 @@ void ind_rfc3164_read(const char *at, const char *end, ind_time reference, const
 {
     size_t used = read_plain_time(at, end, reference, zone, &message->sent);
     if (used == 0) {
-        const struct reading reading = {end, reference, zone};
+        const struct ind_reading reading = {end, reference, zone};
         at = read_other(&reading, at, message);
     } else {
         message->form = IND_FORM_RFC3164;
-        message->timestamp = between(at, at + used);
+        message->timestamp = ind_between(at, at + used);
         at += at + used < end ? used + 1 : used;
         if (at < end)
             at = read_host(at, end, message);
-        const char *text = read_tag_at_once(at, end, message);
-        if (may_begin_words(text, end) || (text == at && is_glued(at, end))) {
-            const struct reading reading = {end, reference, zone};
-            text = read_words(&reading, at, text, message);
-        }
-        at = text;
+        const char *text = ind_read_tag_at_once(at, end, message);
+        const struct ind_reading reading = {end, reference, zone};
+        if (text > at)
+            at = read_behind_tag(&reading, at, text, message);
+        else if (at < end)
+            at = read_untagged(&reading, at, message);
     }
-    message->text = between(at, end);
+    message->text = ind_between(at, end);
 }

@@ -105,15 +105,16 @@ static bool is_zone_name(struct ind_slice word)
     return false;
 }
 
-/* "+01:00", "-0330", "+01" up to the end of the word. */
-static const char *read_offset(const char *at, const char *end, struct parts *parts)
+/* "+01:00", "-0330", "+01" up to the end of the word; behind a zone's name `brief` ones ("+1", "+5:30") too.
+ */
+static const char *read_offset(const char *at, const char *end, bool brief, struct parts *parts)
 {
     const char *stop = at + 1;
     while (stop < end && stop - at < 7 && (ind_is_digit(*stop) || *stop == ':'))
         stop++;
     while (stop > at && stop[-1] == ':')
         stop--; /* "+0100: text": the colon ends the time */
-    if (stop - at < 3 || !ends_word(stop, end) ||
+    if (stop - at < (brief ? 2 : 3) || (!brief && stop - at == 5 && at[2] == ':') || !ends_word(stop, end) ||
         !ind_zone_read_offset((struct ind_slice){at, (size_t)(stop - at)}, &parts->offset))
         return NULL;
     parts->fixed = true;
@@ -125,15 +126,15 @@ static const char *read_offset(const char *at, const char *end, struct parts *pa
 static const char *read_zone(const char *at, const char *end, struct parts *parts)
 {
     if (at < end && (*at == '+' || *at == '-'))
-        return read_offset(at, end, parts);
+        return read_offset(at, end, false, parts);
     const char *stop = at;
     while (stop < end && stop - at < 6 && *stop >= 'A' && *stop <= 'Z')
         stop++;
     struct ind_slice name = {at, (size_t)(stop - at)};
     bool utc = ind_slice_equal(name, IND_SLICE("UTC")) || ind_slice_equal(name, IND_SLICE("GMT")) ||
                ind_slice_equal(name, IND_SLICE("Z"));
-    if (utc && stop < end && (*stop == '+' || *stop == '-'))
-        return read_offset(stop, end, parts); /* "UTC+1" */
+    if (stop < end && (*stop == '+' || *stop == '-') && (utc || (name.length && is_zone_name(name))))
+        return read_offset(stop, end, true, parts); /* "UTC+1" */
     if (name.length == 0 || name.length > 5 || !ends_word(stop, end))
         return NULL;
     bool closed = stop < end && *stop == ':' && (stop + 1 == end || stop[1] == ' ');
@@ -144,9 +145,26 @@ static const char *read_zone(const char *at, const char *end, struct parts *part
     return stop;
 }
 
-/* What may follow the clock, in any order: a year, a zone. */
+/* " AM", " PM" behind an hour of that half, of twelve or of twenty-four. */
+static const char *read_half_day(const char *at, const char *end, struct parts *parts)
+{
+    const int hour = parts->of_day / 3600;
+    if (end - at < 3 || *at != ' ' || ind_lower(at[2]) != 'm' || !ends_word(at + 3, end))
+        return at;
+    const char half = ind_lower(at[1]);
+    if ((half != 'a' && half != 'p') || (at[1] == half) != (at[2] == 'm'))
+        return at;
+    if (half == 'p' ? hour == 0 : hour > 12)
+        return at;  /* no such hour */
+    if (hour <= 12) /* "13:01:13 PM" says it twice */
+        parts->of_day += ((half == 'p') - (hour == 12)) * 12 * 3600;
+    return at + 3;
+}
+
+/* What may follow the clock: a half of the day; then, in any order, a year, a zone. */
 static const char *read_end(const char *at, const char *end, struct parts *parts)
 {
+    at = read_half_day(at, end, parts);
     if (at < end && (*at == 'Z' || *at == '+' || *at == '-')) {
         const char *zone = read_zone(at, end, parts);
         at = zone ? zone : at;
@@ -196,6 +214,64 @@ static const char *read_new(const char *at, const char *end, const struct ind_zo
     return ends_word(behind, end) ? behind : NULL;
 }
 
+/* "2026/11/23 04:45:00", "23.11.2026 04:45:00", "23 Nov 2026 04:45:00" and, as RFC 5322 section 3.3 has it,
+ * with a weekday in front, the seconds left out, or (with RFC 2822's older clocks) without a year. */
+static const char *read_program_date(const char *at, const char *end, struct parts *parts)
+{
+    unsigned bad = 0;
+    if (end - at > 18 && at[4] == '/' && at[7] == '/' && at[10] == ' ') {
+        parts->year = ind_two_digits(at, &bad) * 100 + ind_two_digits(at + 2, &bad);
+        parts->month = ind_two_digits(at + 5, &bad);
+        parts->day = ind_two_digits(at + 8, &bad);
+        at += 11;
+    } else if (end - at > 18 && at[2] == '.' && at[5] == '.' && at[10] == ' ') {
+        parts->day = ind_two_digits(at, &bad);
+        parts->month = ind_two_digits(at + 3, &bad);
+        parts->year = ind_two_digits(at + 6, &bad) * 100 + ind_two_digits(at + 8, &bad);
+        at += 11;
+    } else {
+        const char *month = end - at > 10 && at[1] == ' '   ? at + 2
+                            : end - at > 11 && at[2] == ' ' ? at + 3
+                                                            : NULL;
+        if (!month || !ind_is_digit(*at) || (month == at + 3 && !ind_is_digit(at[1])) || month[3] != ' ')
+            return NULL;
+        parts->day = month == at + 2 ? *at - '0' : (at[0] - '0') * 10 + (at[1] - '0');
+        parts->month = ind_month_of(month);
+        const char *behind = read_year(month + 4, end, parts);
+        if (behind && (behind == end || *behind != ' '))
+            return NULL;
+        at = behind ? behind + 1 : month + 4;
+    }
+    if (bad || parts->month < 1 || parts->month > 12 || parts->day < 1 || parts->day > 31 ||
+        (parts->year && (parts->year < 1970 || parts->year > 2260)))
+        return NULL;
+    const char *behind = read_clock(at, end, parts);
+    if (behind || !parts->year || end - at < 5 || at[2] != ':' || !ends_word(at + 5, end))
+        return behind;
+    const int hour = ind_two_digits(at, &bad), minute = ind_two_digits(at + 3, &bad);
+    parts->of_day = hour * 3600 + minute * 60;
+    return bad || hour > 23 || minute > 59 ? NULL : at + 5;
+}
+
+/* "1795409100.123456": seconds since 1970 with a fraction, ten digits before the point. */
+static const char *read_seconds(const char *at, const char *end, ind_time *sent)
+{
+    struct parts parts = {0};
+    int64_t seconds = 0;
+    if (end - at < 12 || at[10] != '.')
+        return NULL;
+    for (int i = 0; i < 10; i++) {
+        if (!ind_is_digit(at[i]))
+            return NULL;
+        seconds = seconds * 10 + (at[i] - '0');
+    }
+    const char *stop = read_fraction(at + 10, end, &parts);
+    if (*at == '0' || !stop || stop == at + 10 || (stop < end && *stop != ' '))
+        return NULL;
+    *sent = seconds * IND_SECOND + parts.fraction;
+    return stop;
+}
+
 /* Month, day, clock, and a year wherever it stands. */
 static const char *read_date(const char *at, const char *end, struct parts *parts)
 {
@@ -207,6 +283,8 @@ static const char *read_date(const char *at, const char *end, struct parts *part
         if (end - at >= 15 && ind_stamp_fields(at, &parts->month, &parts->day, &parts->of_day))
             return read_fraction(at + 15, end, parts);
         at = end - at > 3 && ind_month_of(at) ? at : skip_weekday(at, end);
+        if (at < end && ind_is_digit(*at))
+            return read_program_date(at, end, parts);
     }
     at = read_day(at, end, parts);
     if (!at)
@@ -219,23 +297,33 @@ static const char *read_date(const char *at, const char *end, struct parts *part
 }
 
 static const char *read_written(const char *at, const char *end, ind_time reference,
-                                const struct ind_zone *zone, ind_time *sent)
+                                const struct ind_zone *zone, struct ind_stamp *stamp)
 {
     if (end - at > 10 && ind_is_digit(*at) && at[4] == '-')
-        return read_new(at, end, zone, sent);
+        return read_new(at, end, zone, &stamp->sent);
+    const char *start = at, *seconds = ind_is_digit(*at) ? read_seconds(at, end, &stamp->sent) : NULL;
+    if (seconds)
+        return seconds;
     struct parts parts = {0};
-    at = read_date(at, end, &parts);
+    at = read_date(start, end, &parts);
+    if (!at && ind_is_digit(*start)) {
+        parts = (struct parts){0};
+        at = read_program_date(start, end, &parts);
+        stamp->of_program = at != NULL;
+    }
     if (!at)
         return NULL;
+    stamp->of_program |= start[3] == ',';
     at = read_end(at, end, &parts);
     if (!ends_word(at, end) ||
         (parts.day > 28 && parts.day > ind_days_in_month(parts.year ? parts.year : 2000, parts.month)))
         return NULL;
-    *sent = instant_of(&parts, reference, zone);
+    stamp->sent = instant_of(&parts, reference, zone);
     return at;
 }
 
-/* The time since the device was started: "00:04:10", "1d02h", "7w3d", "2y15w". A colon and a space follow. */
+/* The time since the device was started: "00:04:10", "1d02h", "7w3d", "2y15w", "5d". A colon and a space
+ * follow. */
 static const char *skip_uptime(const char *at, const char *end)
 {
     const char *p = at;
@@ -255,7 +343,7 @@ static const char *skip_uptime(const char *at, const char *end)
             p++;
             units++;
         }
-        if (units != 2)
+        if (units > 3)
             return NULL;
     }
     return p > at && end - p > 1 && p[0] == ':' && p[1] == ' ' ? p : NULL;
@@ -276,7 +364,9 @@ bool ind_stamp_may_begin(const char *at, const char *end)
     if (!ind_is_digit(*at))
         return false;
     return at[4] == '-' || (at[4] == ' ' && ind_is_digit(at[3])) || (at[2] == ':' && at[5] == ':') ||
-           is_unit(at[1]) || is_unit(at[2]);
+           is_unit(at[1]) || is_unit(at[2]) || at[4] == '/' || (at[2] == '.' && at[5] == '.') ||
+           (at[1] == ' ' && ind_is_alpha(at[2])) || (at[2] == ' ' && ind_is_alpha(at[3])) ||
+           (end - at > 11 && at[10] == '.');
 }
 
 size_t ind_stamp_read(const char *at, const char *end, ind_time reference, const struct ind_zone *zone,
@@ -287,7 +377,8 @@ size_t ind_stamp_read(const char *at, const char *end, ind_time reference, const
         return 0;
     stamp->mark = *at == '*' ? IND_MARK_NOT_SET : *at == '.' ? IND_MARK_NOT_SYNCHRONISED : IND_MARK_NONE;
     at += stamp->mark != IND_MARK_NONE;
-    const char *stop = read_written(at, end, reference, zone, &stamp->sent);
+    stamp->of_program = false;
+    const char *stop = read_written(at, end, reference, zone, stamp);
     if (!stop && ind_is_digit(*at)) {
         stop = skip_uptime(at, end);
         stamp->sent = IND_TIME_NONE;

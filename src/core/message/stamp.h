@@ -10,8 +10,9 @@
 #include "core/time/zone.h"
 
 struct ind_stamp {
-    ind_time sent;           /* IND_TIME_NONE for an uptime */
-    uint8_t mark;            /* enum ind_clock_mark */
+    ind_time sent;   /* IND_TIME_NONE for an uptime */
+    uint8_t mark;    /* enum ind_clock_mark */
+    bool of_program; /* of a form that programs write into texts of their own: a host need not follow */
     struct ind_slice marked; /* as written, its mark and zone included */
 };
 

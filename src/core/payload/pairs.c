@@ -94,31 +94,62 @@ static IND_COLD struct ind_slice prefixed(struct ind_slice prefix, struct ind_sl
     return (struct ind_slice){scratch->at + start, scratch->length - start};
 }
 
+/* The next `:"`, or the end. */
+static const char *find_colon(const char *at, const char *end)
+{
+    for (const char *quote = at; quote < end; quote++) {
+        quote = memchr(quote, '"', (size_t)(end - quote));
+        if (!quote)
+            break;
+        if (quote > at && quote[-1] == ':')
+            return quote - 1;
+    }
+    return end;
+}
+
+/* The value behind the sign at `sign`, and where it ends; NULL where there is none: behind a colon it is
+ * quoted, and a semicolon follows. */
+static const char *read_value(const char *sign, const char *end, struct ind_slice *value,
+                              struct ind_payload *payload)
+{
+    const char *at = sign + 1;
+    bool quoted = at < end && (*at == '"' || *at == '\'');
+    const char *stop = quoted ? skip_quoted(at, end) : NULL;
+    if (*sign == ':' && (!stop || stop == end || *stop != ';'))
+        return NULL;
+    if (stop) {
+        *value = (struct ind_slice){at + 1, (size_t)(stop - at) - 2};
+        *value = ind_payload_undo(*value, *at == '"' ? "\"\\" : "'\\", payload);
+    } else {
+        stop = skip_bare(at, end);
+        *value = (struct ind_slice){at, (size_t)(stop - at)};
+    }
+    return stop;
+}
+
 void ind_payload_read_pairs(struct ind_slice text, struct ind_slice prefix, struct ind_payload *payload)
 {
     const char *at = text.at, *end = text.at + text.length;
     const char *floor = at; /* no key reaches back behind the value before it */
-    for (;;) {
-        const char *equals = at < end ? memchr(at, '=', (size_t)(end - at)) : NULL;
-        if (!equals)
+    const char *equals = NULL, *colon = NULL;
+    while (at < end) {
+        if (!equals || equals < at) {
+            equals = memchr(at, '=', (size_t)(end - at));
+            equals = equals ? equals : end;
+        }
+        colon = !colon || colon < at ? find_colon(at, end) : colon;
+        const char *sign = equals < colon ? equals : colon, *key = sign;
+        if (sign == end)
             return;
-        const char *key = equals;
         while (key > floor && is(key[-1], IND_IN_KEY))
             key--;
-        at = equals + 1;
-        if (key == equals || !is(*key, IND_BEGINS_KEY) || (key > floor && !is(key[-1], IND_BEFORE_KEY)))
+        at = sign + 1;
+        if (key == sign || !is(*key, IND_BEGINS_KEY) || (key > floor && !is(key[-1], IND_BEFORE_KEY)))
             continue;
-        bool quoted = at < end && (*at == '"' || *at == '\'');
-        const char *stop = quoted ? skip_quoted(at, end) : NULL;
-        struct ind_slice value;
-        if (stop) {
-            value = (struct ind_slice){at + 1, (size_t)(stop - at) - 2};
-            value = ind_payload_undo(value, *at == '"' ? "\"\\" : "'\\", payload);
-        } else {
-            stop = skip_bare(at, end);
-            value = (struct ind_slice){at, (size_t)(stop - at)};
-        }
-        struct ind_slice name = {key, (size_t)(equals - key)};
+        struct ind_slice value, name = {key, (size_t)(sign - key)};
+        const char *stop = read_value(sign, end, &value, payload);
+        if (!stop)
+            continue;
         name = prefix.length ? prefixed(prefix, name, payload) : name;
         if (!ind_payload_add(payload, name, value))
             return;

@@ -56,11 +56,20 @@ void ind_payload_add_known(const struct ind_message *message, struct ind_payload
         text = ind_slice_from(text, 1);
     if (text.length == 0)
         return;
+    if (ind_slice_starts(text, IND_SLICE("@cee:"))) { /* a JSON object follows */
+        struct ind_slice object = ind_slice_from(text, 5);
+        while (object.length && object.at[0] == ' ')
+            object = ind_slice_from(object, 1);
+        text = object.length && object.at[0] == '{' ? object : text;
+    }
     if (text.at[0] == '{' && ind_payload_read_json(text, IND_NOTHING, payload)) {
         payload->kinds |= IND_PAYLOAD_JSON;
     } else if (ind_slice_starts(text, IND_SLICE("CEF:")) &&
                ind_payload_read_cef(ind_slice_from(text, 4), payload)) {
         payload->kinds |= IND_PAYLOAD_CEF;
+    } else if (ind_slice_starts(text, IND_SLICE("LEEF:")) &&
+               ind_payload_read_leef(ind_slice_from(text, 5), payload)) {
+        payload->kinds |= IND_PAYLOAD_LEEF;
     } else {
         payload->count = before;
         payload->more = more;
@@ -90,13 +99,16 @@ bool ind_payload_find(const struct ind_payload *payload, struct ind_slice name, 
 
 bool ind_payload_may_give(struct ind_slice name, const char **near)
 {
-    static const char *const names[] = {"code_group",         "code_subgroup",      "code_severity",
-                                        "code_name",          "code_sequence",      "cef_version",
-                                        "cef_device_vendor",  "cef_device_product", "cef_device_version",
-                                        "cef_event_class_id", "cef_name",           "cef_severity"};
+    static const char *const names[] = {
+        "code_group",         "code_subgroup",      "code_severity",     "code_name",
+        "code_sequence",      "cef_version",        "cef_device_vendor", "cef_device_product",
+        "cef_device_version", "cef_event_class_id", "cef_name",          "cef_severity",
+        "leef_version",       "leef_vendor",        "leef_product",      "leef_product_version",
+        "leef_event_id"};
     const size_t count = sizeof names / sizeof *names;
     *near = NULL;
-    if (!ind_slice_starts(name, IND_SLICE("code_")) && !ind_slice_starts(name, IND_SLICE("cef_")))
+    if (!ind_slice_starts(name, IND_SLICE("code_")) && !ind_slice_starts(name, IND_SLICE("cef_")) &&
+        !ind_slice_starts(name, IND_SLICE("leef_")))
         return true;
     for (size_t i = 0; i < count; i++)
         if (ind_slice_equal(name, ind_slice_of(names[i])))

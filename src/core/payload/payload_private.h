@@ -11,4 +11,7 @@ struct ind_slice ind_payload_undo(struct ind_slice text, const char *escaped, st
 /* `text` begins behind "CEF:"; false where it is none. */
 bool ind_payload_read_cef(struct ind_slice text, struct ind_payload *payload);
 
+/* `text` begins behind "LEEF:"; false where it is none. */
+bool ind_payload_read_leef(struct ind_slice text, struct ind_payload *payload);
+
 #endif

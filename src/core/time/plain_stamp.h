@@ -90,14 +90,16 @@ static inline size_t ind_stamp_read_new(const char *at, const char *end, const s
     return used;
 }
 
-/* Whether what follows "Nov 23 04:45:00" and a space may belong to the time: a year, a zone, an offset. Right
+/* Whether what follows "Nov 23 04:45:00" and a space may belong to the time: a year, a zone, an offset,
+ * a half of the day. Right
  * about most hosts, and without a branch on what they begin with. */
 static inline bool ind_stamp_may_go_on(const char *at, const char *end)
 {
     if (end - at < 5)
         return end > at;
     unsigned c = (unsigned char)*at;
-    return ((c - '0' < 10) & (at[4] == ' ')) | (c == '+') | (c == '-') | (c - 'A' < 26);
+    return ((c - '0' < 10) & (at[4] == ' ')) | (c == '+') | (c == '-') | (c - 'A' < 26) |
+           ((at[1] == 'm') & ((at[2] == ' ') | (at[2] == ':')));
 }
 
 #endif

@@ -53,16 +53,17 @@ bool ind_zone_read_offset(struct ind_slice text, int32_t *offset)
     if (text.length < 2 || (text.at[0] != '+' && text.at[0] != '-'))
         return false;
     int digits[4] = {0}, count = 0;
+    const bool brief = text.length == 2 || (text.length == 5 && text.at[2] == ':'); /* "+5", "+5:30" */
+    count = brief;
     for (size_t i = 1; i < text.length; i++) {
-        if (text.at[i] == ':' && count == 2 && text.length == 6)
+        if (text.at[i] == ':' && count == 2 && (text.length == 6 || brief))
             continue;
         if (!ind_is_digit(text.at[i]) || count == 4)
             return false;
         digits[count++] = text.at[i] - '0';
     }
-    int hours = count == 1 ? digits[0] : digits[0] * 10 + digits[1];
-    int minutes = digits[2] * 10 + digits[3];
-    if (count == 3 || hours > 15 || minutes > 59)
+    int hours = digits[0] * 10 + digits[1], minutes = digits[2] * 10 + digits[3];
+    if (count == 1 || count == 3 || hours > 15 || minutes > 59)
         return false;
     *offset = (hours * 3600 + minutes * 60) * (text.at[0] == '-' ? -1 : 1);
     return true;

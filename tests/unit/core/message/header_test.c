@@ -51,7 +51,8 @@ static void header_keeps_what_was_read_where_it_breaks_off(void **state)
     read("<34>1 2026-11-23T04:45:00Z pier1-rtr su");
     assert_int_equal(m.malformed, IND_MALFORMED_HEADER_END);
     assert_slice(m.host, "pier1-rtr");
-    assert_slice(m.text, "su");
+    assert_slice(m.app, "su");
+    assert_int_equal(m.text.length, 0);
     read("<34>1 2026-11-23T04:45:00Z pier1-rtr su - ID [x y=\"never closed] text");
     assert_int_equal(m.malformed, IND_MALFORMED_STRUCTURED_DATA);
     assert_slice(m.msgid, "ID");
@@ -226,11 +227,104 @@ static void header_reads_every_beginning_of_a_message(void **state)
         }
 }
 
+/* Texts that look nearly like something in front of a text, and are none: they stay whole. */
+static void free_texts_stay_whole(void **state)
+{
+    static const char *const texts[] = {
+        ":-) all is well",
+        ": a colon and text",
+        ":12 minutes left",
+        "::1 is loopback",
+        "123: bottles: 000123: of beer",
+        "123: pier1-rtr: 12: bottles",
+        "12: 13: 14: 15",
+        "10:01:13 PM: meeting",
+        "1d02h of uptime",
+        "2001:db8::131 is unreachable",
+        "2001:db8::131 Nov is a month",
+        "192.0.2.9 connected at Nov 23 04:44:59",
+        "192.0.2.9: connected",
+        "fe80::1: neighbour lost",
+        "ab:cd: text",
+        "*** alarm: fan failed",
+        "*bold*: text",
+        "*note: see Nov 23",
+        "* item: text",
+        "*task: done at Nov 23 04:44:59",
+        "1795409100.1234567890 too many digits",
+        "0123456789.123 begins with zero",
+        "12345.678 is a number",
+        "192.168 is half an address",
+        "one,two: three",
+        "one,two: three: four",
+        "Warning,disk: raid: degraded",
+        "Warning, disk: degraded",
+        "a,b,c: d: e",
+        "AP350,02005e00112,v6.1: app: eleven digits",
+        "[Nov 23] text",
+        "[error] 31: text",
+        "[04:45:00] text",
+        "[2026-11-23 04:45:00]text glued",
+        "[2026-11-23 04:45:00 text",
+        "[2026-13-23 04:45:00] no month",
+        "2026/11/23 is a date",
+        "2026/13/23 04:45:00 no month",
+        "2026/11/23 24:45:00 no hour",
+        "27.11.2026 is a date",
+        "27.13.2026 04:45:00 no month",
+        "31.02.2026 04:45:00 no such day",
+        "1.2.3.4 is an address",
+        "10.20.3000 04:45:00 no year",
+        "23 Nov is a day",
+        "23 Nov 2026 is a date",
+        "23 packets 04:45:00 lost",
+        "4 Mon 04:45:00 x",
+        "31 Feb 2026 04:45:00 no such day",
+        "Mon, the 23rd",
+        "Mon, 23 Nov 2026",
+        "  leading blanks stay",
+        " a text that begins with a blank",
+        " (aside): note",
+        " 12: bottles",
+        " <b>bold</b>",
+        " 1 potato 2 potato",
+        "@cee text",
+        "@cee: no json",
+    };
+    static const char *const behind_host[] = {
+        " just two spaces",     " (aside): note",   "(aside): note",
+        "(aside) note[1]: x",   "f(x)=3: y",        "su(): text",
+        "su(a b)[1]: text",     "su(pam[12]: text", "((x))[1]: text",
+        "LEEF is a format",     "LEEF:3.0|a|b",     "%A-X-B: letter that is no severity",
+        "%A-w-B: small letter", "#A-W-B: a hash",   "%-W-B: no group",
+        "%A-W-: no name",
+    };
+    char line[256];
+    (void)state;
+    for (size_t i = 0; i < sizeof texts / sizeof *texts; i++) {
+        snprintf(line, sizeof line, "<189>%s", texts[i]);
+        read(line);
+        if (!ind_slice_equal(m.text, ind_slice_of(texts[i])))
+            print_error("%s\n", line);
+        assert_slice(m.text, texts[i]);
+        assert_int_equal(m.host.length + m.app.length + m.procid.length + m.sequence.length, 0);
+        assert_int_equal(m.form, IND_FORM_BARE);
+    }
+    for (size_t i = 0; i < sizeof behind_host / sizeof *behind_host; i++) {
+        snprintf(line, sizeof line, "<189>Nov 23 04:45:00 hq-srv1 %s", behind_host[i]);
+        read(line);
+        assert_slice(m.text, behind_host[i]);
+        assert_slice(m.host, "hq-srv1");
+        assert_int_equal(m.app.length, 0);
+    }
+}
+
 int main(void)
 {
     const struct CMUnitTest tests[] = {
         cmocka_unit_test(header_reads_rfc5424_whole),
         cmocka_unit_test(header_takes_nil_for_absent),
+        cmocka_unit_test(free_texts_stay_whole),
         cmocka_unit_test(header_keeps_what_was_read_where_it_breaks_off),
         cmocka_unit_test(header_reads_rfc3164),
         cmocka_unit_test(header_settles_the_year),

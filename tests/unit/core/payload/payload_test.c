@@ -53,6 +53,12 @@ static void event_codes_in_all_their_forms(void **state)
         {"%%01IFNET/4/LINK_STATE(l)[12]:x", "code_group=IFNET|code_severity=4|code_name=LINK_STATE"},
         {"%SESSION-6-302013: Built src=192.0.2.7",
          "code_group=SESSION|code_severity=6|code_name=302013|src=192.0.2.7"},
+        {"%STACK-W-MEMBER: x", "code_group=STACK|code_severity=W|code_name=MEMBER"},
+        {"%A-B-E-MEMBER: x", "code_group=A|code_subgroup=B|code_severity=E|code_name=MEMBER"},
+        {"%A-I-3-MEMBER: x", "code_group=A|code_subgroup=I|code_severity=3|code_name=MEMBER"},
+        {"%A-X-MEMBER: x", ""},
+        {"%A-w-MEMBER: x", ""},
+        {"#A-W-MEMBER: x", ""},
         {"%LINK-8-UPDOWN: x", ""},
         {"%LINK-3-: x", ""},
         {"%-3-X: x", ""},
@@ -81,6 +87,14 @@ static void pairs_bare_and_quoted(void **state)
         {"open=\"never closed x=1", "open=\"never|x=1"},
         {"q=\"x\"y z=1", "q=\"x\"y|z=1"},
         {"no fields at all", ""},
+        {"src:\"192.0.2.7\"; dst.port:\"22\"; action:\"drop x=y\";",
+         "src=192.0.2.7|dst.port=22|action=drop x=y"},
+        {"[a:\"1\"; m:\"say \\\"no\\\"; b=c\"; ] k=v", "a=1|m=say \"no\"; b=c|k=v"},
+        {"he said:\"hello\" and went", ""},
+        {"a:\"b\", c:\"d\"", ""},
+        {"a:\"b; c=d", "c=d"},
+        {"\"a\":\"b\";", ""},
+        {":\"b\"; a=1", "a=1"},
         {"", ""},
         {"=", ""},
         {"a=", "a="},
@@ -108,6 +122,29 @@ static void cef_with_its_escapes(void **state)
     CHECK(examples);
 }
 
+static void leef_with_every_delimiter(void **state)
+{
+#define LEEF(version)                                                                                        \
+    "leef_version=" version                                                                                  \
+    "|leef_vendor=Skerry|leef_product=Harbour Gate|leef_product_version=1.2|leef_event_id=100"
+    static const struct example examples[] = {
+        {"LEEF:1.0|Skerry|Harbour Gate|1.2|100|src=203.0.113.7\tmsg=a=b c\t\tx=",
+         LEEF("1.0") "|src=203.0.113.7|msg=a=b c|x="},
+        {"LEEF:2.0|Skerry|Harbour Gate|1.2|100|^|src=203.0.113.7^msg=a b^no value^=x",
+         LEEF("2.0") "|src=203.0.113.7|msg=a b"},
+        {"LEEF:2.0|Skerry|Harbour Gate|1.2|100|0x5E|a=1^b=2", LEEF("2.0") "|a=1|b=2"},
+        {"LEEF:2.0|Skerry|Harbour Gate|1.2|100|x7c|a=1|b=2", LEEF("2.0") "|a=1|b=2"},
+        {"LEEF:2.0|Skerry|Harbour Gate|1.2|100||a=1\tb=2", LEEF("2.0") "|a=1|b=2"},
+        {"LEEF:2.0|Skerry|Harbour Gate|1.2|100|a=1\tb=2|3", LEEF("2.0") "|a=1|b=2|3"},
+        {"LEEF:1.0|Skerry|Harbour Gate|1.2|100", LEEF("1.0")},
+        {"LEEF:1.0|Skerry|Harbour Gate|1.2", ""},
+        {"LEEF:3.0|Skerry|Harbour Gate|1.2|100|a=1", "a=1"},
+        {"LEEF:", ""},
+    };
+    (void)state;
+    CHECK(examples);
+}
+
 static void json_objects_flattened(void **state)
 {
     static const struct example examples[] = {
@@ -117,6 +154,9 @@ static void json_objects_flattened(void **state)
         {" {\"t\":\"a\\tb\\u00e9\\ud83d\\ude00\\ud800\"} ", "t=a\tb\xC3\xA9\xF0\x9F\x98\x80\xEF\xBF\xBD"},
         {"{\"n\":{\"m\":{\"o\":-1.5e3}}}", "n.m.o=-1.5e3"},
         {"{}", ""},
+        {"@cee: {\"a\":1}", "a=1"},
+        {"@cee:{\"a\":1}", "a=1"},
+        {"@cee: a=1", "a=1"},
         {"{\"a\":1} and more", ""},
         {"{\"a\":1", ""},
         {"{\"a\" 1}", ""},
@@ -172,6 +212,7 @@ int main(void)
         cmocka_unit_test(event_codes_in_all_their_forms),
         cmocka_unit_test(pairs_bare_and_quoted),
         cmocka_unit_test(cef_with_its_escapes),
+        cmocka_unit_test(leef_with_every_delimiter),
         cmocka_unit_test(json_objects_flattened),
         cmocka_unit_test(too_many_fields_are_cut_and_said),
         cmocka_unit_test(a_field_is_found_by_its_name_each_time),
