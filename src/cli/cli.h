@@ -44,7 +44,8 @@ void ind_complain_text(void *context, const char *text);
  * mistakes or there is none; `or_defaults`: where there is none, what holds without one is good enough. */
 bool ind_load(const struct ind_call *call, bool or_defaults, struct ind_loaded *loaded);
 
-/* Whether the store is a folder; reported where it is not: a search of what is not there would find nothing. */
+/* Whether the store is a folder; reported where it is not: a search of what is not there would find nothing.
+ */
 bool ind_has_store(const struct ind_config *config);
 
 /* Prints the mistakes, and the warnings where `warnings`, to `out`. */

@@ -60,7 +60,7 @@ static const char edits[] =
     "    time: {zone: \"-05:00\"}\n"
     "  - name: few-accepts       # one in five tells enough\n"
     "    when: text starts with \"ACCEPT\" or text starts with \"PERMIT\"\n"
-    "    keep: one in 5\n"
+    "    thin: one in 5\n"
     "  - name: flapping          # the same again within two minutes is counted, and reported once\n"
     "    when: app is \"linkd\"\n"
     "    repeat: 2 min\n"

@@ -76,7 +76,7 @@ static bool add_store(struct ind_search_places *places, const char *store, const
     return true;
 }
 
-static enum ind_exit find_store(const struct ind_config *config, struct ind_search_places *places)
+static int find_store(const struct ind_config *config, struct ind_search_places *places)
 {
     if (!ind_has_store(config))
         return IND_EXIT_CALL;
@@ -181,8 +181,8 @@ static bool add_path(struct ind_search_places *places, const char *path, const c
     return true;
 }
 
-enum ind_exit ind_search_places_find(const struct ind_config *config, const char **arguments, const char *as,
-                                     struct ind_search_places *places)
+int ind_search_places_find(const struct ind_config *config, const char **arguments, const char *as,
+                           struct ind_search_places *places)
 {
     *places = (struct ind_search_places){0};
     size_t named = 0;

@@ -20,8 +20,8 @@ struct ind_search_places {
 
 /* Finds the files of the arguments, or of the store where they name none; `as` is the value of --as, or NULL.
  * Returns IND_EXIT_DONE, or, reported, how the call ends; freed in either case by ind_search_places_free. */
-enum ind_exit ind_search_places_find(const struct ind_config *config, const char **arguments, const char *as,
-                                     struct ind_search_places *places);
+int ind_search_places_find(const struct ind_config *config, const char **arguments, const char *as,
+                           struct ind_search_places *places);
 void ind_search_places_free(struct ind_search_places *places);
 
 /* --when, and that each word stands in the text, device, host, app or msgid; NULL where there is no word or

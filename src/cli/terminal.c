@@ -136,5 +136,6 @@ void ind_print_json(const json_t *object, FILE *out)
 {
     bool terminal = out == stdout && isatty(STDOUT_FILENO) == 1;
     json_dumpf(object, out,
-               JSON_COMPACT | JSON_PRESERVE_ORDER | JSON_REAL_PRECISION(15) | (terminal ? JSON_ENSURE_ASCII : 0));
+               JSON_COMPACT | JSON_PRESERVE_ORDER | JSON_REAL_PRECISION(15) |
+                   (terminal ? JSON_ENSURE_ASCII : 0));
 }

@@ -29,7 +29,8 @@ struct ind_listen_item {
     char *text;    /* "udp 0.0.0.0:514": what messages carry as their listener */
     char *address; /* numeric; the path of a local socket */
     uint16_t port; /* 0: any free one */
-    bool drop;     /* when full: what comes is lost, and counted; otherwise senders are held back */
+    bool drop;     /* when there is no room what comes is lost, and counted; otherwise senders wait */
+    bool join;     /* a line that begins with a blank belongs to the message before */
 };
 
 struct ind_config {

@@ -7,7 +7,7 @@
 #include <stdlib.h>
 
 const char *const ind_edit_kind_names[IND_EDIT_KINDS] = {"mask", "label", "drop",   "set",  "forget",
-                                                         "time", "keep",  "repeat", "limit"};
+                                                         "time", "thin",  "repeat", "limit"};
 
 /* ---- mask ---- */
 
@@ -287,7 +287,7 @@ static void load_time(struct ind_loader *loader, const struct ind_node *value, s
 
 /* ---- Those that remember ---- */
 
-static void load_keep(struct ind_loader *loader, const struct ind_node *value, struct ind_edit *edit)
+static void load_thin(struct ind_loader *loader, const struct ind_node *value, struct ind_edit *edit)
 {
     const struct ind_slice start = IND_SLICE("one in ");
     if (!ind_expect_text(loader, value, "how many are kept, such as \"one in 10\""))
@@ -295,7 +295,7 @@ static void load_keep(struct ind_loader *loader, const struct ind_node *value, s
     if (!ind_slice_starts(value->text, start) ||
         !ind_read_count(ind_slice_from(value->text, start.length), 2, 1000000000, &edit->number))
         ind_wrong(loader, value,
-                  "\"%.*s\" does not say how many are kept; write one such as: keep: one in 10",
+                  "\"%.*s\" does not say how many are kept; write one such as: thin: one in 10",
                   IND_ARG(value->text));
 }
 
@@ -359,8 +359,8 @@ void ind_load_edit_kind(struct ind_loader *loader, struct ind_edit_text *text, c
     case IND_EDIT_TIME:
         load_time(loader, value, edit);
         return;
-    case IND_EDIT_KEEP:
-        load_keep(loader, value, edit);
+    case IND_EDIT_THIN:
+        load_thin(loader, value, edit);
         return;
     case IND_EDIT_REPEAT:
         load_repeat(loader, value, edit);
@@ -427,7 +427,7 @@ void ind_edit_describe(const struct ind_edit *edit, struct ind_buffer *buffer)
         ind_buffer_text(buffer, edit->field.length ? " from field " : " read in another zone");
         ind_buffer_slice(buffer, edit->field);
         break;
-    case IND_EDIT_KEEP:
+    case IND_EDIT_THIN:
         ind_buffer_text(buffer, " one in ");
         ind_buffer_number(buffer, edit->number);
         break;

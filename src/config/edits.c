@@ -28,17 +28,24 @@ WHAT(drop, IND_EDIT_DROP)
 WHAT(set, IND_EDIT_SET)
 WHAT(forget, IND_EDIT_FORGET)
 WHAT(time, IND_EDIT_TIME)
-WHAT(keep, IND_EDIT_KEEP)
+WHAT(thin, IND_EDIT_THIN)
 WHAT(repeat, IND_EDIT_REPEAT)
 WHAT(limit, IND_EDIT_LIMIT)
 
+static void former_keep(struct ind_loader *loader, const struct ind_node *value, void *into)
+{
+    (void)into;
+    ind_wrong(loader, value, "\"keep\" is now called \"thin\"; write \"thin: %.*s\"",
+              IND_ARG(value->kind == IND_NODE_SCALAR ? value->text : IND_SLICE("one in 10")));
+}
+
 static void load_edit(struct ind_loader *loader, struct ind_edit_text *text)
 {
-    static const struct ind_key keys[] = {{"name", keep_name},  {"when", read_when}, {"mask", keep_mask},
-                                          {"with", keep_with},  {"in", keep_in},     {"label", keep_label},
-                                          {"drop", keep_drop},  {"set", keep_set},   {"forget", keep_forget},
-                                          {"time", keep_time},  {"keep", keep_keep}, {"repeat", keep_repeat},
-                                          {"limit", keep_limit}};
+    static const struct ind_key keys[] = {
+        {"name", keep_name},     {"when", read_when},   {"mask", keep_mask}, {"with", keep_with},
+        {"in", keep_in},         {"label", keep_label}, {"drop", keep_drop}, {"set", keep_set},
+        {"forget", keep_forget}, {"time", keep_time},   {"thin", keep_thin}, {"repeat", keep_repeat},
+        {"limit", keep_limit},   {"!keep", former_keep}};
     const struct ind_node *what = NULL;
     size_t mistakes = loader->diagnostics->mistakes;
     if (!ind_read_map(loader, text->node, keys, sizeof keys / sizeof *keys, text))
@@ -62,7 +69,7 @@ static void load_edit(struct ind_loader *loader, struct ind_edit_text *text)
         if (loader->diagnostics->mistakes == mistakes)
             ind_wrong(
                 loader, text->node,
-                "an edit that does nothing; add mask, label, drop, set, forget, time, keep, repeat or limit");
+                "an edit that does nothing; add mask, label, drop, set, forget, time, thin, repeat or limit");
         return;
     }
     ind_load_edit_kind(loader, text, what);

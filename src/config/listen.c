@@ -21,13 +21,22 @@ static bool split_address(struct ind_slice text, struct ind_slice *address, stru
 }
 
 struct listener_text {
-    const struct ind_node *udp, *tcp, *local, *when_full;
+    const struct ind_node *udp, *tcp, *local, *senders_wait, *join_indented;
 };
 
 IND_KEEP_NODE(listener_text, udp)
 IND_KEEP_NODE(listener_text, tcp)
 IND_KEEP_NODE(listener_text, local)
-IND_KEEP_NODE(listener_text, when_full)
+IND_KEEP_NODE(listener_text, senders_wait)
+IND_KEEP_NODE(listener_text, join_indented)
+
+static void former_when_full(struct ind_loader *loader, const struct ind_node *value, void *into)
+{
+    (void)into;
+    bool drop = value->kind == IND_NODE_SCALAR && ind_slice_equal(value->text, IND_SLICE("drop"));
+    ind_wrong(loader, value, "\"when full\" is now called \"senders wait\"; write \"senders wait: %s\"",
+              drop ? "no" : "yes");
+}
 
 static bool read_socket_address(struct ind_loader *loader, const struct ind_node *value,
                                 struct ind_listen_item *listener)
@@ -65,24 +74,36 @@ static bool read_local_socket(struct ind_loader *loader, const struct ind_node *
     return listener->address != NULL;
 }
 
-static void read_when_full(struct ind_loader *loader, const struct ind_node *value,
-                           struct ind_listen_item *listener)
+/* "yes" or "no" of a key that only stream listeners have. */
+static bool read_stream_key(struct ind_loader *loader, const struct ind_node *value, const char *key,
+                            const char *why, const struct ind_listen_item *listener, bool *yes)
 {
-    if (!value || !ind_expect_text(loader, value, "hold or drop"))
-        return;
-    listener->drop = ind_slice_equal(value->text, IND_SLICE("drop"));
-    if (!listener->drop && !ind_slice_equal(value->text, IND_SLICE("hold")))
-        ind_wrong(loader, value,
-                  "\"%.*s\": expected hold (senders wait) or drop (what comes is lost, and counted)",
-                  IND_ARG(value->text));
-    else if (listener->kind != IND_LISTEN_TCP)
-        ind_wrong(loader, value, "\"when full\" goes with tcp: datagrams cannot be held back; leave it out");
+    if (!value || !ind_read_yes(loader, value, yes))
+        return false;
+    if (listener->kind != IND_LISTEN_TCP)
+        ind_wrong(loader, value, "\"%s\" goes with tcp: %s; leave it out", key, why);
+    return true;
+}
+
+static void read_stream_keys(struct ind_loader *loader, const struct listener_text *text,
+                             struct ind_listen_item *listener)
+{
+    bool wait = true;
+    if (read_stream_key(loader, text->senders_wait, "senders wait", "datagrams cannot be held back", listener,
+                        &wait))
+        listener->drop = !wait;
+    (void)read_stream_key(loader, text->join_indented, "join indented", "a datagram is a whole message",
+                          listener, &listener->join);
 }
 
 static void load_listener(struct ind_loader *loader, const struct ind_node *node)
 {
-    static const struct ind_key keys[] = {
-        {"udp", keep_udp}, {"tcp", keep_tcp}, {"unix", keep_local}, {"when full", keep_when_full}};
+    static const struct ind_key keys[] = {{"udp", keep_udp},
+                                          {"tcp", keep_tcp},
+                                          {"unix", keep_local},
+                                          {"senders wait", keep_senders_wait},
+                                          {"join indented", keep_join_indented},
+                                          {"!when full", former_when_full}};
     static const char *const kinds[] = {"udp", "tcp", "unix"};
     struct listener_text text = {0};
     struct ind_listen_item listener = {0};
@@ -109,7 +130,7 @@ static void load_listener(struct ind_loader *loader, const struct ind_node *node
     if (!(listener.kind == IND_LISTEN_UNIX ? read_local_socket(loader, value, &listener)
                                            : read_socket_address(loader, value, &listener)))
         return;
-    read_when_full(loader, text.when_full, &listener);
+    read_stream_keys(loader, &text, &listener);
     snprintf(whole, sizeof whole, "%s %s", kinds[listener.kind],
              listener.kind == IND_LISTEN_UNIX ? listener.address : value->text.at);
     for (size_t i = 0; i < config->listener_count; i++)

@@ -22,6 +22,8 @@ static void unknown_key(struct ind_loader *loader, const struct ind_node *key, c
     const char *names[MOST_KEYS];
     char list[512];
     struct ind_buffer known = ind_buffer_on(list, sizeof list - 1);
+    while (count > 1 && keys[count - 1].name[0] == '!')
+        count--;
     for (size_t i = 0; i < count; i++) {
         names[i] = keys[i].name;
         ind_buffer_text(&known, i == 0 ? "" : i + 1 == count ? " and " : ", ");
@@ -46,7 +48,8 @@ bool ind_read_map(struct ind_loader *loader, const struct ind_node *map, const s
     for (size_t i = 0; i + 1 < map->part_count; i += 2) {
         const struct ind_node *key = map->parts[i];
         size_t k = 0;
-        while (k < count && !ind_slice_equal(key->text, ind_slice_of(keys[k].name)))
+        while (k < count &&
+               !ind_slice_equal(key->text, ind_slice_of(keys[k].name + (keys[k].name[0] == '!'))))
             k++;
         if (k == count)
             unknown_key(loader, key, keys, count);

@@ -49,6 +49,7 @@ struct ind_loader {
 void ind_wrong_inside(struct ind_loader *loader, const struct ind_node *scalar,
                       const struct ind_mistake *mistake, bool warning);
 
+/* A name that begins with "!" is a former one, whose reader says what it is called now: such stand last. */
 struct ind_key {
     const char *name;
     void (*read)(struct ind_loader *loader, const struct ind_node *value, void *into);

@@ -36,10 +36,8 @@ static void read_text(struct ind_loader *loader, const struct ind_node *value, c
 
 static void read_span(struct ind_loader *loader, const struct ind_node *value, ind_time *span)
 {
-    if (ind_expect_text(loader, value, "a span of time such as 300 ms") &&
-        !ind_read_span(value->text, span))
-        ind_wrong(loader, value, "\"%.*s\" is not a span of time; " IND_SPAN_HINT,
-                  IND_ARG(value->text));
+    if (ind_expect_text(loader, value, "a span of time such as 300 ms") && !ind_read_span(value->text, span))
+        ind_wrong(loader, value, "\"%.*s\" is not a span of time; " IND_SPAN_HINT, IND_ARG(value->text));
 }
 
 static struct ind_zone *keep_zone(struct reading *reading, struct ind_zone *zone)

@@ -440,7 +440,7 @@ enum { PUSHED = 160000 };
 static int push_while_the_writer_stands(pid_t *writer)
 {
     begin("store: log\nstate: state\nthreads: 1\nburst buffer: 4 MiB\nlisten:\n"
-          "  - {tcp: \"127.0.0.1:0\", when full: drop}\n  - {unix: local}\n  - udp: 127.0.0.1:0\n"
+          "  - {tcp: \"127.0.0.1:0\", senders wait: no}\n  - {unix: local}\n  - udp: 127.0.0.1:0\n"
           "routes: [{name: all, file: \"{app}.log\"}]\n");
     unsigned port = ind_reported_port(&running, "tcp 127.0.0.1:");
     *writer = thread_named("writer");

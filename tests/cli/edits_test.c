@@ -321,7 +321,7 @@ static void what_edits_remember_is_asked_once(void **state)
 {
     enum { COUNT = 60000 };
     (void)state;
-    configure("store: log\nstate: state\nzone: UTC\nedits:\n  - {name: half, keep: one in 2}\n"
+    configure("store: log\nstate: state\nzone: UTC\nedits:\n  - {name: half, thin: one in 2}\n"
               "routes:\n  - {name: a, file: a.log, layout: \"{text}\"}\n"
               "  - {name: b, file: b.log, layout: \"{text}\"}\n");
     FILE *file = fopen(ind_path(folder, "in.log"), "w");
@@ -345,7 +345,7 @@ static const char rules[] =
     "  - {name: lease, when: text contains \"lease\", drop: yes}\n"
     "  - {name: hide, mask: ipv4}\n"
     "  - {name: same, when: app is \"link\", repeat: 30s}\n"
-    "  - {name: few, when: app is \"chatty\", keep: one in 7}\n"
+    "  - {name: few, when: app is \"chatty\", thin: one in 7}\n"
     "  - {name: calm, when: app is \"fast\", limit: 2 a minute}\n"
     "routes:\n"
     "  - {name: own, when: app is \"indagator\", file: own.log}\n"
@@ -470,7 +470,7 @@ static void differences_are_counted_by_their_kind(void **state)
         "store: log\nstate: state\nzone: UTC\nedits:\n"
         "  - {name: noise, when: text is \"plain\" and severity is debug, drop: yes}\n"
         "  - {name: same, when: app is \"link\", repeat: 30s}\n"
-        "  - {name: few, when: app is \"chatty\", keep: one in 7}\n"
+        "  - {name: few, when: app is \"chatty\", thin: one in 7}\n"
         "  - {name: calm, when: app is \"fast\", limit: 4 a second}\n"
         "routes:\n"
         "  - {name: own, when: app is \"indagator\", file: own.log}\n"

@@ -723,9 +723,32 @@ static void emit_refuses_what_cannot_be_meant(void **state)
     ind_ran_free(&ran);
 }
 
+/* A trace over TCP is one message; the last one is filed though nothing follows and the connection stays
+ * open. */
+static void indented_lines_belong_to_the_message_before(void **state)
+{
+    (void)state;
+    begin("store: log\nstate: state\nzone: UTC\nlisten: [{tcp: \"127.0.0.1:0\", join indented: yes}]\n"
+          "routes:\n  - {name: all, when: app is \"shop\", file: a.log, layout: \"{text}\"}\n");
+    int fd = open_to(IND_SEND_TCP, ind_reported_port(&running, "tcp 127.0.0.1:"), NULL);
+    SAY(fd, "<14>Nov 23 04:45:00 h shop[1]: failed\n  at one\n\tat two\n<14>Nov 23 04:45:00 h shop[1]: "
+            "next\n  at ");
+    wait_stored(1);
+    SAY(fd, "three\n");
+    wait_stored(2);
+    SAY(fd, "  too late\n<14>Nov 23 04:45:00 h shop[1]: last\n");
+    wait_stored(3);
+    close(fd);
+    end();
+    char *stored = ind_read_file(ind_path(folder, "log/a.log"), NULL);
+    assert_string_equal(stored, "failed\\n  at one\\n\\tat two\nnext\\n  at three\nlast\n");
+    free(stored);
+}
+
 int main(void)
 {
     const struct CMUnitTest tests[] = {
+        cmocka_unit_test_setup_teardown(indented_lines_belong_to_the_message_before, set_up, tear_down),
 #define in_a_folder(test) cmocka_unit_test_setup_teardown(test, set_up, tear_down)
         in_a_folder(a_message_that_no_batch_has_room_for_is_cut_and_hangs_nothing),
         in_a_folder(strangers_cannot_take_the_descriptors_that_the_collector_needs),

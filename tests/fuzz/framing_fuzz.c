@@ -14,9 +14,9 @@ static void mix(struct seen *seen, struct ind_slice bytes)
         seen->sum = (seen->sum ^ (unsigned char)bytes.at[i]) * UINT64_C(1099511628211);
 }
 
-static struct seen play(const uint8_t *data, size_t size, size_t portion)
+static struct seen play(const uint8_t *data, size_t size, size_t portion, bool join)
 {
-    struct ind_framing framing = {0};
+    struct ind_framing framing = {.join = join};
     struct seen seen = {0, 0};
     struct ind_slice bytes;
     bool cut = false, bad = false;
@@ -53,9 +53,11 @@ int LLVMFuzzerTestOneInput(const uint8_t *data, size_t size)
 {
     if (size == 0)
         return 0;
-    struct seen whole = play(data, size, size), ones = play(data, size, 1),
-                some = play(data, size, 1 + data[0] % 13);
-    if (whole.sum != ones.sum || whole.messages != ones.messages || whole.sum != some.sum)
-        abort();
+    for (int join = 0; join < 2; join++) {
+        struct seen whole = play(data, size, size, join), ones = play(data, size, 1, join),
+                    some = play(data, size, 1 + data[0] % 13, join);
+        if (whole.sum != ones.sum || whole.messages != ones.messages || whole.sum != some.sum)
+            abort();
+    }
     return 0;
 }

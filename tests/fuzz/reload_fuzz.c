@@ -34,7 +34,7 @@ static void write_listeners(FILE *out)
         const char *kind = ONE_OF(kinds), *address = ONE_OF(addresses);
         fprintf(out, "  - %s: \"%s:%u\"\n", kind, address, ONE_OF(trial.ports));
         if (*kind == 't' && choose(3) == 1)
-            fputs("    when full: drop\n", out);
+            fputs("    senders wait: no\n", out);
     }
     if (choose(3) == 1)
         fprintf(out, "  - unix: %s/other%u\n", ind_fuzz_folder_name, choose(2));
@@ -49,7 +49,7 @@ static void write_rules(FILE *out)
     };
     static const char *const edits[] = {
         "",
-        "edits:\n  - {name: a, mask: [ipv4, secret]}\n  - {name: b, keep: one in 2}\n",
+        "edits:\n  - {name: a, mask: [ipv4, secret]}\n  - {name: b, thin: one in 2}\n",
         "edits:\n  - {name: a, repeat: 10s}\n  - {name: c, label: {l: \"{app}\"}}\n",
         "edits:\n  - {name: a, drop: yes, when: severity is debug}\n  - {name: b, set: {host: \"{app}\"}}\n",
         "edits:\n  - {name: r, limit: 5 a second, when: 'text contains \"x\"'}\n",

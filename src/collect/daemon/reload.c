@@ -98,8 +98,11 @@ static void commit(struct ind_collector *collector, struct ind_rules *rules)
     collector->reload.before = collector->rules;
     collector->reload.in_force = false;
     collector->rules = rules;
-    for (size_t i = 0; i < set->count; i++)
-        atomic_store(&set->list[i]->drop, rules->config->listeners[set->item_of[i]].drop);
+    for (size_t i = 0; i < set->count; i++) {
+        const struct ind_listen_item *item = &rules->config->listeners[set->item_of[i]];
+        atomic_store(&set->list[i]->drop, item->drop);
+        atomic_store(&set->list[i]->join, item->join);
+    }
     atomic_store(&collector->receivers.behind, collector->intakes);
     atomic_store(&collector->writer.behind, true);
     atomic_store(&collector->housekeeping.behind, true);

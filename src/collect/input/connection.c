@@ -134,6 +134,22 @@ enum ind_connection_fed ind_connection_feed(struct ind_connection *connection, s
     return fed == IND_CONNECTION_FULL ? keep(connection, bytes) : fed;
 }
 
+bool ind_connection_end_wait(struct ind_connection *connection, ind_connection_deliver deliver, void *context)
+{
+    struct ind_framing before = connection->framing;
+    struct ind_slice bytes;
+    bool cut;
+    if (!ind_framing_end_wait(&connection->framing, &bytes, &cut))
+        return true;
+    if (!deliver(context, connection, (struct ind_slice){connection->carry, connection->carried}, bytes,
+                 cut)) {
+        connection->framing = before;
+        return false;
+    }
+    drop_carry(connection);
+    return true;
+}
+
 bool ind_connection_finish(struct ind_connection *connection, bool broken_off, ind_connection_deliver deliver,
                            void *context)
 {

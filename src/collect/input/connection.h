@@ -24,6 +24,7 @@ struct ind_connection {
     struct ind_framing framing;
     struct ind_admission *admission; /* counts what is below for all connections together */
     struct ind_steady since;         /* when the message under way began; not set: there is none */
+    struct ind_steady whole;         /* with framing.waits: when its last line came */
     char *carry;                     /* of a message under way: what came before */
     size_t carried, carry_room;
     char *left; /* bytes read for which there was no room; they come first */
@@ -49,6 +50,11 @@ enum ind_connection_fed {
 /* Takes bytes apart, those left over from before first. */
 enum ind_connection_fed ind_connection_feed(struct ind_connection *connection, struct ind_slice bytes,
                                             ind_connection_deliver deliver, void *context);
+
+/* The message that waits for a line that goes on with it (framing.waits) is whole without one. False where
+ * there is no room for it: it waits on. */
+bool ind_connection_end_wait(struct ind_connection *connection, ind_connection_deliver deliver,
+                             void *context);
 
 /* The connection is over: what is unfinished is a message too. False where there is no room for it. */
 bool ind_connection_finish(struct ind_connection *connection, bool broken_off, ind_connection_deliver deliver,

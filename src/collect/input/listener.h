@@ -22,6 +22,7 @@ struct ind_listener {
     char *address;    /* numeric, or the path of a local socket */
     uint16_t wanted;  /* port; 0: any */
     uint16_t number;  /* of its text, in the ledger */
+    atomic_bool join; /* lines that begin with a blank belong to the message before; likewise */
     atomic_bool drop; /* what has no room is lost: set by control at a reload, read by receivers */
     int sockets[IND_MOST_INTAKES]; /* UDP: one for each receiver, others: one; -1: closed by its receiver */
     unsigned socket_count;

@@ -220,6 +220,7 @@ static struct ind_listener *new_listener(struct ind_listeners *listeners, const 
     listener->kind = wanted->item->kind;
     listener->wanted = wanted->port;
     atomic_init(&listener->drop, wanted->item->drop);
+    atomic_init(&listener->join, wanted->item->join);
     if ((listener->text = strdup(wanted->item->text)) && (listener->address = strdup(wanted->address)) &&
         (listener->number = ind_listeners_number(listeners, wanted->item->text)) != 0)
         return listener;

@@ -310,12 +310,15 @@ static bool make_events(struct ind_receiver *receiver)
         event_new(receiver->base, receiver->waker.read_end, EV_READ | EV_PERSIST, on_wake, receiver);
     receiver->on_tick = event_new(receiver->base, -1, EV_PERSIST, on_tick, receiver);
     receiver->on_room = event_new(receiver->base, -1, 0, ind_watch_on_room, receiver);
+    receiver->on_joined = event_new(receiver->base, -1, 0, ind_watch_on_joined, receiver);
     receiver->on_descriptor = event_new(receiver->base, -1, 0, ind_watch_on_descriptor, receiver);
     if (receiver->on_wake)
         (void)event_priority_set(receiver->on_wake, IND_PRIORITY_DATAGRAMS);
     receiver->streams.base = receiver->base;
     receiver->streams.retry = receiver->on_room;
-    return receiver->on_wake && receiver->on_tick && receiver->on_room && receiver->on_descriptor;
+    receiver->streams.joined = receiver->on_joined;
+    return receiver->on_wake && receiver->on_tick && receiver->on_room && receiver->on_descriptor &&
+           receiver->on_joined;
 }
 
 static struct ind_receiver *new_receiver(struct ind_receivers *all, unsigned number,
@@ -339,7 +342,7 @@ static struct ind_receiver *new_receiver(struct ind_receivers *all, unsigned num
 IND_NOT_SHARED static void free_receiver(struct ind_receiver *receiver)
 {
     struct event *events[] = {receiver->on_wake, receiver->on_tick, receiver->on_room,
-                              receiver->on_descriptor};
+                              receiver->on_descriptor, receiver->on_joined};
     for (size_t i = 0; i < sizeof events / sizeof *events; i++)
         if (events[i])
             event_free(events[i]);

@@ -39,7 +39,7 @@ struct ind_receiver {
     bool no_descriptor; /* for connections: likewise, until on_descriptor */
 
     struct event_base *base;
-    struct event *on_wake, *on_tick, *on_room, *on_descriptor;
+    struct event *on_wake, *on_tick, *on_room, *on_descriptor, *on_joined;
     struct ind_waker waker;
     struct ind_steady looked; /* when the sockets were last looked at; not set: it waited for them since */
     atomic_uint_fast64_t longest_pause; /* written by itself, read by control */
@@ -64,6 +64,7 @@ void ind_watch_drops(struct ind_receiver *receiver, bool last);
 
 /* Timers of the receiver's event loop, one shot each; `context` is the receiver. */
 void ind_watch_on_room(evutil_socket_t socket, short what, void *context);
+void ind_watch_on_joined(evutil_socket_t socket, short what, void *context);
 void ind_watch_on_descriptor(evutil_socket_t socket, short what, void *context);
 
 #endif

@@ -7,7 +7,13 @@
 #include <stdlib.h>
 #include <utlist.h>
 
-enum { SCRATCH = 256 << 10, RETRY_MILLISECONDS = 10, REPORT_AGAIN = 60 };
+enum {
+    SCRATCH = 256 << 10,
+    RETRY_MILLISECONDS = 10,
+    REPORT_AGAIN = 60,
+    JOIN_MILLISECONDS = 700, /* with the time between two looks and some to spare, less than a second */
+    JOIN_LOOK_MILLISECONDS = 150
+};
 
 bool ind_streams_begin(struct ind_streams *streams)
 {
@@ -173,13 +179,42 @@ static void make_room_for_halves(struct ind_streams *streams)
     }
 }
 
+/* The last line may be gone on with, but not for long. */
+static void note_wait(struct ind_streams *streams, struct ind_connection *connection)
+{
+    static const struct timeval soon = {0, JOIN_LOOK_MILLISECONDS * 1000};
+    connection->whole = streams->now.steady;
+    if (streams->joined && !event_pending(streams->joined, EV_TIMEOUT, NULL))
+        (void)event_add(streams->joined, &soon);
+}
+
+bool ind_streams_end_waits(struct ind_streams *streams)
+{
+    struct ind_connection *connection;
+    bool any = false;
+    streams->now = ind_clock_read(streams->dispatch->clock);
+    DL_FOREACH(streams->list, connection)
+    {
+        if (!connection->framing.waits)
+            continue;
+        bool long_enough = ind_steady_from(connection->whole, streams->now.steady) >=
+                           JOIN_MILLISECONDS * (IND_SECOND / 1000);
+        any |=
+            !long_enough || connection->left || !ind_connection_end_wait(connection, keep_message, streams);
+    }
+    return any;
+}
+
 static void feed(struct ind_streams *streams, struct ind_connection *connection, struct ind_slice bytes)
 {
+    connection->framing.join = atomic_load(&connection->listener->join);
     switch (ind_connection_feed(connection, bytes, keep_message, streams)) {
     case IND_CONNECTION_FED:
         connection->since = connection->carried == 0               ? IND_STEADY_NEVER
                             : ind_steady_is_set(connection->since) ? connection->since
                                                                    : streams->now.steady;
+        if (connection->framing.waits)
+            note_wait(streams, connection);
         return;
     case IND_CONNECTION_FULL:
         hold(streams, connection);

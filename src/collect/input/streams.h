@@ -27,8 +27,9 @@ struct ind_streams {
     struct ind_admission *admission;
     size_t halves_limit; /* bytes of half messages that all connections together may hold */
     struct event_base *base;
-    int priority;        /* of their events */
-    struct event *retry; /* the receiver's timer: ind_streams_retry is to be called soon */
+    int priority;         /* of their events */
+    struct event *joined; /* the receiver's timer: ind_streams_end_waits is to be called soon */
+    struct event *retry;  /* the receiver's timer: ind_streams_retry is to be called soon */
 
     struct ind_connection *list;
     char *scratch;         /* what is read */
@@ -49,6 +50,8 @@ void ind_streams_add(struct ind_streams *streams, struct ind_connection *connect
 void ind_streams_read(struct ind_streams *streams, struct ind_connection *connection);
 /* Reads again from those that were held for want of room. True where some must still wait. */
 bool ind_streams_retry(struct ind_streams *streams);
+/* Messages that have waited for another line long enough are whole. True where some still wait. */
+bool ind_streams_end_waits(struct ind_streams *streams);
 bool ind_streams_any_held(const struct ind_streams *streams);
 
 /* Other listeners from now on: connections whose listener goes, or whose sender is not allowed any more, are

@@ -6,7 +6,8 @@
 #include <unistd.h>
 
 enum {
-    ROOM_MILLISECONDS = 10,        /* between two looks for room */
+    ROOM_MILLISECONDS = 10,
+    JOINED_MILLISECONDS = 150,     /* between two looks for room */
     DESCRIPTOR_MILLISECONDS = 100, /* between two looks for descriptors */
     REPORT_AGAIN = 60              /* seconds */
 };
@@ -89,6 +90,15 @@ void ind_watch_on_room(evutil_socket_t socket, short what, void *context)
     bool streams_wait = ind_streams_retry(&receiver->streams);
     if (receiver->no_room || streams_wait)
         call_soon(receiver->on_room, ROOM_MILLISECONDS);
+}
+
+void ind_watch_on_joined(evutil_socket_t socket, short what, void *context)
+{
+    struct ind_receiver *receiver = context;
+    (void)socket;
+    (void)what;
+    if (ind_streams_end_waits(&receiver->streams))
+        call_soon(receiver->on_joined, JOINED_MILLISECONDS);
 }
 
 void ind_watch_on_descriptor(evutil_socket_t socket, short what, void *context)

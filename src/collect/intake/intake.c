@@ -303,7 +303,7 @@ static bool ask_states(struct ind_intake *intake, const struct ind_edit *edit,
 {
     uint64_t key;
     bool goes_on = ind_edit_states_ask(intake->states, edit, message, intake->moment, &key);
-    if (goes_on && key && edit->kind != IND_EDIT_KEEP && intake->begun_count < IND_MOST_BEGUN)
+    if (goes_on && key && edit->kind != IND_EDIT_THIN && intake->begun_count < IND_MOST_BEGUN)
         intake->begun[intake->begun_count++] = key;
     return goes_on;
 }

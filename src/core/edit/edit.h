@@ -19,7 +19,7 @@ enum ind_edit_kind {
     IND_EDIT_SET,
     IND_EDIT_FORGET,
     IND_EDIT_TIME,
-    IND_EDIT_KEEP,   /* one in `number` */
+    IND_EDIT_THIN,   /* one in `number` */
     IND_EDIT_REPEAT, /* a text that was there within `span` is dropped */
     IND_EDIT_LIMIT,  /* beyond `number` within `span` they are dropped */
     IND_EDIT_KINDS
@@ -107,7 +107,7 @@ static inline const char *ind_limit_unit(ind_time span)
 /* Whether what it decides depends on messages before. */
 static inline bool ind_edit_remembers(const struct ind_edit *edit)
 {
-    return edit->kind >= IND_EDIT_KEEP;
+    return edit->kind >= IND_EDIT_THIN;
 }
 
 /* Compiles a regular expression for `regexes`. False with *mistake made; one that could hide nothing at all

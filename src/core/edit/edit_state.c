@@ -236,7 +236,7 @@ bool ind_edit_state_ask(struct ind_edit_state *state, uint64_t key, const struct
     entry->number = edit->number; /* a reload may have changed them */
     entry->span = edit->span;
     switch (edit->kind) {
-    case IND_EDIT_KEEP:
+    case IND_EDIT_THIN:
         return entry->count++ % entry->number == 0;
     case IND_EDIT_REPEAT:
         return ask_repeat(entry, now, fresh, report, reported);
@@ -264,7 +264,7 @@ bool ind_edit_state_due(struct ind_edit_state *state, struct ind_steady now, boo
 {
     while (*from < state->top) {
         struct entry *entry = &state->entries[(*from)++];
-        if (!entry->taken || entry->kind == IND_EDIT_KEEP)
+        if (!entry->taken || entry->kind == IND_EDIT_THIN)
             continue;
         bool past = is_over(entry, now);
         bool due =

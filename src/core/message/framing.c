@@ -107,6 +107,32 @@ static enum ind_frame next_counted(struct ind_framing *framing, struct ind_slice
 
 /* ---- Lines ---- */
 
+static bool is_indented(const struct ind_slice *input)
+{
+    return *input->at == ' ' || *input->at == '\t';
+}
+
+/* A whole line has come before, and now there is what follows it. */
+static enum ind_frame after_wait(struct ind_framing *framing, const struct ind_slice *input,
+                                 struct ind_slice *bytes, bool *cut)
+{
+    framing->waits = false;
+    if (framing->join && is_indented(input))
+        return part(framing, (struct ind_slice){&framing->ended_by, 1}, bytes);
+    return end(framing, IND_NOTHING, bytes, cut);
+}
+
+/* Whether a line that has just ended must wait for what follows: nothing has come yet, or it goes on. */
+static bool must_wait(const struct ind_framing *framing, struct ind_slice line, struct ind_slice input)
+{
+    if (!framing->join || framing->length + line.length == 0)
+        return false;
+    char other = framing->ended_by == '\n' ? '\0' : '\n';
+    if (input.length && *input.at == other)
+        input = ind_slice_from(input, 1);
+    return input.length == 0 || is_indented(&input);
+}
+
 static enum ind_frame next_line(struct ind_framing *framing, struct ind_slice *input, struct ind_slice *bytes,
                                 bool *cut)
 {
@@ -119,6 +145,8 @@ static enum ind_frame next_line(struct ind_framing *framing, struct ind_slice *i
     }
     if (input->length == 0)
         return IND_FRAME_MORE;
+    if (framing->waits)
+        return after_wait(framing, input, bytes, cut);
     const char *stop = ind_scan_either(input->at, input->at + input->length, '\n', '\0');
     size_t length = (size_t)(stop - input->at);
     struct ind_slice line = split_off(input, length);
@@ -126,7 +154,8 @@ static enum ind_frame next_line(struct ind_framing *framing, struct ind_slice *i
         return part(framing, line, bytes);
     framing->ended = true;
     framing->ended_by = *split_off(input, 1).at;
-    return end(framing, line, bytes, cut);
+    framing->waits = must_wait(framing, line, *input);
+    return framing->waits ? part(framing, line, bytes) : end(framing, line, bytes, cut);
 }
 
 /* The bytes by which the mode was decided, as the beginning of what follows. */
@@ -142,7 +171,8 @@ static enum ind_frame next_of_head(struct ind_framing *framing, struct ind_slice
         framing->ended = true;
         framing->ended_by = last;
         head.length--;
-        return end(framing, head, bytes, cut);
+        framing->waits = framing->join && head.length > 0;
+        return framing->waits ? part(framing, head, bytes) : end(framing, head, bytes, cut);
     }
     head = (struct ind_slice){head.at + head.length - 1, 1}; /* the `<`; before it stands the count */
     framing->under_way = true;
@@ -166,13 +196,22 @@ enum ind_frame ind_framing_next(struct ind_framing *framing, struct ind_slice *i
                                               : next_line(framing, input, bytes, cut);
 }
 
+bool ind_framing_end_wait(struct ind_framing *framing, struct ind_slice *bytes, bool *cut)
+{
+    *bytes = IND_NOTHING;
+    if (!framing->waits)
+        return false;
+    framing->waits = false;
+    return end(framing, IND_NOTHING, bytes, cut) == IND_FRAME_END;
+}
+
 bool ind_framing_end(struct ind_framing *framing, bool broken_off, struct ind_slice *bytes, bool *cut)
 {
     bool counts = framing->mode == IND_FRAMING_COUNT;
     *bytes = (struct ind_slice){framing->head, framing->head_used}; /* too little to tell: a line */
     bool any = framing->under_way || framing->head_used > 0;
-    *cut = framing->cut || broken_off || counts;
-    framing->under_way = false;
+    *cut = framing->cut || (!framing->waits && (broken_off || counts));
+    framing->under_way = framing->waits = false;
     framing->head_used = 0;
     return any;
 }

@@ -1,9 +1,10 @@
 /* core/message/framing.h: where one message of a stream ends and the next begins (RFC 6587).
  *
  * A connection whose first bytes are digits, a space and `<` counts octets (section 3.4.1); any other ends
- * its messages at LF, NUL, or both (section 3.4.2). This is decided once. Bytes may come in any portions: the
- * same bytes give the same messages. Nothing is copied: what is handed out points into the input, or into the
- * framing itself for the first few bytes of a connection. */
+ * its messages at LF, NUL, or both (section 3.4.2); with `join`, a line that begins with a space or a tab
+ * goes on with the message before, the end between them included. This is decided once. Bytes may come in any
+ * portions: the same bytes give the same messages. Nothing is copied: what is handed out points into the
+ * input, or into the framing itself for the first few bytes of a connection. */
 #ifndef IND_CORE_MESSAGE_FRAMING_H
 #define IND_CORE_MESSAGE_FRAMING_H
 
@@ -25,6 +26,8 @@ struct ind_framing {
     bool counting;     /* within an octet count */
     bool cut;          /* the message under way is over the limit: its rest is skipped */
     bool under_way;    /* some of a message has come */
+    bool join;         /* set by the caller: a line that begins with a blank belongs to the message before */
+    bool waits;        /* with `join`: a line is whole, and may still be gone on with */
     char ended_by;     /* with `ended`: the byte that ended the last line */
     bool ended;
     uint32_t count;  /* octets still to come */
@@ -44,6 +47,10 @@ enum ind_frame {
  * over the limit. The parts of one message and its end together are IND_MESSAGE_LIMIT bytes at most. */
 enum ind_frame ind_framing_next(struct ind_framing *framing, struct ind_slice *input, struct ind_slice *bytes,
                                 bool *cut);
+
+/* The message that waits for a line that goes on with it is whole without one: where framing->waits, ends it
+ * as IND_FRAME_END does, and returns true. */
+bool ind_framing_end_wait(struct ind_framing *framing, struct ind_slice *bytes, bool *cut);
 
 /* The stream is over. True where a message was under way: *bytes are its last (others were handed out
  * before), *cut whether more was to come. `broken_off`: the connection did not end in good order, or we end

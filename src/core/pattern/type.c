@@ -332,18 +332,17 @@ const char *ind_type_near(struct ind_slice name)
     static const struct {
         const char *written;
         enum ind_type meant;
-    } others[] = {
-        {"integer", IND_TYPE_INT},     {"number", IND_TYPE_INT},       {"num", IND_TYPE_INT},
-        {"port", IND_TYPE_INT},        {"float", IND_TYPE_DECIMAL},    {"double", IND_TYPE_DECIMAL},
-        {"address", IND_TYPE_IP},      {"addr", IND_TYPE_IP},          {"ipv4", IND_TYPE_IP},
-        {"ipv6", IND_TYPE_IP},         {"ip4", IND_TYPE_IP},           {"ip6", IND_TYPE_IP},
-        {"date", IND_TYPE_TIME},       {"timestamp", IND_TYPE_TIME},   {"datetime", IND_TYPE_TIME},
-        {"string", IND_TYPE_TEXT},     {"str", IND_TYPE_TEXT},         {"any", IND_TYPE_TEXT},
-        {"rest", IND_TYPE_REMAINDER},  {"all", IND_TYPE_REMAINDER},    {"hostname", IND_TYPE_HOST},
-        {"name", IND_TYPE_HOST},       {"fqdn", IND_TYPE_HOST},        {"file", IND_TYPE_PATH},
-        {"iface", IND_TYPE_INTERFACE}, {"ifname", IND_TYPE_INTERFACE}, {"string-quoted", IND_TYPE_QUOTED},
-        {"quote", IND_TYPE_QUOTED},    {"kv", IND_TYPE_PAIRS},         {"regex", IND_TYPE_RE},
-        {"user", IND_TYPE_WORD},       {"token", IND_TYPE_WORD},       {"seconds", IND_TYPE_DURATION}};
+    } others[] = {{"integer", IND_TYPE_INT},     {"number", IND_TYPE_INT},       {"num", IND_TYPE_INT},
+                  {"port", IND_TYPE_INT},        {"float", IND_TYPE_DECIMAL},    {"double", IND_TYPE_DECIMAL},
+                  {"address", IND_TYPE_IP},      {"addr", IND_TYPE_IP},          {"ipv4", IND_TYPE_IP},
+                  {"ipv6", IND_TYPE_IP},         {"ip4", IND_TYPE_IP},           {"ip6", IND_TYPE_IP},
+                  {"date", IND_TYPE_TIME},       {"timestamp", IND_TYPE_TIME},   {"datetime", IND_TYPE_TIME},
+                  {"string", IND_TYPE_TEXT},     {"str", IND_TYPE_TEXT},         {"any", IND_TYPE_TEXT},
+                  {"rest", IND_TYPE_REMAINDER},  {"all", IND_TYPE_REMAINDER},    {"hostname", IND_TYPE_HOST},
+                  {"name", IND_TYPE_HOST},       {"fqdn", IND_TYPE_HOST},        {"file", IND_TYPE_PATH},
+                  {"iface", IND_TYPE_INTERFACE}, {"ifname", IND_TYPE_INTERFACE}, {"quote", IND_TYPE_QUOTED},
+                  {"kv", IND_TYPE_PAIRS},        {"regex", IND_TYPE_RE},         {"user", IND_TYPE_WORD},
+                  {"token", IND_TYPE_WORD},      {"seconds", IND_TYPE_DURATION}};
     const char *names[IND_TYPES];
     for (size_t i = 0; i < COUNT(others); i++)
         if (ind_slice_equal_nocase(name, ind_slice_of(others[i].written)))

@@ -1,8 +1,8 @@
 /* core/payload/payload.h: fields in texts that are laid out in a form that is generally known.
  *
- * Event codes (core/message/event_code.h), CEF, LEEF, key=value and key:"value"; runs, and JSON objects. Nothing is read before
- * somebody asks; what is read is borrowed from the text, or, where escapes had to be undone, from the scratch
- * memory given. docs/conditions.md tells the names. */
+ * Event codes (core/message/event_code.h), CEF, LEEF, key=value and key:"value"; runs, and JSON objects.
+ * Nothing is read before somebody asks; what is read is borrowed from the text, or, where escapes had to be
+ * undone, from the scratch memory given. docs/conditions.md tells the names. */
 #ifndef IND_CORE_PAYLOAD_PAYLOAD_H
 #define IND_CORE_PAYLOAD_PAYLOAD_H
 
@@ -43,7 +43,8 @@ bool ind_payload_find(const struct ind_payload *payload, struct ind_slice name, 
                       struct ind_slice *value);
 
 /* Whether a payload may give a field of that name: keys are whatever a device writes, but what begins with
- * `code_`, `cef_` or `leef_` is one of ours. Where not, *near is the name that was probably meant, or NULL. */
+ * `code_`, `cef_` or `leef_` is one of ours. Where not, *near is the name that was probably meant, or NULL.
+ */
 bool ind_payload_may_give(struct ind_slice name, const char **near);
 
 #endif

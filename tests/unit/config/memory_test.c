@@ -82,7 +82,7 @@ static char *folder;
 
 static const char text[] =
     "store: log\nstate: state\nzone: Europe/Lisbon\ndomain: skerry.example\n"
-    "listen:\n  - udp: 127.0.0.1:5140\n  - tcp: \"[::1]:6010\"\n    when full: drop\n  - unix: log.sock\n"
+    "listen:\n  - udp: 127.0.0.1:5140\n  - tcp: \"[::1]:6010\"\n    senders wait: no\n  - unix: log.sock\n"
     "allow: [\"192.0.2.0/24\", \"2001:db8::/32\"]\n"
     "devices:\n  - {name: harbour-fw, address: 192.0.2.9, host: [hfw, hfw-standby], zone: Atlantic/Faroe, "
     "labels: {site: "

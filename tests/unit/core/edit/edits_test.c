@@ -487,7 +487,7 @@ static void repeats_are_told_once(void **state)
 static void one_in_so_many_is_kept_of_each_device(void **state)
 {
     (void)state;
-    const struct ind_edit keep = {.name = "few", .kind = IND_EDIT_KEEP, .number = 4};
+    const struct ind_edit keep = {.name = "few", .kind = IND_EDIT_THIN, .number = 4};
     recall = ind_edit_state_new(100);
     for (int i = 0; i < 12; i++)
         assert_int_equal(ask(&keep, i % 2 ? "a" : "b", "x", i), i / 2 % 4 == 0);

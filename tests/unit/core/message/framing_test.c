@@ -1,13 +1,16 @@
 /* Streams into messages (RFC 6587), in one portion, byte by byte, and at random. */
+#include "support/random.h"
 #include "support/support.h"
 
 #include "core/message/framing.h"
+
+static bool joining; /* lines that begin with a blank go on with the message before */
 
 /* All messages of a stream, each as "[text]", "[text…]" where cut; "!" where the connection must end. */
 static void play(const char *bytes, size_t length, size_t (*portion)(void *), void *context, bool broken_off,
                  char *out, size_t room)
 {
-    struct ind_framing framing = {0};
+    struct ind_framing framing = {.join = joining};
     struct ind_buffer buffer = ind_buffer_on(out, room - 1);
     static char message[IND_MESSAGE_LIMIT + 1];
     size_t used = 0, at = 0;
@@ -159,9 +162,76 @@ static void what_is_too_long_is_cut_and_its_rest_skipped(void **state)
     assert_string_equal(out + 1 + IND_MESSAGE_LIMIT, "]");
 }
 
+static void expect_joined(const char *bytes, const char *expected)
+{
+    joining = true;
+    expect(bytes, strlen(bytes), false, expected);
+    joining = false;
+}
+
+static void indented_lines_go_on_with_the_message_before(void **state)
+{
+    (void)state;
+    expect_joined("a\n  b\n\tc\nd\n", "[a\n  b\n\tc][d]");
+    expect_joined("a\n  b", "[a\n  b]");
+    expect_joined("a\n", "[a]");
+    expect_joined("a\r\n b\r\nc\r\n", "[a\r\n b\r][c\r]");
+    expect_joined(" a\n b\n", "[ a\n b]");
+    expect_joined("\n b\n\n\n c\nd\n", "[][ b][][][ c][d]");
+    expect_joined("12 a\n b\n", "[12 a\n b]");
+    expect_joined("6 <1>a\nb6 <1> b\n", "[<1>a\nb][<1> b\n]"); /* counted: nothing is joined */
+}
+
+static void what_waits_can_be_ended(void **state)
+{
+    struct ind_framing framing = {.join = true};
+    struct ind_slice input = IND_SLICE("<1>a\n"), bytes;
+    bool cut = true;
+    (void)state;
+    while (ind_framing_next(&framing, &input, &bytes, &cut) != IND_FRAME_MORE)
+        ;
+    assert_true(framing.waits);
+    assert_true(ind_framing_end_wait(&framing, &bytes, &cut));
+    assert_false(cut);
+    assert_false(ind_framing_end_wait(&framing, &bytes, &cut));
+    input = IND_SLICE(" b\nc");
+    assert_int_equal(ind_framing_next(&framing, &input, &bytes, &cut), IND_FRAME_END); /* too late: its own */
+    assert_slice(bytes, " b");
+    assert_false(framing.waits);
+}
+
+/* Line by line, the plain way. */
+static void joined_lines_agree_with_a_second_way(void **state)
+{
+    uint64_t random = IND_RANDOM_START;
+    (void)state;
+    for (int round = 0; round < 2000; round++) {
+        char text[64], expected[256] = "";
+        size_t length = 0, lines = 1 + ind_random(&random, 6), used = 0;
+        bool open = false;
+        for (size_t i = 0; i < lines; i++) {
+            static const char *const some[] = {"a", " b", "\tc", "de", "<1>f", " ", "g h"};
+            const char *line = some[ind_random(&random, 7)];
+            length += (size_t)snprintf(text + length, sizeof text - length, "%s\n", line);
+            bool goes_on = open && (*line == ' ' || *line == '\t');
+            used += (size_t)snprintf(expected + used, sizeof expected - used, "%s%s",
+                                     goes_on ? "\n"
+                                     : open  ? "]["
+                                             : "[",
+                                     line);
+            open = true;
+        }
+        snprintf(expected + used, sizeof expected - used, "]");
+        expect_joined(text, expected);
+    }
+}
+
 int main(void)
 {
     const struct CMUnitTest tests[] = {
+        cmocka_unit_test(indented_lines_go_on_with_the_message_before),
+        cmocka_unit_test(what_waits_can_be_ended),
+        cmocka_unit_test(joined_lines_agree_with_a_second_way),
         cmocka_unit_test(octets_are_counted),
         cmocka_unit_test(lines_end_at_lf_nul_or_both),
         cmocka_unit_test(the_first_bytes_decide_once),
