@@ -1,14 +1,17 @@
+#include "cli/check_here.h"
 #include "cli/cli.h"
 #include "cli/table.h"
 
 static struct {
-    int order;
+    int order, here;
 } given;
 
 static struct poptOption *options(void)
 {
     static struct poptOption table[] = {{"order", '\0', POPT_ARG_NONE, &given.order, 0,
                                          "prints the rules in the order in which they act", NULL},
+                                        {"here", '\0', POPT_ARG_NONE, &given.here, 0,
+                                         "tries also whether its ports can be listened on here", NULL},
                                         POPT_TABLEEND};
     return table;
 }
@@ -214,6 +217,8 @@ static int run(struct ind_call *call)
     }
     ind_config_load(path, &loaded);
     ind_config_compare_patterns(&loaded);
+    if (loaded.config)
+        ind_check_here(&loaded, given.here != 0);
     int status = loaded.config ? IND_EXIT_DONE : IND_EXIT_NO;
     if (given.order && loaded.config) {
         ind_print_diagnostics(&loaded, true, stderr);
@@ -240,7 +245,7 @@ static int run(struct ind_call *call)
 const struct ind_command ind_command_check = {
     .name = "check",
     .summary = "reports every mistake in the configuration, with place and remedy",
-    .arguments = "[-c FILE] [--order] [--json]",
+    .arguments = "[-c FILE] [--order] [--here] [--json]",
     .about = "Reads the configuration as collect does, reports every mistake and every warning, and shows\n"
              "what would act. Touches nothing. Exit code 1 where there is a mistake.\n\n"
              "Example:\n"

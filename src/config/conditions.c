@@ -53,6 +53,8 @@ static enum ind_resolved read_named(struct ind_loader *loader, size_t index, ind
             good && ind_condition_warn(config->conditions, config->named_conditions[index], false, &mistake);
         if (mistake.made)
             ind_wrong_inside(loader, named->value, &mistake, warning);
+        if (good)
+            ind_keep_condition(loader, named->value, config->named_conditions[index]);
     }
     *condition = config->named_conditions[index];
     return named->state == IND_NAMED_READ ? IND_RESOLVED : IND_RESOLVED_BROKEN;
@@ -122,7 +124,38 @@ const char *ind_read_when(struct ind_loader *loader, const struct ind_node *node
     /* A condition broken elsewhere is reported there, but this rule must not be used. */
     if (!good && !mistake.made && loader->diagnostics->mistakes == 0)
         ind_wrong(loader, node, "this condition uses one that cannot be read");
+    if (good)
+        ind_keep_condition(loader, node, *when);
     return ind_keep(loader, node->text);
+}
+
+void ind_keep_condition(struct ind_loader *loader, const struct ind_node *node, ind_condition condition)
+{
+    if (ind_grow(loader, &loader->conditions, &loader->condition_count, sizeof *loader->conditions))
+        loader->conditions[loader->condition_count - 1] = (struct ind_condition_place){node, condition};
+}
+
+struct finding {
+    struct ind_loader *loader;
+    const struct ind_node *node;
+};
+
+static void report_unknown(void *context, const struct ind_mistake *mistake)
+{
+    const struct finding *finding = context;
+    ind_wrong_inside(finding->loader, finding->node, mistake, true);
+}
+
+static void find_unknown(struct ind_loader *loader)
+{
+    struct ind_surroundings around;
+    if (ind_surroundings_of(loader, &around))
+        for (size_t i = 0; i < loader->condition_count; i++) {
+            struct finding finding = {loader, loader->conditions[i].node};
+            ind_condition_find_unknown(loader->config->conditions, loader->conditions[i].condition, &around,
+                                       report_unknown, &finding);
+        }
+    ind_surroundings_free(&around);
 }
 
 void ind_finish_conditions(struct ind_loader *loader)
@@ -130,6 +163,8 @@ void ind_finish_conditions(struct ind_loader *loader)
     struct ind_config *config = loader->config;
     config->named.resolve = resolve_loaded;
     config->named.context = config->named_conditions;
+    if (loader->diagnostics->mistakes == 0 && !loader->no_memory)
+        find_unknown(loader);
     for (size_t i = 0; i < loader->named_count; i++)
         if (!loader->named[i].used && loader->diagnostics->mistakes == 0)
             ind_warn(loader, loader->named[i].key,

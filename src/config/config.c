@@ -267,6 +267,30 @@ static void warn_of_open_listeners(struct ind_loader *loader)
         }
 }
 
+/* A device that only a relay speaks for need not be allowed itself. */
+static void warn_of_refused_devices(struct ind_loader *loader)
+{
+    const struct ind_config *config = loader->config;
+    const struct ind_surroundings around = {
+        .allow_given = config->allow_given, .allow = config->allow, .allow_count = config->allow_count};
+    const struct ind_device *refused = NULL;
+    size_t count = 0;
+    for (size_t i = 0; i < ind_devices_count(config->devices); i++) {
+        const struct ind_device *device = ind_devices_at(config->devices, i);
+        if (device->relay)
+            return;
+        if (!device->network.address.bits || ind_is_allowed_in_part(&around, &device->network))
+            continue;
+        refused = refused ? refused : device;
+        count++;
+    }
+    if (count)
+        ind_diagnostic_add(
+            loader->diagnostics, true, NULL, 0, 0,
+            "allow: refuses the address of the device \"%s\"%s: nothing that it sends is taken",
+            refused->name, count > 1 ? ", and those of others" : "");
+}
+
 static void compile(struct ind_loader *loader)
 {
     struct ind_config *config = loader->config;
@@ -296,6 +320,8 @@ static void compile(struct ind_loader *loader)
         ind_finish_archives(loader);
     if (!loader->no_memory)
         warn_of_open_listeners(loader);
+    if (loader->diagnostics->mistakes == 0 && !loader->no_memory)
+        warn_of_refused_devices(loader);
 }
 
 static void config_free(struct ind_config *config)
@@ -352,6 +378,7 @@ static void load(const char *path, struct ind_loaded *loaded)
     free(loader.archives);
     free(loader.named);
     free(loader.seen);
+    free(loader.conditions);
     if (loaded->diagnostics.mistakes == 0 && !loader.config->router)
         ind_no_memory(&loader);
     ind_diagnostics_sort(&loaded->diagnostics);

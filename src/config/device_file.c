@@ -190,6 +190,57 @@ static void check_columns(struct file *file, struct ind_node *columns, size_t co
     }
 }
 
+/* The column that was probably meant by one that is none of ours; NULL: it is a label's. */
+static const char *column_meant(struct ind_slice name)
+{
+    static const struct {
+        const char *written, *meant;
+    } others[] = {{"ip", "address"},    {"ips", "address"},           {"ip address", "address"},
+                  {"addr", "address"},  {"addresses", "address"},     {"ipv4", "address"},
+                  {"ipv6", "address"},  {"management ip", "address"}, {"hostname", "host"},
+                  {"hosts", "host"},    {"host name", "host"},        {"fqdn", "host"},
+                  {"timezone", "zone"}, {"time zone", "zone"},        {"tz", "zone"},
+                  {"device", "name"},   {"device name", "name"},      {"is relay", "relay"}};
+    static const char *const ours[] = {"name", "address", "host", "zone", "relay"};
+    for (size_t i = 0; i < sizeof ours / sizeof *ours; i++)
+        if (ind_slice_equal(name, ind_slice_of(ours[i])))
+            return NULL;
+    for (size_t i = 0; i < sizeof ours / sizeof *ours; i++)
+        if (ind_slice_equal_nocase(name, ind_slice_of(ours[i])))
+            return ours[i];
+    for (size_t i = 0; i < sizeof others / sizeof *others; i++)
+        if (ind_slice_equal_nocase(name, ind_slice_of(others[i].written)))
+            return others[i].meant;
+    const char *near = ind_near(name, ours, sizeof ours / sizeof *ours);
+    return near && name.length > 4 ? near : NULL; /* "role" is near to "zone" */
+}
+
+/* A label's name is a word wherever it is asked for. */
+static bool is_word(struct ind_slice name)
+{
+    for (size_t i = 0; i < name.length; i++)
+        if (!ind_is_alpha(name.at[i]) && !ind_is_digit(name.at[i]) && name.at[i] != '-' && name.at[i] != '_')
+            return false;
+    return true;
+}
+
+static void warn_of_columns(struct file *file, const struct ind_node *columns, size_t count)
+{
+    for (size_t i = 0; i < count; i++) {
+        const char *near = column_meant(columns[i].text);
+        if (near)
+            ind_warn(file->loader, &columns[i],
+                     "the column \"%.*s\" is taken for a label; did you mean \"%s\"?",
+                     IND_ARG(columns[i].text), near);
+        else if (!is_word(columns[i].text))
+            ind_warn(file->loader, &columns[i],
+                     "the column \"%.*s\" is taken for a label, which no condition can ask for: write it "
+                     "with letters, "
+                     "digits, - and _",
+                     IND_ARG(columns[i].text));
+    }
+}
+
 static void read_csv(struct file *file, char separator)
 {
     struct ind_node columns[COLUMNS], cells[COLUMNS];
@@ -201,10 +252,21 @@ static void read_csv(struct file *file, char separator)
                   "host, zone, relay and labels of your own");
         return;
     }
+    warn_of_columns(file, columns, count);
+    const struct ind_devices *devices = file->loader->config->devices;
+    size_t first = ind_devices_count(devices);
     while (file->at < file->source->length) {
         size_t found = read_row(file, separator, cells);
         read_device_row(file, columns, count, cells, found, name);
     }
+    size_t addresses = 0, all = ind_devices_count(devices);
+    for (size_t i = first; i < all; i++)
+        addresses += ind_devices_at(devices, i)->network.address.bits > 0;
+    if (all > first && addresses == 0)
+        ind_warn(file->loader, &columns[name],
+                 "no device of this file has an address: only what comes through a relay or from a file can "
+                 "be theirs; "
+                 "name the column \"address\"");
 }
 
 /* ---- Hosts files ---- */

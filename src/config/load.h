@@ -32,6 +32,11 @@ struct ind_loader {
     size_t named_count;
     struct ind_setting_seen *seen; /* settings that may stand once only */
     size_t seen_count;
+    struct ind_condition_place { /* of conditions that have been read, for what can only be seen at the end */
+        const struct ind_node *node;
+        ind_condition condition;
+    } * conditions;
+    size_t condition_count;
     int depth; /* of includes */
     int named_depth;
     bool no_memory; /* reported already: what was read is not whole, and is not looked through */
@@ -106,6 +111,12 @@ bool ind_read_network(struct ind_loader *loader, const struct ind_node *node, st
 void ind_load_devices(struct ind_loader *loader);
 bool ind_load_patterns(struct ind_loader *loader); /* false where memory is out */
 void ind_load_conditions(struct ind_loader *loader);
+/* A condition that was read at that node. */
+void ind_keep_condition(struct ind_loader *loader, const struct ind_node *node, ind_condition condition);
+/* What there is around conditions, once devices, edits and listeners are read. False where memory is out.
+ * New: what is in it is freed by ind_surroundings_free. */
+bool ind_surroundings_of(struct ind_loader *loader, struct ind_surroundings *around);
+void ind_surroundings_free(struct ind_surroundings *around);
 /* Once all that may use them is read. */
 void ind_finish_conditions(struct ind_loader *loader);
 void ind_load_archives(struct ind_loader *loader);

@@ -181,3 +181,30 @@ void ind_routes_check_lengths(struct ind_loader *loader, const struct ind_route_
                      "longer than %d KiB, and is then cut; put a part of it there, such as a field",
                      edit->name, IND_LINE_MOST >> 10);
 }
+
+static void check_template(struct ind_loader *loader, const struct ind_node *node,
+                           const struct ind_template *template, const struct ind_surroundings *around)
+{
+    for (size_t i = 0; node && i < template->count; i++) {
+        const struct ind_template_part *part = &template->parts[i];
+        struct ind_mistake mistake = {0};
+        if (part->put != IND_PUT_LABEL)
+            continue;
+        ind_label_find_unknown(part->text, around, (size_t)(part->text.at - template->source.at),
+                               part->text.length, &mistake);
+        if (mistake.made)
+            ind_wrong_inside(loader, node, &mistake, true);
+    }
+}
+
+void ind_routes_check_labels(struct ind_loader *loader, const struct ind_route_text *texts, size_t count)
+{
+    struct ind_surroundings around;
+    if (ind_surroundings_of(loader, &around))
+        for (size_t i = 0; i < count; i++) {
+            check_template(loader, texts[i].file, &texts[i].route->file, &around);
+            if (texts[i].route->line)
+                check_template(loader, texts[i].layout, texts[i].route->line, &around);
+        }
+    ind_surroundings_free(&around);
+}

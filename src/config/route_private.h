@@ -17,6 +17,8 @@ void ind_routes_check_files(struct ind_loader *loader, const struct ind_route_te
 /* Routes that no message comes to; needs the compiled router. */
 void ind_routes_check_reachable(struct ind_loader *loader, const struct ind_route_text *texts);
 /* Routes whose lines edits can make too long. */
+/* Labels in paths and lines that no device has and no edit gives. */
+void ind_routes_check_labels(struct ind_loader *loader, const struct ind_route_text *texts, size_t count);
 void ind_routes_check_lengths(struct ind_loader *loader, const struct ind_route_text *texts, size_t count);
 
 #endif

@@ -348,6 +348,8 @@ void ind_load_routes(struct ind_loader *loader)
         ind_routes_check_reachable(loader, texts);
     if (!loader->no_memory)
         ind_routes_check_lengths(loader, texts, count);
+    if (loader->diagnostics->mistakes == 0 && !loader->no_memory)
+        ind_routes_check_labels(loader, texts, count);
     config->edits.wants_original = wants_original(config);
     free(texts);
 }

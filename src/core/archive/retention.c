@@ -45,20 +45,10 @@ static void limit_number(const struct ind_retention_rule *rule, struct ind_archi
     }
 }
 
-static uint64_t space_limit(const struct ind_retention_rule *rule, const struct ind_retention_facts *facts)
-{
-    uint64_t limit = rule->space ? rule->space : UINT64_MAX;
-    if (rule->percent && facts->file_system) {
-        uint64_t part = facts->file_system / 100 * rule->percent;
-        limit = part < limit ? part : limit;
-    }
-    return limit;
-}
-
 size_t ind_retention_decide(const struct ind_retention_rule *rule, const struct ind_retention_facts *facts,
                             struct ind_archive_facts *archives, size_t count)
 {
-    uint64_t total = facts->live_size, limit = space_limit(rule, facts);
+    uint64_t total = facts->live_size, limit = rule->space ? rule->space : UINT64_MAX;
     size_t gone = 0;
     for (size_t i = 0; i < count; i++) {
         bool old =
@@ -78,6 +68,27 @@ size_t ind_retention_decide(const struct ind_retention_rule *rule, const struct 
             total -= archives[i].size;
         }
         gone += archives[i].verdict != IND_KEPT;
+    }
+    return gone;
+}
+
+size_t ind_retention_share(uint64_t file_system, uint64_t live_size, struct ind_archive_facts *archives,
+                           size_t count)
+{
+    uint64_t total = live_size;
+    size_t gone = 0;
+    if (file_system == 0 || count == 0)
+        return 0;
+    qsort(archives, count, sizeof *archives, oldest_first);
+    for (size_t i = 0; i < count; i++)
+        total += archives[i].verdict == IND_KEPT ? archives[i].size : 0;
+    for (size_t i = 0; i < count; i++) {
+        struct ind_archive_facts *archive = &archives[i];
+        if (archive->verdict != IND_KEPT || archive->percent == 0 || total <= file_system / 100 * archive->percent)
+            continue;
+        archive->verdict = IND_GONE_BY_SPACE;
+        total -= archive->size;
+        gone++;
     }
     return gone;
 }

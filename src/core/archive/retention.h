@@ -9,7 +9,7 @@ struct ind_retention_rule {
     int64_t age;      /* seconds since the archive was rotated */
     uint64_t number;  /* archives of one series */
     uint64_t space;   /* bytes of all archives and live files under the policy */
-    unsigned percent; /* the same, as a part of the file system's size */
+    unsigned percent; /* of the file system's size: of all policies together */
 };
 
 enum ind_retention_reason { IND_KEPT, IND_GONE_BY_AGE, IND_GONE_BY_NUMBER, IND_GONE_BY_SPACE };
@@ -19,6 +19,7 @@ struct ind_archive_facts {
     uint64_t number; /* within the series */
     ind_time rotated;
     uint64_t size;                     /* on disk */
+    unsigned percent;                  /* of its policy's rule; 0: none, or not known */
     enum ind_retention_reason verdict; /* out */
     size_t index;                      /* the caller's, untouched */
 };
@@ -27,7 +28,6 @@ struct ind_retention_facts {
     ind_time now;
     bool clock_trusted;   /* ind_clock_trusted, or somebody said that the clock is right */
     uint64_t live_size;   /* bytes of live files under the policy: they count, but never go */
-    uint64_t file_system; /* its size in bytes; 0: not known */
 };
 
 /* Whether the clock may be used to remove by age: not when it is more than a day past both the newest archive
@@ -38,6 +38,12 @@ bool ind_clock_trusted(ind_time now, ind_time newest_archive, ind_time last_run)
  * is used only while the clock is trusted; number and space always keep the newest. */
 size_t ind_retention_decide(const struct ind_retention_rule *rule, const struct ind_retention_facts *facts,
                             struct ind_archive_facts *archives, size_t count);
+
+/* After that, with the archives of all policies together: `live_size` is of all live files, `file_system` its size in
+ * bytes (0: not known, nothing goes). While all that is kept is more than a policy's percent of the file system, its
+ * archives go, the oldest of all policies first. Reorders them; returns how many more go. */
+size_t ind_retention_share(uint64_t file_system, uint64_t live_size, struct ind_archive_facts *archives,
+                           size_t count);
 
 /* "age", "number", "space". */
 struct ind_slice ind_retention_reason_name(enum ind_retention_reason reason);

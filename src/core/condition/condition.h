@@ -11,12 +11,15 @@
 #ifndef IND_CORE_CONDITION_CONDITION_H
 #define IND_CORE_CONDITION_CONDITION_H
 
+#include "core/base/address.h"
 #include "core/base/mistake.h"
 #include "core/find/regex.h"
 #include "core/message/message.h"
 #include "core/message/names.h"
 #include "core/pattern/fields.h"
 #include "core/time/zone.h"
+
+struct ind_devices;
 
 enum ind_field {
     IND_FIELD_FACILITY,
@@ -70,11 +73,42 @@ bool ind_condition_read(struct ind_conditions *set, struct ind_slice text, const
                         ind_condition *condition, struct ind_mistake *mistake);
 
 /* Whether something well-formed is most likely not what was meant: it always holds ("host is not "a" or host
- * is not "b""), it never can, a field is given by nothing, a pattern would do better than a piece of its
- * text. `in_route`: "severity is warning" alone leaves out what is worse. False with *mistake unmade where
- * there is no warning. */
+ * is not "b""), it never can, a field is given by nothing. `in_route`: "severity is warning" alone leaves out
+ * what is worse. False with *mistake unmade where there is no warning. */
 bool ind_condition_warn(const struct ind_conditions *set, ind_condition condition, bool in_route,
                         struct ind_mistake *mistake);
+
+/* What is known of the world in which conditions will be asked. All borrowed. */
+struct ind_surroundings {
+    const struct ind_devices *devices;
+    const struct ind_known_label {
+        struct ind_slice name, value; /* terminated */
+        bool any_value;               /* it may be any */
+    } * labels;                       /* that edits give, beside those of devices */
+    size_t label_count;
+    const char *const *listeners; /* as the field `listener` names them */
+    size_t listener_count;
+    const struct ind_slice
+        *examples; /* of the layouts of patterns, in their order; empty where there is none */
+    size_t example_count;
+    bool allow_given;
+    const struct ind_network *allow;
+    size_t allow_count;
+};
+
+/* Reports what the condition's own text compares with and nothing around it bears: labels, values of labels,
+ * devices, listeners, transports, senders that are not allowed; and stars. None is a mistake. */
+void ind_condition_find_unknown(const struct ind_conditions *set, ind_condition condition,
+                                const struct ind_surroundings *around,
+                                void (*report)(void *context, const struct ind_mistake *mistake),
+                                void *context);
+
+/* Makes *mistake, at that place, where no device has the label and no edit gives it. */
+void ind_label_find_unknown(struct ind_slice name, const struct ind_surroundings *around, size_t at,
+                            size_t length, struct ind_mistake *mistake);
+
+/* Whether a sender in the network may be allowed. */
+bool ind_is_allowed_in_part(const struct ind_surroundings *around, const struct ind_network *network);
 
 size_t ind_conditions_tests(const struct ind_conditions *set);
 

@@ -128,6 +128,11 @@ uint32_t ind_test_add(struct ind_conditions *set, struct ind_test *test);
 /* A terminated copy that lives as long as the set: kept[kept_count - 1]. */
 struct ind_slice ind_set_keep(struct ind_conditions *set, const char *at, size_t length);
 
+/* warning.c: a text that a pattern would be surer of. */
+void ind_warn_of_text(const struct ind_conditions *set, const struct ind_condition_node *node,
+                      const struct ind_test *test, const struct ind_surroundings *around,
+                      struct ind_mistake *mistake);
+
 /* facts.c: for a condition that has just been read. */
 void ind_facts_settle(struct ind_conditions *set, uint32_t node);
 

@@ -70,9 +70,11 @@ static bool layout_has(struct ind_slice layout, struct ind_slice text)
     return false;
 }
 
-/* Words that stand in the layouts of one pattern only: anybody may write them into a text of another kind. */
-static void warn_of_text(const struct ind_conditions *set, const struct ind_condition_node *node,
-                         const struct ind_test *test, struct ind_mistake *mistake)
+/* Words that stand in the layouts of one pattern only: anybody may write them into a text of another kind. It
+ * is only said of a pattern that was tried: each layout that holds the words has an example that does. */
+void ind_warn_of_text(const struct ind_conditions *set, const struct ind_condition_node *node,
+                      const struct ind_test *test, const struct ind_surroundings *around,
+                      struct ind_mistake *mistake)
 {
     enum { SHORTEST = 8 };
     const unsigned ops = IND_OP_CONTAINS | IND_OP_MENTIONS | IND_OP_STARTS;
@@ -81,14 +83,18 @@ static void warn_of_text(const struct ind_conditions *set, const struct ind_cond
         return;
     size_t count = ind_patterns_syntax_count(set->patterns), found = 0;
     uint32_t pattern = 0;
+    bool tried = true;
     for (size_t i = 0; i < count && found < 2; i++) {
         const struct ind_pattern_syntax *layout = ind_patterns_syntax(set->patterns, i);
-        if ((found && layout->pattern == pattern) || !layout_has(layout->source, test->texts[0]))
+        if (!layout_has(layout->source, test->texts[0]))
             continue;
+        const struct ind_finder finder = ind_finder_for(test->texts[0]);
+        const struct ind_slice *example = i < around->example_count ? &around->examples[i] : NULL;
+        tried &= example && example->length && ind_find(&finder, example->at, example->length);
+        found += found == 0 || layout->pattern != pattern;
         pattern = layout->pattern;
-        found++;
     }
-    if (found == 1)
+    if (found == 1 && tried)
         ind_mistake_say(mistake, node->at, node->length,
                         "other messages may hold this text too; the pattern \"",
                         ind_pattern_name(set->patterns, pattern), "\" is surer: pattern is \"",
@@ -132,10 +138,8 @@ static void warn_of_severity(const struct ind_condition_node *node, const struct
 static void warn_of_tests(const struct ind_conditions *set, uint32_t condition, struct ind_mistake *mistake)
 {
     const struct ind_condition_node *node = &set->nodes[condition];
-    if (node->kind == IND_CONDITION_NODE_TEST) {
+    if (node->kind == IND_CONDITION_NODE_TEST)
         warn_of_field(set, node, &set->tests[node->test], mistake);
-        warn_of_text(set, node, &set->tests[node->test], mistake);
-    }
     if (node->kind == IND_CONDITION_NODE_ANY || node->kind == IND_CONDITION_NODE_ALL)
         for (uint32_t part = node->first; part && !mistake->made; part = set->nodes[part].next)
             warn_of_tests(set, part, mistake);

@@ -153,52 +153,58 @@ static bool add_step(struct steps *steps, size_t archive, enum ind_action_kind k
     return true;
 }
 
-static size_t gather(const struct ind_keeper *keeper, size_t policy, struct ind_archive_facts *facts)
+/* The archives under `policy`; NULL: those of which no rules are known, which only take space. */
+static size_t gather(const struct ind_keeper *keeper, const struct ind_policy *policy,
+                     struct ind_archive_facts *facts)
 {
     size_t count = 0;
     for (size_t i = 0; i < keeper->archive_count; i++) {
         const struct ind_archive *archive = &keeper->archives[i];
-        if (archive->policy == policy)
+        if (policy_of(keeper, archive) == policy)
             facts[count++] =
                 (struct ind_archive_facts){.series = ind_path_hash(ind_slice_of(archive->series)),
                                            .number = archive->number,
                                            .rotated = archive->rotated,
                                            .size = archive->size,
+                                           .percent = policy ? policy->keep.percent : 0,
                                            .index = i};
     }
     return count;
 }
 
-static void decide_removals_of(const struct ind_keeper *keeper, size_t policy,
-                               struct ind_archive_facts *facts, ind_time now, struct steps *steps)
+/* Each policy's own limits first, then what all of them may take together. */
+static void decide_removals(const struct ind_keeper *keeper, ind_time now, struct steps *steps)
 {
-    struct ind_retention_facts given = {.now = now,
-                                        .clock_trusted = !keeper->clock_distrusted,
-                                        .live_size = atomic_load(&keeper->disk->live_bytes[policy])};
-    uint64_t room;
-    ind_disk_space(keeper->disk, &given.file_system, &room);
-    size_t count = gather(keeper, policy, facts);
-    if (ind_retention_decide(&keeper->policies[policy]->keep, &given, facts, count) == 0)
+    struct ind_archive_facts *facts = calloc(keeper->archive_count + 1, sizeof *facts);
+    uint64_t live = 0, file_system, room;
+    if (!facts)
         return;
+    ind_disk_space(keeper->disk, &file_system, &room);
+    size_t count = gather(keeper, NULL, facts);
+    for (size_t place = 0; place < IND_POLICY_PLACES; place++) {
+        const struct ind_policy *policy = keeper->policies[place];
+        struct ind_retention_facts given = {.now = now,
+                                            .clock_trusted = !keeper->clock_distrusted,
+                                            .live_size = atomic_load(&keeper->disk->live_bytes[place])};
+        live += given.live_size;
+        if (!policy)
+            continue;
+        size_t own = gather(keeper, policy, facts + count);
+        (void)ind_retention_decide(&policy->keep, &given, facts + count, own);
+        count += own;
+    }
+    (void)ind_retention_share(file_system, live, facts, count);
     for (size_t i = 0; i < count; i++)
         if (facts[i].verdict != IND_KEPT)
             (void)add_step(steps, facts[i].index, IND_ACTION_REMOVE,
                            ind_retention_reason_name(facts[i].verdict).at);
-}
-
-static void decide_removals(const struct ind_keeper *keeper, ind_time now, struct steps *steps)
-{
-    struct ind_archive_facts *facts = calloc(keeper->archive_count + 1, sizeof *facts);
-    for (size_t policy = 0; facts && policy < IND_POLICY_PLACES; policy++)
-        if (keeper->policies[policy])
-            decide_removals_of(keeper, policy, facts, now, steps);
     free(facts);
 }
 
 /* Of rules that are gone, or that this half has not adopted yet, nothing is known: such an archive waits. */
 static bool rules_known(const struct ind_keeper *keeper, const struct ind_archive *archive)
 {
-    return archive->policy == IND_NO_POLICY || keeper->policies[archive->policy];
+    return archive->policy == IND_NO_POLICY || policy_of(keeper, archive);
 }
 
 static void decide_compressions(const struct ind_keeper *keeper, struct steps *steps)

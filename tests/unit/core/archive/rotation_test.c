@@ -34,7 +34,7 @@ static void retention_removes_by_age_number_and_space(void **state)
     (void)state;
     const ind_time day = IND_DAY_SECONDS * IND_SECOND, now = 100 * day;
     struct ind_archive_facts archives[6];
-    const struct ind_retention_facts facts = {now, true, 50, 1000};
+    const struct ind_retention_facts facts = {now, true, 50};
     for (size_t i = 0; i < 6; i++)
         archives[i] = (struct ind_archive_facts){
             .series = i % 2, .number = i, .rotated = now - (ind_time)(6 - i) * day, .size = 100, .index = i};
@@ -50,8 +50,34 @@ static void retention_removes_by_age_number_and_space(void **state)
     assert_int_equal(ind_retention_decide(&by_space, &facts, archives, 6), 3);
     assert_int_equal(archives[2].verdict, IND_GONE_BY_SPACE);
     assert_int_equal(archives[3].verdict, IND_KEPT);
-    const struct ind_retention_rule by_percent = {0, 0, 0, 25};
-    assert_int_equal(ind_retention_decide(&by_percent, &facts, archives, 6), 4);
+    const struct ind_retention_rule by_percent = {0, 0, 0, 25}; /* that is of all policies together */
+    assert_int_equal(ind_retention_decide(&by_percent, &facts, archives, 6), 0);
+}
+
+/* 80 % is of all together: the oldest go, whichever policy they are under, as far as theirs allows. */
+static void a_share_of_the_file_system_is_of_all_policies_together(void **state)
+{
+    static const unsigned percents[] = {80, 80, 0, 40};
+    struct ind_archive_facts archives[8];
+    (void)state;
+    for (size_t i = 0; i < 8; i++)
+        archives[i] = (struct ind_archive_facts){
+            .series = i, .rotated = (ind_time)(i * 10), .size = 100, .percent = 80, .index = i};
+    assert_int_equal(ind_retention_share(1000, 0, archives, 8), 0);
+    assert_int_equal(ind_retention_share(0, 5000, archives, 8), 0);
+    assert_int_equal(ind_retention_share(1000, 150, archives, 8), 2);
+    assert_int_equal(archives[1].verdict, IND_GONE_BY_SPACE);
+    assert_int_equal(archives[2].verdict, IND_KEPT);
+    assert_int_equal(ind_retention_share(1000, 150, archives, 8), 0); /* what has gone has gone */
+    for (size_t i = 0; i < 8; i++) {
+        archives[i].verdict = IND_KEPT;
+        archives[i].percent = percents[archives[i].index % 4];
+    }
+    /* 1000 in all: two of the 80s go, then each of the 40s, but none without a limit. */
+    assert_int_equal(ind_retention_share(1000, 200, archives, 8), 4);
+    for (size_t i = 0; i < 8; i++)
+        assert_int_equal(archives[i].verdict != IND_KEPT, archives[i].index < 2 || archives[i].percent == 40);
+    assert_int_equal(ind_retention_share(1000, 0, archives, 0), 0);
 }
 
 static void retention_does_not_trust_a_clock_that_jumped(void **state)
@@ -64,7 +90,7 @@ static void retention_does_not_trust_a_clock_that_jumped(void **state)
     assert_true(ind_clock_trusted(10 * day, IND_TIME_NONE, IND_TIME_NONE));
     struct ind_archive_facts archive = {.rotated = day, .size = 1};
     const struct ind_retention_rule rule = {IND_DAY_SECONDS, 0, 0, 0};
-    const struct ind_retention_facts facts = {50 * day, false, 0, 0};
+    const struct ind_retention_facts facts = {50 * day, false, 0};
     assert_int_equal(ind_retention_decide(&rule, &facts, &archive, 1), 0);
 }
 
@@ -74,6 +100,7 @@ int main(void)
         cmocka_unit_test(rotation_asks_for_period_size_and_messages),
         cmocka_unit_test(rotation_gives_a_grace_to_what_is_on_its_way),
         cmocka_unit_test(retention_removes_by_age_number_and_space),
+        cmocka_unit_test(a_share_of_the_file_system_is_of_all_policies_together),
         cmocka_unit_test(retention_does_not_trust_a_clock_that_jumped),
     };
     return cmocka_run_group_tests(tests, NULL, NULL);
