@@ -94,7 +94,7 @@ static void show_ledger(const json_t *status)
     size_t i;
     json_array_foreach(json_object_get(status, "listeners"), i, listener)
     {
-        add_ledger(table, text_of(listener, "listener"), listener);
+        add_ledger(table, text_of(listener, json_object_get(listener, "at") ? "at" : "listener"), listener);
         if (json_object_get(listener, "dropped_by_kernel"))
             ind_table_number(table, number_of(listener, "dropped_by_kernel"));
         else
@@ -308,6 +308,30 @@ static void show_claims(const json_t *stranger)
     }
 }
 
+static void show_silent(const json_t *status)
+{
+    static const struct ind_column columns[] = {{"device", false}, {"last message", false}};
+    const json_t *devices = json_object_get(status, "silent_devices"), *device;
+    struct ind_table *table = ind_table_new(columns, 2);
+    size_t i, count = json_array_size(devices);
+    char last[48];
+    if (count)
+        heading("Silent devices (configured, and nothing for an hour or since the start)");
+    json_array_foreach(devices, i, device)
+    {
+        if (given_top > 0 && i >= (size_t)given_top)
+            break;
+        ago_text(status, device, last);
+        ind_table_text(table, text_of(device, "device"));
+        ind_table_text(table, time_of(device, "last") == IND_TIME_NONE ? "none since the start" : last);
+    }
+    if (count)
+        ind_table_print(table, false, stdout);
+    ind_table_free(table);
+    if (given_top > 0 && count > (size_t)given_top)
+        printf("and %zu more: --top 0 shows all\n", count - (size_t)given_top);
+}
+
 static void show_strangers(const json_t *status)
 {
     const json_t *strangers = json_object_get(status, "unknown_senders"), *stranger;
@@ -394,6 +418,7 @@ static void show(const json_t *status)
     show_routes(status);
     show_sinks(status);
     show_devices(status);
+    show_silent(status);
     show_files(status);
     show_strangers(status);
 }
@@ -440,9 +465,12 @@ const struct ind_command ind_command_status = {
     .summary = "the running collector's ledger, devices, and unknown senders",
     .arguments = "[-c FILE] [--top N]",
     .about =
-        "Asks the running collector what became of every message since its start: received is the sum\n"
-        "of stored, unrouted, refused, lost and waiting. Tells who sends, whose clock is off, and gives a\n"
-        "devices: block for senders that the configuration does not name.\n\n"
+        "Asks the running collector what became of every message since its start. Received is the sum of\n"
+        "stored (in a file), handed on (to a program, and in no file), dropped (by an edit), unrouted (no\n"
+        "route took it), refused (not under allow:, or empty), lost (no room, disk, not taken) and waiting.\n"
+        "Tells who sends, who is silent, whose clock is off, and gives a devices: block for senders that "
+        "the\n"
+        "configuration does not name.\n\n"
         "Example:\n"
         "  indagator status -c indagator.yaml\n",
     .options = options,

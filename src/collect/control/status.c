@@ -194,6 +194,8 @@ static json_t *listeners_array(const struct ind_status *status, const struct row
             continue;
         json_t *object = ledger_object(&rows->listeners[i]);
         json_object_set_new(object, "listener", json_string(listener->name));
+        if (listener->at[0])
+            json_object_set_new(object, "at", json_string(listener->at));
         if (listener->datagrams)
             set_number(object, "dropped_by_kernel", listener->kernel_dropped);
         json_array_append_new(array, object);
@@ -237,6 +239,27 @@ static json_t *devices_array(struct rows *rows)
         json_t *object = ledger_object(&row->ledger);
         json_object_set_new(object, "device", clean(ind_slice_of(row->name)));
         set_row(object, row);
+        json_array_append_new(array, object);
+    }
+    return array;
+}
+
+/* Configured devices of which nothing has come, or not for a while. Relays speak for others; the first
+ * thousand are enough to see that something is wrong with all. */
+static json_t *silent_array(const struct ind_status *status, const struct rows *rows)
+{
+    enum { MOST = 1000 };
+    json_t *array = json_array();
+    for (size_t i = 0; i < ind_devices_count(status->config->devices) && json_array_size(array) < MOST; i++) {
+        const struct ind_device *device = ind_devices_at(status->config->devices, i);
+        const struct row *row;
+        HASH_FIND(hh, rows->devices, device->name, (unsigned)device->name_length, row);
+        const ind_time last = row && row->ledger.received ? row->last : IND_TIME_NONE;
+        if (device->relay || (last != IND_TIME_NONE && status->now - last < IND_SILENT_AFTER * IND_SECOND))
+            continue;
+        json_t *object = json_object();
+        json_object_set_new(object, "device", json_string(device->name));
+        set_time(object, "last", last);
         json_array_append_new(array, object);
     }
     return array;
@@ -399,6 +422,7 @@ char *ind_status_text(const struct ind_status *status)
     json_object_set_new(object, "ledger", ledger_object(&rows->total));
     json_object_set_new(object, "listeners", listeners_array(status, rows));
     json_object_set_new(object, "devices", devices_array(rows));
+    json_object_set_new(object, "silent_devices", silent_array(status, rows));
     json_object_set_new(object, "unknown_senders", strangers_array(status->config, rows));
     json_object_set_new(object, "edits", edits_array(status));
     json_object_set_new(object, "remembered", remembered_object(status));

@@ -6,8 +6,12 @@
 
 #include "collect/account/book.h"
 
+/* A configured device is silent when nothing has come from it for so many seconds. */
+enum { IND_SILENT_AFTER = 3600 };
+
 struct ind_status_listener {
-    const char *name;
+    const char *name; /* as the configuration writes it, and messages name it */
+    char at[80];      /* with the port that it has; "": nothing else is known */
     bool open;
     bool datagrams;          /* the kernel may drop what it has no room for: */
     uint64_t kernel_dropped; /* of all its sockets, since they were opened */

@@ -42,6 +42,8 @@ static void fill_listeners(const struct ind_collector *collector, struct ind_sta
          listener = listener->next) {
         struct ind_status_listener *row = &status->listeners[listener->number];
         row->open = true;
+        struct ind_buffer at = ind_buffer_on(row->at, sizeof row->at - 1);
+        ind_listener_write_place(listener, &at);
         row->datagrams |= listener->kind == IND_LISTEN_UDP;
         for (unsigned n = 0; listener->kind == IND_LISTEN_UDP && n < listener->socket_count; n++)
             row->kernel_dropped += atomic_load(&listener->kernel_dropped[n]);

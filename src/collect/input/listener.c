@@ -101,17 +101,25 @@ struct ind_listener *ind_listener_set_successor(const struct ind_listener_set *s
     return found;
 }
 
+void ind_listener_write_place(const struct ind_listener *listener, struct ind_buffer *buffer)
+{
+    if (listener->kind == IND_LISTEN_UNIX)
+        return;
+    ind_buffer_add(buffer, listener->text, (size_t)(strrchr(listener->text, ':') + 1 - listener->text));
+    ind_buffer_number(buffer, listener->port);
+}
+
 void ind_listener_set_report(const struct ind_listener_set *set, struct ind_reporter *reporter)
 {
     for (size_t i = 0; i < set->count; i++) {
         const struct ind_listener *listener = set->list[i];
         if (i > 0 && set->item_of[i] == set->item_of[i - 1])
             continue; /* the other half of [::] */
-        if (listener->kind == IND_LISTEN_UNIX)
-            ind_report(reporter, IND_SEVERITY_INFO, "listening on %s", listener->text);
-        else
-            ind_report(reporter, IND_SEVERITY_INFO, "listening on %.*s:%u",
-                       (int)(strrchr(listener->text, ':') - listener->text), listener->text,
-                       ind_socket_port(listener->sockets[0]));
+        char text[IND_LISTENER_PLACE];
+        struct ind_buffer place = ind_buffer_on(text, sizeof text);
+        ind_listener_write_place(listener, &place);
+        ind_report(reporter, IND_SEVERITY_INFO, "listening on %.*s",
+                   (int)(place.length ? place.length : strlen(listener->text)),
+                   place.length ? text : listener->text);
     }
 }

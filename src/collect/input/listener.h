@@ -21,6 +21,7 @@ struct ind_listener {
     enum ind_listener_kind kind;
     char *address;    /* numeric, or the path of a local socket */
     uint16_t wanted;  /* port; 0: any */
+    uint16_t port;    /* that it has; 0 of a local socket */
     uint16_t number;  /* of its text, in the ledger */
     atomic_bool join; /* lines that begin with a blank belong to the message before; likewise */
     atomic_bool drop; /* what has no room is lost: set by control at a reload, read by receivers */
@@ -52,6 +53,10 @@ struct ind_listeners {
 /* False where memory is out. */
 bool ind_listeners_begin(struct ind_listeners *listeners, unsigned receivers);
 void ind_listeners_end(struct ind_listeners *listeners);
+
+enum { IND_LISTENER_PLACE = 80 };
+/* "udp 127.0.0.1:53171": the name with the port that it has; "" of a local socket. */
+void ind_listener_write_place(const struct ind_listener *listener, struct ind_buffer *buffer);
 
 /* The number of a listener's name, which it keeps. 0 where there are too many, or memory is out. */
 uint16_t ind_listeners_number(struct ind_listeners *listeners, const char *text);

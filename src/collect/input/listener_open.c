@@ -240,8 +240,11 @@ static struct ind_listener *make_listener(struct opening *opening, const struct 
         return NULL;
     }
     *error = open_listener(opening, wanted);
-    if (*error == 0)
+    if (*error == 0) {
+        opening->listener->port =
+            opening->listener->kind == IND_LISTEN_UNIX ? 0 : ind_socket_port(opening->listener->sockets[0]);
         return opening->listener;
+    }
     snprintf(reason, room, "cannot listen on %s: %s%s", wanted->item->text, strerror(*error), remedy(*error));
     ind_listeners_discard(opening->listener);
     return NULL;
