@@ -4,9 +4,9 @@
 
 #include "config/config.h"
 
-/* Adds warnings for what a collector would find here: nothing to listen on, folders that this user may not write,
- * policies that may take more than the file system has; with `ports`, addresses that cannot be listened on. Opens and
- * closes sockets, changes nothing. The configuration has no mistakes. */
+/* Adds warnings for what a collector would find here: nothing to listen on, folders that this user may not
+ * write, policies that may take more than the file system has; with `ports`, addresses that cannot be
+ * listened on. Opens and closes sockets, changes nothing. The configuration has no mistakes. */
 void ind_check_here(struct ind_loaded *loaded, bool ports);
 
 #endif

@@ -5,6 +5,7 @@
 #include "collect/runtime/clock.h"
 #include "store/disk/walk.h"
 
+#include <dirent.h>
 #include <errno.h>
 #include <fcntl.h>
 #include <poll.h>
@@ -14,25 +15,29 @@
 #include <sys/wait.h>
 #include <unistd.h>
 
-enum { PATIENCE_MILLISECONDS = 15000, MOST_FILES = 200 };
+enum { PATIENCE_MILLISECONDS = 15000, MOST_FILES = 200, FILES_SHOWN = 5, SUMMARY_LINES = 6 };
 
 static char *given_folder;
 
 static struct poptOption *options(void)
 {
-    static struct poptOption table[] = {{"folder", '\0', POPT_ARG_STRING, &given_folder, 0,
-                                         "where to put its files; a new one under /tmp where none is given",
-                                         "FOLDER"},
-                                        POPT_TABLEEND};
+    static struct poptOption table[] = {
+        {"folder", '\0', POPT_ARG_STRING, &given_folder, 0,
+         "where to put its files: an empty one; a new one under /tmp where none is given", "FOLDER"},
+        POPT_TABLEEND};
     return table;
 }
 
 struct demo {
-    char program[4096], fleet[4096], messages[4096], folder[2048], config[4096];
+    char program[4096], data[4096], folder[2048];
     pid_t collector;
-    int errors;        /* what the collector tells */
-    unsigned udp, tcp; /* ports */
+    int reports, summary; /* what the collector tells, and what it prints at its end */
+    unsigned udp, tcp;    /* ports */
 };
+
+/* What the demo is made of stands beside the program as it was built, or where it is installed. */
+static const char *const files[] = {"fleet.yaml", "messages.log"};
+enum { FILES = sizeof files / sizeof *files };
 
 static void heading(const char *text)
 {
@@ -50,23 +55,39 @@ static bool find_program(struct demo *demo, const char *called)
     return true;
 }
 
-/* Beside the program as it was built, or where it is installed. */
-static bool find_fleet(struct demo *demo)
+static bool find_data(struct demo *demo)
 {
     static const char *const beside[] = {"demo", "../share/indagator/demo"};
+    char path[8192];
     const char *slash = strrchr(demo->program, '/');
     int folder = slash ? (int)(slash - demo->program) : 1;
     for (size_t i = 0; i < sizeof beside / sizeof *beside; i++) {
-        const char *before = slash ? demo->program : ".";
-        snprintf(demo->fleet, sizeof demo->fleet, "%.*s/%s/fleet.yaml", folder, before, beside[i]);
-        snprintf(demo->messages, sizeof demo->messages, "%.*s/%s/messages.log", folder, before, beside[i]);
-        if (access(demo->fleet, R_OK) == 0)
+        snprintf(demo->data, sizeof demo->data, "%.*s/%s", folder, slash ? demo->program : ".", beside[i]);
+        snprintf(path, sizeof path, "%s/%s", demo->data, files[0]);
+        if (access(path, R_OK) == 0)
             return true;
     }
-    ind_complain("the demo's fleet.yaml is neither in %.*s/%s nor in %.*s/%s; is the installation whole?",
+    ind_complain("the demo's %s is neither in %.*s/%s nor in %.*s/%s; is the installation whole?", files[0],
                  folder, slash ? demo->program : ".", beside[0], folder, slash ? demo->program : ".",
                  beside[1]);
     return false;
+}
+
+/* What is there already may be somebody's: nothing is written over. */
+static bool is_unused(const char *folder)
+{
+    DIR *stream = opendir(folder);
+    const struct dirent *entry;
+    bool unused = stream != NULL;
+    if (!stream)
+        ind_complain("cannot use %s: %s", folder, strerror(errno));
+    while (stream && unused && (entry = readdir(stream)) != NULL)
+        unused = strcmp(entry->d_name, ".") == 0 || strcmp(entry->d_name, "..") == 0;
+    if (stream && !unused)
+        ind_complain("%s is not empty; name a folder that is, or one that is not there yet", folder);
+    if (stream)
+        closedir(stream);
+    return unused;
 }
 
 static bool make_folder(struct demo *demo)
@@ -76,6 +97,8 @@ static bool make_folder(struct demo *demo)
             ind_complain("cannot make %s: %s", given_folder, strerror(errno));
             return false;
         }
+        if (!is_unused(given_folder))
+            return false;
         char *whole = realpath(given_folder, NULL);
         bool good = whole && strlen(whole) < sizeof demo->folder;
         if (good)
@@ -94,26 +117,53 @@ static bool make_folder(struct demo *demo)
     return true;
 }
 
-/* The rules, and the same without edits, to compare with. */
-static bool write_configs(struct demo *demo)
+static bool copy_file(const struct demo *demo, const char *name)
 {
-    char before[4096];
-    snprintf(demo->config, sizeof demo->config, "%s/indagator.yaml", demo->folder);
-    snprintf(before, sizeof before, "%s/before.yaml", demo->folder);
-    ind_demo_config_print();
-    return ind_demo_config_write(demo->config, true) && ind_demo_config_write(before, false);
+    char from[8192], to[8192], room[8192];
+    snprintf(from, sizeof from, "%s/%s", demo->data, name);
+    snprintf(to, sizeof to, "%s/%s", demo->folder, name);
+    FILE *in = fopen(from, "r"), *out = in ? fopen(to, "w") : NULL;
+    bool good = out != NULL;
+    for (size_t got; good && (got = fread(room, 1, sizeof room, in)) > 0;)
+        good = fwrite(room, 1, got, out) == got;
+    good = good && !ferror(in);
+    if (out && fclose(out) != 0)
+        good = false;
+    if (!good)
+        ind_complain("cannot copy %s to %s: %s", from, to, strerror(errno));
+    if (in)
+        fclose(in);
+    return good;
 }
 
-/* Starts the program with arguments; its standard error goes to `errors` unless that is -1. */
-static pid_t start(const struct demo *demo, const char *const *arguments, int errors)
+/* The rules, the same without edits to compare with, and what is sent and rehearsed. */
+static bool fill_folder(const struct demo *demo)
+{
+    char path[4096];
+    bool good = true;
+    for (int edits = 0; edits < 2; edits++) {
+        snprintf(path, sizeof path, "%s/%s", demo->folder, edits ? "indagator.yaml" : "before.yaml");
+        good = good && ind_demo_config_write(path, edits);
+    }
+    for (size_t i = 0; i < FILES; i++)
+        good = good && copy_file(demo, files[i]);
+    return good;
+}
+
+/* Starts the program with arguments in the demo's folder; its output goes where `out` and `errors` say,
+ * unless they are -1. */
+static pid_t start(const struct demo *demo, const char *const *arguments, int out, int errors)
 {
     fflush(stdout);
     pid_t child = fork();
     if (child != 0)
         return child;
+    if (out >= 0)
+        dup2(out, STDOUT_FILENO);
     if (errors >= 0)
         dup2(errors, STDERR_FILENO);
-    execv(demo->program, (char *const *)(uintptr_t)arguments);
+    if (chdir(demo->folder) == 0)
+        execv(demo->program, (char *const *)(uintptr_t)arguments);
     _exit(127);
 }
 
@@ -125,22 +175,46 @@ static int wait_for(pid_t child)
     return WIFEXITED(status) ? WEXITSTATUS(status) : IND_EXIT_FAILED;
 }
 
-/* Shows the call as one would type it, then runs it. */
-static int show(const struct demo *demo, const char *const *arguments)
+static void show_call(const char *const *arguments)
 {
     printf("\n$ indagator");
     for (size_t i = 1; arguments[i]; i++) {
         bool quote = strpbrk(arguments[i], " {}\"*<") != NULL;
-        const char *below = strstr(arguments[i], "/before.yaml");
-        const char *shown = below                                       ? below + 1
-                            : strcmp(arguments[i], demo->config) == 0   ? "indagator.yaml"
-                            : strcmp(arguments[i], demo->fleet) == 0    ? "fleet.yaml"
-                            : strcmp(arguments[i], demo->messages) == 0 ? "messages.log"
-                                                                        : arguments[i];
-        printf(" %s%s%s", quote ? "'" : "", shown, quote ? "'" : "");
+        printf(" %s%s%s", quote ? "'" : "", arguments[i], quote ? "'" : "");
     }
+}
+
+/* The first lines of what comes through a pipe, and the rest unseen. */
+static void show_lines(int from, int most)
+{
+    FILE *stream = fdopen(from, "r");
+    char *line = NULL;
+    size_t room = 0;
+    while (stream && getline(&line, &room, stream) > 0)
+        if (most-- > 0)
+            fputs(line, stdout);
+    free(line);
+    if (stream)
+        fclose(stream);
+}
+
+/* Shows the call as one would type it, then runs it; of what it prints the first `most` lines (0: all). */
+static int show(const struct demo *demo, const char *const *arguments, int most)
+{
+    int ends[2];
+    show_call(arguments);
+    if (most)
+        printf(" | head -n %d", most);
     printf("\n");
-    return wait_for(start(demo, arguments, -1));
+    if (most == 0)
+        return wait_for(start(demo, arguments, -1, -1));
+    if (pipe(ends) != 0)
+        return IND_EXIT_FAILED;
+    (void)fcntl(ends[0], F_SETFD, FD_CLOEXEC);
+    pid_t child = start(demo, arguments, ends[1], -1);
+    close(ends[1]);
+    show_lines(ends[0], most);
+    return wait_for(child);
 }
 
 static unsigned reported_port(const char *reported, const char *what)
@@ -154,9 +228,9 @@ static bool wait_for_ports(struct demo *demo)
 {
     char text[4096];
     size_t length = 0;
-    struct pollfd ready = {demo->errors, POLLIN, 0};
+    struct pollfd ready = {demo->reports, POLLIN, 0};
     while (length < sizeof text - 1 && poll(&ready, 1, PATIENCE_MILLISECONDS) == 1) {
-        ssize_t got = read(demo->errors, text + length, sizeof text - 1 - length);
+        ssize_t got = read(demo->reports, text + length, sizeof text - 1 - length);
         if (got <= 0)
             break;
         length += (size_t)got;
@@ -172,15 +246,18 @@ static bool wait_for_ports(struct demo *demo)
 
 static bool start_collector(struct demo *demo)
 {
-    int ends[2];
-    const char *arguments[] = {"indagator", "collect", "-c", demo->config, NULL};
-    if (pipe(ends) != 0)
+    int reports[2], summary[2];
+    static const char *const arguments[] = {"indagator", "collect", NULL};
+    if (pipe(reports) != 0 || pipe(summary) != 0)
         return false;
-    (void)fcntl(ends[0], F_SETFD, FD_CLOEXEC);
-    printf("\n$ indagator collect -c indagator.yaml &\n");
-    demo->collector = start(demo, arguments, ends[1]);
-    close(ends[1]);
-    demo->errors = ends[0];
+    (void)fcntl(reports[0], F_SETFD, FD_CLOEXEC);
+    (void)fcntl(summary[0], F_SETFD, FD_CLOEXEC);
+    printf("\n$ indagator collect &\n");
+    demo->collector = start(demo, arguments, summary[1], reports[1]);
+    close(reports[1]);
+    close(summary[1]);
+    demo->reports = reports[0];
+    demo->summary = summary[0];
     return demo->collector > 0 && wait_for_ports(demo);
 }
 
@@ -254,10 +331,13 @@ static void show_files(const struct demo *demo)
     (void)ind_walk(folder, add_name, &names, NULL);
     qsort(names.list, names.count, sizeof *names.list, by_name);
     for (size_t i = 0; i < names.count; i++) {
-        if (names.list[i] && fstatat(folder, names.list[i], &facts, 0) == 0)
+        if (i < FILES_SHOWN && names.list[i] && fstatat(folder, names.list[i], &facts, 0) == 0)
             printf("  %10s  log/%s\n", ind_size_text((uint64_t)facts.st_size, size), names.list[i]);
         free(names.list[i]);
     }
+    if (names.count > FILES_SHOWN)
+        printf("  and %zu more: a file for each device in trouble, all else by facility and severity\n",
+               names.count - FILES_SHOWN);
     close(folder);
 }
 
@@ -299,186 +379,135 @@ static bool play_fleet(const struct demo *demo)
     char udp[64], tcp[64];
     snprintf(udp, sizeof udp, "udp:127.0.0.1:%u", demo->udp);
     snprintf(tcp, sizeof tcp, "tcp:127.0.0.1:%u", demo->tcp);
-    const char *emit[] = {"indagator", "emit", "--to", udp, "--to", tcp, "--fleet", demo->fleet, NULL};
-    if (show(demo, emit) != IND_EXIT_DONE)
+    const char *emit[] = {"indagator", "emit", "--to", udp, "--to", tcp, "--fleet", files[0], NULL};
+    if (show(demo, emit, 0) != IND_EXIT_DONE)
         return false;
     wait_until_stored(demo);
     return true;
 }
 
-static bool show_counts(const struct demo *demo)
+static void introduce(const struct demo *demo)
 {
-    const char *severities[] = {"indagator", "search", "-c", demo->config, "--by", "severity", NULL};
-    const char *devices[] = {"indagator", "search", "-c", demo->config, "--by", "device", "--top", "6", NULL};
-    return show(demo, severities) == IND_EXIT_DONE && show(demo, devices) == IND_EXIT_DONE;
+    printf(
+        "Skerry Line, a made-up ferry operator, has devices at a head office, at four piers and on ships. "
+        "In\n"
+        "%s are now\n\n"
+        "  indagator.yaml  where to listen, who the devices are, patterns, edits, and which file takes what\n"
+        "  before.yaml     the same without edits, to compare with\n"
+        "  messages.log    a day's messages of Skerry Line, to rehearse the rules on\n"
+        "  fleet.yaml      what the devices send in the next ten seconds\n",
+        demo->folder);
 }
 
-static bool show_searches(const struct demo *demo)
-{
-    const char *guesses[] = {
-        "indagator",  "search",          "-c",
-        demo->config, "--when",          "app is \"sshd\" and text contains \"Failed password\"",
-        "--by",       "device,severity", NULL};
-    const char *pier[] = {"indagator", "search",
-                          "-c",        demo->config,
-                          "--when",    "device starts with \"pier3\" and severity at least error",
-                          "--layout",  "{time} {device} {severity} {text}",
-                          NULL};
-    const char *note[] = {"indagator",  "search", "-c",
-                          demo->config, "--when", "facility is mail and text contains \"mv-tern\"",
-                          NULL};
-    return show(demo, guesses) == IND_EXIT_DONE && show(demo, pier) == IND_EXIT_DONE &&
-           show(demo, note) == IND_EXIT_DONE;
-}
-
-static bool show_patterns(const struct demo *demo)
-{
-    const char *fits[] = {
-        "indagator",
-        "fit",
-        "-c",
-        demo->config,
-        "<84>Nov 23 04:45:00 harbour-fw sshd[811]: Failed password for root from 203.0.113.66 port 4022 ssh2",
-        NULL};
-    const char *stops[] = {
-        "indagator", "fit", "-c", demo->config, "Failed password for oper from pier3-sw2 port 4022 ssh2",
-        NULL};
-    const char *guesses[] = {"indagator", "search",
-                             "-c",        demo->config,
-                             "--when",    "pattern is \"login-failed\"",
-                             "--by",      "field user,field peer",
-                             NULL};
-    const char *links[] = {"indagator", "search",
-                           "-c",        demo->config,
-                           "--when",    "pattern is \"link-state\"",
-                           "--by",      "device,field interface,field state",
-                           NULL};
-    return show(demo, fits) == IND_EXIT_DONE && show(demo, stops) == IND_EXIT_NO &&
-           show(demo, guesses) == IND_EXIT_DONE && show(demo, links) == IND_EXIT_DONE;
-}
-
-static bool show_explanations(const struct demo *demo)
-{
-    static const char *const messages[][2] = {
-        {"127.0.2.9", "<164>Nov 23 04:45:00 harbour-fw kernel: DROP IN=ge0 OUT= SRC=198.51.100.7 DPT=23"},
-        {"127.0.11.1",
-         "<189>29: *Mar  1 00:04:10.123: %LINK-3-UPDOWN: Interface ge0/1, changed state to down"},
-        {"127.0.99.1", "<007>Nov 23 04:45:00 pier4-ups: on battery"}};
-    for (size_t i = 0; i < sizeof messages / sizeof *messages; i++) {
-        const char *explain[] = {"indagator",    "explain",
-                                 "-c",           demo->config,
-                                 "--sender",     messages[i][0],
-                                 "--received",   "2026-11-23T04:45:02Z",
-                                 messages[i][1], NULL};
-        if (show(demo, explain) != IND_EXIT_DONE)
-            return false;
-    }
-    return true;
-}
-
-/* A day's messages through the rules, and through those without edits. */
 static bool rehearse(const struct demo *demo)
 {
-    char before[4096];
-    snprintf(before, sizeof before, "%s/before.yaml", demo->folder);
-    const char *alone[] = {"indagator",    "rehearse",   "-c",
-                           demo->config,   "--received", "2026-11-24T00:00:00Z",
-                           demo->messages, NULL};
-    const char *against[] = {
-        "indagator", "rehearse", "-c",           demo->config, "--received", "2026-11-24T00:00:00Z",
-        "--against", before,     demo->messages, NULL};
-    return show(demo, alone) == IND_EXIT_DONE && show(demo, against) == IND_EXIT_NO;
+    static const char *const call[] = {"indagator", "rehearse", "messages.log", NULL};
+    heading("2. Rehearsed before it counts: what would become of a day's messages? Nothing is stored");
+    return show(demo, call, 8) == IND_EXIT_DONE;
+}
+
+static bool search(const struct demo *demo)
+{
+    static const char *const severities[] = {"indagator", "search", "--by", "severity", NULL};
+    static const char *const pier[] = {
+        "indagator", "search",
+        "--when",    "device starts with \"pier3\" and severity at least error",
+        "--layout",  "{time} {device} {severity} {text}",
+        NULL};
+    static const char *const guesses[] = {
+        "indagator", "search", "--when", "pattern is \"login-failed\"", "--by", "field user,field peer",
+        NULL};
+    heading("4. How much of what, what is wrong at pier 3, and who guesses passwords?");
+    return show(demo, severities, 0) == IND_EXIT_DONE && show(demo, pier, 0) == IND_EXIT_DONE &&
+           show(demo, guesses, 0) == IND_EXIT_DONE;
 }
 
 /* The call is what was sent; the answer is what is kept of it. */
-static bool show_edits(const struct demo *demo)
+static bool explain(const struct demo *demo)
 {
-    static const char note[] =
-        "<21>1 2026-11-23T04:45:00Z hq-mail smtpd 4022 NOTE - bounced note to deck crew: "
-        "call the bosun of mv-tern on +351 555 0142";
-    const char *mail[] = {"indagator", "explain", "-c", demo->config, "--sender", "127.0.2.25", note, NULL};
-    return show(demo, mail) == IND_EXIT_DONE;
+    static const char *const call[] = {
+        "indagator",
+        "explain",
+        "--sender",
+        "127.0.2.25",
+        "<21>1 2026-11-23T04:45:00Z hq-mail smtpd 4022 NOTE - call the bosun of mv-tern on +1 202 555 0142",
+        NULL};
+    heading("5. What was sent, and what is kept of it; explain tells what is read, and why it goes where it "
+            "goes");
+    return show(demo, call, 3) == IND_EXIT_DONE;
 }
 
-static bool show_reported(const struct demo *demo)
+static bool rotate(const struct demo *demo)
 {
-    const char *reported[] = {"indagator", "search",
-                              "-c",        demo->config,
-                              "--when",    "app is \"indagator\"",
-                              "--layout",  "{time} {severity} {text}",
-                              NULL};
-    return show(demo, reported) == IND_EXIT_DONE;
-}
-
-static int play(struct demo *demo)
-{
-    heading("1. A configuration: where to listen, who the devices are, which file takes what");
-    if (!write_configs(demo))
-        return IND_EXIT_FAILED;
-    heading(
-        "2. Rehearsed before it counts: what would become of a day's messages, and what the edits change");
-    if (!rehearse(demo))
-        return IND_EXIT_FAILED;
-    heading("3. A collector on loopback, and ten seconds of a day at Skerry Line, a ferry operator");
-    if (!start_collector(demo) || !play_fleet(demo))
-        return IND_EXIT_FAILED;
-    heading("4. Trouble by device, all else by facility and severity");
-    show_files(demo);
-    heading("5. How much of what, while the collector goes on");
-    if (!show_counts(demo))
-        return IND_EXIT_FAILED;
-    heading("6. Three questions: who guesses passwords, what is wrong at pier 3, what was that mail about "
-            "mv-tern?");
-    if (!show_searches(demo))
-        return IND_EXIT_FAILED;
-    heading("7. What was sent, and what is kept of it");
-    if (!show_edits(demo))
-        return IND_EXIT_FAILED;
-    heading("8. Patterns: one fits, one stops; who was guessed, and which links went up and down?");
-    if (!show_patterns(demo))
-        return IND_EXIT_FAILED;
-    heading("9. How is a message parsed, and where does it go? Three of them, step by step");
-    if (!show_explanations(demo))
-        return IND_EXIT_FAILED;
-    heading("10. The files become archives; the collector is asked to do it");
-    const char *rotate[] = {"indagator", "rotate", "-c", demo->config, NULL};
-    if (show(demo, rotate) != IND_EXIT_DONE)
-        return IND_EXIT_FAILED;
+    static const char *const call[] = {"indagator", "rotate", NULL};
+    heading("6. The files become archives");
+    if (show(demo, call, 0) != IND_EXIT_DONE)
+        return false;
     wait_until_compressed(demo);
-    heading("11. What became of every message, whose clock is off, and who is not known yet");
-    const char *status[] = {"indagator", "status", "-c", demo->config, NULL};
-    if (show(demo, status) != IND_EXIT_DONE)
-        return IND_EXIT_FAILED;
-    heading("12. Told to end, the collector files what it has and gives account");
+    show_files(demo);
+    return true;
+}
+
+static bool account(struct demo *demo)
+{
+    static const char *const status[] = {"indagator", "status", NULL};
+    heading(
+        "7. What became of every message; further down, whose clock is off, who is silent, who is not known");
+    if (show(demo, status, 7) != IND_EXIT_DONE)
+        return false;
+    heading("8. Told to end, the collector files what it has");
     printf("\n$ kill -TERM %ld\n", (long)demo->collector);
     end_collector(demo);
-    heading("13. What edits dropped to the end is reported, too");
-    if (!show_reported(demo))
-        return IND_EXIT_FAILED;
-    printf("\nAll of this is in %s. To go on:\n"
+    show_lines(demo->summary, SUMMARY_LINES);
+    demo->summary = -1;
+    printf("Received is what was sent and what the collector itself reports: of what edits have dropped. "
+           "There are\n"
+           "more lines than messages stored, since two routes took some; a search counts each once, and says "
+           "so.\n");
+    return demo->collector == 0;
+}
+
+static bool play(struct demo *demo)
+{
+    introduce(demo);
+    heading("1. Which file takes what; the whole of it is in indagator.yaml");
+    printf("\n");
+    ind_demo_routes_print();
+    if (!rehearse(demo))
+        return false;
+    heading("3. A collector on loopback, and ten seconds of a day at Skerry Line");
+    if (!start_collector(demo) || !play_fleet(demo) || !search(demo) || !explain(demo) || !rotate(demo) ||
+        !account(demo))
+        return false;
+    printf("\nTo go on:\n"
            "  cd %s\n"
-           "  %s check\n"
-           "  %s search --when 'text contains \"DHCP\"' --count\n"
-           "  %s collect &\n"
-           "  %s follow --when 'severity at least warning'\n",
-           demo->folder, demo->folder, demo->program, demo->program, demo->program, demo->program);
-    return demo->collector == 0 ? IND_EXIT_DONE : IND_EXIT_FAILED;
+           "  %s check --order                       # the rules, in the order in which they act\n"
+           "  %s rehearse --against before.yaml messages.log\n"
+           "  %s search --since 1h pier3             # a word, anywhere\n"
+           "  %s collect &                           # then status, and follow --when 'severity at least "
+           "warning'\n",
+           demo->folder, demo->program, demo->program, demo->program, demo->program);
+    return true;
 }
 
 static int run(struct ind_call *call)
 {
-    static struct demo demo = {.errors = -1};
+    struct demo demo = {.reports = -1, .summary = -1};
     if (*call->rest) {
         ind_complain("demo takes no arguments, but \"%s\" was given", *call->rest);
         return IND_EXIT_CALL;
     }
-    if (!find_program(&demo, call->program) || !find_fleet(&demo) || !make_folder(&demo))
+    if (!find_program(&demo, call->program) || !find_data(&demo))
         return IND_EXIT_FAILED;
-    int status = play(&demo);
+    if (!make_folder(&demo))
+        return given_folder ? IND_EXIT_CALL : IND_EXIT_FAILED;
+    bool good = fill_folder(&demo) && play(&demo);
     end_collector(&demo);
-    if (demo.errors >= 0)
-        close(demo.errors);
-    return status;
+    if (demo.reports >= 0)
+        close(demo.reports);
+    if (demo.summary >= 0)
+        close(demo.summary);
+    return good ? IND_EXIT_DONE : IND_EXIT_FAILED;
 }
 
 const struct ind_command ind_command_demo = {
@@ -486,10 +515,10 @@ const struct ind_command ind_command_demo = {
     .summary = "shows the whole thing on made-up data",
     .arguments = "[--folder FOLDER]",
     .about =
-        "Starts a collector on loopback, lets the devices of a made-up ferry operator send to it for ten\n"
-        "seconds, and shows the files, counts, searches, patterns, a rotation and the ledger. Leaves its "
-        "folder\n"
-        "and says where it is.\n\n"
+        "Rehearses rules on a day's messages, starts a collector on loopback, lets the devices of a made-up\n"
+        "ferry operator send to it for ten seconds, and shows searches, what is kept of a message, a "
+        "rotation\n"
+        "and the ledger. Leaves its folder, says what is in it, and how to go on.\n\n"
         "Example:\n"
         "  indagator demo\n",
     .options = options,

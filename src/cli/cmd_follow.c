@@ -81,6 +81,12 @@ static bool show(void *context, const char *bytes, size_t length)
     return fflush(stdout) == 0 && more;
 }
 
+static void say_listening(void *context)
+{
+    (void)context;
+    ind_complain("listening: messages are shown as they arrive, until this is interrupted");
+}
+
 static void question(char *path, size_t room)
 {
     char *when = given.when ? ind_query_text(given.when) : NULL;
@@ -114,7 +120,7 @@ static int run(struct ind_call *call)
         return IND_EXIT_CALL;
     }
     question(path, sizeof path);
-    enum ind_control_client_result asked = ind_ask(loaded.config, false, path, show, &shown);
+    enum ind_control_client_result asked = ind_ask(loaded.config, false, path, say_listening, show, &shown);
     if (asked == IND_CONTROL_CLIENT_NOBODY)
         ind_tell_nobody(loaded.config);
     ind_loaded_free(&loaded);

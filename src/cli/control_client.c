@@ -8,6 +8,7 @@
 
 struct answer {
     CURL *curl;
+    void (*accepted)(void *context);
     bool (*receive)(void *context, const char *bytes, size_t length);
     void *context;
     bool ended;     /* by `receive` */
@@ -29,6 +30,17 @@ static size_t on_bytes(char *bytes, size_t size, size_t count, void *context)
     memcpy(answer->why + answer->why_length, bytes, length < room ? length : room);
     answer->why_length += length < room ? length : room;
     return length;
+}
+
+/* A line of the answer's head; the last one is empty. */
+static size_t on_header(char *bytes, size_t size, size_t count, void *context)
+{
+    struct answer *answer = context;
+    long status = 0;
+    (void)curl_easy_getinfo(answer->curl, CURLINFO_RESPONSE_CODE, &status);
+    if (size * count == 2 && bytes[0] == '\r' && status == 200 && answer->accepted)
+        answer->accepted(answer->context);
+    return size * count;
 }
 
 static enum ind_control_client_result result_of(struct answer *answer, CURLcode code)
@@ -66,16 +78,19 @@ static enum ind_control_client_result ask(const struct ind_config *config, bool 
         (void)curl_easy_setopt(answer->curl, CURLOPT_COPYPOSTFIELDS, "");
     (void)curl_easy_setopt(answer->curl, CURLOPT_WRITEFUNCTION, on_bytes);
     (void)curl_easy_setopt(answer->curl, CURLOPT_WRITEDATA, answer);
+    (void)curl_easy_setopt(answer->curl, CURLOPT_HEADERFUNCTION, on_header);
+    (void)curl_easy_setopt(answer->curl, CURLOPT_HEADERDATA, answer);
     enum ind_control_client_result asked = result_of(answer, curl_easy_perform(answer->curl));
     curl_easy_cleanup(answer->curl);
     return asked;
 }
 
 enum ind_control_client_result ind_ask(const struct ind_config *config, bool post, const char *path,
+                                       void (*accepted)(void *context),
                                        bool (*receive)(void *context, const char *bytes, size_t length),
                                        void *context)
 {
-    struct answer answer = {.receive = receive, .context = context};
+    struct answer answer = {.accepted = accepted, .receive = receive, .context = context};
     enum ind_control_client_result asked = ask(config, post, path, &answer);
     if (asked == IND_CONTROL_CLIENT_REFUSED) {
         answer.why[strcspn(answer.why, "\n")] = '\0';

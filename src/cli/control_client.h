@@ -10,9 +10,10 @@ enum ind_control_client_result {
     IND_CONTROL_CLIENT_REFUSED   /* answered otherwise, or broken off; reported */
 };
 
-/* Asks PATH, with a query already escaped. `receive` gets the answer in pieces and returns false to end it.
- */
+/* Asks PATH, with a query already escaped. `receive` gets the answer in pieces and returns false to end it;
+ * `accepted` (may be NULL) is called before, once it is known that there will be one. */
 enum ind_control_client_result ind_ask(const struct ind_config *config, bool post, const char *path,
+                                       void (*accepted)(void *context),
                                        bool (*receive)(void *context, const char *bytes, size_t length),
                                        void *context);
 

@@ -96,7 +96,8 @@ bool ind_demo_config_write(const char *path, bool with_edits)
     return true;
 }
 
-void ind_demo_config_print(void)
+void ind_demo_routes_print(void)
 {
-    printf("%s%s%s", configuration, edits, routes);
+    const char *end = strstr(routes, "archives:");
+    printf("%.*s", (int)(end - routes), routes);
 }

@@ -6,7 +6,7 @@
 
 /* Writes them to a file; without edits, to compare with. False, reported, where it cannot. */
 bool ind_demo_config_write(const char *path, bool with_edits);
-/* With edits, to standard output. */
-void ind_demo_config_print(void);
+/* Which file takes what, to standard output. */
+void ind_demo_routes_print(void);
 
 #endif

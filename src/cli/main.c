@@ -4,6 +4,7 @@
 #include <errno.h>
 #include <signal.h>
 #include <stdlib.h>
+#include <unistd.h>
 
 static const struct ind_command *const commands[] = {
     &ind_command_collect, &ind_command_check,  &ind_command_explain, &ind_command_rehearse,
@@ -22,7 +23,7 @@ static void print_usage(FILE *out)
                  "  -c, --config FILE   the configuration; otherwise ./indagator.yaml, then\n"
                  "                      /etc/indagator/indagator.yaml\n"
                  "      --json          results as JSON, one object per line\n"
-                 "      --help          help on a command: indagator COMMAND --help\n"
+                 "  -h, --help          help on a command: indagator help COMMAND\n"
                  "      --version       the version\n"
                  "\nNew here? \"indagator demo\" shows the whole thing on made-up data.\n");
 }
@@ -53,7 +54,7 @@ static void common_options(struct common *common, struct poptOption table[5])
     const struct poptOption options[5] = {
         {"config", 'c', POPT_ARG_STRING, &common->config, 0, "the configuration", "FILE"},
         {"json", '\0', POPT_ARG_NONE, &common->json, 0, "results as JSON, one object per line", NULL},
-        {"help", '\0', POPT_ARG_NONE, &common->help, 0, "this help", NULL},
+        {"help", 'h', POPT_ARG_NONE, &common->help, 0, "this help", NULL},
         {"version", '\0', POPT_ARG_NONE, &common->version, 0, "the version", NULL},
         POPT_TABLEEND};
     memcpy(table, options, sizeof options);
@@ -87,6 +88,15 @@ static int bad_option(poptContext context, int error, const char *where)
     return IND_EXIT_CALL;
 }
 
+/* A configuration that is named must be there, also where the command could do without. */
+static bool may_read(const char *config)
+{
+    if (!config || access(config, R_OK) == 0)
+        return true;
+    ind_complain("cannot read the configuration %s: %s", config, strerror(errno));
+    return false;
+}
+
 static int run_command(const struct ind_command *command, const char *program, struct common *common,
                        int argc, const char **argv)
 {
@@ -112,10 +122,28 @@ static int run_command(const struct ind_command *command, const char *program, s
         static const char *none[] = {NULL};
         const char **rest = poptGetArgs(context);
         struct ind_call call = {program, common->config, common->json, rest ? rest : none};
-        status = command->run(&call);
+        status = may_read(common->config) ? command->run(&call) : IND_EXIT_CALL;
     }
     poptFreeContext(context);
     return status;
+}
+
+/* "COMMAND …", or "help COMMAND", which is the same with --help. */
+static int call_command(const char *program, struct common *common, const char **rest)
+{
+    int count = 0;
+    if (strcmp(*rest, "help") == 0) {
+        common->help = 1;
+        rest++;
+    }
+    if (!*rest) {
+        print_usage(stdout);
+        return IND_EXIT_DONE;
+    }
+    while (rest[count])
+        count++;
+    const struct ind_command *command = find_command(*rest);
+    return command ? run_command(command, program, common, count, rest) : IND_EXIT_CALL;
 }
 
 /* Options before the command: -c belongs to it. */
@@ -136,12 +164,7 @@ static int read_call(int argc, const char **argv)
         print_usage(common.help ? stdout : stderr);
         status = common.help ? IND_EXIT_DONE : IND_EXIT_CALL;
     } else {
-        const struct ind_command *command = find_command(*rest);
-        int count = 0;
-        while (rest[count])
-            count++;
-        if (command)
-            status = run_command(command, argv[0], &common, count, rest);
+        status = call_command(argv[0], &common, rest);
     }
     poptFreeContext(context);
     free(common.config);
