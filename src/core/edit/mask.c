@@ -117,12 +117,19 @@ static bool may_be_card(size_t digits, char next)
     return digits >= 13 || (digits == 4 && (next == ' ' || next == '-'));
 }
 
-static bool may_be_phone(const char *at, size_t digits, char next)
+static size_t leading_digits(const char *at, const char *end)
 {
-    if (*at == '0' && digits > 10)
-        return true;
-    return (*at == '0' && digits >= 2 && digits <= 5 && (next == ' ' || next == '-' || next == '/')) ||
-           (digits == 3 && next == '-');
+    const char *stop = at;
+    while (stop < end && ind_is_digit(*stop))
+        stop++;
+    return (size_t)(stop - at);
+}
+
+/* A first group, or all of one with what may be an extension glued to it. */
+static bool may_be_phone(size_t digits, char next)
+{
+    return digits >= 7 ||
+           (digits <= 6 && (next == ' ' || next == '-' || next == '/' || next == '.' || next == ')'));
 }
 
 /* What stands behind a word that has a secret. */
@@ -154,7 +161,7 @@ static void look_at_number(struct search *search, const char *at, const char *en
     if (digits && kinds & IND_MASK_CARD && may_be_card((size_t)(end - at), next) &&
         (length = ind_mask_card(text, at)) > 0)
         found(search, IND_MASK_CARD, at, length);
-    if (digits && kinds & IND_MASK_PHONE && may_be_phone(at, (size_t)(end - at), next) &&
+    if (kinds & IND_MASK_PHONE && class_of(*at) & DIGIT && may_be_phone(leading_digits(at, end), next) &&
         (length = ind_mask_phone(text, at)) > 0)
         found(search, IND_MASK_PHONE, at, length);
 }
