@@ -39,7 +39,7 @@ static const char *const apps[] = {"kernel", "sshd", "dhcpd", "ospf", "wland", "
 static const char *const texts[] = {
     "DENY IN=ge0 OUT= SRC=203.0.113.7 DST=192.0.2.9 LEN=44 TOS=0x00 PREC=0x00 TTL=241 ID=54321 PROTO=TCP "
     "SPT=40112 DPT=23",
-    "Failed password for invalid user oracle from 203.0.113.77 port 41007 ssh2",
+    "Failed password for invalid user deckhand from 203.0.113.77 port 41007 ssh2",
     "DHCPREQUEST for 198.51.100.77 from 02:00:5e:10:00:7f via ge0.20",
     "neighbour 192.0.2.131 on ge0/1 is down: dead timer expired",
     "station 02:00:5e:20:00:11 associated, ssid crew, channel 36, signal -61 dBm"};
@@ -73,9 +73,9 @@ static int make_3164(char *at, size_t room)
 
 static const char *code(void)
 {
-    static const char *const codes[] = {"%LINK-3-UPDOWN: Interface ge0/1, changed state to down",
+    static const char *const codes[] = {"%LINK-3-CHANGE: Interface ge0/1, changed state to down",
                                         "%OSPF-5-ADJCHG: Process 1, neighbour 192.0.2.131 from FULL to DOWN",
-                                        "%PKT-LINK-3-UPDOWN : Interface ge0/24, changed state to up"};
+                                        "%PKT-LINK-3-CHANGE : Interface ge0/24, changed state to up"};
     return codes[roll(3)];
 }
 
@@ -117,7 +117,7 @@ static int make_sequence(char *at, size_t room)
 
 static int make_location(char *at, size_t room)
 {
-    return snprintf(at, room, "<%u>RP/0/RP%u/CPU0:%s.%03u UTC: ifmgr[%u]: %s", roll(192), roll(2), old_time(),
+    return snprintf(at, room, "<%u>RP/0/RP%u/CPU0:%s.%03u UTC: ports[%u]: %s", roll(192), roll(2), old_time(),
                     roll(1000), roll(30000), code());
 }
 

@@ -1,7 +1,7 @@
 # Something to hide at the end of every other message of bench/messages.awk, of each kind in turn.
 {
     n = NR % 14; r = (NR * 7919) % 10007
-    if (n == 0) $0 = $0 ", caller +351 912 345 " sprintf("%03d", r % 1000)
+    if (n == 0) $0 = $0 ", caller +1 202 555 01" sprintf("%02d", r % 100)
     else if (n == 2) $0 = $0 ", from crew" r "@skerry.example"
     else if (n == 4) $0 = $0 ", peer 203.0.113." r % 256 " port 4022"
     else if (n == 6) $0 = $0 ", neighbour 2001:db8::" r % 1000 " up"

@@ -25,7 +25,7 @@ static unsigned roll(unsigned sides)
 static int make_code(char *at, size_t room)
 {
     static const char *const groups[] = {"LINK", "LINEPROTO", "SYS", "OSPF", "PKT-LINK", "SPANTREE"};
-    static const char *const names[] = {"UPDOWN", "CONFIG_I", "ADJCHG", "302013", "BLOCK_BPDUGUARD"};
+    static const char *const names[] = {"CHANGE", "CONFIG_I", "ADJCHG", "OPENED", "BLOCK_BPDUGUARD"};
     return snprintf(at, room, "%%%s-%u-%s%s: Interface ge0/%u, changed state to %s", groups[roll(6)], roll(8),
                     names[roll(5)], roll(8) ? "" : " ", roll(48), roll(2) ? "up" : "down");
 }

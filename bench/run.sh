@@ -250,7 +250,7 @@ field() { echo "$header" | awk -F'\t' -v row="$1" -v column="$2" '$1 == row { pr
 {
     echo "# Benchmarks"
     echo
-    echo "Made by \`make bench\` on $(date -u +%Y-%m-%d): $(nproc) processors, $(sed -n 's/^model name[^:]*: //p' /proc/cpuinfo | head -n 1),"
+    echo "Made by \`make bench\` on $(date -u +%Y-%m-%d): $(nproc) processors,"
     echo "$megabytes MB of messages ($messages of them), the best of $rounds rounds or more, A and B in turn. Only the ratios mean"
     echo "anything: the speed of shared machines drifts by half within minutes."
     echo

@@ -66,7 +66,7 @@ EOF
 shoot demo "indagator demo#!sed -n '/^3\\./,/^6\\./p' demo.txt | head -n 45"
 shoot check "indagator check -c broken.yaml"
 shoot check-good "sed -n '/^routes/,\$p' indagator.yaml" "indagator check"
-shoot explain-edits "indagator explain --sender 127.0.2.25 --received 2026-11-23T04:45:02Z '<21>1 2026-11-23T04:45:00Z hq-mail smtpd 4022 NOTE - bounced note to deck crew: call the bosun of mv-tern on +351 555 0142'"
+shoot explain-edits "indagator explain --sender 127.0.2.25 --received 2026-11-23T04:45:02Z '<21>1 2026-11-23T04:45:00Z hq-mail smtpd 4022 NOTE - bounced note to deck crew: call the bosun of mv-tern on +1 202 555 0142'"
 cat >"$work/demo/doubtful.yaml" <<'EOF'
 listen: [{udp: "0.0.0.0:514"}]
 patterns:

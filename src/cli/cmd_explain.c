@@ -432,7 +432,7 @@ const struct ind_command ind_command_explain = {
         "the test that failed\n"
         "and what it saw. Stores nothing. Without a configuration only the message is explained.\n\n"
         "Example:\n"
-        "  indagator explain '<189>29: pier1-rtr: Nov 23 04:44:59: %LINK-3-UPDOWN: ge0/1 is down'\n",
+        "  indagator explain '<189>29: pier1-rtr: Nov 23 04:44:59: %LINK-3-CHANGE: ge0/1 is down'\n",
     .options = options,
     .run = run,
 };

@@ -694,7 +694,7 @@ static void following_shows_what_was_asked_for(void **state)
           "devices: [{name: pier1-rtr, address: 127.0.1.1}]\n");
     struct ind_ran ran = ind_shell(folder,
                                    "%s follow --when 'trouble and text contains \"link\"' --count 3 --layout "
-                                   "'{device} {severity} {text}' > followed 2>&1 & echo $! > follower",
+                                   "'{device} {severity} {text}' > followed 2> told & echo $! > follower",
                                    IND_PROGRAM);
     ind_ran_free(&ran);
     int udp = open_to(IND_SEND_UDP, running.port, "127.0.1.1");
@@ -702,6 +702,7 @@ static void following_shows_what_was_asked_for(void **state)
     ind_wait_until(says_until_three_are_shown, &udp, "three messages are shown");
     close(udp);
     char *seen = ind_read_file(ind_path(folder, "followed"), NULL);
+    assert_true(ind_file_holds(ind_path(folder, "told"), "listening: "));
     assert_string_equal(seen, "pier1-rtr warning link \\x1b[2J down\npier1-rtr warning link \\x1b[2J down\n"
                               "pier1-rtr warning link \\x1b[2J down\n");
     free(seen);

@@ -74,11 +74,11 @@ static size_t lines_of(const char *name)
 
 /* Each of them is sent, in several ways and places, and none may be anywhere afterwards. */
 static const char *const hidden[] = {
-    "+351 912 345 678",  "tern@skerry.example", "203.0.113.77", "2001:db8::77",
+    "+1 202 555 0142",   "tern@skerry.example", "203.0.113.77", "2001:db8::77",
     "02:00:5e:10:00:77", "4111 1111 1111 1111", "hunter2",      "crew4711"};
 
 static const char messages[] =
-    "<13>1 2026-11-23T04:45:00Z pier1-rtr app 1 ID [x@32473 phone=\"+351 912 345 678\" password=\"hunter2\"] "
+    "<13>1 2026-11-23T04:45:00Z pier1-rtr app 1 ID [x@32473 phone=\"+1 202 555 0142\" password=\"hunter2\"] "
     "first\n"
     "<13>1 2026-11-23T04:45:00Z tern@skerry.example app 1 - - second by crew4711\n"
     "<13>Nov 23 04:45:00 pier1-rtr sshd[4]: user=tern@skerry.example password=hunter2 from 203.0.113.77 port "
@@ -87,10 +87,10 @@ static const char messages[] =
     "<13>Nov 23 04:45:00 pier1-rtr shop: {\"card\":\"4111 1111 1111 1111\",\"peer\":\"2001:db8::77\"}\n"
     "<13>tern@skerry.example hunter2 is no header; password hunter2; crew4711\n"
     "<13>1 2026-11-23T04:45:00Z pier1-rtr crew4711 crew4711 crew4711 - third\n"
-    "<13>Nov 23 04:45:00 pier1-rtr drop: +351 912 345 678\n"
+    "<13>Nov 23 04:45:00 pier1-rtr drop: +1 202 555 0142\n"
     "<13>1 2026-11-23T04:45:00Z tern@skerry.example drop - - - fourth\n"
-    "<13>Nov 23 04:45:00 pier1-rtr same: call +351 912 345 678\n"
-    "<13>Nov 23 04:45:00 pier1-rtr same: call +351 912 345 678\n"
+    "<13>Nov 23 04:45:00 pier1-rtr same: call +1 202 555 0142\n"
+    "<13>Nov 23 04:45:00 pier1-rtr same: call +1 202 555 0142\n"
     "<13>1 2026-11-23T04:45:00Z broken [x@32473 password=\"hunter2\" tern@skerry.example\n";
 
 static const char hiding[] =
@@ -264,7 +264,7 @@ static void limits_are_exact_by_all_ways_and_across_reloads(void **state)
         "store: log\nstate: state\nzone: UTC\nthreads: 2\nlisten:\n  - udp: 127.0.0.1:0\n"
         "  - tcp: 127.0.0.1:0\nedits:\n";
     static const char tail[] =
-        "  - {name: calm, limit: 3000 a day}\n  - {name: few, when: text ends with \"7\", keep: "
+        "  - {name: calm, limit: 3000 a day}\n  - {name: few, when: text ends with \"7\", thin: "
         "one in 3}\nroutes:\n  - {name: own, when: app is \"indagator\", file: own.log, last: yes}\n"
         "  - {name: all, file: all.log}\n  - {name: again, when: text contains \"5\", file: again.log}\n";
     char config[2048];

@@ -84,7 +84,8 @@ size_t ind_retention_share(uint64_t file_system, uint64_t live_size, struct ind_
         total += archives[i].verdict == IND_KEPT ? archives[i].size : 0;
     for (size_t i = 0; i < count; i++) {
         struct ind_archive_facts *archive = &archives[i];
-        if (archive->verdict != IND_KEPT || archive->percent == 0 || total <= file_system / 100 * archive->percent)
+        if (archive->verdict != IND_KEPT || archive->percent == 0 ||
+            total <= file_system / 100 * archive->percent)
             continue;
         archive->verdict = IND_GONE_BY_SPACE;
         total -= archive->size;

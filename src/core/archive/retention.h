@@ -26,8 +26,8 @@ struct ind_archive_facts {
 
 struct ind_retention_facts {
     ind_time now;
-    bool clock_trusted;   /* ind_clock_trusted, or somebody said that the clock is right */
-    uint64_t live_size;   /* bytes of live files under the policy: they count, but never go */
+    bool clock_trusted; /* ind_clock_trusted, or somebody said that the clock is right */
+    uint64_t live_size; /* bytes of live files under the policy: they count, but never go */
 };
 
 /* Whether the clock may be used to remove by age: not when it is more than a day past both the newest archive
@@ -39,9 +39,9 @@ bool ind_clock_trusted(ind_time now, ind_time newest_archive, ind_time last_run)
 size_t ind_retention_decide(const struct ind_retention_rule *rule, const struct ind_retention_facts *facts,
                             struct ind_archive_facts *archives, size_t count);
 
-/* After that, with the archives of all policies together: `live_size` is of all live files, `file_system` its size in
- * bytes (0: not known, nothing goes). While all that is kept is more than a policy's percent of the file system, its
- * archives go, the oldest of all policies first. Reorders them; returns how many more go. */
+/* After that, with the archives of all policies together: `live_size` is of all live files, `file_system` its
+ * size in bytes (0: not known, nothing goes). While all that is kept is more than a policy's percent of the
+ * file system, its archives go, the oldest of all policies first. Reorders them; returns how many more go. */
 size_t ind_retention_share(uint64_t file_system, uint64_t live_size, struct ind_archive_facts *archives,
                            size_t count);
 

@@ -279,7 +279,7 @@ static bool is_no_value(struct ind_slice word)
     return false;
 }
 
-/* "password 7 0822455D0A16", "secret tern4", "password is tern4" */
+/* "password 7 9F2B61E0C4D7", "secret tern4", "password is tern4" */
 static bool find_bare_value(const struct ind_mask_text *text, const char *at, bool strong,
                             struct ind_slice *found)
 {

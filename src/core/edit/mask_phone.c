@@ -263,7 +263,7 @@ static bool is_behind_two_zeros(const struct phone *phone)
     return true;
 }
 
-/* "020 555 0123", "(020) 5550 123", "01 23 45 67 89" */
+/* "020 7946 0123", "(020) 7946 0123", "01 23 45 67 89" */
 static bool is_behind_a_zero(const struct ind_mask_text *text, const struct phone *phone)
 {
     const size_t *sizes = phone->sizes;

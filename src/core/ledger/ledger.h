@@ -1,4 +1,4 @@
-/* core/ledger/ledger.h: the account of messages (DESIGN, promise 1).
+/* core/ledger/ledger.h: the account of messages (docs/architecture.md).
  *
  * Every message received ends in exactly one of the ways below, or waits. Nothing here is worked out as a
  * difference: what is received is counted where it comes in, what has ended where it ends, and what waits by

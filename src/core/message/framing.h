@@ -11,7 +11,7 @@
 #include "core/base/slice.h"
 #include <stdint.h>
 
-/* A message longer than this is cut, marked and counted (DESIGN: times, hosts and names). */
+/* A message longer than this is cut, marked and counted (docs/headers.md). */
 enum { IND_MESSAGE_LIMIT = 65536 };
 
 /* An octet count beyond this is taken for no count. */

@@ -247,7 +247,7 @@ void ind_header_read(const char *bytes, size_t length, ind_time reference, const
         message->host = IND_NOTHING; /* RFC 5424's word for none, met in old headers too */
 }
 
-/* "hq-relay hq-rtr1: %LINK-3-UPDOWN: …": of two words in front of a code the second is a process, unless it
+/* "hq-relay hq-rtr1: %LINK-3-CHANGE: …": of two words in front of a code the second is a process, unless it
  * is the name of a device, or the first is the relay's that sent it: then a relay has put itself before the
  * host. */
 IND_COLD static void find_device_before_code(const struct ind_header_context *context,

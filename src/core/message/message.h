@@ -75,7 +75,7 @@ struct ind_message {
     struct ind_slice text;
     struct ind_slice timestamp;            /* as written; the one that `sent` comes from */
     struct ind_slice sequence;             /* the number that the device gave its message, in digits */
-    struct ind_slice location;             /* the part of the device that speaks: "RP/0/RP0/CPU0" */
+    struct ind_slice location;             /* the part of the device that speaks: "SH/0/SL1/CPU0" */
     struct ind_slice sender;               /* the address in text */
     struct ind_slice device;               /* never empty once ind_device_resolve has run */
     struct ind_slice listener;             /* as configured: "udp 0.0.0.0:514" */

@@ -19,7 +19,7 @@ IND_COLD static size_t read_stamp(const struct ind_reading *reading, const char 
     return ind_stamp_read(at, reading->end, reading->reference, reading->zone, stamp);
 }
 
-/* "RP/0/RP0/CPU0:": a word with a slash in it and a colon. */
+/* "SH/0/SL1/CPU0:": a word with a slash in it and a colon. */
 bool ind_is_location(const char *at, const char *end)
 {
     bool letters;
@@ -71,7 +71,7 @@ static const char *read_address(const char *at, const char *end, struct ind_prel
 }
 
 /* A word and a colon that a time or a code follows: without a space between, or with a slash in it, it is the
- * part of the device that speaks ("RP/0/RP0/CPU0:Nov 23 …"), otherwise its host. "host Nov 23 …" too. */
+ * part of the device that speaks ("SH/0/SL1/CPU0:Nov 23 …"), otherwise its host. "host Nov 23 …" too. */
 static const char *read_speaker(const char *at, const char *end, struct ind_prelude *prelude)
 {
     bool letters;

@@ -77,7 +77,7 @@ IND_COLD static const char *read_words(const struct ind_reading *reading, const 
     return text;
 }
 
-/* "hq-rtr1: %LINK-3-UPDOWN: …": in front of a percent sign a lone word without a number is the host, not a
+/* "hq-rtr1: %LINK-3-CHANGE: …": in front of a percent sign a lone word without a number is the host, not a
  * process: a message that a relay passes on names its device so. */
 IND_COLD static void take_host_from_tag(struct ind_message *message)
 {

@@ -106,7 +106,7 @@ bool ind_is_code(const char *at, const char *end);
  * is none. */
 struct ind_slice ind_address_at(const char *at, const char *end);
 
-/* "RP/0/RP0/CPU0:": a word with a slash in it and a colon. */
+/* "SH/0/SL1/CPU0:": a word with a slash in it and a colon. */
 bool ind_is_location(const char *at, const char *end);
 
 /* What devices put before an event code: numbers, hosts, times, locations, tasks. */
@@ -125,7 +125,7 @@ void ind_prelude_read(const struct ind_reading *reading, const char *at, struct 
 /* Puts it into the message: the time nearest to the code counts, unless that clock was never set. */
 void ind_prelude_adopt(const struct ind_prelude *prelude, struct ind_message *message);
 
-/* What stands between the words and the code: a process ("ifmgr[215]: "), or, in front of a percent sign and
+/* What stands between the words and the code: a process ("ports[215]: "), or, in front of a percent sign and
  * without a number, the host. Returns where the code is. */
 const char *ind_prelude_read_process(const struct ind_prelude *prelude, const char *end,
                                      struct ind_message *message);

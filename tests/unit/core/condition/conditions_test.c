@@ -193,13 +193,13 @@ static void a_payload_is_read_for_each_message_anew(void **state)
     struct ind_message message = example();
     (void)state;
     assert_true(holds("field DPT is \"23\"", &message));
-    message.text = IND_SLICE("%LINK-3-UPDOWN: DPT=24");
+    message.text = IND_SLICE("%LINK-3-CHANGE: DPT=24");
     ind_condition condition;
     struct ind_mistake mistake = {0};
     assert_true(ind_condition_read(set, IND_SLICE("field DPT is \"23\""), NULL, &condition, &mistake));
     ind_answers_next(&answers);
     assert_false(ind_condition_holds(set, condition, &message, &answers));
-    assert_true(holds("field code_severity at most 3 and field code_name is \"UPDOWN\"", &message));
+    assert_true(holds("field code_severity at most 3 and field code_name is \"CHANGE\"", &message));
 }
 
 /* A pattern that would try for ever is given up. */

@@ -120,12 +120,12 @@ static void masks_hide_and_leave_the_rest_in_place(void **state)
     (void)state;
     mask(NULL, IND_MASK_PHONE | IND_MASK_EMAIL);
     edit("<13>1 2026-11-23T04:45:00Z pier1-rtr app1 7 ID [x@32473 who=\"tern@skerry.example\"] call "
-         "+351912345678");
-    assert_slice(world.message.text, "call *************");
+         "+12025550142");
+    assert_slice(world.message.text, "call ************");
     assert_slice(world.message.data, "[x@32473 who=\"*******************\"]");
     assert_slice(world.message.host, "pier1-rtr");
     assert_slice(world.message.original, "<13>1 2026-11-23T04:45:00Z pier1-rtr app1 7 ID [x@32473 "
-                                         "who=\"*******************\"] call *************");
+                                         "who=\"*******************\"] call ************");
     edit("<13>nothing to hide");
     assert_slice(world.message.text, "nothing to hide");
 }
@@ -191,10 +191,10 @@ static void one_mask_follows_another(void **state)
         edit->with = i == 2 ? IND_SLICE("a much longer text") : IND_SLICE("b");
         mask(NULL, IND_MASK_MAC);
     }
-    (void)apply(ind_slice_of("<13>Nov 23 04:45:00 h a: alpha +351912345678 bravo charlie delta echo foxtrot"),
+    (void)apply(ind_slice_of("<13>Nov 23 04:45:00 h a: alpha +12025550142 bravo charlie delta echo foxtrot"),
                 &plain);
     assert_slice(world.message.text,
-                 "alpha ************* b charlie a much longer text a much longer text foxtrot");
+                 "alpha ************ b charlie a much longer text a much longer text foxtrot");
 }
 
 /* A host that is a person is hidden, also as the device that it becomes; one that is an address is not. */
@@ -310,8 +310,8 @@ static void odd_bytes_and_long_texts(void **state)
     twice = add("app is \"b\"", IND_EDIT_SET);
     change(twice, IND_IN_TEXT, NULL, "{text}{text}");
     edit("<13>Nov 23 04:45:00 h a: \xff\xfe"
-         "caf\xc3\xa9 +351912345678\xc3");
-    assert_slice(world.message.text, "\xff\xfe**** *************\xc3");
+         "caf\xc3\xa9 +12025550142\xc3");
+    assert_slice(world.message.text, "\xff\xfe**** ************\xc3");
     memset(key, 'k', sizeof key - 1);
     int length = snprintf(text, sizeof text, "<13>Nov 23 04:45:00 h b: %s%s%s%s", key, key, key, key);
     assert_null(

@@ -35,16 +35,16 @@ struct found_case {
 
 /* `~` stands on both sides of what is found. */
 static const struct found_case cases[] = {
-    {IND_MASK_PHONE, "crew ~+351 912 345 678~ called"},
-    {IND_MASK_PHONE, "~+351912345678~"},
-    {IND_MASK_PHONE, "call ~+44 (0)20 5550 1234~, now"},
-    {IND_MASK_PHONE, "~(020) 5550 123~"},
-    {IND_MASK_PHONE, "tel:~+3519123456~"},
-    {IND_MASK_PHONE, "~0205-550123~ or ~020 555 0123~"},
-    {IND_MASK_PHONE, "00351912345678 tel ~00351912345678~"},
+    {IND_MASK_PHONE, "crew ~+1 202 555 0142~ called"},
+    {IND_MASK_PHONE, "~+12025550142~"},
+    {IND_MASK_PHONE, "call ~+44 (0)20 7946 0123~, now"},
+    {IND_MASK_PHONE, "~(020) 7946 0123~"},
+    {IND_MASK_PHONE, "tel:~+12025550142~"},
+    {IND_MASK_PHONE, "~020-79460123~ or ~020 7946 0123~"},
+    {IND_MASK_PHONE, "0012025550142 tel ~0012025550142~"},
     {IND_MASK_PHONE, "~202-555-0134~ and ~555-0134~"},
     {IND_MASK_PHONE, "2026-11-23 04:45:00, 23-11-2026, 04-11-2026, 11/23/2026"},
-    {IND_MASK_PHONE, "000000012345 +12 a+3519123456789"},
+    {IND_MASK_PHONE, "000000012345 +12 a+120255501429"},
     {IND_MASK_PHONE, "1.3.6.1.4.1 192.0.2.9 10:02:03 0x0205 550123"},
     {IND_MASK_EMAIL, "<~tern@skerry.example~>, ~crew.one+x@mail.skerry.example~."},
     {IND_MASK_EMAIL, "root@pier1-rtr @skerry.example tern@ a@b.1 a@.example"},
@@ -54,17 +54,17 @@ static const struct found_case cases[] = {
     {IND_MASK_IPV4, "256.1.1.1 1.2.3 1.2.3.4.5 v1.2.3.4x 1.3.6.1.4.1.9 port:~192.0.2.1~"},
     {IND_MASK_IPV4, "add:~192.0.2.9~ (~192.0.2.9~)"},
     {IND_MASK_IPV6, "~2001:db8::1~ ~fe80::1~: up ~::1~ ~2001:db8:0:0:0:0:0:7~. "},
-    {IND_MASK_IPV6, "04:45:00 12:34 std::string a:b 00:11:22:33:44:55"},
+    {IND_MASK_IPV6, "04:45:00 12:34 std::string a:b 02:00:5e:33:44:55"},
     {IND_MASK_IPV6, "peer:~2001:db8::7~ ~::ffff:192.0.2.9~"},
-    {IND_MASK_MAC, "~00:11:22:33:44:55~ ~00-11-22-AA-bb-cc~ ~0011.2233.4455~"},
-    {IND_MASK_MAC, "04:45:00 00:11:22:33:44:55:66 0011.2233 00:11:22-33:44:55 g0:11:22:33:44:55"},
+    {IND_MASK_MAC, "~02:00:5e:33:44:55~ ~02-00-5E-AA-bb-cc~ ~0200.5e33.4455~"},
+    {IND_MASK_MAC, "04:45:00 02:00:5e:33:44:55:66 0200.5e33 02:00:5e-33:44:55 g2:00:5e:33:44:55"},
     {IND_MASK_MAC, "MAC=~02:00:5e:10:00:1f:02:00:5e:10:00:20:08:00~ SRC=203.0.113.7"},
     {IND_MASK_CARD, "card ~4111 1111 1111 1111~ ~4111111111111111~ ~4111-1111-1111-1111~"},
     {IND_MASK_CARD, "4111 1111 1111 1112 1111111111111 1234567890 4111-1111 1111 1111"},
     {IND_MASK_CARD, "0000000000000000 x4111111111111111 4111111111111111x"},
     {IND_MASK_SECRET, "password=~hunter2~ user_password: ~x~ apiKey=~abc~, key=~k1~&token=~t~"},
     {IND_MASK_SECRET, "{\"password\":\"~a\\\"b~\",\"secret\" : \"~c d~\"} {\\\"password\\\":\\\"~e f~\\\"}"},
-    {IND_MASK_SECRET, "password 7 ~0822455D0A16~ secret ~tern~ community ~public~ RO, key 0 ~abc~"},
+    {IND_MASK_SECRET, "password 7 ~9F2B61E0C4D7~ secret ~tern~ community ~public~ RO, key 0 ~abc~"},
     {IND_MASK_SECRET, "Failed password for root; password has expired; password is wrong"},
     {IND_MASK_SECRET, "password is ~tern4~; Authorization: Bearer ~eyJh.bGci~"},
     {IND_MASK_SECRET, "key exchange failed, monkey=1 keyboard=2 password"},
@@ -91,8 +91,8 @@ static void kinds_that_overlap_are_one_place(void **state)
 {
     (void)state;
     assert_string_equal(
-        found(IND_MASK_EMAIL | IND_MASK_PHONE | IND_MASK_SECRET, "password=+351912345678@a.example x"),
-        "password=~+351912345678@a.example~ x");
+        found(IND_MASK_EMAIL | IND_MASK_PHONE | IND_MASK_SECRET, "password=+12025550142@a.example x"),
+        "password=~+12025550142@a.example~ x");
     assert_string_equal(found(127, "key: 192.0.2.9 2001:db8::1"), "key: ~192.0.2.9~ ~2001:db8::1~");
     assert_string_equal(found(0, "192.0.2.9"), "192.0.2.9");
     assert_string_equal(found(127, ""), "");
@@ -127,18 +127,18 @@ static void no_kind_keeps_another_from_looking(void **state)
                                         "password ",
                                         "pin: ",
                                         "key=",
-                                        "020 555 0123",
+                                        "020 7946 0123",
                                         "4111 1111 1111 1111",
                                         "(3504 1280 5543 8133)",
-                                        "+351 912 345 678",
+                                        "+1 202 555 0142",
                                         "202-555-0134",
                                         "tern@skerry.example",
                                         "192.0.2.9",
                                         "2001:db8::1",
-                                        "00:11:22:33:44:55",
+                                        "02:00:5e:33:44:55",
                                         "::ffff:192.0.2.9",
                                         "1.2.3.4.5",
-                                        "0011.2233.4455",
+                                        "0200.5e33.4455",
                                         " ",
                                         ":",
                                         "@",
@@ -157,8 +157,8 @@ static void no_kind_keeps_another_from_looking(void **state)
     (void)state;
     assert_string_equal(found(IND_MASK_PHONE | IND_MASK_CARD, "(3504 1280 5543 8133)"),
                         "(~3504 1280 5543 8133~)");
-    assert_string_equal(found(IND_MASK_PHONE | IND_MASK_SECRET, "password=020 555 0123"),
-                        "password=~020 555 0123~");
+    assert_string_equal(found(IND_MASK_PHONE | IND_MASK_SECRET, "password=020 7946 0123"),
+                        "password=~020 7946 0123~");
     assert_string_equal(found(IND_MASK_SECRET | IND_MASK_CARD, "pin: 4111 1111 1111 1111"),
                         "pin: ~4111 1111 1111 1111~");
     for (int round = 0; round < 30000; round++) {

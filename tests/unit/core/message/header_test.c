@@ -18,14 +18,14 @@ static void read(const char *text)
 static void header_reads_rfc5424_whole(void **state)
 {
     (void)state;
-    read("<165>1 2003-10-11T22:14:15.003Z mymachine.example.com evntslog 77 ID47 "
+    read("<165>1 2003-10-11T22:14:15.003Z pier1-rtr.example.com evntslog 77 ID47 "
          "[exampleSDID@32473 iut=\"3\" eventSource=\"App\\]li\\\"cation\"][x@32473] \xEF\xBB\xBF"
          "An event");
     assert_int_equal(m.form, IND_FORM_RFC5424);
     assert_int_equal(m.malformed, IND_MALFORMED_NOT);
     assert_int_equal(m.facility, 20);
     assert_int_equal(m.severity, 5);
-    assert_slice(m.host, "mymachine.example.com");
+    assert_slice(m.host, "pier1-rtr.example.com");
     assert_slice(m.app, "evntslog");
     assert_slice(m.procid, "77");
     assert_slice(m.msgid, "ID47");
@@ -67,14 +67,14 @@ static void header_keeps_what_was_read_where_it_breaks_off(void **state)
 static void header_reads_rfc3164(void **state)
 {
     (void)state;
-    read("<34>Oct 11 22:14:15 mymachine su[12]: 'su root' failed for lonvick on /dev/pts/8");
+    read("<34>Oct 11 22:14:15 pier1-rtr su[12]: 'su root' failed for tern on /dev/pts/8");
     assert_int_equal(m.form, IND_FORM_RFC3164);
     assert_int_equal(m.facility, 4);
     assert_int_equal(m.severity, 2);
-    assert_slice(m.host, "mymachine");
+    assert_slice(m.host, "pier1-rtr");
     assert_slice(m.app, "su");
     assert_slice(m.procid, "12");
-    assert_slice(m.text, "'su root' failed for lonvick on /dev/pts/8");
+    assert_slice(m.text, "'su root' failed for tern on /dev/pts/8");
     assert_true(m.sent == at("2026-10-11T22:14:15Z"));
 }
 
@@ -214,7 +214,7 @@ static void header_reads_every_beginning_of_a_message(void **state)
 {
     static const char *const texts[] = {
         "<165>1 2003-10-11T22:14:15.003Z host app 77 ID47 [a@1 b=\"c\\\"\"] text",
-        "<34>Oct 11 22:14:15 mymachine su[12]: 'su root' failed", "Nov 23 04:45:00 h a[1]: no pri"};
+        "<34>Oct 11 22:14:15 pier1-rtr su[12]: 'su root' failed", "Nov 23 04:45:00 h a[1]: no pri"};
     (void)state;
     for (size_t i = 0; i < 3; i++)
         for (size_t length = 0; length <= strlen(texts[i]); length++) {

@@ -113,12 +113,12 @@ static void a_host_may_be_an_address(void **state)
 static void a_relay_may_put_itself_before_the_device(void **state)
 {
     static const char *const cases[][3] = {
-        {"<189>Nov 23 04:45:00 hq-relay hfw: %LINK-3-UPDOWN: x", "harbour-fw", ""},
-        {"<189>Nov 23 04:45:00 hfw linkd: %LINK-3-UPDOWN: x", "harbour-fw", "linkd"},
-        {"<189>Nov 23 04:45:00 hq-relay hq-rtr9: %LINK-3-UPDOWN: x", "hq-rtr9", ""},
-        {"<189>Nov 23 04:45:00 hfw: %LINK-3-UPDOWN: x", "harbour-fw", ""},
+        {"<189>Nov 23 04:45:00 hq-relay hfw: %LINK-3-CHANGE: x", "harbour-fw", ""},
+        {"<189>Nov 23 04:45:00 hfw linkd: %LINK-3-CHANGE: x", "harbour-fw", "linkd"},
+        {"<189>Nov 23 04:45:00 hq-relay hq-rtr9: %LINK-3-CHANGE: x", "hq-rtr9", ""},
+        {"<189>Nov 23 04:45:00 hfw: %LINK-3-CHANGE: x", "harbour-fw", ""},
         {"<189>Nov 23 04:45:00 hq-relay hfw: text", "hq-relay", "hfw"},
-        {"<189>Nov 23 04:45:00 hq-relay hfw[1]: %LINK-3-UPDOWN: x", "hq-relay", "hfw"}};
+        {"<189>Nov 23 04:45:00 hq-relay hfw[1]: %LINK-3-CHANGE: x", "hq-relay", "hfw"}};
     struct ind_devices *devices = ind_devices_new(IND_SLICE("skerry.example"));
     struct ind_device *relay = ind_devices_add(devices, IND_SLICE("hq-relay"));
     struct ind_zone *utc = ind_zone_fixed(0);
