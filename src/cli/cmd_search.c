@@ -35,7 +35,7 @@ static struct poptOption *options(void)
          "how many of each, the most frequent first: facility, severity, host, device, sender, listener, "
          "transport, app, procid, msgid, text, original, pattern, \"field NAME\", \"label NAME\"; by minute, "
          "hour, day or weekday in order of time; several with commas",
-         "FIELD,..."},
+         "FIELD[,FIELD]"},
         {"top", '\0', POPT_ARG_LONG, &given.top, 0, "only the N most frequent (with --by)", "N"},
         {"once", '\0', POPT_ARG_NONE, &given.once, 0,
          "a message that several routes stored is found once: so it is anyway where the whole store is "
