@@ -176,8 +176,8 @@ static bool read_rfc5424(const char *at, const char *end, ind_time reference, co
     return true;
 }
 
-static void read_behind_pri(const char *at, const char *end, ind_time reference, const struct ind_zone *zone,
-                            struct ind_message *message)
+static IND_INLINE void read_behind_pri(const char *at, const char *end, ind_time reference,
+                                       const struct ind_zone *zone, struct ind_message *message)
 {
     if (!message->pri_given || !read_rfc5424(at, end, reference, zone, message))
         ind_rfc3164_read(at, end, reference, zone, message);

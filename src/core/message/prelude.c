@@ -56,9 +56,26 @@ static bool may_follow_host(const char *at, const char *end)
     return ind_stamp_may_begin(at, end) || is_numbered(at, end) || skip_task(at, end, &task);
 }
 
+/* Digits in front of a point, or up to four of hexadecimal in front of a colon that no blank follows. Quick.
+ */
+static bool may_be_address(const char *at, const char *end)
+{
+    const char *stop = at;
+    while (stop < end && stop - at < 4 && ind_is_digit(*stop))
+        stop++;
+    if (stop > at && stop < end && *stop == '.')
+        return true;
+    while (stop < end && stop - at < 4 &&
+           (ind_is_digit(*stop) || (ind_lower(*stop) >= 'a' && ind_lower(*stop) <= 'f')))
+        stop++;
+    return end - stop > 1 && *stop == ':' && stop[1] != ' ';
+}
+
 /* "2001:db8::131: ", "192.0.2.9 " in front of any of these. */
 static const char *read_address(const char *at, const char *end, struct ind_prelude *prelude)
 {
+    if (!may_be_address(at, end))
+        return NULL;
     struct ind_slice address = ind_address_at(at, end);
     if (address.length == 0)
         return NULL;
@@ -129,7 +146,7 @@ static const char *read_word(const struct ind_reading *reading, const char *at, 
         return next;
     if (ind_stamp_may_begin(at, end) && read_stamp(reading, at, &stamp))
         return keep_stamp(at, &stamp, end, prelude);
-    if (!prelude->task.length && (next = skip_task(at, end, &prelude->task)) != NULL)
+    if (*at == '*' && !prelude->task.length && (next = skip_task(at, end, &prelude->task)) != NULL)
         return next;
     if (!prelude->host.length && (next = read_address(at, end, prelude)) != NULL)
         return next;
@@ -183,9 +200,9 @@ const char *ind_prelude_read_process(const struct ind_prelude *prelude, const ch
                                      struct ind_message *message)
 {
     const char *at = prelude->rest;
-    struct ind_message read = {0};
     if (*at == '%' || *at == '#')
         return at;
+    struct ind_message read = {0};
     at = ind_skip_blanks(ind_read_tag(at, end, &read), end);
     if (*at == '%' && read.procid.length == 0 && prelude->host.length == 0) {
         message->host = read.app;

@@ -112,13 +112,18 @@ IND_COLD static const char *read_untagged(const struct ind_reading *reading, con
     return glued || may_begin_words(at, end) ? read_words(reading, at, at, message) : at;
 }
 
+/* Whether more than free text may stand behind a tag. */
+static IND_INLINE bool may_go_on(const char *text, const char *end)
+{
+    return text < end && (*text == '%' || may_begin_words(text, end));
+}
+
 /* Behind a tag, which was read before `text`. */
-static IND_INLINE const char *read_behind_tag(const struct ind_reading *reading, const char *at,
-                                              const char *text, struct ind_message *message)
+IND_COLD static const char *read_behind_tag(const struct ind_reading *reading, const char *at,
+                                            const char *text, struct ind_message *message)
 {
     const char *end = reading->end;
-    if (text < end && *text == '%' && message->procid.length == 0 && message->host.length == 0 &&
-        ind_is_code(text, end))
+    if (*text == '%' && message->procid.length == 0 && message->host.length == 0 && ind_is_code(text, end))
         take_host_from_tag(message);
     else if (may_begin_words(text, end))
         return read_words(reading, at, text, message);
@@ -132,7 +137,9 @@ IND_COLD static const char *read_tag_and_words(const struct ind_reading *reading
     if (at == reading->end)
         return at;
     const char *text = ind_read_tag(at, reading->end, message);
-    return text == at ? read_untagged(reading, at, message) : read_behind_tag(reading, at, text, message);
+    if (text == at)
+        return read_untagged(reading, at, message);
+    return may_go_on(text, reading->end) ? read_behind_tag(reading, at, text, message) : text;
 }
 
 /* "hq-srv1 app[7]: ", "192.0.2.9 app: ": a host only where a tag follows and both look the part; what
@@ -154,15 +161,14 @@ IND_COLD static const char *read_host_before_tag(const char *at, const char *end
     return next;
 }
 
-/* Whether words that a code or a time may follow stand here instead of a tag or of free text. */
-static bool may_be_words(const char *at, const char *text, const char *end)
+/* Whether words that a code or a time may follow stand here instead of a tag or of free text. `stop` is
+ * behind what may be part of a tag. */
+static bool may_be_words(const char *at, const char *text, const char *stop, const char *end)
 {
     if (may_begin_words(text, end) || (text > at && text < end && *text == '%'))
         return true;
     if (text > at || at == end || !ind_is_alpha(*at))
         return text > at && may_begin_words(at, end);
-    bool letters;
-    const char *stop = ind_skip_tag(at, end, &letters);
     if (end - stop < 8)
         return false;
     return *stop == ':' ||
@@ -204,12 +210,21 @@ static bool read_words_first(const struct ind_reading *reading, const char **at,
     return true;
 }
 
+IND_COLD static const char *read_unusual_tag(const char *at, const char *end, struct ind_message *message)
+{
+    const char *text = ind_read_odd_tag(at, end, message);
+    const char *tag = text == at ? ind_read_model_and_name(at, end, message) : at;
+    return tag == at ? text : ind_read_tag(tag, end, message);
+}
+
 /* No time at the start: the words of a device, or a tag (with a PRI), or free text. */
 IND_COLD static const char *read_without_time(const struct ind_reading *reading, const char *at,
                                               struct ind_message *message)
 {
-    const char *text = ind_read_tag(at, reading->end, message);
-    if (may_be_words(at, text, reading->end)) {
+    bool letters;
+    const char *end = reading->end, *text = ind_read_tag_at_once(at, end, message);
+    const char *stop = text == at ? ind_skip_tag(at, end, &letters) : text;
+    if (may_be_words(at, text, stop, end)) {
         struct ind_slice app = message->app, procid = message->procid;
         message->app = message->procid = IND_NOTHING;
         if (read_words_first(reading, &at, message))
@@ -217,13 +232,8 @@ IND_COLD static const char *read_without_time(const struct ind_reading *reading,
         message->app = app;
         message->procid = procid;
     }
-    if (text == at && at < reading->end && message->pri_given) {
-        text = ind_read_odd_tag(at, reading->end, message);
-        if (text == at) {
-            const char *tag = ind_read_model_and_name(at, reading->end, message);
-            text = tag == at ? at : ind_read_tag(tag, reading->end, message);
-        }
-    }
+    if (text == at && stop < end && (*stop == '(' || *stop == ',') && message->pri_given)
+        text = read_unusual_tag(at, end, message);
     if (text == at)
         return at;
     if (!message->pri_given) {
@@ -303,11 +313,12 @@ void ind_rfc3164_read(const char *at, const char *end, ind_time reference, const
         if (at < end)
             at = read_host(at, end, message);
         const char *text = ind_read_tag_at_once(at, end, message);
-        const struct ind_reading reading = {end, reference, zone};
-        if (text > at)
-            at = read_behind_tag(&reading, at, text, message);
-        else if (at < end)
-            at = read_untagged(&reading, at, message);
+        if (text == at ? at < end : may_go_on(text, end)) {
+            const struct ind_reading reading = {end, reference, zone};
+            text = text == at ? read_untagged(&reading, at, message)
+                              : read_behind_tag(&reading, at, text, message);
+        }
+        at = text;
     }
     message->text = ind_between(at, end);
 }

@@ -107,6 +107,16 @@ static const char *find_colon(const char *at, const char *end)
     return end;
 }
 
+/* Whether the text begins with key:"; only then colons are looked for. */
+static bool begins_with_colon(const char *at, const char *end)
+{
+    while (at < end && (*at == '[' || *at == ' '))
+        at++;
+    while (at < end && is(*at, IND_IN_KEY))
+        at++;
+    return end - at > 1 && at[0] == ':' && at[1] == '"';
+}
+
 /* The value behind the sign at `sign`, and where it ends; NULL where there is none: behind a colon it is
  * quoted, and a semicolon follows. */
 static const char *read_value(const char *sign, const char *end, struct ind_slice *value,
@@ -131,7 +141,7 @@ void ind_payload_read_pairs(struct ind_slice text, struct ind_slice prefix, stru
 {
     const char *at = text.at, *end = text.at + text.length;
     const char *floor = at; /* no key reaches back behind the value before it */
-    const char *equals = NULL, *colon = NULL;
+    const char *equals = NULL, *colon = begins_with_colon(at, end) ? NULL : end;
     while (at < end) {
         if (!equals || equals < at) {
             equals = memchr(at, '=', (size_t)(end - at));

@@ -47,6 +47,46 @@ void ind_payload_begin(struct ind_payload *payload, char *scratch, size_t room)
     payload->scratch = ind_buffer_on(scratch, room);
 }
 
+/* A JSON object, "@cee:" before it or not. */
+static bool read_json(struct ind_slice text, struct ind_payload *payload)
+{
+    if (*text.at == '@') {
+        if (!ind_slice_starts(text, IND_SLICE("@cee:")))
+            return false;
+        text = ind_slice_from(text, 5);
+        while (text.length && text.at[0] == ' ')
+            text = ind_slice_from(text, 1);
+    }
+    if (text.length == 0 || *text.at != '{' || !ind_payload_read_json(text, IND_NOTHING, payload))
+        return false;
+    payload->kinds |= IND_PAYLOAD_JSON;
+    return true;
+}
+
+/* What is all of the text, by its first byte. */
+static bool read_whole(struct ind_slice text, struct ind_payload *payload)
+{
+    switch (*text.at) {
+    case '{':
+    case '@':
+        return read_json(text, payload);
+    case 'C':
+        if (!ind_slice_starts(text, IND_SLICE("CEF:")) ||
+            !ind_payload_read_cef(ind_slice_from(text, 4), payload))
+            return false;
+        payload->kinds |= IND_PAYLOAD_CEF;
+        return true;
+    case 'L':
+        if (!ind_slice_starts(text, IND_SLICE("LEEF:")) ||
+            !ind_payload_read_leef(ind_slice_from(text, 5), payload))
+            return false;
+        payload->kinds |= IND_PAYLOAD_LEEF;
+        return true;
+    default:
+        return false;
+    }
+}
+
 void ind_payload_add_known(const struct ind_message *message, struct ind_payload *payload)
 {
     struct ind_slice text = message->text;
@@ -56,21 +96,7 @@ void ind_payload_add_known(const struct ind_message *message, struct ind_payload
         text = ind_slice_from(text, 1);
     if (text.length == 0)
         return;
-    if (ind_slice_starts(text, IND_SLICE("@cee:"))) { /* a JSON object follows */
-        struct ind_slice object = ind_slice_from(text, 5);
-        while (object.length && object.at[0] == ' ')
-            object = ind_slice_from(object, 1);
-        text = object.length && object.at[0] == '{' ? object : text;
-    }
-    if (text.at[0] == '{' && ind_payload_read_json(text, IND_NOTHING, payload)) {
-        payload->kinds |= IND_PAYLOAD_JSON;
-    } else if (ind_slice_starts(text, IND_SLICE("CEF:")) &&
-               ind_payload_read_cef(ind_slice_from(text, 4), payload)) {
-        payload->kinds |= IND_PAYLOAD_CEF;
-    } else if (ind_slice_starts(text, IND_SLICE("LEEF:")) &&
-               ind_payload_read_leef(ind_slice_from(text, 5), payload)) {
-        payload->kinds |= IND_PAYLOAD_LEEF;
-    } else {
+    if (!read_whole(text, payload)) {
         payload->count = before;
         payload->more = more;
         size_t code = *text.at == '%' || *text.at == '#' ? read_code(message, payload) : 0;
