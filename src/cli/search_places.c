@@ -97,30 +97,39 @@ static int stored_by_option(const char *as)
     return strcmp(as, "raw") == 0 ? IND_STORED_UNKNOWN : ind_layout_read(ind_slice_of(as));
 }
 
-/* A line is never believed because of what it looks like: its sender may have made it look so. */
-static int layout_of(const char *path, const char *as)
+/* A line is never believed because of what it looks like: its sender may have made it look so. *looks: as
+ * what it looks, where that is said and not followed; or -1. */
+static int layout_of(const char *path, const char *as, int *looks)
 {
+    *looks = -1;
     if (as)
         return stored_by_option(as);
     if (strcmp(path, "-") == 0)
         return IND_STORED_UNKNOWN;
-    int stored = ind_stored_of_path(path), looks = stored < 0 ? ind_looks_stored(path) : -1;
-    if (looks >= 0)
-        ind_complain("%s: read as messages, since no journal says that its lines are stored ones; they look "
-                     "so: --as %s reads them as such",
-                     path, ind_layout_name((enum ind_layout)looks).at);
+    int stored = ind_stored_of_path(path);
+    *looks = stored < 0 ? ind_looks_stored(path) : -1;
     return stored;
+}
+
+static void say_what_it_looks_like(const char *path, size_t files, int looks)
+{
+    ind_complain("%s: read as messages, since no journal says that its lines are stored ones; %s so: --as %s "
+                 "reads them as such",
+                 path, files > 1 ? "those of several files look" : "they look",
+                 ind_layout_name((enum ind_layout)looks).at);
 }
 
 /* A folder that is no store's: its files in the order of their names. */
 struct folder {
     struct ind_search_places *places;
     const char *path, *as;
+    size_t looking; /* files whose lines look like stored ones */
+    int looks;      /* the last of them */
 };
 
 static bool add_found(void *context, const char *path)
 {
-    const struct folder *folder = context;
+    struct folder *folder = context;
     char whole[4096];
     struct stat facts;
     int length = snprintf(whole, sizeof whole, "%s/%s", folder->path, path);
@@ -128,10 +137,12 @@ static bool add_found(void *context, const char *path)
     if (length < 0 || (size_t)length >= sizeof whole || ind_is_temporary_name(name) ||
         lstat(whole, &facts) != 0 || !S_ISREG(facts.st_mode))
         return true;
+    int looks, layout = layout_of(whole, folder->as, &looks);
+    folder->looking += looks >= 0;
+    folder->looks = looks >= 0 ? looks : folder->looks;
     char *kept = keep(folder->places, whole);
     return kept &&
-           add_file(folder->places,
-                    (struct ind_search_file){.name = kept, .path = kept, .as = layout_of(kept, folder->as)});
+           add_file(folder->places, (struct ind_search_file){.name = kept, .path = kept, .as = layout});
 }
 
 static int by_name(const void *left, const void *right)
@@ -151,10 +162,12 @@ static bool add_folder(struct ind_search_places *places, const char *path, const
         free(store);
     } else {
         int folder = open(path, O_RDONLY | O_DIRECTORY | O_CLOEXEC);
-        struct folder found = {places, path, as};
+        struct folder found = {places, path, as, 0, -1};
         good = folder >= 0 && ind_walk(folder, add_found, &found, &places->unreadable);
         if (folder >= 0)
             close(folder);
+        if (found.looking)
+            say_what_it_looks_like(path, found.looking, found.looks);
         if (good && places->count > before)
             qsort(places->files + before, places->count - before, sizeof *places->files, by_name);
     }
@@ -169,10 +182,13 @@ static bool add_path(struct ind_search_places *places, const char *path, const c
     bool there = strcmp(path, "-") == 0 || stat(path, &facts) == 0;
     if (there && strcmp(path, "-") != 0 && S_ISDIR(facts.st_mode))
         return add_folder(places, path, as);
-    if (there || strchr(path, '/') ||
-        errno != ENOENT) /* what cannot be read is reported when its turn comes */
-        return add_file(places, (struct ind_search_file){
-                                    .name = path, .path = path, .as = there ? layout_of(path, as) : 0});
+    /* What cannot be read is reported when its turn comes. */
+    if (there || strchr(path, '/') || errno != ENOENT) {
+        int looks = -1, layout = there ? layout_of(path, as, &looks) : IND_STORED_UNKNOWN;
+        if (looks >= 0)
+            say_what_it_looks_like(path, 1, looks);
+        return add_file(places, (struct ind_search_file){.name = path, .path = path, .as = layout});
+    }
     if (!grow(&places->words, &places->word_count, sizeof *places->words))
         return false;
     places->words[places->word_count - 1] = path;

@@ -68,7 +68,17 @@ static void put_text(struct ind_buffer *out, size_t number)
 {
     char id[32];
     snprintf(id, sizeof id, "#%zu#", number);
-    switch (any(8)) {
+    switch (any(10)) {
+    case 8:
+        put(out, any(2) ? "LEEF:1.0|Skerry|gate|1|100|src=192.0.2.7\tmsg=a=b c\tid="
+                        : "LEEF:2.0|Skerry|gate|1|100|^|src=192.0.2.7^user=tern^id=");
+        put(out, id);
+        return;
+    case 9:
+        put(out, "src:\"192.0.2.7\"; user:\"tern\"; id:\"");
+        put(out, id);
+        put(out, "\";");
+        return;
     case 0:
         put(out, "CEF:0|Skerry|gate|1|100|door ");
         put(out, any(2) ? "open" : "a\\|b");
@@ -110,7 +120,25 @@ static void put_message(struct ind_buffer *out, size_t number)
         ind_buffer_number(out, any(4) ? any(192) : 32 + any(8));
         put(out, ">");
     }
-    switch (any(4)) {
+    static const char *const heads[] = {":Nov 23 04:45:00 ",
+                                        " Nov 23 04:45:00 pier1-rtr a: ",
+                                        "1795409100.123 pier1-rtr ",
+                                        "[2026-11-23 04:45:00] ",
+                                        "2026/11/23 04:45:00 pier1-rtr a[1]: ",
+                                        "23 Nov 2026 04:45:00 a: ",
+                                        "Mon, 23 Nov 2026 04:45:00 +0100 ",
+                                        "Nov 23 10:01:13 PM pier1-rtr ",
+                                        "2001:db8::9 Nov 23 04:45:00 a: ",
+                                        "12: pier1-rtr: 000012: Nov 23 04:44:59: ",
+                                        "harbour-fw: *task: Nov 23 04:44:59: ",
+                                        "AP350,pier1-rtr: a[1]: ",
+                                        "Nov 23 04:45:00 pier1-rtr  su(x)[1]: ",
+                                        "Nov 23 04:45:00 harbour-fw: ",
+                                        "Nov 23 04:45:00 relay 192.0.2.9: "};
+    switch (any(5)) {
+    case 4:
+        put(out, ONE_OF(heads));
+        break;
     case 0:
         put(out, "1 ");
         put(out, any(3) ? "2026-11-23T04:45:00.123456Z" : any(2) ? "2026-11-21T22:30:00+05:00" : "-");
@@ -304,7 +332,8 @@ static void write_configuration(bool live)
 {
     FILE *file = fopen(ind_path(folder, "indagator.yaml"), "w");
     assert_non_null(file);
-    fputs("store: log\nstate: state\nzone: UTC\ndomain: skerry.example\n", file);
+    fputs("store: log\nstate: state\ndomain: skerry.example\n", file);
+    fputs(any(2) ? "zone: UTC\n" : "zone: \"+05:30\"\ntimes: local\n", file);
     fputs(live ? "listen: [{udp: \"127.0.0.1:0\"}, {tcp: \"127.0.0.1:0\"}, {unix: local.sock}]\n" : "", file);
     fputs("devices:\n  - {name: pier1-rtr, address: 127.0.0.2, labels: {site: link}}\n"
           "  - {name: harbour-fw, address: 127.0.0.3, labels: {site: \"a b\"}}\n"

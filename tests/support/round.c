@@ -43,10 +43,11 @@ static const char *compare(enum ind_layout layout, const struct ind_message *was
     return NULL;
 }
 
-const char *round_trip(enum ind_layout layout, const struct ind_message *message,
-                       struct ind_line_reader *reader, char *room)
+static const char *round_trip_in(const struct ind_zone *zone, enum ind_layout layout,
+                                 const struct ind_message *message, struct ind_line_reader *reader,
+                                 char *room)
 {
-    struct ind_line_clock clock = {0};
+    struct ind_line_clock clock = {.zone = zone};
     struct ind_message back;
     struct ind_slice bytes;
     struct ind_buffer first = ind_buffer_on(room, IND_LINE_MOST),
@@ -74,4 +75,15 @@ const char *round_trip(enum ind_layout layout, const struct ind_message *message
     (void)ind_line_write(layout, &back, &clock, &second);
     return ind_slice_equal(ind_buffer_view(&first), ind_buffer_view(&second)) ? NULL
                                                                               : "what is written again";
+}
+
+const char *round_trip(enum ind_layout layout, const struct ind_message *message,
+                       struct ind_line_reader *reader, char *room)
+{
+    struct ind_zone *zone = ind_zone_fixed(-12600);
+    const char *wrong = round_trip_in(NULL, layout, message, reader, room);
+    if (!wrong && zone)
+        wrong = round_trip_in(zone, layout, message, reader, room);
+    ind_zone_free(zone);
+    return wrong;
 }
