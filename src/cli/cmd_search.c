@@ -192,6 +192,16 @@ static bool add_words(const struct ind_config *config, const struct ind_search_p
     return whole && ind_condition_option(config, whole, &settings->conditions, &settings->when);
 }
 
+/* An empty span would look like nothing found. */
+static bool is_span(const struct ind_search_settings *settings)
+{
+    if (settings->since == IND_TIME_NONE || settings->until == IND_TIME_NONE ||
+        settings->since < settings->until)
+        return true;
+    ind_complain("--since %s is not before --until %s: no message can be found", given.since, given.until);
+    return false;
+}
+
 static bool read_settings(const struct ind_config *config, struct ind_search_settings *settings,
                           struct ind_template *template)
 {
@@ -199,6 +209,7 @@ static bool read_settings(const struct ind_config *config, struct ind_search_set
     settings->top = (size_t)given.top;
     return ind_moment_option("since", given.since, settings->zone, false, &settings->since) &&
            ind_moment_option("until", given.until, settings->zone, true, &settings->until) &&
+           is_span(settings) &&
            ind_condition_option(config, given.when, &settings->conditions, &settings->when) &&
            read_by(settings) && read_layout(settings, template);
 }

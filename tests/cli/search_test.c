@@ -296,6 +296,7 @@ static void options_that_do_not_go_together_are_refused(void **state)
     expect_told(2, "--layout is of lines", "search", "--by", "host", "--layout", "json");
     expect_told(2, "--once and --copies", "search", "--count", "--once", "--copies");
     expect_told(2, "--copies goes with", "search", "--copies");
+    expect_told(2, "is not before --until", "search", "--since", "today", "--until", "yesterday");
     expect_told(2, "--force goes with --to", "search", "--force");
     expect_told(2, "did you mean \"weekday\"?", "search", "--by", "weekdya");
 }
