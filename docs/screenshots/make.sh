@@ -63,12 +63,16 @@ routes:
 archives:
   audit: {rotate: every hour, keep: {for: 1 year, space: 40 GiB}, compress: zstd 19}
 EOF
-shoot demo "indagator demo#!sed -n '/^3\\./,/^6\\./p' demo.txt | head -n 45"
+shoot demo "indagator demo#!sed -n '/^2\\./,/^5\\./p' demo.txt | sed '\$d'"
 shoot check "indagator check -c broken.yaml"
 shoot check-good "sed -n '/^routes/,\$p' indagator.yaml" "indagator check"
 shoot explain-edits "indagator explain --sender 127.0.2.25 --received 2026-11-23T04:45:02Z '<21>1 2026-11-23T04:45:00Z hq-mail smtpd 4022 NOTE - bounced note to deck crew: call the bosun of mv-tern on +1 202 555 0142'"
 cat >"$work/demo/doubtful.yaml" <<'EOF'
 listen: [{udp: "0.0.0.0:514"}]
+allow: [192.0.2.0/24]
+devices:
+  - {name: harbour-fw, address: 192.0.2.9, labels: {site: harbour}}
+  - {name: pier3-sw1, address: 192.0.2.131, labels: {site: pier3}}
 patterns:
   - name: login-failed
     app: sshd
@@ -79,6 +83,8 @@ conditions:
 routes:
   - {name: piers, when: 'host starts with "pier" and trouble', file: piers.log, last: yes}
   - {name: pier3, when: 'host starts with "pier3" and severity at least error', file: pier3.log}
+  - {name: harbour, when: 'label site is "harbor"', file: harbour.log}
+  - {name: firewall, when: 'device is "habour-fw" and sender within 10.0.0.0/8', file: "{label stie}.log"}
   - {name: guard, when: 'night and time within 10:00-11:00', file: guard.log}
   - {name: guesses, when: 'text contains "Failed password for"', file: guesses.log}
   - {name: page, when: severity is alert, to: {program: [/bin/cat]}, layout: "{device}: {text}"}
@@ -90,7 +96,10 @@ shoot rehearse "indagator rehearse messages.log | head -n 43#!indagator rehearse
 shoot rehearse-against "indagator rehearse --against before.yaml messages.log#!indagator rehearse --received 2026-11-24T00:00:00Z --against before.yaml messages.log | head -n 43"
 shoot search "indagator search --when 'device starts with \"pier3\" and severity at least error'" \
     "indagator search --when 'text contains \"Failed password\"' --by device,severity,hour" \
-    "indagator search --when 'facility is local6 and severity at least error' --json"
+    "indagator search --when 'facility is local6 and severity at least error' --json" \
+    "indagator search pier3-sw2" \
+    "indagator search --by minute,severity --zone Europe/Lisbon --since 1h" \
+    "indagator search --count --since 1h"
 cat >"$work/demo/overlap.yaml" <<'EOF'
 store: log
 state: state
