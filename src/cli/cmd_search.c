@@ -409,9 +409,6 @@ static int find_and_search(const struct ind_call *call, const struct ind_config 
                            struct ind_search_settings *settings)
 {
     struct ind_search_places places;
-    struct ind_template template;
-    if (!read_settings(config, settings, &template))
-        return IND_EXIT_CALL;
     int status = ind_search_places_find(config, call->rest, given.as, &places);
     if (status == IND_EXIT_DONE) {
         bool counts = given.count || given.by;
@@ -428,6 +425,7 @@ static int find_and_search(const struct ind_call *call, const struct ind_config 
 static int run(struct ind_call *call)
 {
     struct ind_loaded loaded;
+    struct ind_template template;
     struct ind_zone *zone = NULL;
     int status = IND_EXIT_CALL;
     if (!go_together(call->rest) || !ind_load(call, *call->rest != NULL, &loaded))
@@ -440,7 +438,8 @@ static int run(struct ind_call *call)
     if (call->json && !given.layout)
         given.layout = strdup("json");
     ind_fs_raise_file_limit(); /* live files are held open for the snapshot */
-    if ((!given.to || may_write(loaded.config, given.to)) && read_zone(loaded.config, &settings, &zone))
+    if ((!given.to || may_write(loaded.config, given.to)) && read_zone(loaded.config, &settings, &zone) &&
+        read_settings(loaded.config, &settings, &template))
         status = find_and_search(call, loaded.config, &settings);
     ind_conditions_free(settings.conditions);
     ind_zone_free(zone);

@@ -178,7 +178,7 @@ static bool add_folder(struct ind_search_places *places, const char *path, const
 
 static bool add_path(struct ind_search_places *places, const char *path, const char *as)
 {
-    struct stat facts;
+    struct stat facts = {0};
     bool there = strcmp(path, "-") == 0 || stat(path, &facts) == 0;
     if (there && strcmp(path, "-") != 0 && S_ISDIR(facts.st_mode))
         return add_folder(places, path, as);

@@ -112,7 +112,7 @@ static uint64_t find_letter(struct ind_slice text, uint64_t dashes)
 {
     for (uint64_t pairs = dashes & dashes >> 2; pairs; pairs &= pairs - 1) {
         unsigned at = lowest(pairs) + 1;
-        if (text.at[0] == '%' && memchr("ACDEFINSW", text.at[at], 9))
+        if (text.at[0] == '%' && text.at[at] && strchr("ACDEFINSW", text.at[at]))
             return UINT64_C(1) << (at - 1);
     }
     return 0;

@@ -84,3 +84,16 @@ struct ind_slice ind_address_at(const char *at, const char *end)
         return ind_between(at, stop - 1);
     return IND_NOTHING;
 }
+
+IND_COLD const char *ind_read_bracketed_address(const char *at, const char *end, struct ind_message *message)
+{
+    struct ind_address address;
+    size_t room = (size_t)(end - at);
+    const char *close =
+        memchr(at, ']', room < IND_HOST_ADDRESS_LIMIT + 2 ? room : IND_HOST_ADDRESS_LIMIT + 2);
+    if (!close || end - close < 2 || close[1] != ' ' ||
+        !ind_address_read(ind_between(at + 1, close), &address))
+        return at;
+    message->host = ind_between(at + 1, close);
+    return close + 2;
+}

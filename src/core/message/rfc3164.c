@@ -41,7 +41,7 @@ IND_COLD static bool begins_words(const char *at)
         stop++;
     return *stop == ':' || *stop == '.' || ind_is_digit(*stop) || (*stop && strchr("ywdh", *stop)) ||
            (stop - at == 4 && (*stop == '-' || *stop == ' ' || *stop == '/')) ||
-           (stop - at < 3 && *stop == ' ');
+           (stop - at < 3 && (*stop == ' ' || *stop == '-'));
 }
 
 /* The same, most texts told apart without a branch: what they begin with is as good as random. */
@@ -100,6 +100,14 @@ IND_COLD static const char *read_untagged(const struct ind_reading *reading, con
         const char *next = ind_skip_blanks(at, end);
         text = next < end ? read_tag_and_words(reading, next, message) : next;
         return text == next && !ind_is_code(next, end) ? at : text;
+    }
+    if (*at == '[' && message->host.length == 0) {
+        const char *tag = ind_read_bracketed_address(at, end, message);
+        text = tag == at ? at : read_tag_and_words(reading, tag, message);
+        if (text != tag || ind_is_code(tag, end))
+            return text;
+        message->host = IND_NOTHING; /* without a tag it is a text's beginning */
+        return at;
     }
     const char *stop = ind_skip_tag(at, end, &letters);
     if (stop < end && *stop == '(')

@@ -99,6 +99,9 @@ const char *ind_read_odd_tag(const char *at, const char *end, struct ind_message
  * returns where the tag starts; `at` itself where no such thing stands there. */
 const char *ind_read_model_and_name(const char *at, const char *end, struct ind_message *message);
 
+/* "[192.0.2.9] ": the host is that address; returns what is behind it, or `at` itself. */
+const char *ind_read_bracketed_address(const char *at, const char *end, struct ind_message *message);
+
 /* Whether an event code stands at `at`. */
 bool ind_is_code(const char *at, const char *end);
 

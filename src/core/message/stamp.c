@@ -161,6 +161,15 @@ static const char *read_half_day(const char *at, const char *end, struct parts *
     return at + 3;
 }
 
+/* " (UTC)" behind an offset: RFC 5322 section 3.3 calls it a comment. `at` itself where there is none. */
+static const char *skip_comment(const char *at, const char *end)
+{
+    const char *stop = at + 2;
+    while (stop < end && stop - at < 8 && *stop >= 'A' && *stop <= 'Z')
+        stop++;
+    return stop > at + 3 && stop < end && *stop == ')' && ends_word(stop + 1, end) ? stop + 1 : at;
+}
+
 /* What may follow the clock: a half of the day; then, in any order, a year, a zone. */
 static const char *read_end(const char *at, const char *end, struct parts *parts)
 {
@@ -170,6 +179,8 @@ static const char *read_end(const char *at, const char *end, struct parts *parts
         at = zone ? zone : at;
     }
     for (int i = 0; i < 2 && at < end && *at == ' '; i++) {
+        if (parts->fixed && end - at > 3 && at[1] == '(')
+            return skip_comment(at, end);
         bool digit = end - at > 1 && ind_is_digit(at[1]);
         const char *next = !digit        ? read_zone(at + 1, end, parts)
                            : parts->year ? NULL
@@ -214,12 +225,13 @@ static const char *read_new(const char *at, const char *end, const struct ind_zo
     return ends_word(behind, end) ? behind : NULL;
 }
 
-/* "2026/11/23 04:45:00", "23.11.2026 04:45:00", "23 Nov 2026 04:45:00" and, as RFC 5322 section 3.3 has it,
- * with a weekday in front, the seconds left out, or (with RFC 2822's older clocks) without a year. */
+/* "2026/11/23 04:45:00", "2026.11.23 04:45:00", "23.11.2026 04:45:00", "23-Nov-2026 04:45:00", "23 Nov 2026
+ * 04:45:00" and, as RFC 5322 section 3.3 has it, with a weekday in front, the seconds left out, or (with RFC
+ * 2822's older clocks) without a year. */
 static const char *read_program_date(const char *at, const char *end, struct parts *parts)
 {
     unsigned bad = 0;
-    if (end - at > 18 && at[4] == '/' && at[7] == '/' && at[10] == ' ') {
+    if (end - at > 18 && (at[4] == '/' || at[4] == '.') && at[7] == at[4] && at[10] == ' ') {
         parts->year = ind_two_digits(at, &bad) * 100 + ind_two_digits(at + 2, &bad);
         parts->month = ind_two_digits(at + 5, &bad);
         parts->day = ind_two_digits(at + 8, &bad);
@@ -230,15 +242,17 @@ static const char *read_program_date(const char *at, const char *end, struct par
         parts->year = ind_two_digits(at + 6, &bad) * 100 + ind_two_digits(at + 8, &bad);
         at += 11;
     } else {
-        const char *month = end - at > 10 && at[1] == ' '   ? at + 2
-                            : end - at > 11 && at[2] == ' ' ? at + 3
-                                                            : NULL;
-        if (!month || !ind_is_digit(*at) || (month == at + 3 && !ind_is_digit(at[1])) || month[3] != ' ')
+        const char *month = end - at > 10 && (at[1] == ' ' || at[1] == '-')   ? at + 2
+                            : end - at > 11 && (at[2] == ' ' || at[2] == '-') ? at + 3
+                                                                              : NULL;
+        if (!month || !ind_is_digit(*at) || (month == at + 3 && !ind_is_digit(at[1])) ||
+            month[3] != month[-1])
             return NULL;
         parts->day = month == at + 2 ? *at - '0' : (at[0] - '0') * 10 + (at[1] - '0');
         parts->month = ind_month_of(month);
         const char *behind = read_year(month + 4, end, parts);
-        if (behind && (behind == end || *behind != ' '))
+        if (month[3] == '-' ? !behind || behind == end || *behind != ' '
+                            : behind && (behind == end || *behind != ' '))
             return NULL;
         at = behind ? behind + 1 : month + 4;
     }
@@ -365,7 +379,8 @@ bool ind_stamp_may_begin(const char *at, const char *end)
         return false;
     return at[4] == '-' || (at[4] == ' ' && ind_is_digit(at[3])) || (at[2] == ':' && at[5] == ':') ||
            is_unit(at[1]) || is_unit(at[2]) || at[4] == '/' || (at[2] == '.' && at[5] == '.') ||
-           (at[1] == ' ' && ind_is_alpha(at[2])) || (at[2] == ' ' && ind_is_alpha(at[3])) ||
+           ((at[1] == ' ' || at[1] == '-') && ind_is_alpha(at[2])) ||
+           ((at[2] == ' ' || at[2] == '-') && ind_is_alpha(at[3])) || (at[4] == '.' && at[7] == '.') ||
            (end - at > 11 && at[10] == '.');
 }
 

@@ -72,10 +72,6 @@ static struct ind_slice value_of(struct ind_answers *answers, const struct ind_m
 /* "2026-11-23 04:45", as far as it is told apart; or the weekday. */
 static void add_time(struct ind_path_clock *clock, ind_time time, unsigned what, struct ind_buffer *key)
 {
-    static const int lengths[] = {[IND_BY_MINUTE - IND_BY_MINUTE] = 16,
-                                  [IND_BY_HOUR - IND_BY_MINUTE] = 13,
-                                  [IND_BY_DAY - IND_BY_MINUTE] = 10,
-                                  [IND_BY_DATE - IND_BY_MINUTE] = 10};
     struct ind_civil local;
     char text[64];
     ind_zone_civil(clock->zone, time, &local);
@@ -85,7 +81,7 @@ static void add_time(struct ind_path_clock *clock, ind_time time, unsigned what,
     }
     snprintf(text, sizeof text, "%04d-%02d-%02d %02d:%02d", local.year, local.month, local.day, local.hour,
              local.minute);
-    ind_buffer_add(key, text, (size_t)lengths[what - IND_BY_MINUTE]);
+    ind_buffer_add(key, text, what == IND_BY_MINUTE ? 16 : what == IND_BY_HOUR ? 13 : 10);
 }
 
 static void add_value(struct ind_answers *answers, struct ind_path_clock *clock,
@@ -130,14 +126,10 @@ void ind_groups_add(struct ind_groups *groups, struct ind_slice key, uint64_t co
 
 void ind_groups_join(struct ind_groups *groups, struct ind_groups *others)
 {
-    struct ind_group_kept *group, *next;
     groups->cut |= others->cut;
-    HASH_ITER(hh, others->table, group, next)
-    {
+    for (const struct ind_group_kept *group = others->table; group; group = group->hh.next)
         ind_groups_add(groups, (struct ind_slice){group->key, group->length}, group->count);
-        HASH_DEL(others->table, group);
-        free(group);
-    }
+    ind_groups_free(others);
 }
 
 static int by_values(const struct ind_search_group *a, const struct ind_search_group *b)
