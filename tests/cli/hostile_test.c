@@ -745,9 +745,41 @@ static void indented_lines_belong_to_the_message_before(void **state)
     free(stored);
 }
 
+/* Configured devices of which nothing has come are named; relays, and those that are heard, are not. */
+static void devices_that_are_silent_are_named(void **state)
+{
+    (void)state;
+    begin("store: log\nstate: state\nlisten: [{udp: \"127.0.0.1:0\"}]\n"
+          "devices:\n  - {name: pier1-rtr, address: 127.0.0.1}\n  - {name: pier2-rtr, address: 127.0.0.2}\n"
+          "  - {name: hq-relay, address: 127.0.0.3, relay: yes}\n  - {name: pier3-rtr}\n");
+    int udp = open_to(IND_SEND_UDP, running.port, NULL);
+    SAY(udp, "<14>Nov 23 04:45:00 x app: text");
+    wait_stored(1);
+    close(udp);
+    json_t *object = status(), *silent = json_object_get(object, "silent_devices");
+    assert_int_equal(json_array_size(silent), 2);
+    assert_string_equal(json_string_value(json_object_get(json_array_get(silent, 0), "device")), "pier2-rtr");
+    assert_string_equal(json_string_value(json_object_get(json_array_get(silent, 1), "device")), "pier3-rtr");
+    assert_null(json_object_get(json_array_get(silent, 0), "last"));
+    const json_t *listener = json_array_get(json_object_get(object, "listeners"), 0);
+    char at[64];
+    snprintf(at, sizeof at, "udp 127.0.0.1:%u", running.port);
+    for (size_t i = 0;
+         strcmp(json_string_value(json_object_get(listener, "listener")), "udp 127.0.0.1:0") != 0; i++)
+        listener = json_array_get(json_object_get(object, "listeners"), i);
+    assert_string_equal(json_string_value(json_object_get(listener, "at")), at);
+    json_decref(object);
+    struct ind_ran ran = ind_run(folder, "status", NULL);
+    assert_non_null(strstr(ran.out, "pier2-rtr  none since the start"));
+    assert_non_null(strstr(ran.out, at));
+    ind_ran_free(&ran);
+    end();
+}
+
 int main(void)
 {
     const struct CMUnitTest tests[] = {
+        cmocka_unit_test_setup_teardown(devices_that_are_silent_are_named, set_up, tear_down),
         cmocka_unit_test_setup_teardown(indented_lines_belong_to_the_message_before, set_up, tear_down),
 #define in_a_folder(test) cmocka_unit_test_setup_teardown(test, set_up, tear_down)
         in_a_folder(a_message_that_no_batch_has_room_for_is_cut_and_hangs_nothing),

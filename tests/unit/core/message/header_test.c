@@ -227,6 +227,23 @@ static void header_reads_every_beginning_of_a_message(void **state)
         }
 }
 
+static void header_reads_both_halves_of_the_day(void **state)
+{
+    static const struct {
+        const char *clock;
+        int hour;
+    } cases[] = {{"12:01:13 AM", 0},  {"01:01:13 AM", 1},  {"11:01:13 am", 11}, {"12:01:13 PM", 12},
+                 {"01:01:13 PM", 13}, {"11:01:13 pm", 23}, {"13:01:13 PM", 13}, {"00:01:13 AM", 0}};
+    char line[80];
+    (void)state;
+    for (size_t i = 0; i < sizeof cases / sizeof *cases; i++) {
+        snprintf(line, sizeof line, "<189>2003 Oct 10 %s pier1-rtr app: text", cases[i].clock);
+        read(line);
+        assert_slice(m.host, "pier1-rtr");
+        assert_int_equal((ind_time_seconds(m.sent) % IND_DAY_SECONDS) / 3600, cases[i].hour);
+    }
+}
+
 /* Texts that look nearly like something in front of a text, and are none: they stay whole. */
 static void free_texts_stay_whole(void **state)
 {
@@ -328,6 +345,7 @@ int main(void)
     const struct CMUnitTest tests[] = {
         cmocka_unit_test(header_reads_rfc5424_whole),
         cmocka_unit_test(header_takes_nil_for_absent),
+        cmocka_unit_test(header_reads_both_halves_of_the_day),
         cmocka_unit_test(free_texts_stay_whole),
         cmocka_unit_test(header_keeps_what_was_read_where_it_breaks_off),
         cmocka_unit_test(header_reads_rfc3164),
