@@ -12,7 +12,8 @@
 #include <sys/stat.h>
 #include <unistd.h>
 
-enum { PIECE = 16 << 20, SORT_MEMORY = 24 << 20 };
+/* COUNT_MEMORY: of marks, each of which is a message; of each thread. */
+enum { PIECE = 16 << 20, SORT_MEMORY = 24 << 20, COUNT_MEMORY = 64 << 20 };
 
 /* What edits gave to a message is in no line, or is not looked for there: labels come from the present
  * configuration, fields from the text. */
@@ -213,6 +214,8 @@ static void *work(void *argument)
     size_t piece;
     while (!worker->failed && (piece = atomic_fetch_add(&search->next, 1)) < search->piece_count)
         search_piece(worker, &search->pieces[piece]);
+    if (worker->sorter)
+        ind_sorter_sort(worker->sorter);
     return NULL;
 }
 
@@ -266,7 +269,7 @@ static bool prepare(struct ind_search_worker *worker, struct ind_search *search)
 {
     const struct ind_search_settings *settings = search->settings;
     worker->search = search;
-    worker->sorter = ind_sorter_new(SORT_MEMORY);
+    worker->sorter = ind_sorter_new(settings->count_only || settings->by_count ? COUNT_MEMORY : SORT_MEMORY);
     bool answers = ind_answers_begin(&worker->answers, settings->conditions);
     worker->reader = ind_line_reader_new();
     worker->clock.zone = settings->zone;

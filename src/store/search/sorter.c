@@ -65,6 +65,11 @@ static void sort_entries(struct ind_sorter *sorter)
         qsort(sorter->entries, sorter->count, sizeof *sorter->entries, by_time);
 }
 
+void ind_sorter_sort(struct ind_sorter *sorter)
+{
+    sort_entries(sorter);
+}
+
 static bool spill(struct ind_sorter *sorter)
 {
     FILE **runs = realloc(sorter->runs, (sorter->run_count + 1) * sizeof *runs);

@@ -21,6 +21,10 @@ void ind_sorter_free(struct ind_sorter *sorter);
 /* Copies the line. False with errno set where a temporary file cannot be written. */
 bool ind_sorter_add(struct ind_sorter *sorter, const struct ind_sorted_line *line);
 
+/* Puts what is still in memory into its order now: in the thread that filled it, beside others. Needs not be
+ * called. */
+void ind_sorter_sort(struct ind_sorter *sorter);
+
 /* Calls `write` for every line of all sorters in order, until it returns false. False where something could
  * not be read. */
 bool ind_sorters_merge(struct ind_sorter *const *sorters, size_t count,
