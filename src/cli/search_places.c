@@ -203,6 +203,10 @@ int ind_search_places_find(const struct ind_config *config, const char **argumen
     *places = (struct ind_search_places){0};
     size_t named = 0;
     for (size_t i = 0; arguments[i]; i++) {
+        if (arguments[i][0] == '\0') {
+            ind_complain("an empty argument is neither a path nor a word; leave it out");
+            return IND_EXIT_CALL;
+        }
         size_t words = places->word_count;
         if (!add_path(places, arguments[i], as)) {
             ind_complain("cannot read %s: %s", arguments[i], strerror(errno));

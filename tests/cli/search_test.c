@@ -237,6 +237,7 @@ static void a_word_is_looked_for(void **state)
     expect(0, "1\n", "search", "--count", "pier3", "at last");
     expect(0, "1\n", "search", "--count", "--when", "severity is error", "LINK");
     expect(1, "0\n", "search", "--count", "a\"b\\c");
+    expect_told(2, "an empty argument", "search", "--count", "");
     expect_told(0, "\"linkd\" is no file here: looking for it", "search", "--count", "linkd", "in");
 }
 
