@@ -1,6 +1,7 @@
 #include "cli/check_here.h"
 
 #include "cli/cli.h"
+#include "collect/control/control_socket.h"
 #include "net/socket.h"
 #include "net/udp.h"
 #include <errno.h>
@@ -62,19 +63,18 @@ static void check_space(struct ind_loaded *loaded)
 
 static void check_port(struct ind_loaded *loaded, const struct ind_listen_item *item)
 {
-    int socket = item->kind == IND_LISTEN_UDP   ? ind_udp_listen(item->address, item->port, false)
-                 : item->kind == IND_LISTEN_TCP ? ind_tcp_listen(item->address, item->port, false)
-                                                : -2;
+    int socket = item->kind == IND_LISTEN_UDP ? ind_udp_listen(item->address, item->port, false)
+                                              : ind_tcp_listen(item->address, item->port, false);
     if (socket >= 0)
         close(socket);
-    else if (socket == -1)
+    else
         WARN(loaded, "%s: %s%s", item->text, strerror(errno),
              errno == EADDRINUSE ? "; another program listens there"
              : errno == EACCES   ? "; ports below 1024 need a right that this user has not"
                                  : "");
 }
 
-/* A socket's folder must be there, and somebody who listens at its place does not leave it. */
+/* A socket's folder must be there; a collector makes none. */
 static void check_local(struct ind_loaded *loaded, const struct ind_listen_item *item)
 {
     char folder[4096];
@@ -91,7 +91,7 @@ static bool is_running(const struct ind_config *config)
 {
     char path[4096];
     const char *reason;
-    snprintf(path, sizeof path, "%s/control.sock", config->state);
+    snprintf(path, sizeof path, "%s/" IND_CONTROL_SOCKET, config->state);
     int socket = ind_connect(IND_SEND_UNIX, path, NULL, NULL, &reason);
     if (socket >= 0)
         close(socket);

@@ -151,26 +151,22 @@ void ind_progress_end(void)
     pthread_mutex_unlock(&progress_mutex);
 }
 
-const char *ind_plain_number(uint64_t number, char text[32])
-{
-    snprintf(text, 32, "%llu", (unsigned long long)number);
-    return text;
-}
-
-/* Programs read what goes elsewhere than to a terminal. */
-const char *ind_grouped(uint64_t number, char text[32])
+const char *ind_number_text(uint64_t number, bool grouped, char text[32])
 {
     char digits[24];
-    if (isatty(STDOUT_FILENO) != 1)
-        return ind_plain_number(number, text);
     int length = snprintf(digits, sizeof digits, "%llu", (unsigned long long)number), out = 0;
     for (int i = 0; i < length; i++) {
-        if (i > 0 && (length - i) % 3 == 0)
+        if (grouped && i > 0 && (length - i) % 3 == 0)
             text[out++] = ',';
         text[out++] = digits[i];
     }
     text[out] = '\0';
     return text;
+}
+
+const char *ind_grouped(uint64_t number, char text[32])
+{
+    return ind_number_text(number, ind_goes_to_terminal(stdout), text);
 }
 
 const char *ind_size_text(uint64_t bytes, char text[32])

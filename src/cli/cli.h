@@ -80,10 +80,11 @@ size_t ind_terminal_width(void);
 void ind_progress(void *context, uint64_t bytes);
 void ind_progress_end(void);
 
-/* "1234567" as "1,234,567" where standard output is a terminal, else without commas; into `text` of at least
- * 32 bytes, which is returned. */
+/* "1234567", grouped "1,234,567"; into `text` of at least 32 bytes, which is returned. Programs read what
+ * goes elsewhere than to a terminal: that is not grouped. */
+const char *ind_number_text(uint64_t number, bool grouped, char text[32]);
+/* For standard output: grouped where that is a terminal. */
 const char *ind_grouped(uint64_t number, char text[32]);
-const char *ind_plain_number(uint64_t number, char text[32]);
 /* "1.2 MiB". */
 const char *ind_size_text(uint64_t bytes, char text[32]);
 

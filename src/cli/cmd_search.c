@@ -62,7 +62,7 @@ static struct poptOption *options(void)
     return table;
 }
 
-/* A condition from the command line, reported with a caret under the place. */
+/* What --by names, with commas between. */
 static bool read_by(struct ind_search_settings *settings)
 {
     char *rest = given.by;
@@ -91,7 +91,7 @@ static bool read_by(struct ind_search_settings *settings)
     return true;
 }
 
-/* "\\t" and "\\n" become what they stand for, "\\\\" a backslash; in place. */
+/* Backslash t and backslash n become what they stand for, two backslashes one; in place. */
 static void undo_escapes(char *text)
 {
     char *to = text;
@@ -266,8 +266,7 @@ static bool print_result(struct ind_search_result *result, const struct ind_sear
     else if (settings->count_only && json)
         print_count_json(result, settings, out);
     else if (settings->count_only)
-        fprintf(out, "%s\n",
-                given.to ? ind_plain_number(result->found, number) : ind_grouped(result->found, number));
+        fprintf(out, "%s\n", ind_number_text(result->found, ind_goes_to_terminal(out), number));
     else if (!ind_search_lines(result, print_line, &printer))
         return false;
     return !printer.failed;

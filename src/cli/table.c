@@ -6,8 +6,8 @@
 #include <string.h>
 
 struct cell {
-    enum { CELL_TEXT, CELL_NUMBER, CELL_FLAG } kind; /* in JSON */
-    char *text;
+    enum { CELL_TEXT, CELL_NUMBER, CELL_SIZE, CELL_FLAG } kind;
+    char *text; /* a number becomes one when it is known where it goes */
     uint64_t number;
 };
 
@@ -65,22 +65,25 @@ void ind_table_text(struct ind_table *table, const char *text)
 
 void ind_table_number(struct ind_table *table, uint64_t number)
 {
-    char text[32];
-    (void)ind_grouped(number, text);
-    add_cell(table, (struct cell){CELL_NUMBER, text, number});
+    add_cell(table, (struct cell){CELL_NUMBER, NULL, number});
 }
 
 void ind_table_size(struct ind_table *table, uint64_t bytes)
 {
     char text[32];
     (void)ind_size_text(bytes, text);
-    add_cell(table, (struct cell){CELL_NUMBER, text, bytes});
+    add_cell(table, (struct cell){CELL_SIZE, text, bytes});
 }
 
 void ind_table_flag(struct ind_table *table, bool flag)
 {
     char yes[] = "yes", no[] = "no";
     add_cell(table, (struct cell){CELL_FLAG, flag ? yes : no, flag});
+}
+
+static const char *text_of(const struct cell *cell, bool grouped, char text[32])
+{
+    return cell->kind == CELL_NUMBER ? ind_number_text(cell->number, grouped, text) : cell->text;
 }
 
 /* In characters: texts may hold UTF-8. */
@@ -106,18 +109,20 @@ static void print_cell(const char *text, size_t width, bool right, bool last, FI
 static void print_text(const struct ind_table *table, FILE *out)
 {
     size_t columns = table->column_count;
+    char number[32];
+    const bool grouped = ind_goes_to_terminal(out);
     size_t *widths = calloc(columns, sizeof *widths);
     for (size_t c = 0; widths && c < columns; c++)
         widths[c] = width_of(table->columns[c].name);
     for (size_t i = 0; widths && i < table->count; i++) {
-        size_t width = width_of(table->cells[i].text);
+        size_t width = width_of(text_of(&table->cells[i], grouped, number));
         widths[i % columns] = width > widths[i % columns] ? width : widths[i % columns];
     }
     for (size_t c = 0; widths && c < columns; c++)
         print_cell(table->columns[c].name, widths[c], table->columns[c].number, c + 1 == columns, out);
     for (size_t i = 0; widths && i < table->count; i++)
-        print_cell(table->cells[i].text, widths[i % columns], table->columns[i % columns].number,
-                   i % columns + 1 == columns, out);
+        print_cell(text_of(&table->cells[i], grouped, number), widths[i % columns],
+                   table->columns[i % columns].number, i % columns + 1 == columns, out);
     free(widths);
 }
 
@@ -132,9 +137,9 @@ static void print_json(const struct ind_table *table, FILE *out)
             for (char *at = key; *at; at++)
                 *at = *at == ' ' ? '_' : *at;
             json_object_set_new(object, key,
-                                cell->kind == CELL_NUMBER ? json_integer((json_int_t)cell->number)
+                                cell->kind == CELL_TEXT   ? json_string(cell->text)
                                 : cell->kind == CELL_FLAG ? json_boolean(cell->number)
-                                                          : json_string(cell->text));
+                                                          : json_integer((json_int_t)cell->number));
         }
         ind_print_json(object, out);
         fputc('\n', out);

@@ -132,10 +132,14 @@ void ind_terminal_begin(void)
     }
 }
 
+bool ind_goes_to_terminal(const FILE *out)
+{
+    return out == stdout && isatty(STDOUT_FILENO) == 1;
+}
+
 void ind_print_json(const json_t *object, FILE *out)
 {
-    bool terminal = out == stdout && isatty(STDOUT_FILENO) == 1;
     json_dumpf(object, out,
                JSON_COMPACT | JSON_PRESERVE_ORDER | JSON_REAL_PRECISION(15) |
-                   (terminal ? JSON_ENSURE_ASCII : 0));
+                   (ind_goes_to_terminal(out) ? JSON_ENSURE_ASCII : 0));
 }

@@ -8,6 +8,7 @@
 #define IND_CLI_TERMINAL_H
 
 #include <jansson.h>
+#include <stdbool.h>
 #include <stdio.h>
 
 #define IND_BOLD "\033[1m"
@@ -17,6 +18,9 @@
 /* Puts itself before standard output and standard error where they are terminals. At the start, before
  * anything is printed. */
 void ind_terminal_begin(void);
+
+/* Whether it is standard output, and that a terminal. */
+bool ind_goes_to_terminal(const FILE *out);
 
 /* An object, without a line end. On a terminal what is not ASCII is written `\uNNNN`: that is the
  * same JSON, and drives nothing. */

@@ -147,6 +147,25 @@ static void no_command_lets_a_message_drive_the_terminal(void **state)
     ind_ran_free(&ran);
 }
 
+/* Whoever reads a file is a program, wherever the search is called from. */
+static void numbers_have_commas_on_the_terminal_only(void **state)
+{
+    char lines[1200 * 48], *end = lines;
+    (void)state;
+    for (int i = 0; i < 1200; i++)
+        end += snprintf(end, 48, "<34>Nov 23 04:45:00 pier1-rtr app: number %d\n", i);
+    ind_write_file(ind_path(folder, "many"), lines);
+    ind_write_file(ind_path(folder, "indagator.yaml"), RULES "  - {name: a, file: a.log}\n");
+    char *text = on_terminal("%s search --count many && %s search --by app many", IND_PROGRAM, IND_PROGRAM);
+    assert_true(strstr(text, "1,200\r\n") && strstr(text, "1,200  app\r\n"));
+    free(text);
+    free(on_terminal("%s search --count --to count many && %s search --by app --to table many", IND_PROGRAM,
+                     IND_PROGRAM));
+    assert_true(ind_file_holds(ind_path(folder, "count"), "1200\n"));
+    assert_true(ind_file_holds(ind_path(folder, "table"), "1200  app\n"));
+    assert_false(ind_file_holds(ind_path(folder, "table"), ","));
+}
+
 static void what_follows_a_running_collector_is_as_harmless(void **state)
 {
     static const char *const layouts[] = {"plain", "json", "rfc5424", "raw", "'{app} {text}'"};
@@ -172,6 +191,7 @@ int main(void)
     const struct CMUnitTest tests[] = {
 #define in_a_folder(test) cmocka_unit_test_setup_teardown(test, set_up, tear_down)
         in_a_folder(no_command_lets_a_message_drive_the_terminal),
+        in_a_folder(numbers_have_commas_on_the_terminal_only),
         in_a_folder(what_follows_a_running_collector_is_as_harmless),
     };
     return cmocka_run_group_tests(tests, NULL, NULL);

@@ -134,20 +134,27 @@ enum ind_connection_fed ind_connection_feed(struct ind_connection *connection, s
     return fed == IND_CONNECTION_FULL ? keep(connection, bytes) : fed;
 }
 
+/* The message that an end has made whole; where there is no room for it, the framing is as it was `before`,
+ * and the end comes again. */
+static bool deliver_last(struct ind_connection *connection, const struct ind_framing *before,
+                         struct ind_slice bytes, bool cut, ind_connection_deliver deliver, void *context)
+{
+    if (!deliver(context, connection, (struct ind_slice){connection->carry, connection->carried}, bytes,
+                 cut)) {
+        connection->framing = *before;
+        return false;
+    }
+    drop_carry(connection);
+    return true;
+}
+
 bool ind_connection_end_wait(struct ind_connection *connection, ind_connection_deliver deliver, void *context)
 {
     struct ind_framing before = connection->framing;
     struct ind_slice bytes;
     bool cut;
-    if (!ind_framing_end_wait(&connection->framing, &bytes, &cut))
-        return true;
-    if (!deliver(context, connection, (struct ind_slice){connection->carry, connection->carried}, bytes,
-                 cut)) {
-        connection->framing = before;
-        return false;
-    }
-    drop_carry(connection);
-    return true;
+    return !ind_framing_end_wait(&connection->framing, &bytes, &cut) ||
+           deliver_last(connection, &before, bytes, cut, deliver, context);
 }
 
 bool ind_connection_finish(struct ind_connection *connection, bool broken_off, ind_connection_deliver deliver,
@@ -156,13 +163,6 @@ bool ind_connection_finish(struct ind_connection *connection, bool broken_off, i
     struct ind_framing before = connection->framing;
     struct ind_slice bytes;
     bool cut;
-    if (!ind_framing_end(&connection->framing, broken_off, &bytes, &cut))
-        return true;
-    if (!deliver(context, connection, (struct ind_slice){connection->carry, connection->carried}, bytes,
-                 cut)) {
-        connection->framing = before;
-        return false;
-    }
-    drop_carry(connection);
-    return true;
+    return !ind_framing_end(&connection->framing, broken_off, &bytes, &cut) ||
+           deliver_last(connection, &before, bytes, cut, deliver, context);
 }

@@ -12,7 +12,6 @@ enum {
     RETRY_MILLISECONDS = 10,
     REPORT_AGAIN = 60,
     JOIN_MILLISECONDS = 700, /* with the time between two looks and some to spare, less than a second */
-    JOIN_LOOK_MILLISECONDS = 150
 };
 
 bool ind_streams_begin(struct ind_streams *streams)
@@ -182,7 +181,7 @@ static void make_room_for_halves(struct ind_streams *streams)
 /* The last line may be gone on with, but not for long. */
 static void note_wait(struct ind_streams *streams, struct ind_connection *connection)
 {
-    static const struct timeval soon = {0, JOIN_LOOK_MILLISECONDS * 1000};
+    static const struct timeval soon = {0, IND_STREAMS_JOIN_LOOK * 1000};
     connection->whole = streams->now.steady;
     if (streams->joined && !event_pending(streams->joined, EV_TIMEOUT, NULL))
         (void)event_add(streams->joined, &soon);

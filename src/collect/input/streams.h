@@ -13,6 +13,9 @@
 
 struct event_base;
 
+/* Milliseconds between two looks for messages that wait for another line. */
+enum { IND_STREAMS_JOIN_LOOK = 150 };
+
 /* Written by the receiver, read by any thread. */
 struct ind_stream_facts {
     atomic_uint_fast64_t connections, bad_counts, too_slow;

@@ -6,8 +6,7 @@
 #include <unistd.h>
 
 enum {
-    ROOM_MILLISECONDS = 10,
-    JOINED_MILLISECONDS = 150,     /* between two looks for room */
+    ROOM_MILLISECONDS = 10,        /* between two looks for room */
     DESCRIPTOR_MILLISECONDS = 100, /* between two looks for descriptors */
     REPORT_AGAIN = 60              /* seconds */
 };
@@ -98,7 +97,7 @@ void ind_watch_on_joined(evutil_socket_t socket, short what, void *context)
     (void)socket;
     (void)what;
     if (ind_streams_end_waits(&receiver->streams))
-        call_soon(receiver->on_joined, JOINED_MILLISECONDS);
+        call_soon(receiver->on_joined, IND_STREAMS_JOIN_LOOK);
 }
 
 void ind_watch_on_descriptor(evutil_socket_t socket, short what, void *context)

@@ -88,6 +88,12 @@ static inline bool ind_is_digit(char c)
     return c >= '0' && c <= '9';
 }
 
+/* A hexadecimal digit (RFC 5234 appendix B.1, in either case). */
+static inline bool ind_is_hex(char c)
+{
+    return ind_is_digit(c) || (ind_lower(c) >= 'a' && ind_lower(c) <= 'f');
+}
+
 static inline bool ind_is_alpha(char c)
 {
     return ind_lower(c) >= 'a' && ind_lower(c) <= 'z';

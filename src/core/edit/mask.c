@@ -1,4 +1,4 @@
-#include "core/edit/mask.h"
+#include "core/edit/mask_private.h"
 
 static const char *const names[IND_MASK_KINDS] = {"phone", "email", "ipv4", "ipv6", "mac", "card", "secret"};
 

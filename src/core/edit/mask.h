@@ -42,18 +42,4 @@ void ind_spans_add(struct ind_spans *spans, size_t from, size_t to);
 /* Adds all places of the kinds (bits) in the text, whose length fits 32 bits. */
 void ind_mask_find(unsigned kinds, struct ind_slice text, struct ind_spans *spans);
 
-/* One that `at` begins, or stands in the middle of (an e-mail address at its @); 0: none. For mask.c only:
- * mask_kinds.c holds what a kind looks like. */
-struct ind_mask_text {
-    const char *start, *end;
-};
-size_t ind_mask_ipv4(const struct ind_mask_text *text, const char *at, const char **skip);
-size_t ind_mask_ipv6(const struct ind_mask_text *text, const char *at);
-size_t ind_mask_mac(const struct ind_mask_text *text, const char *at);
-size_t ind_mask_card(const struct ind_mask_text *text, const char *at);
-size_t ind_mask_phone(const struct ind_mask_text *text, const char *at);
-bool ind_mask_email(const struct ind_mask_text *text, const char *at, struct ind_slice *found);
-/* `word`: letters and digits; what is found is the value behind it. */
-bool ind_mask_secret(const struct ind_mask_text *text, struct ind_slice word, struct ind_slice *found);
-
 #endif

@@ -1,29 +1,11 @@
 /* What each kind looks like. All of it is bounded: a look at one place takes so many steps at most, or steps
  * that no other look takes again. */
 #include "core/base/address.h"
-#include "core/edit/mask.h"
-
-static bool is_word(char c)
-{
-    return ind_is_alpha(c) || ind_is_digit(c);
-}
-
-static bool is_hex(char c)
-{
-    return ind_is_digit(c) || (ind_lower(c) >= 'a' && ind_lower(c) <= 'f');
-}
+#include "core/edit/mask_private.h"
 
 static bool ends_at(const struct ind_mask_text *text, const char *at)
 {
-    return at == text->end || !is_word(*at);
-}
-
-static size_t digits_at(const struct ind_mask_text *text, const char *at, size_t most)
-{
-    size_t count = 0;
-    while (count < most && at + count < text->end && ind_is_digit(at[count]))
-        count++;
-    return count;
+    return at == text->end || !ind_mask_is_word(*at);
 }
 
 /* ---- Addresses ---- */
@@ -35,7 +17,7 @@ size_t ind_mask_ipv4(const struct ind_mask_text *text, const char *at, const cha
     const char *here = at;
     unsigned parts = 0;
     for (;;) {
-        size_t count = digits_at(text, here, 4);
+        size_t count = ind_mask_digits(text, here, 4);
         unsigned number = 0;
         for (size_t i = 0; i < count; i++)
             number = number * 10 + (unsigned)(here[i] - '0');
@@ -62,7 +44,7 @@ size_t ind_mask_ipv6(const struct ind_mask_text *text, const char *at)
     struct ind_address address;
     size_t length = 0, colons = 0;
     while (length < IND_ADDRESS_WIDTH && at + length < text->end &&
-           (is_hex(at[length]) || at[length] == ':' || at[length] == '.'))
+           (ind_is_hex(at[length]) || at[length] == ':' || at[length] == '.'))
         colons += at[length++] == ':';
     if (colons < 2 || (length < IND_ADDRESS_WIDTH && !ends_at(text, at + length)))
         return 0;
@@ -82,16 +64,16 @@ static size_t groups_of_hex(const struct ind_mask_text *text, const char *at, si
         if (g > 0 && (here == text->end || *here++ != between))
             return 0;
         for (size_t i = 0; i < digits; i++)
-            if (here == text->end || !is_hex(*here++))
+            if (here == text->end || !ind_is_hex(*here++))
                 return 0;
     }
-    bool more = text->end - here > 1 && *here == between && is_hex(here[1]);
+    bool more = text->end - here > 1 && *here == between && ind_is_hex(here[1]);
     return ends_at(text, here) && !more ? (size_t)(here - at) : 0;
 }
 
 size_t ind_mask_mac(const struct ind_mask_text *text, const char *at)
 {
-    bool inside = at - text->start > 1 && (at[-1] == ':' || at[-1] == '-') && is_hex(at[-2]) &&
+    bool inside = at - text->start > 1 && (at[-1] == ':' || at[-1] == '-') && ind_is_hex(at[-2]) &&
                   text->end - at > 2 && at[2] == at[-1];
     if (text->end - at < 14)
         return 0;
@@ -106,7 +88,8 @@ size_t ind_mask_mac(const struct ind_mask_text *text, const char *at)
 
 static bool in_name(char c)
 {
-    return is_word(c) || c == '.' || c == '_' || c == '%' || c == '+' || c == '-' || (unsigned char)c >= 0x80;
+    return ind_mask_is_word(c) || c == '.' || c == '_' || c == '%' || c == '+' || c == '-' ||
+           (unsigned char)c >= 0x80;
 }
 
 bool ind_mask_email(const struct ind_mask_text *text, const char *at, struct ind_slice *found)
@@ -116,7 +99,7 @@ bool ind_mask_email(const struct ind_mask_text *text, const char *at, struct ind
         from--;
     while (from < at && *from == '.')
         from++;
-    while (to < text->end && (is_word(*to) || *to == '-' || *to == '.')) {
+    while (to < text->end && (ind_mask_is_word(*to) || *to == '-' || *to == '.')) {
         dot = *to == '.' && to + 1 < text->end && ind_is_alpha(to[1]) ? to : dot;
         to++;
     }
@@ -153,10 +136,11 @@ size_t ind_mask_card(const struct ind_mask_text *text, const char *at)
     const char *here = at;
     bool all_same = true;
     char between = '\0';
-    if (at > text->start && (at[-1] == '.' || (at[-1] == '-' && at - text->start > 1 && is_word(at[-2]))))
+    if (at > text->start &&
+        (at[-1] == '.' || (at[-1] == '-' && at - text->start > 1 && ind_mask_is_word(at[-2]))))
         return 0;
     for (;;) {
-        size_t group = digits_at(text, here, CARD_MOST + 1);
+        size_t group = ind_mask_digits(text, here, CARD_MOST + 1);
         if (group == 0 || count + group > CARD_MOST || (count > 0 && group < 2))
             break;
         for (size_t i = 0; i < group; i++) {
@@ -266,7 +250,7 @@ static bool find_value(const struct ind_mask_text *text, const char *at, struct 
 static struct ind_slice word_at(const struct ind_mask_text *text, const char *at)
 {
     const char *end = at;
-    while (end < text->end && is_word(*end) && end - at < 40)
+    while (end < text->end && ind_mask_is_word(*end) && end - at < 40)
         end++;
     return (struct ind_slice){at, (size_t)(end - at)};
 }

@@ -2,7 +2,7 @@
  * separators, an extension included. What is only digits is one behind a word such as tel or call, and
  * nowhere else; behind vlan, port, serial and the like nothing is. A look at one place takes a bounded number
  * of steps. */
-#include "core/edit/mask.h"
+#include "core/edit/mask_private.h"
 
 enum {
     LEAST = 7,
@@ -21,19 +21,6 @@ struct phone {
     bool spaces, hyphens, points, slashes, brackets; /* between its groups */
 };
 
-static bool is_word(char c)
-{
-    return ind_is_alpha(c) || ind_is_digit(c);
-}
-
-static size_t digits_at(const struct ind_mask_text *text, const char *at, size_t most)
-{
-    size_t count = 0;
-    while (count < most && at + count < text->end && ind_is_digit(at[count]))
-        count++;
-    return count;
-}
-
 /* "x22", "ext. 22", ";ext=22", "extension 22", "#22", with a blank or two before: its length; 0: none. */
 static size_t extension_at(const struct ind_mask_text *text, const char *at)
 {
@@ -49,10 +36,11 @@ static size_t extension_at(const struct ind_mask_text *text, const char *at)
         const char *number = here + length;
         for (int signs = 0; signs < 2 && number < text->end && strchr(".:= ", *number) && *number; signs++)
             number++;
-        size_t digits = digits_at(text, number, EXTENSION_MOST + 1);
+        size_t digits = ind_mask_digits(text, number, EXTENSION_MOST + 1);
         const char *end = number + digits;
-        return digits && digits <= EXTENSION_MOST && (end == text->end || !is_word(*end)) ? (size_t)(end - at)
-                                                                                          : 0;
+        return digits && digits <= EXTENSION_MOST && (end == text->end || !ind_mask_is_word(*end))
+                   ? (size_t)(end - at)
+                   : 0;
     }
     return 0;
 }
@@ -84,9 +72,9 @@ static void read_groups(const struct ind_mask_text *text, const char *at, struct
             note_separator(phone, *group);
             group++;
         }
-        size_t size = group - here < 3 ? digits_at(text, group, MOST + 1) : 0;
-        bool ends =
-            group + size == text->end || !is_word(group[size]) || extension_at(text, group + size) > 0;
+        size_t size = group - here < 3 ? ind_mask_digits(text, group, MOST + 1) : 0;
+        bool ends = group + size == text->end || !ind_mask_is_word(group[size]) ||
+                    extension_at(text, group + size) > 0;
         if (size == 0 || phone->digits + size > MOST || !ends || (phone->groups > 0 && group == here)) {
             *phone = before;
             return;
@@ -182,7 +170,7 @@ static bool goes_on(const struct ind_mask_text *text, const char *at)
     if (before == '.' || before == ':' || before == ',')
         return ind_is_digit(second) || (before == ':' && second == ':');
     return before == '-' ||
-           ((before == '/' || before == '_') && (is_word(second) || second == ')' || second == ']'));
+           ((before == '/' || before == '_') && (ind_mask_is_word(second) || second == ')' || second == ']'));
 }
 
 /* What follows is of the same number, of a name, or of something that is counted. */
@@ -191,18 +179,19 @@ static bool is_cut_off(const struct ind_mask_text *text, const char *end)
     if (end == text->end)
         return false;
     char next = *end, second = text->end - end > 1 ? end[1] : ' ';
-    if (next == '_' || next == '%' || next == '=' || next == '@' || (next == '+' && is_word(second)))
+    if (next == '_' || next == '%' || next == '=' || next == '@' || (next == '+' && ind_mask_is_word(second)))
         return true;
-    return (next == '-' || next == '/' || next == ':' || next == '.' || next == ',') && is_word(second) &&
-           !(next == ',' && !ind_is_digit(second)) && !(next == '.' && !ind_is_digit(second));
+    return (next == '-' || next == '/' || next == ':' || next == '.' || next == ',') &&
+           ind_mask_is_word(second) && !(next == ',' && !ind_is_digit(second)) &&
+           !(next == '.' && !ind_is_digit(second));
 }
 
 static bool is_hex_pair(const char *at, const char *end)
 {
     for (int i = 0; i < 2; i++)
-        if (at + i >= end || !(ind_is_digit(at[i]) || (ind_lower(at[i]) >= 'a' && ind_lower(at[i]) <= 'f')))
+        if (at + i >= end || !ind_is_hex(at[i]))
             return false;
-    return at + 2 == end || !is_word(at[2]);
+    return at + 2 == end || !ind_mask_is_word(at[2]);
 }
 
 /* Bytes in hexadecimal, of which some happen to be digits. */
@@ -210,7 +199,7 @@ static bool is_dump(const struct ind_mask_text *text, const struct phone *phone)
 {
     const char *first = phone->starts[0], *end = phone->end;
     bool before = first - text->start > 2 && first[-1] == ' ' && is_hex_pair(first - 3, first - 1) &&
-                  (first - text->start == 3 || !is_word(first[-4]));
+                  (first - text->start == 3 || !ind_mask_is_word(first[-4]));
     return before || (text->end - end > 2 && *end == ' ' && is_hex_pair(end + 1, text->end));
 }
 

@@ -43,8 +43,7 @@ IND_COLD const char *ind_read_odd_tag(const char *at, const char *end, struct in
 static bool is_hardware_address(const char *at, const char *end)
 {
     const char *start = at;
-    while (at < end && at - start < 13 &&
-           (ind_is_digit(*at) || (ind_lower(*at) >= 'a' && ind_lower(*at) <= 'f')))
+    while (at < end && at - start < 13 && ind_is_hex(*at))
         at++;
     return at == end && at - start == 12;
 }

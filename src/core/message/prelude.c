@@ -65,8 +65,7 @@ static bool may_be_address(const char *at, const char *end)
         stop++;
     if (stop > at && stop < end && *stop == '.')
         return true;
-    while (stop < end && stop - at < 4 &&
-           (ind_is_digit(*stop) || (ind_lower(*stop) >= 'a' && ind_lower(*stop) <= 'f')))
+    while (stop < end && stop - at < 4 && ind_is_hex(*stop))
         stop++;
     return end - stop > 1 && *stop == ':' && stop[1] != ' ';
 }

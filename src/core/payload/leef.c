@@ -1,14 +1,8 @@
 /* LEEF 1.0 and 2.0: five columns between bars, then attributes, KEY=VALUE, with a tab between them.
  * Version 2.0 may name another delimiter in a column of its own: one byte, or its number in hexadecimal
  * ("x09", "0x5e"). Nothing is escaped: a value ends at the delimiter. */
+#include "core/base/escape.h"
 #include "core/payload/payload_private.h"
-
-static int hex_digit(char c)
-{
-    return ind_is_digit(c)                              ? c - '0'
-           : ind_lower(c) >= 'a' && ind_lower(c) <= 'f' ? ind_lower(c) - 'a' + 10
-                                                        : -1;
-}
 
 /* The byte that a column names; false where it names none. */
 static bool read_delimiter(struct ind_slice column, char *delimiter)
@@ -23,7 +17,7 @@ static bool read_delimiter(struct ind_slice column, char *delimiter)
         return false;
     int number = 0;
     for (size_t i = 1; i < column.length; i++) {
-        int digit = hex_digit(column.at[i]);
+        int digit = ind_hex_digit(column.at[i]);
         if (digit < 0)
             return false;
         number = number * 16 + digit;

@@ -2,31 +2,12 @@
 #include "support/support.h"
 
 #include "core/edit/mask.h"
+#include "support/marked.h"
 #include "support/random.h"
 
 enum { ROOM = 4096 };
 
 static struct ind_span room[ROOM];
-
-/* The text with what is found between ~. */
-static const char *found(unsigned kinds, const char *text)
-{
-    static char out[2 * ROOM];
-    struct ind_spans spans = {room, 0, ROOM, false};
-    size_t at = 0;
-    struct ind_buffer buffer = ind_buffer_on(out, sizeof out - 1);
-    ind_mask_find(kinds, ind_slice_of(text), &spans);
-    for (size_t i = 0; i < spans.count; i++) {
-        ind_buffer_add(&buffer, text + at, room[i].from - at);
-        ind_buffer_byte(&buffer, '~');
-        ind_buffer_add(&buffer, text + room[i].from, room[i].to - room[i].from);
-        ind_buffer_byte(&buffer, '~');
-        at = room[i].to;
-    }
-    ind_buffer_text(&buffer, text + at);
-    out[buffer.length] = '\0';
-    return out;
-}
 
 struct found_case {
     unsigned kind;
@@ -83,7 +64,7 @@ static void kinds_are_found_and_others_left(void **state)
             if (*at != '~')
                 text[length++] = *at;
         text[length] = '\0';
-        assert_string_equal(found(cases[i].kind, text), cases[i].text);
+        assert_string_equal(ind_marked(cases[i].kind, text), cases[i].text);
     }
 }
 
@@ -91,11 +72,11 @@ static void kinds_that_overlap_are_one_place(void **state)
 {
     (void)state;
     assert_string_equal(
-        found(IND_MASK_EMAIL | IND_MASK_PHONE | IND_MASK_SECRET, "password=+12025550142@a.example x"),
+        ind_marked(IND_MASK_EMAIL | IND_MASK_PHONE | IND_MASK_SECRET, "password=+12025550142@a.example x"),
         "password=~+12025550142@a.example~ x");
-    assert_string_equal(found(127, "key: 192.0.2.9 2001:db8::1"), "key: ~192.0.2.9~ ~2001:db8::1~");
-    assert_string_equal(found(0, "192.0.2.9"), "192.0.2.9");
-    assert_string_equal(found(127, ""), "");
+    assert_string_equal(ind_marked(127, "key: 192.0.2.9 2001:db8::1"), "key: ~192.0.2.9~ ~2001:db8::1~");
+    assert_string_equal(ind_marked(0, "192.0.2.9"), "192.0.2.9");
+    assert_string_equal(ind_marked(127, ""), "");
 }
 
 /* Never out of the text, always in order and apart; and steps do not grow with the square of the length. */
@@ -155,11 +136,11 @@ static void no_kind_keeps_another_from_looking(void **state)
     static struct ind_span alone[ROOM];
     uint64_t random = IND_RANDOM_START;
     (void)state;
-    assert_string_equal(found(IND_MASK_PHONE | IND_MASK_CARD, "(3504 1280 5543 8133)"),
+    assert_string_equal(ind_marked(IND_MASK_PHONE | IND_MASK_CARD, "(3504 1280 5543 8133)"),
                         "(~3504 1280 5543 8133~)");
-    assert_string_equal(found(IND_MASK_PHONE | IND_MASK_SECRET, "password=020 7946 0123"),
+    assert_string_equal(ind_marked(IND_MASK_PHONE | IND_MASK_SECRET, "password=020 7946 0123"),
                         "password=~020 7946 0123~");
-    assert_string_equal(found(IND_MASK_SECRET | IND_MASK_CARD, "pin: 4111 1111 1111 1111"),
+    assert_string_equal(ind_marked(IND_MASK_SECRET | IND_MASK_CARD, "pin: 4111 1111 1111 1111"),
                         "pin: ~4111 1111 1111 1111~");
     for (int round = 0; round < 30000; round++) {
         char text[400];

@@ -2,7 +2,7 @@
  * gives out: +1 202 555 01xx, and those that the authorities of other countries keep for fiction. */
 #include "support/support.h"
 
-#include "core/edit/mask.h"
+#include "support/marked.h"
 
 static const char *const hidden[] = {
     "crew called ~+1 202 555 0110~",
@@ -420,27 +420,6 @@ static const char *const shown[] = {
     "-0134",
 };
 
-/* The text with what is found between ~. */
-static const char *marked(const char *text)
-{
-    static char out[256];
-    struct ind_span room[16];
-    struct ind_spans spans = {room, 0, 16, false};
-    struct ind_buffer buffer = ind_buffer_on(out, sizeof out - 1);
-    size_t at = 0;
-    ind_mask_find(IND_MASK_PHONE, ind_slice_of(text), &spans);
-    for (size_t i = 0; i < spans.count; i++) {
-        ind_buffer_add(&buffer, text + at, room[i].from - at);
-        ind_buffer_byte(&buffer, '~');
-        ind_buffer_add(&buffer, text + room[i].from, room[i].to - room[i].from);
-        ind_buffer_byte(&buffer, '~');
-        at = room[i].to;
-    }
-    ind_buffer_text(&buffer, text + at);
-    out[buffer.length] = '\0';
-    return out;
-}
-
 static void numbers_are_hidden_whole(void **state)
 {
     size_t wrong = 0;
@@ -453,9 +432,9 @@ static void numbers_are_hidden_whole(void **state)
             if (*c != '~')
                 text[length++] = *c;
         text[length] = '\0';
-        if (strcmp(marked(text), hidden[i]) == 0)
+        if (strcmp(ind_marked(IND_MASK_PHONE, text), hidden[i]) == 0)
             continue;
-        print_error("%s is not %s\n", marked(text), hidden[i]);
+        print_error("%s is not %s\n", ind_marked(IND_MASK_PHONE, text), hidden[i]);
         wrong++;
     }
     assert_int_equal(wrong, 0);
@@ -467,8 +446,8 @@ static void all_else_stays(void **state)
     (void)state;
     assert_true(sizeof shown / sizeof *shown >= 200);
     for (size_t i = 0; i < sizeof shown / sizeof *shown; i++)
-        if (strcmp(marked(shown[i]), shown[i]) != 0) {
-            print_error("%s\n", marked(shown[i]));
+        if (strcmp(ind_marked(IND_MASK_PHONE, shown[i]), shown[i]) != 0) {
+            print_error("%s\n", ind_marked(IND_MASK_PHONE, shown[i]));
             wrong++;
         }
     assert_int_equal(wrong, 0);
