@@ -370,7 +370,9 @@ static void show_files(const json_t *status)
 {
     const json_t *files = json_object_get(status, "files"), *receiver;
     char number[6][32], size[4][32];
-    uint64_t connections = 0, away = 0, bad = 0, slow = 0;
+    uint64_t connections = 0, bad = 0, slow = 0, late = 0;
+    const json_t *door = json_object_get(status, "connections");
+    uint64_t away = number_of(door, "turned_away") + number_of(door, "not_allowed");
     double pause = 0;
     size_t i;
     json_array_foreach(json_object_get(status, "receivers"), i, receiver)
@@ -378,10 +380,9 @@ static void show_files(const json_t *status)
         double own = json_real_value(json_object_get(receiver, "longest_pause"));
         pause = own > pause ? own : pause;
         connections += number_of(receiver, "connections");
-        away +=
-            number_of(receiver, "connections_turned_away") + number_of(receiver, "connections_not_allowed");
         bad += number_of(receiver, "connections_with_bad_counts");
         slow += number_of(receiver, "connections_too_slow");
+        late += number_of(receiver, "connections_unfinished") + number_of(receiver, "connections_idle");
     }
     heading("Files and connections");
     printf("%s live files, %s archives of %s; %s rotated, %s compressed, %s removed since the start\n",
@@ -402,6 +403,8 @@ static void show_files(const json_t *status)
         printf("; %s ended for a bad octet count", ind_grouped(bad, number[2]));
     if (slow)
         printf("; %s ended for want of room for half messages", ind_grouped(slow, number[3]));
+    if (late)
+        printf("; %s ended for a message that did not end, or for silence", ind_grouped(late, number[4]));
     printf("\nthe sockets were left alone for %.1f ms at most\n", pause * 1000);
 }
 

@@ -111,6 +111,13 @@ static void read_allow(struct ind_loader *loader, const struct ind_node *value, 
         ind_load_allow(loader, value, into);
 }
 
+static void read_limits(struct ind_loader *loader, const struct ind_node *value, void *into)
+{
+    struct ind_config *config = into;
+    if (once(loader, value, &config->limits))
+        ind_load_limits(loader, value, &config->limits);
+}
+
 static void gather_list(struct ind_loader *loader, const struct ind_node *value, const char *what,
                         const struct ind_node ***list, size_t *count)
 {
@@ -218,6 +225,7 @@ static const struct ind_key top_keys[] = {
     {"threads", read_threads},
     {"listen", ind_load_listen},
     {"allow", read_allow},
+    {"limits", read_limits},
     {"devices", gather_devices},
     {"patterns", gather_patterns},
     {"conditions", gather_conditions},
@@ -364,6 +372,7 @@ static void load(const char *path, struct ind_loaded *loaded)
     }
     loader.config->open_files = IND_OPEN_FILES;
     loader.config->burst_buffer = IND_BURST_BUFFER;
+    ind_limits_begin(&loader.config->limits);
     if (path)
         read_config_file(&loader, path, NULL);
     if (!loader.no_memory)

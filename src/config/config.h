@@ -33,6 +33,18 @@ struct ind_listen_item {
     bool join;     /* a line that begins with a blank belongs to the message before */
 };
 
+/* What strangers may take at most (docs/configuration.md). Spans in nanoseconds. */
+struct ind_limits {
+    uint64_t connections; /* at once */
+    uint64_t per_address; /* of them; 0: half */
+    uint64_t handshakes;  /* that may be under way at once */
+    uint64_t message;     /* bytes of one: what is longer is cut */
+    uint64_t memory;      /* bytes of all messages that are not whole; 0: a quarter of the burst buffer */
+    int64_t handshake;    /* one may last */
+    int64_t unfinished;   /* a message may be under way */
+    int64_t idle;         /* a connection may say nothing; 0: for ever */
+};
+
 struct ind_config {
     char *store, *state, *domain, *zone_text;
     struct ind_zone *zone;
@@ -42,6 +54,7 @@ struct ind_config {
     uint64_t threads;                  /* that receive; 0: one processor is left free */
     struct ind_listen_item *listeners;
     size_t listener_count;
+    struct ind_limits limits;
     struct ind_network *allow;
     size_t allow_count;
     bool allow_given;
@@ -121,6 +134,10 @@ const struct ind_route *ind_config_route(const struct ind_config *config, const 
 
 /* Whether messages from this address are taken. */
 bool ind_config_allows(const struct ind_config *config, const struct ind_address *sender);
+
+/* Connections that one address may have; bytes that messages which are not whole may hold together. */
+uint64_t ind_limits_per_address(const struct ind_limits *limits);
+uint64_t ind_limits_memory(const struct ind_config *config);
 
 /* "every day or 256 MiB" and so on, for people. */
 void ind_policy_describe(const struct ind_policy *policy, struct ind_buffer *buffer);

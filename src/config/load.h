@@ -126,6 +126,8 @@ void ind_load_routes(struct ind_loader *loader);
 /* Archive policies that no route names. */
 void ind_finish_archives(struct ind_loader *loader);
 void ind_load_listen(struct ind_loader *loader, const struct ind_node *value, void *into);
+void ind_limits_begin(struct ind_limits *limits); /* what holds where nothing is said */
+void ind_load_limits(struct ind_loader *loader, const struct ind_node *value, void *into);
 void ind_load_allow(struct ind_loader *loader, const struct ind_node *value, void *into);
 
 bool ind_default_policy(struct ind_loader *loader);

@@ -272,8 +272,10 @@ static void open_receiver(struct player *player)
                                              .names = names,
                                              .intake = player->intake};
     assert_true(ind_dispatch_begin(&player->dispatch, player->slabs));
-    player->datagrams = (struct ind_datagrams){
-        .dispatch = &player->dispatch, .sockets = &player->sockets, .slabs = player->slabs};
+    player->datagrams = (struct ind_datagrams){.dispatch = &player->dispatch,
+                                               .sockets = &player->sockets,
+                                               .slabs = player->slabs,
+                                               .limit = (size_t)player->loaded.config->limits.message};
 }
 
 static void open_engine(struct player *player)

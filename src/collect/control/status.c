@@ -397,14 +397,23 @@ static json_t *receivers_array(const struct ind_status *status)
         json_object_set_new(object, "longest_pause",
                             json_real(round((double)receiver->longest_pause / 1e3) / 1e6));
         set_number(object, "connections", receiver->connections);
-        set_number(object, "connections_accepted", receiver->accepted);
-        set_number(object, "connections_turned_away", receiver->turned_away);
-        set_number(object, "connections_not_allowed", receiver->not_allowed);
         set_number(object, "connections_with_bad_counts", receiver->bad_counts);
         set_number(object, "connections_too_slow", receiver->too_slow);
+        set_number(object, "connections_unfinished", receiver->unfinished);
+        set_number(object, "connections_idle", receiver->idle);
+        set_number(object, "connections_broken_off", receiver->broken_off);
         json_array_append_new(array, object);
     }
     return array;
+}
+
+static json_t *door_object(const struct ind_status_door *door)
+{
+    json_t *object = json_object();
+    set_number(object, "accepted", door->accepted);
+    set_number(object, "turned_away", door->turned_away);
+    set_number(object, "not_allowed", door->not_allowed);
+    return object;
 }
 
 char *ind_status_text(const struct ind_status *status)
@@ -432,6 +441,7 @@ char *ind_status_text(const struct ind_status *status)
     set_number(waiting, "rings", rows->rings);
     set_number(waiting, "files", rows->files);
     json_object_set_new(object, "waiting", waiting);
+    json_object_set_new(object, "connections", door_object(&status->door));
     json_object_set_new(object, "receivers", receivers_array(status));
     json_object_set_new(object, "files", files_object(status));
     char *text = json_dumps(object, JSON_COMPACT | JSON_REAL_PRECISION(15));

@@ -19,7 +19,12 @@ struct ind_status_listener {
 
 struct ind_status_receiver {
     uint64_t longest_pause; /* ns in which no socket was looked at though messages may have come */
-    uint64_t connections, accepted, turned_away, not_allowed, bad_counts, too_slow;
+    uint64_t connections;   /* that are open */
+    uint64_t bad_counts, too_slow, unfinished, idle, broken_off; /* that were ended, and why */
+};
+
+struct ind_status_door {
+    uint64_t accepted, turned_away, not_allowed; /* connections */
 };
 
 struct ind_status_files {
@@ -33,9 +38,10 @@ struct ind_status {
     ind_time now, began;
     const struct ind_config *config;
     unsigned intakes;
-    const struct ind_ledger_snapshot *snapshots;              /* of each intake */
-    struct ind_accounts *const *accounts;                     /* likewise */
-    const struct ind_status_receiver *receivers;              /* likewise */
+    const struct ind_ledger_snapshot *snapshots; /* of each intake */
+    struct ind_accounts *const *accounts;        /* likewise */
+    const struct ind_status_receiver *receivers; /* likewise */
+    struct ind_status_door door;
     struct ind_status_listener listeners[IND_LISTENER_NAMES]; /* by their number */
     uint16_t listener_count;
     uint64_t remembered, evicted; /* entries of edits that remember */

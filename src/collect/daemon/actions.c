@@ -16,6 +16,8 @@ static void stop(void *context)
     struct ind_collector *collector = context;
     atomic_store(&collector->lifecycle.stop, true);
     ind_receivers_wake(&collector->receivers);
+    if (collector->door)
+        ind_door_wake(collector->door);
 }
 
 /* ---- Status ---- */
@@ -84,10 +86,14 @@ static void give_status(struct ind_collector *collector)
     for (unsigned i = 0; i < collector->intakes; i++) {
         struct ind_receiver_facts facts;
         ind_receiver_facts(collector->receivers.list[i], &facts);
-        receivers[i] = (struct ind_status_receiver){facts.longest_pause, facts.connections, facts.accepted,
-                                                    facts.turned_away,   facts.not_allowed, facts.bad_counts,
-                                                    facts.too_slow};
+        receivers[i] = (struct ind_status_receiver){facts.longest_pause,      facts.streams.connections,
+                                                    facts.streams.bad_counts, facts.streams.too_slow,
+                                                    facts.streams.unfinished, facts.streams.idle,
+                                                    facts.streams.broken_off};
     }
+    struct ind_door_facts door;
+    ind_door_facts(collector->door, &door);
+    status->door = (struct ind_status_door){door.accepted, door.turned_away, door.not_allowed};
     fill_listeners(collector, status);
     fill_files(collector, &status->files);
     if (collector->states)

@@ -92,12 +92,9 @@ static bool make_writer(struct ind_collector *collector)
            ind_sinks_adopt(writer->filing.sinks, collector->settings->config);
 }
 
-/* Half messages may hold as much as a quarter of the burst buffer. */
 static bool make_receivers(struct ind_collector *collector)
 {
-    enum { LEAST_HALVES = 1 << 20 };
     struct ind_receivers *receivers = &collector->receivers;
-    size_t halves = (size_t)(collector->settings->config->burst_buffer / 4);
     receivers->count = collector->intakes;
     receivers->lifecycle = &collector->lifecycle;
     receivers->reporter = &collector->reporter;
@@ -107,10 +104,10 @@ static bool make_receivers(struct ind_collector *collector)
     receivers->clock = &ind_clock_system;
     receivers->names = collector->listeners.names;
     receivers->connections = collector->budget.connections;
-    receivers->halves_limit = halves > LEAST_HALVES ? halves : LEAST_HALVES;
     receivers->control = ind_control_waker(collector->control);
     receivers->states = &collector->states;
-    return ind_receivers_begin(receivers, collector->rules->receivers);
+    return ind_receivers_begin(receivers, collector->rules->receivers) &&
+           (collector->door = ind_door_new(receivers, &collector->rules->listeners)) != NULL;
 }
 
 static enum ind_collect_status out_of_memory(struct ind_collector *collector)
@@ -156,7 +153,7 @@ static bool open_store(struct ind_collector *collector)
 /* ---- Threads ---- */
 
 struct threads {
-    pthread_t list[IND_MOST_INTAKES + 2];
+    pthread_t list[IND_MOST_INTAKES + 3];
     size_t count;
 };
 
@@ -180,6 +177,7 @@ static bool start_all(struct ind_collector *collector, struct threads *threads)
                 start(threads, "housekeeping", ind_housekeeping_run, &collector->housekeeping);
     if (ind_is_from_files(collector))
         return good && start(threads, "reader", ind_read_files, collector);
+    good = good && start(threads, "door", ind_door_run, collector->door);
     for (unsigned i = 0; good && i < collector->intakes; i++)
         good = start(threads, "receiver", ind_receiver_run, collector->receivers.list[i]);
     return good;
@@ -192,6 +190,8 @@ static void give_up_start(struct ind_collector *collector)
     atomic_store(&collector->lifecycle.stop, true);
     ind_lifecycle_set_written(&collector->lifecycle);
     ind_receivers_wake(&collector->receivers);
+    if (collector->door)
+        ind_door_wake(collector->door);
     for (unsigned i = 0; i < collector->intakes; i++)
         ind_ring_end(collector->rings, i);
 }
@@ -285,7 +285,7 @@ static enum ind_collect_status run(struct ind_collector *collector, struct ind_c
     ind_fs_raise_file_limit(); /* live files, sockets, connections, what a search holds open */
     collector->intakes = count_intakes(collector->settings);
     collector->budget = ind_budget_divide(ind_budget_limit(), 2 * config->listener_count * collector->intakes,
-                                          config->open_files);
+                                          config->open_files, config->limits.connections);
     collector->control = ind_control_new(&actions, &collector->reporter);
     if (!collector->control || !make_shared(collector) || !make_writer(collector))
         return out_of_memory(collector);
@@ -304,6 +304,7 @@ static enum ind_collect_status run(struct ind_collector *collector, struct ind_c
 static void end(struct ind_collector *collector)
 {
     ind_control_free(collector->control);
+    ind_door_free(collector->door);
     ind_receivers_end(&collector->receivers);
     ind_store_close(collector->store);
     ind_rules_free(collector->reload.before);

@@ -1,6 +1,6 @@
 /* collect/daemon/collector_private.h: a collector put together.
  *
- *     receivers (or those who take files apart) ─► rings ─► writer ─► housekeeping
+ *     door ─► receivers (or those who take files apart) ─► rings ─► writer ─► housekeeping
  *
  * and the control thread, which is the one that called ind_collect: signals, the control socket, reloads. It
  * gives orders to the others, who carry them out when they are between two messages, and wake it when they
@@ -12,7 +12,7 @@
 
 #include "collect/control/control.h"
 #include "collect/daemon/collector.h"
-#include "collect/input/receiver.h"
+#include "collect/input/door.h"
 #include "collect/output/housekeeping.h"
 #include "collect/output/writer.h"
 #include "collect/runtime/budget.h"
@@ -55,6 +55,7 @@ struct ind_collector {
     struct ind_edit_states *states; /* NULL as long as no edit remembers anything */
 
     struct ind_receivers receivers;
+    struct ind_door *door; /* NULL: messages come from files */
     struct ind_writer writer;
     struct ind_housekeeping housekeeping;
     struct ind_store *store;

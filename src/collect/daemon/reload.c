@@ -103,11 +103,12 @@ static void commit(struct ind_collector *collector, struct ind_rules *rules)
         atomic_store(&set->list[i]->drop, item->drop);
         atomic_store(&set->list[i]->join, item->join);
     }
-    atomic_store(&collector->receivers.behind, collector->intakes);
+    atomic_store(&collector->receivers.behind, collector->intakes + 1); /* the door is one, too */
     atomic_store(&collector->writer.behind, true);
     atomic_store(&collector->housekeeping.behind, true);
     for (unsigned i = 0; i < collector->intakes; i++)
         ind_receiver_order_rules(collector->receivers.list[i], &rules->receivers[i]);
+    ind_door_order_listeners(collector->door, set);
     ind_control_adopt(collector->control, rules->config);
 }
 

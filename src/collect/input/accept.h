@@ -1,4 +1,4 @@
-/* collect/input/accept.h: connections let in and handed out to receivers, in turn. The first receiver's.
+/* collect/input/accept.h: connections let in and handed out to receivers, in turn. The door's.
  *
  * Without a descriptor to spare it pauses: asking again at once would only fill the processor. That is a
  * state of its own, apart from want of room for messages. */
@@ -10,7 +10,7 @@
 #include "collect/runtime/clock.h"
 #include "net/socket_table.h"
 
-/* Written by the first receiver, read by any thread. */
+/* Written by the door, read by any thread. */
 struct ind_accept_facts {
     atomic_uint_fast64_t accepted, turned_away, not_allowed;
 };

@@ -11,21 +11,32 @@ struct address_entry {
 };
 
 struct ind_admission {
-    size_t most;
     atomic_size_t held; /* bytes of half messages: each receiver adds its connections', any may read */
     struct ind_mutex mutex;
     struct address_entry *addresses IND_GUARDED_BY(mutex);
     size_t count IND_GUARDED_BY(mutex);
+    size_t most IND_GUARDED_BY(mutex), most_per_address IND_GUARDED_BY(mutex);
 };
 
-struct ind_admission *ind_admission_new(size_t most)
+struct ind_admission *ind_admission_new(void)
 {
     struct ind_admission *admission = calloc(1, sizeof *admission);
     if (!admission)
         return NULL;
     ind_mutex_begin(&admission->mutex);
-    admission->most = most;
     return admission;
+}
+
+void ind_admission_set_limits(struct ind_admission *admission, const struct ind_limits *limits, size_t most)
+{
+    uint64_t each = ind_limits_per_address(limits);
+    ind_mutex_lock(&admission->mutex);
+    admission->most = limits->connections < most ? (size_t)limits->connections : most;
+    /* However few there can be, one address does not have them all, unless the configuration says so. */
+    if (!limits->per_address && each > (admission->most + 1) / 2)
+        each = (admission->most + 1) / 2;
+    admission->most_per_address = (size_t)each;
+    ind_mutex_unlock(&admission->mutex);
 }
 
 IND_NOT_SHARED void ind_admission_free(struct ind_admission *admission)
@@ -48,7 +59,7 @@ bool ind_admission_enter(struct ind_admission *admission, const struct ind_addre
     ind_mutex_lock(&admission->mutex);
     HASH_FIND(hh, admission->addresses, address, sizeof *address, address_entry);
     bool good = admission->count < admission->most &&
-                (!address_entry || address_entry->count < (admission->most + 1) / 2);
+                (!address_entry || address_entry->count < admission->most_per_address);
     if (good && !address_entry && (address_entry = calloc(1, sizeof *address_entry))) {
         address_entry->address = *address;
         HASH_ADD(hh, admission->addresses, address, sizeof address_entry->address, address_entry);

@@ -1,19 +1,22 @@
 /* collect/input/admission.h: how many stream connections may be open at once, and how much they may hold
  * together.
  *
- * Shared by all receivers. No address may have more than half of all connections, so that one host cannot
- * keep all others out. */
+ * Shared by the door and all receivers. No address may have all of them, so that one host cannot keep all
+ * others out. */
 #ifndef IND_COLLECT_INPUT_ADMISSION_H
 #define IND_COLLECT_INPUT_ADMISSION_H
 
-#include "core/base/address.h"
+#include "config/config.h"
 
 #include <stdatomic.h>
 
 struct ind_admission;
 
-struct ind_admission *ind_admission_new(size_t most);
+/* Nobody may come in until there are limits. NULL where memory is out. */
+struct ind_admission *ind_admission_new(void);
 void ind_admission_free(struct ind_admission *admission);
+/* The limits of a configuration, but no more than `most` connections. Any thread. */
+void ind_admission_set_limits(struct ind_admission *admission, const struct ind_limits *limits, size_t most);
 /* Any thread. False where no more may come in, or none from this address. */
 bool ind_admission_enter(struct ind_admission *admission, const struct ind_address *address);
 void ind_admission_leave(struct ind_admission *admission, const struct ind_address *address);

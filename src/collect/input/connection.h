@@ -25,6 +25,7 @@ struct ind_connection {
     struct ind_admission *admission; /* counts what is below for all connections together */
     struct ind_steady since;         /* when the message under way began; not set: there is none */
     struct ind_steady whole;         /* with framing.waits: when its last line came */
+    struct ind_steady heard;         /* when its last bytes came, or it was let in */
     char *carry;                     /* of a message under way: what came before */
     size_t carried, carry_room;
     char *left; /* bytes read for which there was no room; they come first */

@@ -19,15 +19,17 @@ static void pass_on(struct ind_datagrams *datagrams, const struct ind_listener *
     const struct ind_clocks now = ind_clock_read(datagrams->dispatch->clock);
     for (int i = 0; i < count; i++) {
         const struct ind_datagram *datagram = &list[i];
-        struct ind_record record = {.length = (uint32_t)datagram->length,
+        bool cut = datagram->length > datagrams->limit;
+        size_t length = cut ? datagrams->limit : datagram->length;
+        struct ind_record record = {.length = (uint32_t)length,
                                     .listener = listener->number,
-                                    .cut = datagram->cut,
+                                    .cut = datagram->cut || cut,
                                     .transport = local ? IND_TRANSPORT_UNIX : IND_TRANSPORT_UDP,
                                     .received =
                                         datagram->received != IND_TIME_NONE ? datagram->received : now.wall,
                                     .moment = now.steady,
                                     .sender = datagram->sender};
-        struct ind_slice bytes = {datagram->bytes, datagram->length};
+        struct ind_slice bytes = {datagram->bytes, length};
         if (at_once && ind_dispatch_at_once(datagrams->dispatch, &record, datagram->bytes))
             continue;
         if (!ind_dispatch_keep(datagrams->dispatch, &record, bytes, IND_NOTHING))

@@ -11,6 +11,7 @@ struct ind_datagrams {
     struct ind_dispatch *dispatch;
     const struct ind_socket_table *sockets;
     struct ind_slabs *slabs; /* the pool of the burst buffer */
+    size_t limit;            /* bytes of a message; what is longer is cut */
     bool any;                /* the last reads brought something */
 };
 

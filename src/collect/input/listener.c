@@ -78,6 +78,12 @@ void ind_listeners_close_others(struct ind_listeners *listeners, const struct in
     }
 }
 
+void ind_listener_close_socket(struct ind_listener *listener, unsigned index)
+{
+    close(listener->sockets[index]);
+    listener->sockets[index] = -1;
+}
+
 bool ind_listener_set_has(const struct ind_listener_set *set, const struct ind_listener *listener)
 {
     for (size_t i = 0; i < set->count; i++)

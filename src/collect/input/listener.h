@@ -2,8 +2,8 @@
  *
  * A listener is one address as the system knows it. An item of `listen:` is one of them; on [::] it is two,
  * for an IPv6 socket of ours takes no IPv4. It lives on through reloads that ask for the same. The control
- * thread alone opens and closes; receivers read the listeners of the rules that they have taken over, and
- * close a socket of their own when it goes. */
+ * thread alone opens and closes; receivers and the door read the listeners of the rules that they have taken
+ * over, and close a socket of their own when it goes. */
 #ifndef IND_COLLECT_INPUT_LISTENER_H
 #define IND_COLLECT_INPUT_LISTENER_H
 
@@ -75,6 +75,15 @@ void ind_listeners_close_others(struct ind_listeners *listeners, const struct in
 
 /* Reports each, as configured, but with the port that was found where any would do. */
 void ind_listener_set_report(const struct ind_listener_set *set, struct ind_reporter *reporter);
+
+/* Whether connections come to it, which the door lets in; else datagrams, which receivers read. */
+static inline bool ind_listener_connects(const struct ind_listener *listener)
+{
+    return listener->kind == IND_LISTEN_TCP;
+}
+
+/* Its reader closes one of its sockets: the listener is to go. */
+void ind_listener_close_socket(struct ind_listener *listener, unsigned index);
 
 bool ind_listener_set_has(const struct ind_listener_set *set, const struct ind_listener *listener);
 /* The listener of the set that is the same to the system, if under another item's name; or NULL. */

@@ -10,13 +10,8 @@ enum { DRAIN_SECONDS = 2 };
 
 /* ---- Connections that are handed over ---- */
 
-static void hand_over(void *context, unsigned number, struct ind_connection *connection)
+void ind_receiver_take(struct ind_receiver *receiver, struct ind_connection *connection)
 {
-    struct ind_receiver *first = context, *receiver = first->all->list[number];
-    if (receiver == first) {
-        ind_streams_add(&receiver->streams, connection);
-        return;
-    }
     ind_mutex_lock(&receiver->mutex);
     connection->next = receiver->arriving;
     receiver->arriving = connection;
@@ -64,21 +59,11 @@ static void file_internal_messages(struct ind_receiver *receiver)
 
 /* ---- Orders ---- */
 
-/* A connection that was handed over knows a listener of the rules under which it was let in. So the first
- * receiver turns to new rules first, and the others welcome what it had handed them before they turn: nothing
- * then knows a listener that goes. At the end, when nobody waits for anybody, listeners stay open. */
+/* See collect/input/door.h. At the end, when nobody waits for anybody, listeners stay open. */
 static bool may_adopt(const struct ind_receiver *receiver, const struct ind_receiver_rules *rules)
 {
     struct ind_receivers *all = receiver->all;
-    return receiver->number == 0 || atomic_load(&all->admitting) == rules->listeners ||
-           ind_is_stopping(all->lifecycle);
-}
-
-static void let_others_adopt(struct ind_receiver *receiver, const struct ind_listener_set *set)
-{
-    receiver->acceptor.config = set->config;
-    atomic_store(&receiver->all->admitting, set);
-    ind_receivers_wake(receiver->all);
+    return atomic_load(&all->admitting) == rules->listeners || ind_is_stopping(all->lifecycle);
 }
 
 static void adopt(struct ind_receiver *receiver, struct ind_receiver_rules *rules)
@@ -87,10 +72,7 @@ static void adopt(struct ind_receiver *receiver, struct ind_receiver_rules *rule
     ind_dispatch_adopt(&receiver->dispatch, rules->intake, &rules->marker);
     receiver->rules = rules;
     ind_watch_listeners(receiver, rules->listeners);
-    if (receiver->number == 0)
-        let_others_adopt(receiver, rules->listeners);
-    if (atomic_fetch_sub(&receiver->all->behind, 1) == 1)
-        ind_waker_wake(receiver->all->control);
+    ind_receivers_note_adopted(receiver->all);
 }
 
 /* Between two messages only; new rules also not within one that waits for room. */
@@ -124,6 +106,12 @@ void ind_receiver_wake(const struct ind_receiver *receiver)
     ind_waker_wake(&receiver->waker);
 }
 
+void ind_receivers_note_adopted(struct ind_receivers *receivers)
+{
+    if (atomic_fetch_sub(&receivers->behind, 1) == 1)
+        ind_waker_wake(receivers->control);
+}
+
 void ind_receivers_wake(const struct ind_receivers *receivers)
 {
     for (unsigned i = 0; i < receivers->count; i++)
@@ -147,6 +135,7 @@ static void on_tick(evutil_socket_t socket, short what, void *context)
     (void)socket;
     (void)what;
     ind_watch_drops(receiver, false);
+    ind_streams_end_late(&receiver->streams);
     if (receiver->number == 0)
         ind_slabs_trim(receiver->all->slabs);
 }
@@ -190,11 +179,11 @@ static void drain(struct ind_receiver *receiver)
     const struct ind_clock *clock = receiver->all->clock;
     const struct ind_steady began = ind_clock_read(clock).steady;
     bool more;
-    ind_watch_no_connections(receiver);
     do {
         (void)ind_dispatch_have_batch(&receiver->dispatch, 5);
         look_and_work(receiver);
-        more = brought_something(receiver) || receiver->no_room || ind_streams_any_held(&receiver->streams);
+        more = brought_something(receiver) || receiver->no_room || ind_streams_any_held(&receiver->streams) ||
+               !atomic_load(&receiver->all->door_closed);
     } while (more && ind_steady_lately(began, ind_clock_read(clock).steady, DRAIN_SECONDS * IND_SECOND));
     ind_streams_end_all(&receiver->streams);
 }
@@ -289,16 +278,7 @@ static void connect_parts(struct ind_receiver *receiver)
     receiver->streams.slabs = all->slabs;
     receiver->streams.receivers = all->count;
     receiver->streams.admission = all->admission;
-    receiver->streams.halves_limit = all->halves_limit;
     receiver->streams.priority = IND_PRIORITY_STREAMS;
-    receiver->acceptor.admission = all->admission;
-    receiver->acceptor.sockets = &receiver->sockets;
-    receiver->acceptor.clock = all->clock;
-    receiver->acceptor.reporter = all->reporter;
-    receiver->acceptor.receivers = all->count;
-    receiver->acceptor.hand = hand_over;
-    receiver->acceptor.context = receiver;
-    receiver->acceptor.config = receiver->rules->listeners->config;
 }
 
 static bool make_events(struct ind_receiver *receiver)
@@ -311,14 +291,12 @@ static bool make_events(struct ind_receiver *receiver)
     receiver->on_tick = event_new(receiver->base, -1, EV_PERSIST, on_tick, receiver);
     receiver->on_room = event_new(receiver->base, -1, 0, ind_watch_on_room, receiver);
     receiver->on_joined = event_new(receiver->base, -1, 0, ind_watch_on_joined, receiver);
-    receiver->on_descriptor = event_new(receiver->base, -1, 0, ind_watch_on_descriptor, receiver);
     if (receiver->on_wake)
         (void)event_priority_set(receiver->on_wake, IND_PRIORITY_DATAGRAMS);
     receiver->streams.base = receiver->base;
     receiver->streams.retry = receiver->on_room;
     receiver->streams.joined = receiver->on_joined;
-    return receiver->on_wake && receiver->on_tick && receiver->on_room && receiver->on_descriptor &&
-           receiver->on_joined;
+    return receiver->on_wake && receiver->on_tick && receiver->on_room && receiver->on_joined;
 }
 
 static struct ind_receiver *new_receiver(struct ind_receivers *all, unsigned number,
@@ -341,8 +319,7 @@ static struct ind_receiver *new_receiver(struct ind_receivers *all, unsigned num
 
 IND_NOT_SHARED static void free_receiver(struct ind_receiver *receiver)
 {
-    struct event *events[] = {receiver->on_wake, receiver->on_tick, receiver->on_room,
-                              receiver->on_descriptor, receiver->on_joined};
+    struct event *events[] = {receiver->on_wake, receiver->on_tick, receiver->on_room, receiver->on_joined};
     for (size_t i = 0; i < sizeof events / sizeof *events; i++)
         if (events[i])
             event_free(events[i]);
@@ -364,7 +341,7 @@ IND_NOT_SHARED static void free_receiver(struct ind_receiver *receiver)
 
 bool ind_receivers_begin(struct ind_receivers *receivers, struct ind_receiver_rules *rules)
 {
-    receivers->admission = ind_admission_new(receivers->connections);
+    receivers->admission = ind_admission_new();
     bool good = receivers->admission != NULL;
     for (unsigned i = 0; good && i < receivers->count; i++)
         good = new_receiver(receivers, i, &rules[i]) != NULL;
@@ -383,13 +360,8 @@ void ind_receivers_end(struct ind_receivers *receivers)
 
 void ind_receiver_facts(const struct ind_receiver *receiver, struct ind_receiver_facts *facts)
 {
-    const struct ind_stream_facts *streams = &receiver->streams.facts;
-    const struct ind_accept_facts *accepts = &receiver->acceptor.facts;
-    *facts =
-        (struct ind_receiver_facts){atomic_load(&receiver->longest_pause), atomic_load(&streams->connections),
-                                    atomic_load(&accepts->accepted),       atomic_load(&accepts->turned_away),
-                                    atomic_load(&accepts->not_allowed),    atomic_load(&streams->bad_counts),
-                                    atomic_load(&streams->too_slow)};
+    facts->longest_pause = atomic_load(&receiver->longest_pause);
+    facts->streams = ind_streams_numbers(&receiver->streams);
 }
 
 const struct ind_intake_counts *ind_receiver_counts(const struct ind_receiver *receiver)

@@ -3,12 +3,11 @@
  * for nothing but its sockets, its timers and its waker; only at the end it waits for batches, and the first
  * for the others.
  *
- * It is put together from what reads datagrams, what reads streams, what lets connections in (the first
- * receiver only), and what passes messages on (dispatch). */
+ * It is put together from what reads datagrams, what reads streams, and what passes messages on (dispatch).
+ * Connections are let in by the door (collect/input/door.h), which hands them over. */
 #ifndef IND_COLLECT_INPUT_RECEIVER_H
 #define IND_COLLECT_INPUT_RECEIVER_H
 
-#include "collect/input/accept.h"
 #include "collect/input/datagrams.h"
 #include "collect/input/streams.h"
 #include "collect/runtime/lifecycle.h"
@@ -25,16 +24,16 @@ struct ind_receivers {
     struct ind_slabs *slabs;
     const struct ind_clock *clock;
     const char *const *names;              /* of listeners, by their number */
-    size_t connections;                    /* at most */
-    size_t halves_limit;                   /* see struct ind_streams */
+    size_t connections;                    /* for as many there are descriptors */
     const struct ind_waker *control;       /* woken when all have taken over other rules */
     struct ind_edit_states *const *states; /* what edits remember, by now; *states may be NULL */
 
     struct ind_receiver *list[IND_MOST_INTAKES];
     struct ind_admission *admission;
-    /* The listeners under which the first receiver lets connections in: set by it, read by the others. */
+    /* The listeners under which the door lets connections in, once they are not the first: set by it. */
     _Atomic(const struct ind_listener_set *) admitting;
-    atomic_uint behind; /* set by control when it hands out other rules; each receiver takes itself off */
+    atomic_bool door_closed; /* no connection comes any more: likewise */
+    atomic_uint behind; /* see ind_receivers_note_adopted; set by control when it hands out other rules */
 };
 
 /* Rules for one receiver. The control thread keeps them until all have taken others over. */
@@ -56,12 +55,16 @@ void *ind_receiver_run(void *receiver);
 void ind_receiver_order_snapshot(struct ind_receiver *receiver, struct ind_marker *marker);
 void ind_receiver_order_rules(struct ind_receiver *receiver, struct ind_receiver_rules *rules);
 void ind_receivers_wake(const struct ind_receivers *receivers);
+/* Each receiver and the door have taken over the rules they were given: the last one wakes control. */
+void ind_receivers_note_adopted(struct ind_receivers *receivers);
+/* The door: a connection that is the receiver's from now on. */
+void ind_receiver_take(struct ind_receiver *receiver, struct ind_connection *connection);
 /* Any thread. */
 void ind_receiver_wake(const struct ind_receiver *receiver);
 
 struct ind_receiver_facts {
     uint64_t longest_pause; /* ns in which no socket was looked at though messages may have come */
-    uint64_t connections, accepted, turned_away, not_allowed, bad_counts, too_slow;
+    struct ind_stream_numbers streams;
 };
 /* Any thread. */
 void ind_receiver_facts(const struct ind_receiver *receiver, struct ind_receiver_facts *facts);

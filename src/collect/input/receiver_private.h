@@ -30,16 +30,14 @@ struct ind_receiver {
     struct ind_dispatch dispatch;
     struct ind_datagrams datagrams;
     struct ind_streams streams;
-    struct ind_acceptor acceptor; /* of the first receiver */
 
     struct ind_socket_table sockets;
     struct ind_watch watches[IND_MOST_LISTENERS_OPEN];
     size_t watch_count;
-    bool no_room;       /* for datagrams: their sockets are not looked at until on_room */
-    bool no_descriptor; /* for connections: likewise, until on_descriptor */
+    bool no_room; /* for datagrams: their sockets are not looked at until on_room */
 
     struct event_base *base;
-    struct event *on_wake, *on_tick, *on_room, *on_descriptor, *on_joined;
+    struct event *on_wake, *on_tick, *on_room, *on_joined;
     struct ind_waker waker;
     struct ind_steady looked; /* when the sockets were last looked at; not set: it waited for them since */
     atomic_uint_fast64_t longest_pause; /* written by itself, read by control */
@@ -49,15 +47,13 @@ struct ind_receiver {
     _Atomic(struct ind_receiver_rules *) rules_order;
 
     struct ind_mutex mutex;
-    struct ind_connection *arriving IND_GUARDED_BY(mutex); /* handed over by the first receiver */
+    struct ind_connection *arriving IND_GUARDED_BY(mutex); /* handed over by the door */
 };
 
-/* Watches the listeners of `set` from now on. Those that are not in it are left: what stands in their sockets
- * is read, and this receiver's ones are closed. */
+/* Watches the listeners of `set` to which datagrams come from now on. Those that are not in it are left: what
+ * stands in their sockets is read, and this receiver's ones are closed. */
 void ind_watch_listeners(struct ind_receiver *receiver, const struct ind_listener_set *set);
 void ind_watches_free(struct ind_receiver *receiver);
-/* No connection is let in any more. */
-void ind_watch_no_connections(struct ind_receiver *receiver);
 /* What the kernel dropped, of all sockets: counted, and reported at most once a minute; `last`: in any case.
  */
 void ind_watch_drops(struct ind_receiver *receiver, bool last);
@@ -65,6 +61,5 @@ void ind_watch_drops(struct ind_receiver *receiver, bool last);
 /* Timers of the receiver's event loop, one shot each; `context` is the receiver. */
 void ind_watch_on_room(evutil_socket_t socket, short what, void *context);
 void ind_watch_on_joined(evutil_socket_t socket, short what, void *context);
-void ind_watch_on_descriptor(evutil_socket_t socket, short what, void *context);
 
 #endif

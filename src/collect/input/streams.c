@@ -118,6 +118,8 @@ void ind_streams_end_all(struct ind_streams *streams)
 void ind_streams_adopt(struct ind_streams *streams, const struct ind_listener_set *set)
 {
     struct ind_connection *connection, *next;
+    streams->limits = set->config->limits;
+    streams->halves_limit = (size_t)ind_limits_memory(set->config);
     DL_FOREACH_SAFE(streams->list, connection, next)
     {
         struct ind_listener *listener = ind_listener_set_successor(set, connection->listener);
@@ -178,6 +180,37 @@ static void make_room_for_halves(struct ind_streams *streams)
     }
 }
 
+static bool is_late(struct ind_steady then, struct ind_steady now, int64_t limit)
+{
+    return limit && ind_steady_is_set(then) && ind_steady_from(then, now) >= limit;
+}
+
+/* What is held back waits for us, not for its sender. */
+void ind_streams_end_late(struct ind_streams *streams)
+{
+    struct ind_connection *connection, *next;
+    const struct ind_steady now = ind_clock_read(streams->dispatch->clock).steady;
+    DL_FOREACH_SAFE(streams->list, connection, next)
+    {
+        bool unfinished = is_late(connection->since, now, streams->limits.unfinished);
+        char text[IND_ADDRESS_WIDTH];
+        if (connection->held || (!unfinished && !is_late(connection->heard, now, streams->limits.idle)))
+            continue;
+        atomic_fetch_add(unfinished ? &streams->facts.unfinished : &streams->facts.idle, 1);
+        if (!reported_lately(streams, &streams->late_reported))
+            ind_report(
+                streams->dispatch->reporter, IND_SEVERITY_WARNING,
+                unfinished ? "%s: a message from %s has not ended within the %lld s of \"unfinished\" "
+                             "under limits: it is filed as cut, and the connection is ended"
+                           : "%s: nothing has come from %s for the %lld s of \"idle\" under limits: the "
+                             "connection is ended",
+                connection->listener->text, ind_address_text(&connection->sender, text),
+                (long long)((unfinished ? streams->limits.unfinished : streams->limits.idle) / IND_SECOND));
+        streams->now = ind_clock_read(streams->dispatch->clock);
+        end_now(streams, connection);
+    }
+}
+
 /* The last line may be gone on with, but not for long. */
 static void note_wait(struct ind_streams *streams, struct ind_connection *connection)
 {
@@ -207,6 +240,7 @@ bool ind_streams_end_waits(struct ind_streams *streams)
 static void feed(struct ind_streams *streams, struct ind_connection *connection, struct ind_slice bytes)
 {
     connection->framing.join = atomic_load(&connection->listener->join);
+    connection->framing.limit = (uint32_t)streams->limits.message;
     switch (ind_connection_feed(connection, bytes, keep_message, streams)) {
     case IND_CONNECTION_FED:
         connection->since = connection->carried == 0               ? IND_STEADY_NEVER
@@ -235,6 +269,7 @@ void ind_streams_read(struct ind_streams *streams, struct ind_connection *connec
     if (got > 0) {
         streams->any = true;
         streams->now = ind_clock_read(streams->dispatch->clock);
+        connection->heard = streams->now.steady;
         feed(streams, connection, (struct ind_slice){streams->scratch, (size_t)got});
         make_room_for_halves(streams);
     } else if (got == 0 || (errno != EAGAIN && errno != EWOULDBLOCK && errno != EINTR)) {
@@ -253,6 +288,7 @@ static void on_readable(evutil_socket_t socket, short what, void *context)
 void ind_streams_add(struct ind_streams *streams, struct ind_connection *connection)
 {
     connection->streams = streams;
+    connection->heard = ind_clock_read(streams->dispatch->clock).steady;
     DL_APPEND(streams->list, connection);
     atomic_fetch_add(&streams->facts.connections, 1);
     if (!streams->base) /* a test reads by itself */
@@ -289,4 +325,17 @@ bool ind_streams_any_held(const struct ind_streams *streams)
     if (connection->held)
         return true;
     return false;
+}
+
+struct ind_stream_numbers ind_streams_numbers(const struct ind_streams *streams)
+{
+    const struct ind_stream_facts *facts = &streams->facts;
+    return (struct ind_stream_numbers){
+        .connections = atomic_load(&facts->connections),
+        .bad_counts = atomic_load(&facts->bad_counts),
+        .too_slow = atomic_load(&facts->too_slow),
+        .unfinished = atomic_load(&facts->unfinished),
+        .idle = atomic_load(&facts->idle),
+        .broken_off = atomic_load(&facts->broken_off),
+    };
 }

@@ -1,8 +1,7 @@
 /* collect/input/streams.h: the stream connections of a receiver: what they say, and how they end.
  *
  * They are read from only while half of the burst buffer is free: they can wait at the sender. Belongs to one
- * receiver's thread; connections come from the first receiver, which lets them in (collect/input/accept.h).
- */
+ * receiver's thread; connections come from the door, which lets them in (collect/input/door.h). */
 #ifndef IND_COLLECT_INPUT_STREAMS_H
 #define IND_COLLECT_INPUT_STREAMS_H
 
@@ -16,9 +15,19 @@ struct event_base;
 /* Milliseconds between two looks for messages that wait for another line. */
 enum { IND_STREAMS_JOIN_LOOK = 150 };
 
-/* Written by the receiver, read by any thread. */
+/* Connections that are open; and those that were ended, by the reason. */
+struct ind_stream_numbers {
+    uint64_t connections;
+    uint64_t bad_counts; /* no octet count where one must stand */
+    uint64_t too_slow;   /* for want of room for half messages */
+    uint64_t unfinished; /* a message that did not end in time */
+    uint64_t idle;       /* nothing came for too long */
+    uint64_t broken_off; /* TLS: the end was not the other side's own: somebody cut it off, or it broke */
+};
+
+/* The same, written by the receiver and read by any thread. */
 struct ind_stream_facts {
-    atomic_uint_fast64_t connections, bad_counts, too_slow;
+    atomic_uint_fast64_t connections, bad_counts, too_slow, unfinished, idle, broken_off;
 };
 
 struct ind_streams {
@@ -28,17 +37,18 @@ struct ind_streams {
     struct ind_slabs *slabs;
     unsigned receivers; /* each has a slab in its hand also when nothing waits */
     struct ind_admission *admission;
-    size_t halves_limit; /* bytes of half messages that all connections together may hold */
     struct event_base *base;
     int priority;         /* of their events */
     struct event *joined; /* the receiver's timer: ind_streams_end_waits is to be called soon */
     struct event *retry;  /* the receiver's timer: ind_streams_retry is to be called soon */
 
+    struct ind_limits limits; /* of the present rules */
+    size_t halves_limit;      /* bytes of half messages that all connections together may hold */
     struct ind_connection *list;
     char *scratch;         /* what is read */
     struct ind_clocks now; /* of the last bytes */
     bool any;              /* the last reads brought something */
-    struct ind_steady reported, halves_reported;
+    struct ind_steady reported, halves_reported, late_reported;
     struct ind_stream_facts facts;
 };
 
@@ -55,6 +65,8 @@ void ind_streams_read(struct ind_streams *streams, struct ind_connection *connec
 bool ind_streams_retry(struct ind_streams *streams);
 /* Messages that have waited for another line long enough are whole. True where some still wait. */
 bool ind_streams_end_waits(struct ind_streams *streams);
+/* Ends those that have said nothing, or not finished a message, for too long. Once a second or so. */
+void ind_streams_end_late(struct ind_streams *streams);
 bool ind_streams_any_held(const struct ind_streams *streams);
 
 /* Other listeners from now on: connections whose listener goes, or whose sender is not allowed any more, are
@@ -62,6 +74,9 @@ bool ind_streams_any_held(const struct ind_streams *streams);
 void ind_streams_adopt(struct ind_streams *streams, const struct ind_listener_set *set);
 /* We end all of them, room or not. */
 void ind_streams_end_all(struct ind_streams *streams);
+
+/* Any thread. */
+struct ind_stream_numbers ind_streams_numbers(const struct ind_streams *streams);
 
 /* "192.0.2.9" into `text`, which is returned. */
 const char *ind_address_text(const struct ind_address *address, char text[IND_ADDRESS_WIDTH]);

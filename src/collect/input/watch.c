@@ -1,28 +1,14 @@
-/* The sockets that a receiver reads. Where there is no room for datagrams, or no descriptor for connections,
- * it looks away from the sockets of that kind, and a timer has it look again. */
+/* The sockets of datagrams that a receiver reads. Where there is no room for them it looks away, and a timer
+ * has it look again. */
 #include "collect/input/receiver_private.h"
 
 #include "core/message/names.h"
 #include <unistd.h>
 
 enum {
-    ROOM_MILLISECONDS = 10,        /* between two looks for room */
-    DESCRIPTOR_MILLISECONDS = 100, /* between two looks for descriptors */
-    REPORT_AGAIN = 60              /* seconds */
+    ROOM_MILLISECONDS = 10, /* between two looks for room */
+    REPORT_AGAIN = 60       /* seconds */
 };
-
-/* What a kind of listener is to a receiver: a new transport is a row here, and one in listener_open.c. */
-
-static void read_datagrams(struct ind_watch *watch);
-static void let_in(struct ind_watch *watch);
-
-static const struct source {
-    void (*readable)(struct ind_watch *watch);
-    int priority;
-    bool connects; /* the first receiver lets connections in, and hands them out */
-} sources[] = {[IND_LISTEN_UDP] = {read_datagrams, IND_PRIORITY_DATAGRAMS, false},
-               [IND_LISTEN_TCP] = {let_in, IND_PRIORITY_STREAMS, true},
-               [IND_LISTEN_UNIX] = {read_datagrams, IND_PRIORITY_DATAGRAMS, false}};
 
 static void call_soon(struct event *timer, int milliseconds)
 {
@@ -35,46 +21,26 @@ static int socket_of(const struct ind_watch *watch)
     return watch->listener->sockets[watch->index];
 }
 
-/* Takes watches of one kind out of the loop, or puts them back. */
-static void set_watching(struct ind_receiver *receiver, bool connects, bool on)
+static void set_watching(struct ind_receiver *receiver, bool on)
 {
-    for (size_t i = 0; i < receiver->watch_count; i++) {
-        struct ind_watch *watch = &receiver->watches[i];
-        if (sources[watch->listener->kind].connects != connects)
-            continue;
+    for (size_t i = 0; i < receiver->watch_count; i++)
         if (on)
-            (void)event_add(watch->event, NULL);
+            (void)event_add(receiver->watches[i].event, NULL);
         else
-            (void)event_del(watch->event);
-    }
-}
-
-static void read_datagrams(struct ind_watch *watch)
-{
-    struct ind_receiver *receiver = watch->receiver;
-    if (ind_datagrams_read(&receiver->datagrams, watch->listener, socket_of(watch)) != IND_DATAGRAMS_NO_ROOM)
-        return;
-    receiver->no_room = true;
-    set_watching(receiver, false, false);
-    call_soon(receiver->on_room, ROOM_MILLISECONDS);
-}
-
-static void let_in(struct ind_watch *watch)
-{
-    struct ind_receiver *receiver = watch->receiver;
-    if (ind_accept(&receiver->acceptor, watch->listener, socket_of(watch)) != IND_ACCEPT_NO_DESCRIPTOR)
-        return;
-    receiver->no_descriptor = true;
-    set_watching(receiver, true, false);
-    call_soon(receiver->on_descriptor, DESCRIPTOR_MILLISECONDS);
+            (void)event_del(receiver->watches[i].event);
 }
 
 static void on_readable(evutil_socket_t socket, short what, void *context)
 {
     struct ind_watch *watch = context;
+    struct ind_receiver *receiver = watch->receiver;
     (void)socket;
     (void)what;
-    sources[watch->listener->kind].readable(watch);
+    if (ind_datagrams_read(&receiver->datagrams, watch->listener, socket_of(watch)) != IND_DATAGRAMS_NO_ROOM)
+        return;
+    receiver->no_room = true;
+    set_watching(receiver, false);
+    call_soon(receiver->on_room, ROOM_MILLISECONDS);
 }
 
 void ind_watch_on_room(evutil_socket_t socket, short what, void *context)
@@ -84,7 +50,7 @@ void ind_watch_on_room(evutil_socket_t socket, short what, void *context)
     (void)what;
     if (receiver->no_room && ind_datagrams_room(&receiver->datagrams) > 0) {
         receiver->no_room = false;
-        set_watching(receiver, false, true);
+        set_watching(receiver, true);
     }
     bool streams_wait = ind_streams_retry(&receiver->streams);
     if (receiver->no_room || streams_wait)
@@ -98,17 +64,6 @@ void ind_watch_on_joined(evutil_socket_t socket, short what, void *context)
     (void)what;
     if (ind_streams_end_waits(&receiver->streams))
         call_soon(receiver->on_joined, IND_STREAMS_JOIN_LOOK);
-}
-
-void ind_watch_on_descriptor(evutil_socket_t socket, short what, void *context)
-{
-    struct ind_receiver *receiver = context;
-    (void)socket;
-    (void)what;
-    if (!receiver->no_descriptor)
-        return;
-    receiver->no_descriptor = false;
-    set_watching(receiver, true, true);
 }
 
 /* What the kernel dropped: reported at once, then once a minute while it goes on, and at the end. */
@@ -134,15 +89,15 @@ static void look_for_drops(struct ind_watch *watch, bool last)
 
 static void watch_listener(struct ind_receiver *receiver, struct ind_listener *listener)
 {
-    const struct source *source = &sources[listener->kind];
-    unsigned only = source->connects ? 0 : listener->number % receiver->all->count;
-    if ((!listener->shared && only != receiver->number) || receiver->watch_count == IND_MOST_LISTENERS_OPEN)
+    unsigned only = listener->number % receiver->all->count;
+    if (ind_listener_connects(listener) || (!listener->shared && only != receiver->number) ||
+        receiver->watch_count == IND_MOST_LISTENERS_OPEN)
         return;
     struct ind_watch *watch = &receiver->watches[receiver->watch_count];
     *watch = (struct ind_watch){receiver, listener,        NULL, listener->shared ? receiver->number : 0,
                                 0,        IND_STEADY_NEVER};
     watch->event = event_new(receiver->base, socket_of(watch), EV_READ | EV_PERSIST, on_readable, watch);
-    if (watch->event && event_priority_set(watch->event, source->priority) == 0 &&
+    if (watch->event && event_priority_set(watch->event, IND_PRIORITY_DATAGRAMS) == 0 &&
         event_add(watch->event, NULL) == 0)
         receiver->watch_count++;
     else
@@ -165,8 +120,7 @@ static void leave_listeners(struct ind_receiver *receiver, const struct ind_list
         struct ind_watch *watch = &receiver->watches[i];
         if (ind_listener_set_has(set, watch->listener))
             continue;
-        if (!sources[watch->listener->kind].connects)
-            (void)ind_datagrams_read(&receiver->datagrams, watch->listener, socket_of(watch));
+        (void)ind_datagrams_read(&receiver->datagrams, watch->listener, socket_of(watch));
         look_for_drops(watch, true);
     }
     for (size_t i = 0; i < receiver->watch_count; i++) {
@@ -174,8 +128,7 @@ static void leave_listeners(struct ind_receiver *receiver, const struct ind_list
         if (ind_listener_set_has(set, watch->listener))
             continue;
         (void)event_del(watch->event);
-        close(socket_of(watch));
-        watch->listener->sockets[watch->index] = -1;
+        ind_listener_close_socket(watch->listener, watch->index);
     }
 }
 
@@ -184,16 +137,11 @@ void ind_watch_listeners(struct ind_receiver *receiver, const struct ind_listene
 {
     leave_listeners(receiver, set);
     ind_watches_free(receiver);
-    receiver->no_room = receiver->no_descriptor = false;
+    receiver->no_room = false;
     for (size_t i = 0; i < set->count; i++)
         watch_listener(receiver, set->list[i]);
+    receiver->datagrams.limit = (size_t)set->config->limits.message;
     ind_streams_adopt(&receiver->streams, set);
-}
-
-void ind_watch_no_connections(struct ind_receiver *receiver)
-{
-    set_watching(receiver, true, false);
-    receiver->no_descriptor = false;
 }
 
 void ind_watch_drops(struct ind_receiver *receiver, bool last)

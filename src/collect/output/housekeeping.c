@@ -1,24 +1,9 @@
-#define _GNU_SOURCE /* syscall */
 #include "collect/output/housekeeping.h"
 
 #include "collect/runtime/clock.h"
-#include <sys/resource.h>
-
-#ifdef __linux__
-#include <sys/syscall.h>
-#include <unistd.h>
-#endif
+#include "collect/runtime/priority.h"
 
 enum { TICK_MILLISECONDS = 100, TICKS_BETWEEN_RUNS = 10 };
-
-static void step_back(void)
-{
-#if defined(__linux__) && defined(SYS_ioprio_set)
-    enum { WHO_PROCESS = 1, CLASS_IDLE = 3, CLASS_SHIFT = 13 };
-    (void)syscall(SYS_ioprio_set, WHO_PROCESS, 0, CLASS_IDLE << CLASS_SHIFT);
-    (void)setpriority(PRIO_PROCESS, (id_t)syscall(SYS_gettid), 10); /* on Linux a thread's own */
-#endif
-}
 
 static void adopt_rules(struct ind_housekeeping *housekeeping)
 {
@@ -57,7 +42,8 @@ void *ind_housekeeping_run(void *argument)
 {
     struct ind_housekeeping *housekeeping = argument;
     int ticks = 0;
-    step_back();
+    ind_priority_yield_processor();
+    ind_priority_yield_disk();
     while (!ind_is_written(housekeeping->lifecycle)) {
         if (ind_keeper_wanted(housekeeping->keeper) || atomic_load(&housekeeping->adopt) ||
             atomic_load(&housekeeping->clock_is_right) || ++ticks >= TICKS_BETWEEN_RUNS) {

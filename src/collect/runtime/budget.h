@@ -7,14 +7,14 @@
 #include <stdint.h>
 
 struct ind_budget {
-    size_t connections, files; /* at most; at least one each */
+    size_t connections, files; /* at most; at least one each. For connections: all that are left */
 };
 
 /* Divides `limit` descriptors. Set aside first: `sockets` for listeners twice over (a reload opens new ones
  * before it closes the old), and a reserve for the control socket and those who ask, followers, programs,
  * the journal, compression and reloads. Of the rest live files may have `files`, but no more than half where
- * connections would need it. */
-struct ind_budget ind_budget_divide(uint64_t limit, uint64_t sockets, uint64_t files);
+ * the connections that are `wanted` would need it. */
+struct ind_budget ind_budget_divide(uint64_t limit, uint64_t sockets, uint64_t files, uint64_t wanted);
 
 /* What this process may have open; as good as unlimited where that is not known. */
 uint64_t ind_budget_limit(void);

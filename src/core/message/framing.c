@@ -14,7 +14,8 @@ static struct ind_slice split_off(struct ind_slice *input, size_t length)
 /* What of `bytes` still belongs to the message: the rest is over the limit. */
 static struct ind_slice within_limit(struct ind_framing *framing, struct ind_slice bytes)
 {
-    size_t room = IND_MESSAGE_LIMIT - framing->length;
+    size_t limit = framing->limit ? framing->limit : IND_MESSAGE_LIMIT;
+    size_t room = limit > framing->length ? limit - framing->length : 0; /* it may have been lowered */
     framing->cut |= bytes.length > room;
     if (bytes.length > room)
         bytes.length = room;

@@ -30,6 +30,7 @@ struct ind_framing {
     bool waits;        /* with `join`: a line is whole, and may still be gone on with */
     char ended_by;     /* with `ended`: the byte that ended the last line */
     bool ended;
+    uint32_t limit;  /* bytes of a message, set by the caller; 0: IND_MESSAGE_LIMIT, which is the most */
     uint32_t count;  /* octets still to come */
     uint32_t digits; /* of the count so far */
     size_t length;   /* of the message under way, as far as it is handed out */
@@ -44,7 +45,7 @@ enum ind_frame {
 };
 
 /* Takes the next piece from *input, which it moves on. At IND_FRAME_END, *cut tells whether the message was
- * over the limit. The parts of one message and its end together are IND_MESSAGE_LIMIT bytes at most. */
+ * over the limit. The parts of one message and its end together are as many bytes as the limit at most. */
 enum ind_frame ind_framing_next(struct ind_framing *framing, struct ind_slice *input, struct ind_slice *bytes,
                                 bool *cut);
 

@@ -31,7 +31,7 @@ static struct ind_connection *new_connection(void)
     int ends[2];
     struct ind_address address = {0};
     if (!counts)
-        counts = ind_admission_new(1);
+        counts = ind_admission_new();
     assert_int_equal(socketpair(AF_UNIX, SOCK_STREAM, 0, ends), 0);
     close(ends[1]);
     struct ind_connection *connection = ind_connection_new(counts, NULL, ends[0], &address);
@@ -78,17 +78,27 @@ static void a_message_in_many_portions_is_one(void **state)
 
 static void no_address_may_have_more_than_half_of_all_connections(void **state)
 {
-    struct ind_admission *admission = ind_admission_new(4);
+    struct ind_admission *admission = ind_admission_new();
+    struct ind_limits limits = {.connections = 1000};
     struct ind_address one = ind_address_v4((const uint8_t[]){192, 0, 2, 1}),
                        two = ind_address_v4((const uint8_t[]){192, 0, 2, 2}),
                        three = ind_address_v4((const uint8_t[]){192, 0, 2, 3});
     (void)state;
+    ind_admission_set_limits(admission, &limits, 4);
     assert_true(ind_admission_enter(admission, &one) && ind_admission_enter(admission, &one));
     assert_false(ind_admission_enter(admission, &one));
     assert_true(ind_admission_enter(admission, &two) && ind_admission_enter(admission, &three));
     assert_false(ind_admission_enter(admission, &three)); /* all are taken */
     ind_admission_leave(admission, &one);
     assert_true(ind_admission_enter(admission, &three));
+    ind_admission_leave(admission, &three);
+    /* Other limits, while some are in: they stay, and nobody else comes in until they have left. */
+    limits = (struct ind_limits){.connections = 3, .per_address = 1};
+    ind_admission_set_limits(admission, &limits, 100);
+    ind_admission_leave(admission, &two);
+    assert_false(ind_admission_enter(admission, &one));
+    assert_true(ind_admission_enter(admission, &two));
+    assert_false(ind_admission_enter(admission, &two));
     ind_admission_free(admission);
 }
 

@@ -117,7 +117,7 @@ static void connections_go_round_and_those_of_strangers_are_refused(void **state
     assert_non_null(loaded.config);
     ind_reporter_begin(&reporter, report, NULL);
     struct ind_listener listener = {.text = (char[]){"tcp 192.0.2.200:601"}, .kind = IND_LISTEN_TCP};
-    struct ind_acceptor acceptor = {.admission = ind_admission_new(100),
+    struct ind_acceptor acceptor = {.admission = ind_admission_new(),
                                     .sockets = &network,
                                     .clock = &clocks,
                                     .reporter = &reporter,
@@ -125,6 +125,7 @@ static void connections_go_round_and_those_of_strangers_are_refused(void **state
                                     .hand = hand,
                                     .config = loaded.config};
     assert_non_null(acceptor.admission);
+    ind_admission_set_limits(acceptor.admission, &loaded.config->limits, 100);
     played.connections = 10; /* of 192.0.2.1 to .10, of which seven are allowed */
     played.error = EAGAIN;
     assert_int_equal(ind_accept(&acceptor, &listener, 0), IND_ACCEPTED);
@@ -174,7 +175,8 @@ static void datagrams_are_left_in_the_socket_where_there_is_no_room(void **state
     struct ind_dispatch dispatch = {.clock = &clocks};
     (void)state;
     assert_true(slabs && ind_dispatch_begin(&dispatch, slabs));
-    struct ind_datagrams datagrams = {.dispatch = &dispatch, .sockets = &network, .slabs = slabs};
+    struct ind_datagrams datagrams = {
+        .dispatch = &dispatch, .sockets = &network, .slabs = slabs, .limit = IND_MESSAGE_LIMIT};
     struct ind_listener udp = {.kind = IND_LISTEN_UDP, .number = 1},
                         local = {.kind = IND_LISTEN_UNIX, .number = 2};
     played.datagrams = MANY;
