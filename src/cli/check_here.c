@@ -135,7 +135,7 @@ void ind_check_here(struct ind_loaded *loaded, bool ports)
         const struct ind_listen_item *item = &config->listeners[i];
         if (item->kind == IND_LISTEN_UNIX)
             check_local(loaded, item);
-        else
+        else if (item->kind != IND_LISTEN_INHERITED)
             check_port(loaded, item);
     }
 }

@@ -1,6 +1,8 @@
 #include "cli/check_here.h"
 #include "cli/cli.h"
 #include "cli/table.h"
+#include "collect/input/listener_tls.h"
+#include "collect/runtime/clock.h"
 
 static struct {
     int order, here;
@@ -198,7 +200,7 @@ static int print_diagnostics_json(const struct ind_loaded *loaded)
     }
     ind_table_print(table, true, stdout);
     ind_table_free(table);
-    return loaded->config ? IND_EXIT_DONE : IND_EXIT_NO;
+    return loaded->diagnostics.mistakes == 0 ? IND_EXIT_DONE : IND_EXIT_NO;
 }
 
 static int run(struct ind_call *call)
@@ -217,17 +219,21 @@ static int run(struct ind_call *call)
     }
     ind_config_load(path, &loaded);
     ind_config_compare_patterns(&loaded);
-    if (loaded.config)
+    if (loaded.config) {
         ind_check_here(&loaded, given.here != 0);
-    int status = loaded.config ? IND_EXIT_DONE : IND_EXIT_NO;
-    if (given.order && loaded.config) {
+        ind_listener_tls_check(loaded.config, ind_now(), &loaded.diagnostics);
+        ind_diagnostics_sort(&loaded.diagnostics);
+    }
+    bool good = loaded.diagnostics.mistakes == 0;
+    int status = good ? IND_EXIT_DONE : IND_EXIT_NO;
+    if (given.order && good) {
         ind_print_diagnostics(&loaded, true, stderr);
         print_order(loaded.config, call->json != 0);
     } else if (call->json) {
         status = print_diagnostics_json(&loaded);
     } else {
         ind_print_diagnostics(&loaded, true, stderr);
-        if (loaded.config) {
+        if (good) {
             size_t warnings = loaded.diagnostics.count;
             print_summary(loaded.config);
             print_routes(loaded.config);

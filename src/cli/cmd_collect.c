@@ -111,7 +111,10 @@ static int run(struct ind_call *call)
     struct ind_collect_result result;
     if (!ind_load(call, false, &loaded))
         return IND_EXIT_CALL;
+    /* Also where nobody takes them: programs that are started are not to get them. */
+    struct ind_inherited *inherited = ind_inherited_take();
     struct ind_collect_settings settings = {.config = loaded.config,
+                                            .inherited = inherited,
                                             .config_path =
                                                 call->config_path ? call->config_path : ind_config_find(),
                                             .report = ind_complain_text,
@@ -126,6 +129,7 @@ static int run(struct ind_call *call)
                          ind_config_has_to(loaded.config, IND_TO_OUTPUT) ? stderr : stdout);
         ind_collect_result_free(&result);
     }
+    ind_inherited_free(inherited);
     ind_loaded_free(&loaded);
     return status == IND_COLLECT_DONE   ? IND_EXIT_DONE
            : status == IND_COLLECT_CALL ? IND_EXIT_CALL

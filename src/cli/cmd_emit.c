@@ -20,7 +20,7 @@ enum { MANY = 20000, TRAINS_ABOVE = 250000, MOST_TARGETS = 4 };
 
 static struct {
     char **to;
-    char *facility, *severity, *app, *host, *form, *framing, *from, *fleet;
+    char *facility, *severity, *app, *host, *form, *framing, *from, *fleet, *trust, *certificate, *key;
     long count;
     double rate;
 } given = {.count = NOT_GIVEN, .rate = NOT_GIVEN};
@@ -29,7 +29,9 @@ static struct poptOption *options(void)
 {
     static struct poptOption table[] = {
         {"to", '\0', POPT_ARG_ARGV, &given.to, 0,
-         "where to send: udp:HOST:PORT, tcp:HOST:PORT or unix:PATH; a fleet can have one of each", "TARGET"},
+         "where to send: udp:HOST:PORT, tcp:HOST:PORT, tls:HOST:PORT or unix:PATH; a fleet can have one of "
+         "each",
+         "TARGET"},
         {"facility", '\0', POPT_ARG_STRING, &given.facility, 0, "of the message; user where none is given",
          "NAME"},
         {"severity", '\0', POPT_ARG_STRING, &given.severity, 0, "of the message; notice where none is given",
@@ -39,13 +41,21 @@ static struct poptOption *options(void)
          "NAME"},
         {"form", '\0', POPT_ARG_STRING, &given.form, 0, "rfc5424 (the default) or rfc3164", "FORM"},
         {"framing", '\0', POPT_ARG_STRING, &given.framing, 0,
-         "over tcp: count (octet counting, the default) or lines", "FRAMING"},
+         "over tcp and tls: count (octet counting, the default) or lines", "FRAMING"},
         {"from", '\0', POPT_ARG_STRING, &given.from, 0,
          "send each line of a file (- is standard input) as it is", "FILE"},
         {"fleet", '\0', POPT_ARG_STRING, &given.fleet, 0,
          "play the made-up devices of a file, each from its own address", "FILE"},
         {"count", '\0', POPT_ARG_LONG, &given.count, 0,
          "send so many messages, again from the start where there are fewer", "N"},
+        {"trust", '\0', POPT_ARG_STRING, &given.trust, 0,
+         "over tls: a file of the authorities of whom one must have signed the other side's certificate, or "
+         "its "
+         "fingerprint (sha-256:AB:CD:…); the system's authorities where none is given",
+         "FILE"},
+        {"certificate", '\0', POPT_ARG_STRING, &given.certificate, 0,
+         "over tls: our own certificate, where the other side asks for one", "FILE"},
+        {"key", '\0', POPT_ARG_STRING, &given.key, 0, "over tls: its private key", "FILE"},
         {"rate", '\0', POPT_ARG_DOUBLE, &given.rate, 0, "messages a second at most", "R"},
         POPT_TABLEEND};
     return table;
@@ -84,10 +94,10 @@ bool ind_emit_send(struct ind_emitter *emitter, const struct ind_emit_target *ta
     keep_rate(emitter, outlet);
     if (!ind_outlet_send(outlet, message, &cut)) {
         /* Of a datagram refused, an answer to an earlier one tells. */
-        if (errno == ECONNREFUSED)
+        if (target->kind != IND_SEND_TLS && errno == ECONNREFUSED)
             ind_complain("nobody listens at %s", target->text);
         else
-            ind_complain("cannot send to %s: %s", target->text, strerror(errno));
+            ind_complain("cannot send to %s: %s", target->text, ind_outlet_reason(outlet));
         return false;
     }
     emitter->sent++;
@@ -231,10 +241,10 @@ static bool is_port(const char *text)
 
 bool ind_emit_read_target(const char *text, struct ind_emit_target *target)
 {
-    static const char *const schemes[] = {"udp:", "tcp:", "unix:"};
+    static const char *const schemes[] = {"udp:", "tcp:", "tls:", "unix:"};
     const char *colon = strrchr(text, ':');
     target->text = text;
-    for (int i = 0; i < 3; i++) {
+    for (int i = 0; i <= IND_SEND_UNIX; i++) {
         size_t scheme = strlen(schemes[i]);
         if (strncmp(text, schemes[i], scheme) != 0)
             continue;
@@ -257,8 +267,8 @@ bool ind_emit_read_target(const char *text, struct ind_emit_target *target)
         if (length > 0 && is_port(colon + 1))
             return true;
     }
-    ind_complain("--to: \"%s\" is not a target; write one such as udp:127.0.0.1:514, tcp:127.0.0.1:601 or "
-                 "unix:/run/indagator/log",
+    ind_complain("--to: \"%s\" is not a target; write one such as udp:127.0.0.1:514, tcp:127.0.0.1:601, "
+                 "tls:collector.skerry.example:6514 or unix:/run/indagator/log",
                  text);
     return false;
 }
@@ -312,12 +322,52 @@ static bool check_call(const struct ind_call *call)
            one_of("framing", given.framing, "count", "lines");
 }
 
+/* Whom we believe, and who we are. NULL, told, where that cannot be read. */
+static struct ind_tls *make_tls(void)
+{
+    struct ind_fingerprint fingerprint;
+    struct ind_tls_fault fault;
+    bool pinned = given.trust && ind_fingerprint_read(ind_slice_of(given.trust), &fingerprint);
+    const struct ind_tls_settings settings = {.certificate = given.certificate,
+                                              .key = given.key,
+                                              .authorities = pinned ? NULL : given.trust,
+                                              .fingerprints = pinned ? &fingerprint : NULL,
+                                              .fingerprint_count = pinned};
+    const char *const files[IND_TLS_PARTS + 1] = {given.certificate, given.key, given.trust, NULL, "TLS"};
+    struct ind_tls *tls = ind_tls_client_new(&settings, &fault);
+    if (!tls)
+        ind_complain("%s: %s", files[fault.part], fault.text);
+    return tls;
+}
+
+/* The options of TLS, where there is a target that has it, and only there. False, told, where they are wrong.
+ */
+static bool read_tls(struct ind_emit_target *targets, size_t count, struct ind_tls **tls)
+{
+    bool wanted = false;
+    for (size_t i = 0; i < count; i++)
+        wanted |= targets[i].kind == IND_SEND_TLS;
+    if (!given.certificate != !given.key) {
+        ind_complain("--certificate and --key go together");
+        return false;
+    }
+    if (!wanted && (given.trust || given.certificate)) {
+        ind_complain("--trust, --certificate and --key go with --to tls:HOST:PORT");
+        return false;
+    }
+    *tls = wanted ? make_tls() : NULL;
+    for (size_t i = 0; i < count; i++)
+        targets[i].tls = *tls;
+    return !wanted || *tls;
+}
+
 static int emit_to_one(struct ind_emitter *emitter, const struct ind_emit_target *target, const char *text)
 {
     const char *reason;
     struct ind_outlet_settings settings = {.kind = target->kind,
                                            .host = target->host,
                                            .port = target->port,
+                                           .tls = target->tls,
                                            .lines = given.framing && strcmp(given.framing, "lines") == 0,
                                            .trains = given.rate > (double)TRAINS_ABOVE};
     struct sending sending = {emitter, target, ind_outlet_open(&settings, &reason)};
@@ -327,8 +377,8 @@ static int emit_to_one(struct ind_emitter *emitter, const struct ind_emit_target
     }
     emitter->began = ind_steady_now();
     bool good = (given.from ? emit_files(&sending) : emit_text(&sending, text));
-    if (!ind_outlet_flush(sending.outlet) && good) {
-        ind_complain("cannot send to %s: %s", target->text, strerror(errno));
+    if (good && !ind_outlet_finish(sending.outlet)) {
+        ind_complain("cannot send to %s: %s", target->text, ind_outlet_reason(sending.outlet));
         good = false;
     }
     ind_outlet_close(sending.outlet);
@@ -368,17 +418,22 @@ static int run(struct ind_call *call)
         ind_complain("the text is longer than 32 KiB; send it with --from");
         return IND_EXIT_CALL;
     }
+    struct ind_tls *tls = NULL;
+    if (!read_tls(targets, count, &tls))
+        return IND_EXIT_CALL;
     int status = given.fleet ? ind_emit_fleet(&emitter, given.fleet, targets, count)
                              : emit_to_one(&emitter, &targets[0], text);
     if (status == IND_EXIT_DONE || emitter.sent > 0)
         print_sent(&emitter, call->json);
+    ind_tls_release(tls);
     return status;
 }
 
 const struct ind_command ind_command_emit = {
     .name = "emit",
     .summary = "sends test messages, those of a file, or a made-up fleet's",
-    .arguments = "--to udp:HOST:PORT|tcp:HOST:PORT|unix:PATH [--from FILE | --fleet FILE | TEXT…]",
+    .arguments =
+        "--to udp:HOST:PORT|tcp:HOST:PORT|tls:HOST:PORT|unix:PATH [--from FILE | --fleet FILE | TEXT…]",
     .about =
         "Sends one message made from the options, each line of a file as it is, or what the devices of a\n"
         "fleet file say, each from its own address.\n\n"

@@ -1,5 +1,6 @@
 #include "cli/cli.h"
 #include "cli/control_client.h"
+#include "cli/status_tls.h"
 #include "cli/table.h"
 #include "collect/runtime/clock.h"
 #include "core/ledger/clock_offset.h"
@@ -422,6 +423,7 @@ static void show(const json_t *status)
     show_sinks(status);
     show_devices(status);
     show_silent(status);
+    ind_show_tls(status, given_top > 0 ? (size_t)given_top : 0);
     show_files(status);
     show_strangers(status);
 }

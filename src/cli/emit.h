@@ -11,6 +11,7 @@ struct ind_emit_target {
     const char *text;
     enum ind_transport_kind kind;
     char host[256], port[16]; /* of a local socket: its path, and nothing */
+    struct ind_tls *tls;      /* of TLS; borrowed */
 };
 
 struct ind_emitter {

@@ -19,10 +19,12 @@ struct playing {
 /* The target of the device's own transport, or the first. */
 static const struct ind_emit_target *target_for(const struct playing *playing, const struct ind_actor *actor)
 {
-    enum ind_transport_kind kind = actor->transport == IND_FLEET_TCP ? IND_SEND_TCP : IND_SEND_UDP;
-    for (size_t i = 0; i < playing->target_count; i++)
-        if (playing->targets[i].kind == kind)
+    bool stream = actor->transport == IND_FLEET_TCP;
+    for (size_t i = 0; i < playing->target_count; i++) {
+        enum ind_transport_kind kind = playing->targets[i].kind;
+        if (stream ? kind == IND_SEND_TCP || kind == IND_SEND_TLS : kind == IND_SEND_UDP)
             return &playing->targets[i];
+    }
     return &playing->targets[0];
 }
 
@@ -36,6 +38,7 @@ static bool open_outlet(struct playing *playing, size_t index)
     struct ind_outlet_settings settings = {.kind = target->kind,
                                            .host = target->host,
                                            .port = target->port,
+                                           .tls = target->tls,
                                            .from = actor->from.length ? from : NULL,
                                            .lines = actor->lines};
     playing->used[index] = target;

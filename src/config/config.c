@@ -262,12 +262,21 @@ static bool is_loopback(const char *address)
     return parsed.bits == 32 ? parsed.bytes[0] == 127 : memcmp(parsed.bytes, one, 16) == 0;
 }
 
+/* Whoever must show a certificate is known. */
+static bool is_open_to_all(const struct ind_listen_item *item)
+{
+    const struct ind_listen_tls *tls = item->tls;
+    if (item->kind == IND_LISTEN_UNIX || item->kind == IND_LISTEN_INHERITED || !item->address)
+        return false;
+    return !is_loopback(item->address) &&
+           !(tls && (tls->files[IND_LISTEN_CLIENTS].path || tls->fingerprint_count > 0));
+}
+
 static void warn_of_open_listeners(struct ind_loader *loader)
 {
     const struct ind_config *config = loader->config;
     for (size_t i = 0; !config->allow_given && i < config->listener_count; i++)
-        if (config->listeners[i].kind != IND_LISTEN_UNIX && config->listeners[i].address &&
-            !is_loopback(config->listeners[i].address)) {
+        if (is_open_to_all(&config->listeners[i])) {
             ind_diagnostic_add(loader->diagnostics, true, NULL, 0, 0,
                                "anyone who can reach %s can send messages; name your networks under allow:",
                                config->listeners[i].text);

@@ -9,6 +9,7 @@
 #include "core/archive/archive_name.h"
 #include "core/archive/retention.h"
 #include "core/archive/rotation.h"
+#include "core/base/fingerprint.h"
 #include "core/edit/edit.h"
 #include "core/message/device.h"
 #include "core/pattern/pattern.h"
@@ -22,15 +23,46 @@ struct ind_policy {
     int level; /* of the compression */
 };
 
-enum ind_listener_kind { IND_LISTEN_UDP, IND_LISTEN_TCP, IND_LISTEN_UNIX };
+enum ind_listener_kind {
+    IND_LISTEN_UDP,
+    IND_LISTEN_TCP,
+    IND_LISTEN_TLS,
+    IND_LISTEN_UNIX,
+    IND_LISTEN_INHERITED /* a socket that the service manager has opened */
+};
+
+/* The files of a TLS listener. */
+enum ind_listen_file {
+    IND_LISTEN_CERTIFICATE,
+    IND_LISTEN_KEY,
+    IND_LISTEN_CLIENTS, /* authorities */
+    IND_LISTEN_REVOKED,
+    IND_LISTEN_FILES
+};
+
+/* RFC 5425. */
+struct ind_listen_tls {
+    struct {
+        char *path; /* NULL: not given */
+        const struct ind_source *source;
+        size_t offset, length; /* where it is written */
+    } files[IND_LISTEN_FILES];
+    struct ind_fingerprint *fingerprints;
+    size_t fingerprint_count;
+    const char **names;
+    size_t name_count;
+};
 
 struct ind_listen_item {
     enum ind_listener_kind kind;
-    char *text;    /* "udp 0.0.0.0:514": what messages carry as their listener */
-    char *address; /* numeric; the path of a local socket */
-    uint16_t port; /* 0: any free one */
-    bool drop;     /* when there is no room what comes is lost, and counted; otherwise senders wait */
-    bool join;     /* a line that begins with a blank belongs to the message before */
+    char *text;                       /* "udp 0.0.0.0:514": what messages carry as their listener */
+    char *address;                    /* numeric; the path of a local socket; the name of an inherited one */
+    uint16_t port;                    /* 0: any free one */
+    bool stream;                      /* connections, not datagrams; of an inherited one: not known yet */
+    unsigned mode;                    /* permissions of a local socket */
+    const struct ind_listen_tls *tls; /* NULL: none */
+    bool drop; /* when there is no room what comes is lost, and counted; otherwise senders wait */
+    bool join; /* a line that begins with a blank belongs to the message before */
 };
 
 /* What strangers may take at most (docs/configuration.md). Spans in nanoseconds. */

@@ -20,15 +20,39 @@ static bool split_address(struct ind_slice text, struct ind_slice *address, stru
     return brackets == (address->length && memchr(address->at, ':', address->length) != NULL);
 }
 
+/* In the order of enum ind_listener_kind. */
+static const char *const kind_names[] = {"udp", "tcp", "tls", "unix", "inherited"};
+enum { KINDS = sizeof kind_names / sizeof *kind_names };
+
 struct listener_text {
-    const struct ind_node *udp, *tcp, *local, *senders_wait, *join_indented;
+    const struct ind_node *kinds[KINDS];
+    const struct ind_node *senders_wait, *join_indented, *stream, *mode;
+    struct ind_listen_tls_text tls;
 };
 
-IND_KEEP_NODE(listener_text, udp)
-IND_KEEP_NODE(listener_text, tcp)
-IND_KEEP_NODE(listener_text, local)
-IND_KEEP_NODE(listener_text, senders_wait)
-IND_KEEP_NODE(listener_text, join_indented)
+/* A reader for ind_read_map that keeps the node of a key. */
+#define KEEP(name, member)                                                                                   \
+    static void keep_##name(struct ind_loader *loader, const struct ind_node *value, void *into)             \
+    {                                                                                                        \
+        (void)loader;                                                                                        \
+        ((struct listener_text *)into)->member = value;                                                      \
+    }
+
+KEEP(udp, kinds[IND_LISTEN_UDP])
+KEEP(tcp, kinds[IND_LISTEN_TCP])
+KEEP(tls, kinds[IND_LISTEN_TLS])
+KEEP(local, kinds[IND_LISTEN_UNIX])
+KEEP(inherited, kinds[IND_LISTEN_INHERITED])
+KEEP(senders_wait, senders_wait)
+KEEP(join_indented, join_indented)
+KEEP(stream, stream)
+KEEP(mode, mode)
+KEEP(certificate, tls.files[IND_LISTEN_CERTIFICATE])
+KEEP(key, tls.files[IND_LISTEN_KEY])
+KEEP(clients, tls.files[IND_LISTEN_CLIENTS])
+KEEP(revoked, tls.files[IND_LISTEN_REVOKED])
+KEEP(fingerprints, tls.fingerprints)
+KEEP(names, tls.names)
 
 static void former_when_full(struct ind_loader *loader, const struct ind_node *value, void *into)
 {
@@ -74,74 +98,154 @@ static bool read_local_socket(struct ind_loader *loader, const struct ind_node *
     return listener->address != NULL;
 }
 
-/* "yes" or "no" of a key that only stream listeners have. */
+static bool read_inherited(struct ind_loader *loader, const struct ind_node *value,
+                           struct ind_listen_item *listener)
+{
+    enum { LONGEST = 255 };
+    if (!ind_expect_text(loader, value, "the name that the service manager gives a socket"))
+        return false;
+    if (value->text.length == 0 || value->text.length > LONGEST ||
+        memchr(value->text.at, ':', value->text.length))
+        ind_wrong(loader, value,
+                  "\"%.*s\" is no name of an inherited socket; it has 1 to %d bytes, and no colon",
+                  IND_ARG(value->text), LONGEST);
+    listener->address = ind_keep(loader, value->text);
+    return listener->address != NULL;
+}
+
+static bool read_address(struct ind_loader *loader, const struct ind_node *value,
+                         struct ind_listen_item *listener)
+{
+    switch (listener->kind) {
+    case IND_LISTEN_UNIX:
+        return read_local_socket(loader, value, listener);
+    case IND_LISTEN_INHERITED:
+        return read_inherited(loader, value, listener);
+    default:
+        return read_socket_address(loader, value, listener);
+    }
+}
+
+/* "yes" or "no" of a key that only listeners with connections have. */
 static bool read_stream_key(struct ind_loader *loader, const struct ind_node *value, const char *key,
                             const char *why, const struct ind_listen_item *listener, bool *yes)
 {
     if (!value || !ind_read_yes(loader, value, yes))
         return false;
-    if (listener->kind != IND_LISTEN_TCP)
-        ind_wrong(loader, value, "\"%s\" goes with tcp: %s; leave it out", key, why);
+    if (!listener->stream && listener->kind != IND_LISTEN_INHERITED)
+        ind_wrong(loader, value,
+                  "\"%s\" goes with connections (tcp, tls, or unix with \"stream: yes\"): %s; "
+                  "leave it out",
+                  key, why);
     return true;
 }
 
-static void read_stream_keys(struct ind_loader *loader, const struct listener_text *text,
-                             struct ind_listen_item *listener)
+static void read_local_keys(struct ind_loader *loader, const struct listener_text *text,
+                            struct ind_listen_item *listener)
+{
+    bool local = listener->kind == IND_LISTEN_UNIX, yes = false;
+    listener->stream = listener->kind == IND_LISTEN_TCP || listener->kind == IND_LISTEN_TLS;
+    if (text->stream && ind_read_yes(loader, text->stream, &yes)) {
+        if (!local)
+            ind_wrong(loader, text->stream, "\"stream\" goes with unix; leave it out");
+        listener->stream |= local && yes;
+    }
+    listener->mode = 0666;
+    if (text->mode && ind_expect_text(loader, text->mode, "permissions such as \"0660\"")) {
+        if (!ind_read_mode(text->mode->text, &listener->mode))
+            ind_wrong(loader, text->mode,
+                      "\"%.*s\" are no permissions; write them in octal, such as \"0660\"",
+                      IND_ARG(text->mode->text));
+        else if (!local)
+            ind_wrong(loader, text->mode, "\"mode\" goes with unix; leave it out");
+    }
+}
+
+static bool read_settings(struct ind_loader *loader, const struct ind_node *node,
+                          const struct listener_text *text, struct ind_listen_item *listener)
 {
     bool wait = true;
+    read_local_keys(loader, text, listener);
     if (read_stream_key(loader, text->senders_wait, "senders wait", "datagrams cannot be held back", listener,
                         &wait))
         listener->drop = !wait;
     (void)read_stream_key(loader, text->join_indented, "join indented", "a datagram is a whole message",
                           listener, &listener->join);
+    return ind_load_listen_tls(loader, node, &text->tls, listener);
+}
+
+/* The one key that says what it listens on. NULL, reported, where there is none, or several. */
+static const struct ind_node *find_kind(struct ind_loader *loader, const struct listener_text *text,
+                                        enum ind_listener_kind *kind)
+{
+    const struct ind_node *value = NULL;
+    for (int i = 0; i < KINDS; i++) {
+        if (text->kinds[i] && value)
+            ind_wrong(loader, text->kinds[i],
+                      "one listener has one of udp, tcp, tls, unix and inherited; begin another with \"- \"");
+        else if (text->kinds[i])
+            *kind = (enum ind_listener_kind)i;
+        value = value ? value : text->kinds[i];
+    }
+    return value;
+}
+
+/* TLS is TCP to the system. */
+static bool is_same_port(const struct ind_listen_item *one, const struct ind_listen_item *other)
+{
+    return one->stream && other->stream && one->port && one->port == other->port && one->address &&
+           other->address && strcmp(one->address, other->address) == 0;
+}
+
+static void add_listener(struct ind_loader *loader, const struct ind_node *node, const struct ind_node *value,
+                         struct ind_listen_item *listener)
+{
+    struct ind_config *config = loader->config;
+    char whole[1200];
+    snprintf(whole, sizeof whole, "%s %s", kind_names[listener->kind],
+             listener->kind == IND_LISTEN_UNIX ? listener->address : value->text.at);
+    for (size_t i = 0; i < config->listener_count; i++)
+        if (config->listeners[i].text &&
+            (strcmp(config->listeners[i].text, whole) == 0 || is_same_port(&config->listeners[i], listener)))
+            ind_wrong(loader, value, "this address is listened on already; leave one out");
+    if (config->listener_count == IND_MOST_LISTENERS)
+        ind_wrong(loader, node, "more than %d listeners; leave some out", IND_MOST_LISTENERS);
+    else if (ind_grow(loader, &config->listeners, &config->listener_count, sizeof *config->listeners)) {
+        listener->text = ind_keep(loader, ind_slice_of(whole));
+        config->listeners[config->listener_count - 1] = *listener;
+    }
 }
 
 static void load_listener(struct ind_loader *loader, const struct ind_node *node)
 {
     static const struct ind_key keys[] = {{"udp", keep_udp},
                                           {"tcp", keep_tcp},
+                                          {"tls", keep_tls},
                                           {"unix", keep_local},
+                                          {"inherited", keep_inherited},
                                           {"senders wait", keep_senders_wait},
                                           {"join indented", keep_join_indented},
+                                          {"stream", keep_stream},
+                                          {"mode", keep_mode},
+                                          {"certificate", keep_certificate},
+                                          {"key", keep_key},
+                                          {"clients", keep_clients},
+                                          {"fingerprints", keep_fingerprints},
+                                          {"names", keep_names},
+                                          {"revoked", keep_revoked},
                                           {"!when full", former_when_full}};
-    static const char *const kinds[] = {"udp", "tcp", "unix"};
     struct listener_text text = {0};
     struct ind_listen_item listener = {0};
-    struct ind_config *config = loader->config;
-    char whole[1200];
     size_t mistakes = loader->diagnostics->mistakes;
     if (!ind_read_map(loader, node, keys, sizeof keys / sizeof *keys, &text))
         return;
-    const struct ind_node *values[] = {text.udp, text.tcp, text.local}, *value = NULL;
-    for (int i = 0; i < 3; i++) {
-        if (values[i] && value)
-            ind_wrong(loader, values[i],
-                      "one listener has one of udp, tcp and unix; begin another with \"- \"");
-        else if (values[i])
-            listener.kind = (enum ind_listener_kind)i;
-        value = value ? value : values[i];
-    }
+    const struct ind_node *value = find_kind(loader, &text, &listener.kind);
     if (!value && loader->diagnostics->mistakes > mistakes)
         return; /* a misspelled key, which has been reported */
-    if (!value) {
+    if (!value)
         ind_wrong(loader, node, "a listener without an address; add one such as \"udp: 0.0.0.0:514\"");
-        return;
-    }
-    if (!(listener.kind == IND_LISTEN_UNIX ? read_local_socket(loader, value, &listener)
-                                           : read_socket_address(loader, value, &listener)))
-        return;
-    read_stream_keys(loader, &text, &listener);
-    snprintf(whole, sizeof whole, "%s %s", kinds[listener.kind],
-             listener.kind == IND_LISTEN_UNIX ? listener.address : value->text.at);
-    for (size_t i = 0; i < config->listener_count; i++)
-        if (config->listeners[i].text && strcmp(config->listeners[i].text, whole) == 0)
-            ind_wrong(loader, value, "this address is listened on already; leave one out");
-    if (config->listener_count == IND_MOST_LISTENERS)
-        ind_wrong(loader, node, "more than %d listeners; leave some out", IND_MOST_LISTENERS);
-    else if (ind_grow(loader, &config->listeners, &config->listener_count, sizeof *config->listeners)) {
-        listener.text = ind_keep(loader, ind_slice_of(whole));
-        config->listeners[config->listener_count - 1] = listener;
-    }
+    else if (read_address(loader, value, &listener) && read_settings(loader, node, &text, &listener))
+        add_listener(loader, node, value, &listener);
 }
 
 void ind_load_listen(struct ind_loader *loader, const struct ind_node *value, void *into)

@@ -128,6 +128,13 @@ void ind_finish_archives(struct ind_loader *loader);
 void ind_load_listen(struct ind_loader *loader, const struct ind_node *value, void *into);
 void ind_limits_begin(struct ind_limits *limits); /* what holds where nothing is said */
 void ind_load_limits(struct ind_loader *loader, const struct ind_node *value, void *into);
+/* What a listener says of TLS: the nodes of its keys, NULL where they are not given. */
+struct ind_listen_tls_text {
+    const struct ind_node *files[IND_LISTEN_FILES], *fingerprints, *names;
+};
+/* Into item->tls, kept. `node`: the listener. False where there is a mistake. */
+bool ind_load_listen_tls(struct ind_loader *loader, const struct ind_node *node,
+                         const struct ind_listen_tls_text *text, struct ind_listen_item *item);
 void ind_load_allow(struct ind_loader *loader, const struct ind_node *value, void *into);
 
 bool ind_default_policy(struct ind_loader *loader);

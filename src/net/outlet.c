@@ -1,12 +1,14 @@
 #define _GNU_SOURCE
 #include "net/outlet.h"
 
+#include "net/tls_session.h"
 #include <errno.h>
 #include <netinet/in.h>
 #include <netinet/udp.h>
 #include <poll.h>
 #include <stdio.h>
 #include <stdlib.h>
+#include <sys/time.h>
 #include <unistd.h>
 
 enum { GATHERED = 256 << 10, TRAIN = 64, TRAIN_BYTES = 65000 };
@@ -17,11 +19,29 @@ enum { GATHERED = 256 << 10, TRAIN = 64, TRAIN_BYTES = 65000 };
 
 struct ind_outlet {
     int socket;
+    struct ind_tls_session *session; /* NULL: none */
     bool stream, lines, trains;
     char *gathered;
     size_t used;
     size_t car, cars; /* of a train: the length of each but the last, and how many there are */
 };
+
+/* The socket waits, so that each step is taken to its end. */
+static bool begin_tls(struct ind_outlet *outlet, const struct ind_outlet_settings *settings,
+                      const char **reason)
+{
+    enum { SECONDS = 10 };
+    const struct timeval most = {SECONDS, 0}, none = {0, 0};
+    *reason = "out of memory";
+    (void)setsockopt(outlet->socket, SOL_SOCKET, SO_RCVTIMEO, &most, sizeof most);
+    outlet->session = ind_tls_session_new_to(settings->tls, outlet->socket, settings->host);
+    enum ind_tls_step step = outlet->session ? ind_tls_handshake(outlet->session) : IND_TLS_FAILED;
+    (void)setsockopt(outlet->socket, SOL_SOCKET, SO_RCVTIMEO, &none, sizeof none);
+    if (outlet->session && step != IND_TLS_DONE)
+        *reason = ind_tls_failure_text(step == IND_TLS_FAILED ? ind_tls_failure(outlet->session)
+                                                              : IND_TLS_TOO_SLOW);
+    return step == IND_TLS_DONE;
+}
 
 struct ind_outlet *ind_outlet_open(const struct ind_outlet_settings *settings, const char **reason)
 {
@@ -39,6 +59,10 @@ struct ind_outlet *ind_outlet_open(const struct ind_outlet_settings *settings, c
         free(outlet);
         return NULL;
     }
+    if (settings->kind == IND_SEND_TLS && !begin_tls(outlet, settings, reason)) {
+        ind_outlet_close(outlet);
+        return NULL;
+    }
     (void)getsockopt(outlet->socket, SOL_SOCKET, SO_TYPE, &type, &length);
     outlet->stream = type == SOCK_STREAM;
     outlet->lines = settings->lines;
@@ -52,6 +76,7 @@ void ind_outlet_close(struct ind_outlet *outlet)
 {
     if (!outlet)
         return;
+    ind_tls_session_free(outlet->session);
     close(outlet->socket);
     free(outlet->gathered);
     free(outlet);
@@ -143,7 +168,22 @@ bool ind_outlet_flush(struct ind_outlet *outlet)
         return send_train(outlet);
     size_t used = outlet->used;
     outlet->used = 0;
+    if (outlet->session)
+        return ind_tls_write_all(outlet->session, outlet->gathered, used);
     return write_all(outlet, outlet->gathered, used);
+}
+
+bool ind_outlet_finish(struct ind_outlet *outlet)
+{
+    return ind_outlet_flush(outlet) && (!outlet->session || ind_tls_say_goodbye(outlet->session));
+}
+
+const char *ind_outlet_reason(const struct ind_outlet *outlet)
+{
+    if (!outlet->session)
+        return strerror(errno);
+    const char *detail = ind_tls_failure_detail(outlet->session);
+    return *detail ? detail : "the other side broke off; what was sent last may not have been taken";
 }
 
 static bool add_to_stream(struct ind_outlet *outlet, struct ind_slice message)

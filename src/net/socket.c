@@ -139,20 +139,21 @@ static int listen_local(const char *path, int type, mode_t mode)
     if (fd < 0)
         return -1;
     ind_socket_set_flags(fd);
+    (void)fchmod(fd, mode); /* on Linux the name has it from the start */
     if (bind(fd, (struct sockaddr *)&name, sizeof name) != 0 || chmod(path, mode) != 0 ||
         (type == SOCK_STREAM && listen(fd, BACKLOG) != 0))
         return fail(fd);
     return fd;
 }
 
-int ind_unix_listen(const char *path)
+int ind_unix_listen(const char *path, unsigned mode)
 {
-    return listen_local(path, SOCK_DGRAM, 0666);
+    return listen_local(path, SOCK_DGRAM, (mode_t)mode);
 }
 
-int ind_unix_listen_stream(const char *path)
+int ind_unix_listen_stream(const char *path, unsigned mode)
 {
-    return listen_local(path, SOCK_STREAM, 0660);
+    return listen_local(path, SOCK_STREAM, (mode_t)mode);
 }
 
 static bool bind_from(int fd, const char *from, int type, const char **reason)
@@ -225,5 +226,5 @@ int ind_connect(enum ind_transport_kind kind, const char *host, const char *port
 {
     if (kind == IND_SEND_UNIX)
         return connect_unix(host, reason);
-    return connect_ip(kind == IND_SEND_TCP ? SOCK_STREAM : SOCK_DGRAM, host, port, from, reason);
+    return connect_ip(kind == IND_SEND_UDP ? SOCK_DGRAM : SOCK_STREAM, host, port, from, reason);
 }

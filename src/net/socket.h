@@ -24,15 +24,15 @@ int ind_socket_copy(int socket);
 /* The next connection that waits, and who it is from. -1 with errno set. */
 int ind_tcp_accept(int socket, struct ind_address *sender);
 
-/* A local datagram socket in the file system, where all may write to it. A socket that nobody listens to any
+/* A local datagram socket in the file system, with those permissions. A socket that nobody listens to any
  * more is replaced; one that somebody listens to is EADDRINUSE, anything else of that name EEXIST. -1 with
  * errno set. */
-int ind_unix_listen(const char *path);
+int ind_unix_listen(const char *path, unsigned mode);
 
-/* The same for streams, for the owner of the process and its group only. */
-int ind_unix_listen_stream(const char *path);
+/* The same for streams. */
+int ind_unix_listen_stream(const char *path, unsigned mode);
 
-enum ind_transport_kind { IND_SEND_UDP, IND_SEND_TCP, IND_SEND_UNIX };
+enum ind_transport_kind { IND_SEND_UDP, IND_SEND_TCP, IND_SEND_TLS, IND_SEND_UNIX };
 
 /* A socket that sends to HOST and PORT (names are looked up), from the address `from` (numeric; NULL: any);
  * to a local socket, datagrams or a stream, HOST is its path. -1 with *reason set. */

@@ -53,11 +53,14 @@ bool ind_tls_load_revoked(struct ind_tls *tls, const struct ind_tls_settings *se
 /* Has the context ask for certificates, and decide by what is in `tls`. */
 void ind_tls_verify(struct ind_tls *tls, bool required);
 /* What the other side's certificate says it is, into session->peer. */
-void ind_tls_note_peer(struct ind_tls_session *session);
+void ind_tls_note_peer(struct ind_tls_session *session, X509 *certificate);
 
-/* ---- tls_session.c ---- */
+/* ---- tls_bio.c ---- */
 
+/* New; NULL where memory is out. A session is its BIO's data. */
 BIO_METHOD *ind_tls_method_new(void);
+
+/* ---- tls_error.c ---- */
 
 /* The last thing that the library has to say, as clean text; "" where it says nothing. */
 void ind_tls_last_error(char *text, size_t room);

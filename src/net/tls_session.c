@@ -16,71 +16,6 @@ enum {
     HANDSHAKE_RECORD = 0x16 /* the first byte of all that is TLS (RFC 8446 section 5.1) */
 };
 
-/* ---- The socket, as the library sees it ---- */
-
-static bool goes_on(int error)
-{
-    return error == EAGAIN || error == EWOULDBLOCK || error == EINTR;
-}
-
-/* Never more than the budget of this call: what the other side sends without end must not keep us here, for
- * the library reads on by itself where records hold no message. */
-static int take(BIO *bio, char *to, int room)
-{
-    struct ind_tls_session *session = BIO_get_data(bio);
-    BIO_clear_retry_flags(bio);
-    session->starved = session->budget == 0;
-    if (session->starved) {
-        BIO_set_retry_read(bio);
-        return -1;
-    }
-    size_t most = (size_t)room < session->budget ? (size_t)room : session->budget;
-    ssize_t got = read(session->socket, to, most);
-    session->error = got < 0 ? errno : 0;
-    if (got < 0 && goes_on(errno))
-        BIO_set_retry_read(bio);
-    if (got > 0)
-        session->budget -= (size_t)got;
-    return (int)got;
-}
-
-static int give(BIO *bio, const char *from, int length)
-{
-    struct ind_tls_session *session = BIO_get_data(bio);
-    BIO_clear_retry_flags(bio);
-    ssize_t sent = send(session->socket, from, (size_t)length, MSG_NOSIGNAL);
-    session->error = sent < 0 ? errno : 0;
-    if (sent < 0 && goes_on(errno))
-        BIO_set_retry_write(bio);
-    return (int)sent;
-}
-
-static long control(BIO *bio, int command, long number, void *pointer)
-{
-    (void)bio;
-    (void)number;
-    (void)pointer;
-    return command == BIO_CTRL_FLUSH;
-}
-
-BIO_METHOD *ind_tls_method_new(void)
-{
-    BIO_METHOD *method = BIO_meth_new(BIO_TYPE_SOURCE_SINK | BIO_get_new_index(), "socket with a budget");
-    if (method && BIO_meth_set_read(method, take) == 1 && BIO_meth_set_write(method, give) == 1 &&
-        BIO_meth_set_ctrl(method, control) == 1)
-        return method;
-    BIO_meth_free(method);
-    return NULL;
-}
-
-void ind_tls_last_error(char *text, size_t room)
-{
-    unsigned long error = ERR_peek_last_error();
-    const char *reason = error ? ERR_reason_error_string(error) : NULL;
-    snprintf(text, room, "%s", reason ? reason : "");
-    ERR_clear_error();
-}
-
 /* ---- Made and ended ---- */
 
 static struct ind_tls_session *new_session(struct ind_tls *tls, int socket)
@@ -192,7 +127,10 @@ static enum ind_tls_step fail(struct ind_tls_session *session, int error)
     if (session->failure == IND_TLS_FAILURES)
         session->failure = failure;
     session->broken = true;
-    ind_tls_last_error(session->detail, sizeof session->detail);
+    bool known = session->failure != IND_TLS_OTHERWISE && session->failure != IND_TLS_OURS_REFUSED &&
+                 session->failure != IND_TLS_NOTHING_IN_COMMON;
+    if (!session->detail[0] && !known)
+        ind_tls_last_error(session->detail, sizeof session->detail);
     return IND_TLS_FAILED;
 }
 
@@ -214,7 +152,9 @@ enum ind_tls_step ind_tls_handshake(struct ind_tls_session *session)
     }
     int result = SSL_do_handshake(session->ssl);
     if (result == 1) {
-        ind_tls_note_peer(session);
+        X509 *certificate = SSL_get0_peer_certificate(session->ssl);
+        if (certificate)
+            ind_tls_note_peer(session, certificate);
         return IND_TLS_DONE;
     }
     int error = SSL_get_error(session->ssl, result);
@@ -284,6 +224,11 @@ ssize_t ind_tls_read(struct ind_tls_session *session, void *bytes, size_t room)
     }
     errno = session->over_error;
     return session->over_error ? -1 : 0;
+}
+
+bool ind_tls_holds_part(const struct ind_tls_session *session)
+{
+    return SSL_has_pending(session->ssl) == 1;
 }
 
 bool ind_tls_has_more(const struct ind_tls_session *session)

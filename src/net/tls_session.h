@@ -56,7 +56,8 @@ const char *ind_tls_failure_detail(const struct ind_tls_session *session);
 
 /* After the handshake: what the other side's certificate says it is: the name among `names` that it bears,
  * else its first DNS name, its common name, its first address, or its fingerprint. Bytes of a stranger, not
- * terminated; empty where there is no certificate. As long as the session. */
+ * terminated; empty where there is no certificate. After a handshake that failed for its certificate, too. As
+ * long as the session. */
 struct ind_slice ind_tls_peer(const struct ind_tls_session *session);
 enum { IND_TLS_PEER_WIDTH = 255 };
 
@@ -66,6 +67,9 @@ enum { IND_TLS_PEER_WIDTH = 255 };
 ssize_t ind_tls_read(struct ind_tls_session *session, void *bytes, size_t room);
 /* After a read: there may be more, though the socket need not be readable: read again soon. */
 bool ind_tls_has_more(const struct ind_tls_session *session);
+/* Whether it holds bytes of which nothing can be handed out yet, in up to IND_TLS_RECORD bytes of memory. */
+bool ind_tls_holds_part(const struct ind_tls_session *session);
+enum { IND_TLS_RECORD = 17 << 10 };
 
 /* Writes all of it to a socket that waits. False with ind_tls_failure_detail. */
 bool ind_tls_write_all(struct ind_tls_session *session, const void *bytes, size_t length);

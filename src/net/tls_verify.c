@@ -17,6 +17,13 @@ static bool fingerprint_of(X509 *certificate, struct ind_fingerprint *fingerprin
            length == IND_FINGERPRINT_BYTES;
 }
 
+static void write_fingerprint(struct ind_buffer *out, X509 *certificate)
+{
+    struct ind_fingerprint own;
+    if (fingerprint_of(certificate, &own))
+        ind_fingerprint_write(out, &own);
+}
+
 static bool is_pinned(const struct ind_tls *tls, X509 *certificate)
 {
     struct ind_fingerprint own;
@@ -44,10 +51,19 @@ static const char *name_asked_for(const struct ind_tls *tls, X509 *certificate)
     return NULL;
 }
 
+/* Of a certificate that could be trusted by its fingerprint, that is told. */
 static int refuse(X509_STORE_CTX *store, struct ind_tls_session *session, enum ind_tls_failure failure,
                   int error)
 {
+    X509 *certificate = X509_STORE_CTX_get0_cert(store);
+    struct ind_buffer detail = ind_buffer_on(session->detail, sizeof session->detail - 1);
     session->failure = failure;
+    if (failure == IND_TLS_OTHER_FINGERPRINT || failure == IND_TLS_SELF_SIGNED) {
+        ind_buffer_text(&detail, "it is ");
+        write_fingerprint(&detail, certificate);
+    }
+    session->detail[detail.length] = '\0';
+    ind_tls_note_peer(session, certificate);
     X509_STORE_CTX_set_error(store, error);
     return 0;
 }
@@ -185,18 +201,13 @@ static bool set_peer_by_common_name(struct ind_tls_session *session, const X509 
 
 static void set_peer_by_fingerprint(struct ind_tls_session *session, X509 *certificate)
 {
-    struct ind_fingerprint own;
     struct ind_buffer out = ind_buffer_on(session->peer, sizeof session->peer);
-    if (fingerprint_of(certificate, &own))
-        ind_fingerprint_write(&out, &own);
+    write_fingerprint(&out, certificate);
     session->peer_length = out.length;
 }
 
-void ind_tls_note_peer(struct ind_tls_session *session)
+void ind_tls_note_peer(struct ind_tls_session *session, X509 *certificate)
 {
-    X509 *certificate = SSL_get0_peer_certificate(session->ssl);
-    if (!certificate)
-        return;
     const char *asked_for = name_asked_for(session->tls, certificate);
     GENERAL_NAMES *names = X509_get_ext_d2i(certificate, NID_subject_alt_name, NULL, NULL);
     if (!(asked_for && set_peer(session, asked_for, (int)strlen(asked_for))) &&
@@ -204,5 +215,4 @@ void ind_tls_note_peer(struct ind_tls_session *session)
         !set_peer_by(session, names, GEN_IPADD))
         set_peer_by_fingerprint(session, certificate);
     GENERAL_NAMES_free(names);
-    ERR_clear_error();
 }

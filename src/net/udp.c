@@ -44,26 +44,32 @@ static void ask_for_buffer(int socket)
         size /= 2;
 }
 
+void ind_udp_prepare(int socket)
+{
+    int yes = 1;
+    ind_socket_set_flags(socket);
+#ifdef SO_TIMESTAMPNS
+    (void)setsockopt(socket, SOL_SOCKET, SO_TIMESTAMPNS, &yes, sizeof yes);
+#endif
+    (void)yes;
+    ask_for_buffer(socket);
+}
+
 static int bind_to(const struct addrinfo *info, bool shared)
 {
     int fd = socket(info->ai_family, SOCK_DGRAM, 0);
     if (fd < 0)
         return -1;
     int yes = 1;
-    (void)fcntl(fd, F_SETFD, FD_CLOEXEC);
-    (void)fcntl(fd, F_SETFL, O_NONBLOCK);
     if (info->ai_family == AF_INET6)
         (void)setsockopt(fd, IPPROTO_IPV6, IPV6_V6ONLY, &yes, sizeof yes);
-#ifdef SO_TIMESTAMPNS
-    (void)setsockopt(fd, SOL_SOCKET, SO_TIMESTAMPNS, &yes, sizeof yes);
-#endif
 #ifdef SO_REUSEPORT
     if (shared)
         (void)setsockopt(fd, SOL_SOCKET, SO_REUSEPORT, &yes, sizeof yes);
 #endif
     (void)yes;
     (void)shared;
-    ask_for_buffer(fd);
+    ind_udp_prepare(fd);
     if (bind(fd, info->ai_addr, info->ai_addrlen) == 0)
         return fd;
     int error = errno;

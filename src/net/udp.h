@@ -17,6 +17,9 @@ struct ind_datagram {
  * be bound to the same. -1 with errno set. */
 int ind_udp_listen(const char *address, uint16_t port, bool shared);
 
+/* What such a socket is to have that somebody else has bound: stamps, and a large buffer. */
+void ind_udp_prepare(int socket);
+
 /* Whether several sockets can share a port in such a way that all datagrams of one address come to one of
  * them, whatever port they were sent from: their order is kept then. */
 bool ind_udp_can_share(void);

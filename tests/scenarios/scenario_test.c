@@ -264,7 +264,8 @@ static void open_receiver(struct player *player)
 {
     static const char *const names[] = {"internal", "files", "udp 0.0.0.0:514"};
     player->sockets = (struct ind_socket_table){.context = player, .receive = receive};
-    player->listener = (struct ind_listener){.kind = IND_LISTEN_UDP, .number = 2};
+    player->listener =
+        (struct ind_listener){.kind = IND_LISTEN_UDP, .transport = IND_TRANSPORT_UDP, .number = 2};
     player->dispatch = (struct ind_dispatch){.rings = player->rings,
                                              .tap = player->tap,
                                              .reporter = &player->reporter,

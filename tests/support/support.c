@@ -251,13 +251,19 @@ struct ind_running ind_collect_start(const char *folder)
     return start_collector(folder, arguments);
 }
 
-struct ind_running ind_collect_start_limited(const char *folder, unsigned descriptors)
+struct ind_running ind_collect_start_after(const char *folder, const char *before)
 {
-    char command[512], shell[] = "/bin/sh", option[] = "-c";
-    snprintf(command, sizeof command, "ulimit -n %u && exec %s collect -c indagator.yaml", descriptors,
-             IND_PROGRAM);
+    char command[1024], shell[] = "/bin/sh", option[] = "-c";
+    snprintf(command, sizeof command, "%s exec %s collect -c indagator.yaml", before, IND_PROGRAM);
     char *arguments[] = {shell, option, command, NULL};
     return start_collector(folder, arguments);
+}
+
+struct ind_running ind_collect_start_limited(const char *folder, unsigned descriptors)
+{
+    char before[40];
+    snprintf(before, sizeof before, "ulimit -n %u &&", descriptors);
+    return ind_collect_start_after(folder, before);
 }
 
 struct told {

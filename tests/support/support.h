@@ -55,6 +55,8 @@ struct ind_running {
 
 /* Starts `collect -c indagator.yaml` in `folder`, and waits until it listens. */
 struct ind_running ind_collect_start(const char *folder);
+/* The same by /bin/sh, after the commands of `before` ("export X=1; "). */
+struct ind_running ind_collect_start_after(const char *folder, const char *before);
 /* The same, with a hard limit of descriptors. */
 struct ind_running ind_collect_start_limited(const char *folder, unsigned descriptors);
 /* The port after a text such as "tcp 127.0.0.1:" in what it has told; waits for it. */

@@ -278,7 +278,7 @@ const struct ind_waker *ind_control_waker(const struct ind_control *control)
 /* False with `reason` filled in. */
 static bool listen_on(struct ind_control *control, const char *path, char *reason, size_t room)
 {
-    int socket = ind_unix_listen_stream(path);
+    int socket = ind_unix_listen_stream(path, 0660);
     if (socket < 0) {
         snprintf(reason, room,
                  "cannot listen on %s: %s; status, follow, rotate and reload cannot "

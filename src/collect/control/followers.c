@@ -227,6 +227,7 @@ static void show(void *context, const struct ind_record *record, const char *byt
     const struct ind_origin origin = {.transport = (enum ind_transport)record->transport,
                                       .cut = record->cut,
                                       .listener = ind_slice_of(followers->names[record->listener]),
+                                      .certificate = ind_record_certificate(record, bytes),
                                       .sender = sender,
                                       .received = record->received,
                                       .now = record->received};

@@ -1,5 +1,6 @@
 #include "collect/control/status.h"
 
+#include "collect/control/status_tls.h"
 #include "core/base/escape.h"
 #include "core/message/header.h"
 #include <jansson.h>
@@ -198,6 +199,7 @@ static json_t *listeners_array(const struct ind_status *status, const struct row
             json_object_set_new(object, "at", json_string(listener->at));
         if (listener->datagrams)
             set_number(object, "dropped_by_kernel", listener->kernel_dropped);
+        ind_status_add_tls(object, listener);
         json_array_append_new(array, object);
     }
     return array;
@@ -441,6 +443,7 @@ char *ind_status_text(const struct ind_status *status)
     set_number(waiting, "rings", rows->rings);
     set_number(waiting, "files", rows->files);
     json_object_set_new(object, "waiting", waiting);
+    json_object_set_new(object, "certificates", ind_status_peers(status));
     json_object_set_new(object, "connections", door_object(&status->door));
     json_object_set_new(object, "receivers", receivers_array(status));
     json_object_set_new(object, "files", files_object(status));

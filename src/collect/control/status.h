@@ -5,6 +5,7 @@
 #define IND_COLLECT_CONTROL_STATUS_H
 
 #include "collect/account/book.h"
+#include "net/tls_session.h"
 
 /* A configured device is silent when nothing has come from it for so many seconds. */
 enum { IND_SILENT_AFTER = 3600 };
@@ -15,6 +16,9 @@ struct ind_status_listener {
     bool open;
     bool datagrams;          /* the kernel may drop what it has no room for: */
     uint64_t kernel_dropped; /* of all its sockets, since they were opened */
+    /* TLS; expiries NULL: it has none. */
+    uint64_t shaken, failed[IND_TLS_FAILURES];
+    const struct ind_tls_expiries *expiries;
 };
 
 struct ind_status_receiver {
@@ -33,6 +37,16 @@ struct ind_status_files {
     uint64_t disk, disk_free;                               /* bytes of the file system */
 };
 
+/* Who has shown a certificate. */
+struct ind_status_peer {
+    char name[IND_TLS_PEER_WIDTH];
+    size_t name_length;
+    uint16_t listener;
+    struct ind_address address;
+    uint64_t handshakes;
+    ind_time last;
+};
+
 /* At one moment. Everything is borrowed for the call. */
 struct ind_status {
     ind_time now, began;
@@ -44,6 +58,8 @@ struct ind_status {
     struct ind_status_door door;
     struct ind_status_listener listeners[IND_LISTENER_NAMES]; /* by their number */
     uint16_t listener_count;
+    const struct ind_status_peer *peers;
+    size_t peer_count;
     uint64_t remembered, evicted; /* entries of edits that remember */
     struct ind_status_files files;
 };

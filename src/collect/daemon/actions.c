@@ -1,7 +1,9 @@
 /* What the control socket can ask of a collector. */
 #include "collect/daemon/collector_private.h"
 
+#include "collect/input/listener_tls.h"
 #include "collect/runtime/clock.h"
+#include "core/message/names.h"
 #include <stdlib.h>
 #include <string.h>
 
@@ -44,12 +46,49 @@ static void fill_listeners(const struct ind_collector *collector, struct ind_sta
          listener = listener->next) {
         struct ind_status_listener *row = &status->listeners[listener->number];
         row->open = true;
+        row->shaken += atomic_load(&listener->shaken);
+        for (int n = 0; n < IND_TLS_FAILURES; n++)
+            row->failed[n] += atomic_load(&listener->failed[n]);
         struct ind_buffer at = ind_buffer_on(row->at, sizeof row->at - 1);
         ind_listener_write_place(listener, &at);
-        row->datagrams |= listener->kind == IND_LISTEN_UDP;
-        for (unsigned n = 0; listener->kind == IND_LISTEN_UDP && n < listener->socket_count; n++)
+        row->datagrams |= listener->transport == IND_TRANSPORT_UDP;
+        for (unsigned n = 0; listener->transport == IND_TRANSPORT_UDP && n < listener->socket_count; n++)
             row->kernel_dropped += atomic_load(&listener->kernel_dropped[n]);
     }
+}
+
+/* Of the rules that are in force, or will be in a moment: nothing frees them meanwhile. */
+static void fill_expiries(const struct ind_collector *collector, struct ind_status *status)
+{
+    const struct ind_listener_set *set = &collector->rules->listeners;
+    for (size_t i = 0; i < set->count; i++)
+        if (set->tls[i])
+            status->listeners[set->list[i]->number].expiries = ind_tls_expiries(set->tls[i]);
+}
+
+struct peer_list {
+    struct ind_status_peer *list; /* with room for IND_MOST_PEERS */
+    size_t count;
+};
+
+static void add_peer(void *context, const struct ind_peer *peer)
+{
+    struct peer_list *peers = context;
+    struct ind_status_peer *row = &peers->list[peers->count++];
+    memcpy(row->name, peer->name.at, peer->name.length);
+    row->name_length = peer->name.length;
+    row->listener = peer->listener;
+    row->address = peer->address;
+    row->handshakes = peer->handshakes;
+    row->last = peer->last;
+}
+
+/* New in peers->list, or NULL where memory is out: then nobody is listed. */
+static void list_peers(const struct ind_collector *collector, struct peer_list *peers)
+{
+    *peers = (struct peer_list){malloc(IND_MOST_PEERS * sizeof *peers->list), 0};
+    if (peers->list)
+        ind_peers_visit(ind_door_peers(collector->door), add_peer, peers);
 }
 
 static void fill_files(const struct ind_collector *collector, struct ind_status_files *files)
@@ -94,7 +133,12 @@ static void give_status(struct ind_collector *collector)
     struct ind_door_facts door;
     ind_door_facts(collector->door, &door);
     status->door = (struct ind_status_door){door.accepted, door.turned_away, door.not_allowed};
+    struct peer_list peers;
     fill_listeners(collector, status);
+    fill_expiries(collector, status);
+    list_peers(collector, &peers);
+    status->peers = peers.list;
+    status->peer_count = peers.count;
     fill_files(collector, &status->files);
     if (collector->states)
         ind_edit_states_count(collector->states, &status->remembered, &status->evicted);
@@ -105,6 +149,7 @@ static void give_status(struct ind_collector *collector)
     ind_control_give_status(collector->control, status);
     for (unsigned i = 0; i < collector->intakes; i++)
         ind_ledger_snapshot_clear(&taken[i]);
+    free(peers.list);
     free(status);
 }
 
@@ -143,11 +188,35 @@ static bool look(void *context)
     return !ind_is_written(&collector->lifecycle);
 }
 
+/* The two halves of [::] have the same. */
+static void tell_ends(struct ind_collector *collector)
+{
+    const struct ind_listener_set *set = &collector->rules->listeners;
+    const ind_time now = ind_now();
+    for (size_t i = 0; i < set->count; i++) {
+        bool again = i > 0 && set->item_of[i] == set->item_of[i - 1];
+        for (int part = 0; set->tls[i] && !again && part < IND_TLS_PARTS; part++) {
+            const struct ind_tls_expiries *expiries = ind_tls_expiries(set->tls[i]);
+            char text[200];
+            struct ind_buffer out = ind_buffer_on(text, sizeof text);
+            if (!ind_tls_expires_soon(expiries->ends[part], now))
+                continue;
+            ind_tls_end_write(expiries, (enum ind_tls_part)part, now, &out);
+            ind_report(&collector->reporter, IND_SEVERITY_WARNING,
+                       "%s: %.*s; put a new one in its place, and reload", set->list[i]->text,
+                       (int)out.length, text);
+        }
+    }
+}
+
 /* So many reports at once that they find room; the others have their turn a second later. */
 static void second(void *context)
 {
     enum { AT_ONCE = 256 };
     struct ind_collector *collector = context;
+    if (!ind_is_from_files(collector) &&
+        !ind_steady_reported_lately(&collector->ends_told, ind_steady_now(), IND_DAY_SECONDS * IND_SECOND))
+        tell_ends(collector);
     if (collector->states && !ind_is_from_files(collector))
         (void)ind_edit_states_report(collector->states, ind_steady_now(), false, AT_ONCE);
 }

@@ -53,7 +53,8 @@ static unsigned count_intakes(const struct ind_collect_settings *settings)
 /* What the threads share. */
 static bool make_shared(struct ind_collector *collector)
 {
-    bool good = ind_listeners_begin(&collector->listeners, collector->intakes);
+    bool good =
+        ind_listeners_begin(&collector->listeners, collector->intakes, collector->settings->inherited);
     for (unsigned i = 0; i < collector->intakes; i++)
         good &= (collector->accounts[i] = ind_accounts_new()) != NULL;
     collector->rings = ind_rings_new(collector->intakes, wake_receiver, collector);
@@ -209,6 +210,7 @@ static bool run_threads(struct ind_collector *collector)
         ind_control_open(collector->control, collector->tap, collector->rules->config,
                          collector->listeners.names);
         ind_listener_set_report(&collector->rules->listeners, &collector->reporter);
+        ind_listeners_report_unused(&collector->listeners, collector->rules->config, &collector->reporter);
     }
     if (good)
         ind_control_run(collector->control);

@@ -5,12 +5,14 @@
 
 #include "collect/account/book.h"
 #include "collect/intake/origin.h"
+#include "net/inherited.h"
 #include "store/archive/keeper.h"
 #include "store/write/store.h"
 
 struct ind_collect_settings {
-    const struct ind_config *config; /* borrowed */
-    const char *config_path;         /* read again at a reload; NULL: there is none */
+    const struct ind_config *config;       /* borrowed */
+    const char *config_path;               /* read again at a reload; NULL: there is none */
+    const struct ind_inherited *inherited; /* sockets of the service manager; borrowed; NULL: none */
     /* What an administrator must hear of; called from several threads at once. */
     void (*report)(void *context, const char *text);
     void *context;

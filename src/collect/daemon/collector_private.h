@@ -46,6 +46,7 @@ struct ind_collector {
     struct ind_listeners listeners;
     struct ind_rules *rules; /* the present ones */
     struct ind_reload reload;
+    struct ind_steady ends_told; /* what certificates of the present rules end soon: once a day */
 
     /* What the threads share, each part saying how. */
     struct ind_accounts *accounts[IND_MOST_INTAKES];

@@ -98,11 +98,9 @@ static void commit(struct ind_collector *collector, struct ind_rules *rules)
     collector->reload.before = collector->rules;
     collector->reload.in_force = false;
     collector->rules = rules;
-    for (size_t i = 0; i < set->count; i++) {
-        const struct ind_listen_item *item = &rules->config->listeners[set->item_of[i]];
-        atomic_store(&set->list[i]->drop, item->drop);
-        atomic_store(&set->list[i]->join, item->join);
-    }
+    collector->ends_told = IND_STEADY_NEVER;
+    for (size_t i = 0; i < set->count; i++)
+        ind_listener_set_settings(set->list[i], &rules->config->listeners[set->item_of[i]]);
     atomic_store(&collector->receivers.behind, collector->intakes + 1); /* the door is one, too */
     atomic_store(&collector->writer.behind, true);
     atomic_store(&collector->housekeeping.behind, true);

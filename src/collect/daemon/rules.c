@@ -94,6 +94,7 @@ void ind_rules_free(struct ind_rules *rules)
     for (unsigned i = 0; i < IND_MOST_INTAKES; i++)
         ind_intake_free(rules->receivers[i].intake);
     ind_plan_free(rules->plan);
+    ind_listener_set_end(&rules->listeners);
     ind_loaded_free(&rules->loaded);
     free(rules);
 }

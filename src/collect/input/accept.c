@@ -42,7 +42,7 @@ static void admit(struct ind_acceptor *acceptor, struct ind_listener *listener, 
         return;
     }
     atomic_fetch_add(&acceptor->facts.accepted, 1);
-    acceptor->hand(acceptor->context, acceptor->next++ % acceptor->receivers, connection);
+    acceptor->admitted(acceptor->context, connection);
 }
 
 enum ind_accepted ind_accept(struct ind_acceptor *acceptor, struct ind_listener *listener, int socket)

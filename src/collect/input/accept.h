@@ -1,4 +1,4 @@
-/* collect/input/accept.h: connections let in and handed out to receivers, in turn. The door's.
+/* collect/input/accept.h: connections let in, or turned away at once. The door's.
  *
  * Without a descriptor to spare it pauses: asking again at once would only fill the processor. That is a
  * state of its own, apart from want of room for messages. */
@@ -20,9 +20,8 @@ struct ind_acceptor {
     const struct ind_socket_table *sockets;
     const struct ind_clock *clock;
     struct ind_reporter *reporter;
-    unsigned receivers, next;
-    /* Gives a connection to a receiver, whose from then on it is. */
-    void (*hand)(void *context, unsigned receiver, struct ind_connection *connection);
+    /* Takes a connection that is admitted. */
+    void (*admitted)(void *context, struct ind_connection *connection);
     void *context;
     const struct ind_config *config; /* of the present rules */
     struct ind_steady reported, descriptors_reported;

@@ -1,5 +1,6 @@
 #include "collect/input/connection.h"
 
+#include "net/tls_session.h"
 #include <stdlib.h>
 #include <unistd.h>
 
@@ -27,11 +28,20 @@ void ind_connection_free(struct ind_connection *connection)
 {
     if (!connection)
         return;
+    ind_tls_session_free(connection->tls);
     close(connection->socket);
+    count_held(connection, connection->holds_part ? IND_TLS_RECORD : 0, 0);
     count_held(connection, connection->carry_room + (connection->left ? connection->left_length : 0), 0);
     free(connection->carry);
     free(connection->left);
     free(connection);
+}
+
+void ind_connection_note_part(struct ind_connection *connection)
+{
+    bool holds = connection->tls && ind_tls_holds_part(connection->tls);
+    count_held(connection, connection->holds_part ? IND_TLS_RECORD : 0, holds ? IND_TLS_RECORD : 0);
+    connection->holds_part = holds;
 }
 
 /* False where memory is out: the message loses this part, and is marked as cut. */

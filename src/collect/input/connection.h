@@ -11,6 +11,7 @@
 
 struct event;
 struct ind_listener;
+struct ind_tls_session;
 struct ind_streams;
 
 struct ind_connection {
@@ -18,6 +19,8 @@ struct ind_connection {
     struct ind_listener *listener;
     struct ind_address sender;
     int socket;
+    struct ind_tls_session *tls; /* NULL: bytes are read as they come */
+    bool holds_part;             /* TLS: of a record, counted in what all connections hold */
     bool held;                   /* not read from, because there is no room */
     struct event *event;         /* NULL: none */
     struct ind_streams *streams; /* NULL while it is handed over */
@@ -41,6 +44,9 @@ void ind_connection_free(struct ind_connection *connection);
 /* Where messages go. False: there is no room for it now. */
 typedef bool (*ind_connection_deliver)(void *context, const struct ind_connection *connection,
                                        struct ind_slice first, struct ind_slice rest, bool cut);
+
+/* Notes whether TLS holds a part of a record. */
+void ind_connection_note_part(struct ind_connection *connection);
 
 enum ind_connection_fed {
     IND_CONNECTION_FED,

@@ -15,7 +15,6 @@ int ind_datagrams_room(const struct ind_datagrams *datagrams)
 static void pass_on(struct ind_datagrams *datagrams, const struct ind_listener *listener,
                     const struct ind_datagram *list, int count, bool at_once)
 {
-    bool local = listener->kind == IND_LISTEN_UNIX;
     const struct ind_clocks now = ind_clock_read(datagrams->dispatch->clock);
     for (int i = 0; i < count; i++) {
         const struct ind_datagram *datagram = &list[i];
@@ -24,15 +23,15 @@ static void pass_on(struct ind_datagrams *datagrams, const struct ind_listener *
         struct ind_record record = {.length = (uint32_t)length,
                                     .listener = listener->number,
                                     .cut = datagram->cut || cut,
-                                    .transport = local ? IND_TRANSPORT_UNIX : IND_TRANSPORT_UDP,
+                                    .transport = (uint8_t)listener->transport,
                                     .received =
                                         datagram->received != IND_TIME_NONE ? datagram->received : now.wall,
                                     .moment = now.steady,
                                     .sender = datagram->sender};
         struct ind_slice bytes = {datagram->bytes, length};
-        if (at_once && ind_dispatch_at_once(datagrams->dispatch, &record, datagram->bytes))
+        if (at_once && ind_dispatch_at_once(datagrams->dispatch, &record, NULL, datagram->bytes))
             continue;
-        if (!ind_dispatch_keep(datagrams->dispatch, &record, bytes, IND_NOTHING))
+        if (!ind_dispatch_keep(datagrams->dispatch, &record, NULL, bytes, IND_NOTHING))
             ind_dispatch_lose(datagrams->dispatch, record.listener, record.length);
     }
     datagrams->any |= count > 0;
@@ -42,7 +41,7 @@ enum ind_datagrams_read ind_datagrams_read(struct ind_datagrams *datagrams,
                                            const struct ind_listener *listener, int socket)
 {
     const struct ind_socket_table *sockets = datagrams->sockets;
-    bool local = listener->kind == IND_LISTEN_UNIX;
+    bool local = listener->transport == IND_TRANSPORT_UNIX;
     struct ind_datagram list[IND_UDP_BATCH];
     for (int round = 0; round < ROUNDS; round++) {
         int most = ind_datagrams_room(datagrams);

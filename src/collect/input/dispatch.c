@@ -74,12 +74,14 @@ static void report_claim(struct ind_dispatch *dispatch, struct ind_slice sender,
                known ? (int)address.length : 0, text);
 }
 
-static struct ind_origin origin_of(struct ind_dispatch *dispatch, const struct ind_record *record)
+static struct ind_origin origin_of(struct ind_dispatch *dispatch, const struct ind_record *record,
+                                   const char *certificate)
 {
     return (struct ind_origin){.transport = (enum ind_transport)record->transport,
                                .number = record->listener,
                                .cut = record->cut,
                                .listener = ind_slice_of(dispatch->names[record->listener]),
+                               .certificate = {certificate, record->certificate},
                                .sender = ind_intake_sender(dispatch->intake, &record->sender),
                                .received = record->received,
                                .now = record->received,
@@ -99,11 +101,12 @@ static bool resume(struct ind_dispatch *dispatch)
 }
 
 /* There is a batch. */
-static bool submit(struct ind_dispatch *dispatch, const struct ind_record *record, const char *bytes)
+static bool submit(struct ind_dispatch *dispatch, const struct ind_record *record, const char *certificate,
+                   const char *bytes)
 {
-    const struct ind_origin origin = origin_of(dispatch, record);
+    const struct ind_origin origin = origin_of(dispatch, record, certificate);
     if (dispatch->tapped)
-        ind_tap_offer(dispatch->tap, record, bytes);
+        ind_tap_offer(dispatch->tap, record, certificate, bytes);
     enum ind_submitted submitted = ind_intake_submit(
         dispatch->intake, IND_LINES_RAW, (struct ind_slice){bytes, record->length}, &origin, dispatch->batch);
     const struct ind_device *claimed = ind_intake_claimed(dispatch->intake);
@@ -123,34 +126,40 @@ static void count(struct ind_dispatch *dispatch, const struct ind_record *record
 
 /* The burst buffer is idle, so that it has room: the message that did not fit waits there, and is the first.
  */
-static void keep_pending(struct ind_dispatch *dispatch, const struct ind_record *record, const char *bytes)
+static void keep_pending(struct ind_dispatch *dispatch, const struct ind_record *record,
+                         const char *certificate, const char *bytes)
 {
     const char *kept;
-    (void)ind_dispatch_keep(dispatch, record, IND_NOTHING, (struct ind_slice){bytes, record->length});
+    (void)ind_dispatch_keep(dispatch, record, certificate, IND_NOTHING,
+                            (struct ind_slice){bytes, record->length});
     const struct ind_record *first = ind_burst_first(dispatch->burst, &kept);
-    const struct ind_origin origin = origin_of(dispatch, first);
+    const struct ind_origin origin = origin_of(dispatch, first, kept - first->certificate);
     ind_intake_rebase(dispatch->intake, (struct ind_slice){kept, first->length}, &origin);
 }
 
-bool ind_dispatch_at_once(struct ind_dispatch *dispatch, const struct ind_record *record, const char *bytes)
+bool ind_dispatch_at_once(struct ind_dispatch *dispatch, const struct ind_record *record,
+                          const char *certificate, const char *bytes)
 {
     if (!ind_burst_idle(dispatch->burst) || !ind_dispatch_have_batch(dispatch, 0))
         return false;
-    if (submit(dispatch, record, bytes))
+    if (submit(dispatch, record, certificate, bytes))
         count(dispatch, record);
     else
-        keep_pending(dispatch, record, bytes);
+        keep_pending(dispatch, record, certificate, bytes);
     return true;
 }
 
 /* ---- Into the burst buffer ---- */
 
-bool ind_dispatch_keep(struct ind_dispatch *dispatch, const struct ind_record *record, struct ind_slice first,
-                       struct ind_slice rest)
+bool ind_dispatch_keep(struct ind_dispatch *dispatch, const struct ind_record *record,
+                       const char *certificate, struct ind_slice first, struct ind_slice rest)
 {
     char *at = ind_burst_add(dispatch->burst, record);
     if (!at)
         return false;
+    if (record->certificate)
+        memcpy(at, certificate, record->certificate);
+    at += record->certificate;
     if (first.length)
         memcpy(at, first.at, first.length);
     if (rest.length)
@@ -177,7 +186,9 @@ void ind_dispatch_slice(struct ind_dispatch *dispatch)
         record = ind_burst_first(dispatch->burst, &bytes);
         if (!record || !ind_dispatch_have_batch(dispatch, 0))
             return;
-        bool done = ind_intake_pending(dispatch->intake) ? resume(dispatch) : submit(dispatch, record, bytes);
+        bool done = ind_intake_pending(dispatch->intake)
+                        ? resume(dispatch)
+                        : submit(dispatch, record, bytes - record->certificate, bytes);
         if (!done)
             return;
         dispatch->counts.waiting[record->listener]--;

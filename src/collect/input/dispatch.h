@@ -36,12 +36,14 @@ bool ind_dispatch_begin(struct ind_dispatch *dispatch, struct ind_slabs *slabs);
 void ind_dispatch_end(struct ind_dispatch *dispatch);
 
 /* Without the burst buffer: where nothing waits there, and the writer has room. False: it is to be kept.
- * Where some of it is in a batch already, that is kept, too. */
-bool ind_dispatch_at_once(struct ind_dispatch *dispatch, const struct ind_record *record, const char *bytes);
+ * Where some of it is in a batch already, that is kept, too. `certificate`: as many bytes as the record says.
+ */
+bool ind_dispatch_at_once(struct ind_dispatch *dispatch, const struct ind_record *record,
+                          const char *certificate, const char *bytes);
 
 /* Into the burst buffer, in two pieces. False where there is no room. */
-bool ind_dispatch_keep(struct ind_dispatch *dispatch, const struct ind_record *record, struct ind_slice first,
-                       struct ind_slice rest);
+bool ind_dispatch_keep(struct ind_dispatch *dispatch, const struct ind_record *record,
+                       const char *certificate, struct ind_slice first, struct ind_slice rest);
 /* Nowhere: it is received, and lost. */
 void ind_dispatch_lose(struct ind_dispatch *dispatch, uint16_t listener, size_t length);
 

@@ -1,6 +1,7 @@
 #include "collect/input/door.h"
 
 #include "collect/input/accept.h"
+#include "collect/input/handshakes.h"
 #include "collect/runtime/priority.h"
 #include "core/message/names.h"
 #include "net/waker.h"
@@ -21,12 +22,15 @@ struct ind_door {
     const struct ind_listener_set *set; /* the present one */
     struct ind_socket_table sockets;
     struct ind_acceptor acceptor;
+    struct ind_handshakes handshakes;
+    struct ind_peers *peers;
+    unsigned next; /* the receiver that gets the next connection */
     struct entrance entrances[IND_MOST_LISTENERS_OPEN];
     size_t entrance_count;
     bool no_descriptor; /* entrances are not looked at until on_descriptor */
 
     struct event_base *base;
-    struct event *on_wake, *on_descriptor;
+    struct event *on_wake, *on_descriptor, *on_tick;
     struct ind_waker waker;
     _Atomic(const struct ind_listener_set *) order; /* set by control, taken by itself */
 };
@@ -109,6 +113,7 @@ static void adopt(struct ind_door *door, const struct ind_listener_set *set)
     leave(door, set);
     close_entrances(door);
     door->no_descriptor = false;
+    ind_handshakes_adopt(&door->handshakes, set);
     door->set = set;
     door->acceptor.config = set->config;
     ind_admission_set_limits(door->all->admission, &set->config->limits, door->all->connections);
@@ -130,10 +135,37 @@ static void take_order(struct ind_door *door)
 
 /* ---- The thread ---- */
 
-static void hand_over(void *context, unsigned number, struct ind_connection *connection)
+static void hand_over(void *context, struct ind_connection *connection)
 {
-    const struct ind_door *door = context;
-    ind_receiver_take(door->all->list[number], connection);
+    struct ind_door *door = context;
+    ind_receiver_take(door->all->list[door->next++ % door->all->count], connection);
+}
+
+static void note_peer(void *context, struct ind_connection *connection)
+{
+    struct ind_door *door = context;
+    ind_peers_note(door->peers, ind_tls_peer(connection->tls), connection->listener->number,
+                   &connection->sender, ind_clock_read(door->all->clock).wall);
+    hand_over(door, connection);
+}
+
+/* Who has to show who he is first does so here. */
+static void welcome(void *context, struct ind_connection *connection)
+{
+    struct ind_door *door = context;
+    struct ind_tls *tls = door->set->tls[ind_listener_set_index(door->set, connection->listener)];
+    if (tls)
+        ind_handshakes_add(&door->handshakes, connection, tls);
+    else
+        hand_over(door, connection);
+}
+
+static void on_tick(evutil_socket_t socket, short what, void *context)
+{
+    struct ind_door *door = context;
+    (void)socket;
+    (void)what;
+    ind_handshakes_end_late(&door->handshakes);
 }
 
 static void on_wake(evutil_socket_t socket, short what, void *context)
@@ -146,9 +178,11 @@ static void on_wake(evutil_socket_t socket, short what, void *context)
 
 void *ind_door_run(void *argument)
 {
+    static const struct timeval second = {1, 0};
     struct ind_door *door = argument;
     ind_priority_yield_processor();
     (void)event_add(door->on_wake, NULL);
+    (void)event_add(door->on_tick, &second);
     adopt(door, door->set);
     while (!ind_is_stopping(door->all->lifecycle)) {
         (void)event_base_loop(door->base, EVLOOP_ONCE);
@@ -157,6 +191,7 @@ void *ind_door_run(void *argument)
     if (atomic_exchange(&door->order, NULL)) /* nobody is to wait for it */
         ind_receivers_note_adopted(door->all);
     close_entrances(door);
+    ind_handshakes_end(&door->handshakes);
     atomic_store(&door->all->door_closed, true);
     ind_receivers_wake(door->all);
     return NULL;
@@ -171,6 +206,11 @@ void ind_door_order_listeners(struct ind_door *door, const struct ind_listener_s
 void ind_door_wake(const struct ind_door *door)
 {
     ind_waker_wake(&door->waker);
+}
+
+struct ind_peers *ind_door_peers(const struct ind_door *door)
+{
+    return door->peers;
 }
 
 void ind_door_facts(const struct ind_door *door, struct ind_door_facts *facts)
@@ -194,16 +234,21 @@ struct ind_door *ind_door_new(struct ind_receivers *receivers, const struct ind_
     door->acceptor.sockets = &door->sockets;
     door->acceptor.clock = receivers->clock;
     door->acceptor.reporter = receivers->reporter;
-    door->acceptor.receivers = receivers->count;
-    door->acceptor.hand = hand_over;
+    door->acceptor.admitted = welcome;
     door->acceptor.context = door;
-    bool good = ind_socket_table_begin_system(&door->sockets) && (door->base = event_base_new()) &&
-                ind_waker_open(&door->waker);
+    bool good = ind_socket_table_begin_system(&door->sockets) && (door->peers = ind_peers_new()) &&
+                (door->base = event_base_new()) && ind_waker_open(&door->waker);
     if (good) {
         door->on_wake = event_new(door->base, door->waker.read_end, EV_READ | EV_PERSIST, on_wake, door);
         door->on_descriptor = event_new(door->base, -1, 0, on_descriptor, door);
+        door->on_tick = event_new(door->base, -1, EV_PERSIST, on_tick, door);
+        door->handshakes = (struct ind_handshakes){.base = door->base,
+                                                   .clock = receivers->clock,
+                                                   .reporter = receivers->reporter,
+                                                   .done = note_peer,
+                                                   .context = door};
     }
-    if (good && door->on_wake && door->on_descriptor)
+    if (good && door->on_wake && door->on_descriptor && door->on_tick)
         return door;
     ind_door_free(door);
     return NULL;
@@ -214,12 +259,16 @@ void ind_door_free(struct ind_door *door)
     if (!door)
         return;
     close_entrances(door);
+    ind_handshakes_end(&door->handshakes);
     if (door->on_wake)
         event_free(door->on_wake);
     if (door->on_descriptor)
         event_free(door->on_descriptor);
+    if (door->on_tick)
+        event_free(door->on_tick);
     if (door->base)
         event_base_free(door->base);
+    ind_peers_free(door->peers);
     ind_waker_close(&door->waker);
     ind_socket_table_end_system(&door->sockets);
     free(door);

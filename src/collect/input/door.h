@@ -7,6 +7,7 @@
 #ifndef IND_COLLECT_INPUT_DOOR_H
 #define IND_COLLECT_INPUT_DOOR_H
 
+#include "collect/input/peers.h"
 #include "collect/input/receiver.h"
 
 struct ind_door;
@@ -22,6 +23,9 @@ void *ind_door_run(void *door);
 void ind_door_order_listeners(struct ind_door *door, const struct ind_listener_set *set);
 /* Any thread. */
 void ind_door_wake(const struct ind_door *door);
+
+/* Who has shown a certificate. */
+struct ind_peers *ind_door_peers(const struct ind_door *door);
 
 struct ind_door_facts {
     uint64_t accepted, turned_away, not_allowed; /* connections, since the start */

@@ -4,6 +4,7 @@
 #include "net/socket.h"
 #include <stdlib.h>
 #include <string.h>
+#include <sys/stat.h>
 #include <unistd.h>
 
 static void listener_free(struct ind_listener *listener)
@@ -31,9 +32,11 @@ uint16_t ind_listeners_number(struct ind_listeners *listeners, const char *text)
     return listeners->name_count++;
 }
 
-bool ind_listeners_begin(struct ind_listeners *listeners, unsigned receivers)
+bool ind_listeners_begin(struct ind_listeners *listeners, unsigned receivers,
+                         const struct ind_inherited *inherited)
 {
     listeners->receivers = receivers;
+    listeners->inherited = inherited;
     return ind_listeners_number(listeners, "internal") == IND_NAME_INTERNAL &&
            ind_listeners_number(listeners, "files") == IND_NAME_FILES;
 }
@@ -78,18 +81,57 @@ void ind_listeners_close_others(struct ind_listeners *listeners, const struct in
     }
 }
 
+void ind_listener_set_settings(struct ind_listener *listener, const struct ind_listen_item *item)
+{
+    atomic_store(&listener->drop, item->drop);
+    atomic_store(&listener->join, item->join);
+    if (listener->path)
+        (void)chmod(listener->path, (mode_t)item->mode);
+}
+
 void ind_listener_close_socket(struct ind_listener *listener, unsigned index)
 {
     close(listener->sockets[index]);
     listener->sockets[index] = -1;
 }
 
-bool ind_listener_set_has(const struct ind_listener_set *set, const struct ind_listener *listener)
+void ind_listeners_report_unused(const struct ind_listeners *listeners, const struct ind_config *config,
+                                 struct ind_reporter *reporter)
+{
+    for (size_t i = 0; i < ind_inherited_count(listeners->inherited); i++) {
+        const char *name;
+        bool used = false;
+        (void)ind_inherited_at(listeners->inherited, i, &name);
+        for (size_t k = 0; k < config->listener_count; k++)
+            used |= config->listeners[k].kind == IND_LISTEN_INHERITED &&
+                    strcmp(config->listeners[k].address, name) == 0;
+        if (!used)
+            ind_report(
+                reporter, IND_SEVERITY_WARNING,
+                "the service manager has handed over a socket named \"%s\", which nothing under listen: "
+                "takes: what comes to it is not read; add \"inherited: %s\"",
+                name, name);
+    }
+}
+
+int ind_listener_set_index(const struct ind_listener_set *set, const struct ind_listener *listener)
 {
     for (size_t i = 0; i < set->count; i++)
         if (set->list[i] == listener)
-            return true;
-    return false;
+            return (int)i;
+    return -1;
+}
+
+bool ind_listener_set_has(const struct ind_listener_set *set, const struct ind_listener *listener)
+{
+    return ind_listener_set_index(set, listener) >= 0;
+}
+
+void ind_listener_set_end(struct ind_listener_set *set)
+{
+    for (size_t i = 0; i < set->count; i++)
+        ind_tls_release(set->tls[i]);
+    set->count = 0;
 }
 
 struct ind_listener *ind_listener_set_successor(const struct ind_listener_set *set,
@@ -109,7 +151,7 @@ struct ind_listener *ind_listener_set_successor(const struct ind_listener_set *s
 
 void ind_listener_write_place(const struct ind_listener *listener, struct ind_buffer *buffer)
 {
-    if (listener->kind == IND_LISTEN_UNIX)
+    if (listener->kind == IND_LISTEN_UNIX || listener->kind == IND_LISTEN_INHERITED)
         return;
     ind_buffer_add(buffer, listener->text, (size_t)(strrchr(listener->text, ':') + 1 - listener->text));
     ind_buffer_number(buffer, listener->port);

@@ -10,6 +10,8 @@
 #include "collect/account/book.h"
 #include "collect/runtime/reporter.h"
 #include "config/config.h"
+#include "net/inherited.h"
+#include "net/tls_session.h"
 
 #include <stdatomic.h>
 
@@ -19,7 +21,9 @@ struct ind_listener {
     struct ind_listener *next; /* the control thread's */
     char *text;                /* of its item, as the configuration names it */
     enum ind_listener_kind kind;
-    char *address;    /* numeric, or the path of a local socket */
+    enum ind_transport transport; /* of what comes to it */
+    bool stream;                  /* connections come to it, which the door lets in; else datagrams */
+    char *address;    /* numeric, or the path of a local socket, or the name of an inherited one */
     uint16_t wanted;  /* port; 0: any */
     uint16_t port;    /* that it has; 0 of a local socket */
     uint16_t number;  /* of its text, in the ledger */
@@ -31,13 +35,17 @@ struct ind_listener {
     bool shared; /* several sockets, and the kernel picks one by the source address */
     atomic_uint_fast64_t
         kernel_dropped[IND_MOST_INTAKES]; /* by socket: each receiver writes its own, control reads */
+    /* TLS: handshakes that were done, and that failed, by the reason. The door writes, control reads. */
+    atomic_uint_fast64_t shaken, failed[IND_TLS_FAILURES];
+    struct ind_steady failure_reported[IND_TLS_FAILURES]; /* the door's */
 };
 
 /* The listeners of one configuration. Never changes once it is open; any thread may read it. */
 struct ind_listener_set {
     const struct ind_config *config;
     struct ind_listener *list[IND_MOST_LISTENERS_OPEN];
-    size_t item_of[IND_MOST_LISTENERS_OPEN]; /* of `listen:` */
+    size_t item_of[IND_MOST_LISTENERS_OPEN];      /* of `listen:` */
+    struct ind_tls *tls[IND_MOST_LISTENERS_OPEN]; /* held; NULL: none */
     size_t count;
 };
 
@@ -45,17 +53,19 @@ struct ind_listener_set {
  * stands for may be read by all who have got the number. */
 struct ind_listeners {
     unsigned receivers;
+    const struct ind_inherited *inherited; /* or NULL */
     struct ind_listener *open;
     const char *names[IND_LISTENER_NAMES];
     uint16_t name_count;
 };
 
 /* False where memory is out. */
-bool ind_listeners_begin(struct ind_listeners *listeners, unsigned receivers);
+bool ind_listeners_begin(struct ind_listeners *listeners, unsigned receivers,
+                         const struct ind_inherited *inherited);
 void ind_listeners_end(struct ind_listeners *listeners);
 
 enum { IND_LISTENER_PLACE = 80 };
-/* "udp 127.0.0.1:53171": the name with the port that it has; "" of a local socket. */
+/* "udp 127.0.0.1:53171": the name with the port that it has; "" where there is nothing more to say. */
 void ind_listener_write_place(const struct ind_listener *listener, struct ind_buffer *buffer);
 
 /* The number of a listener's name, which it keeps. 0 where there are too many, or memory is out. */
@@ -66,6 +76,8 @@ uint16_t ind_listeners_number(struct ind_listeners *listeners, const char *text)
 bool ind_listener_set_open(struct ind_listeners *listeners, const struct ind_config *config,
                            struct ind_listener_set *set, struct ind_listener **fresh, char *reason,
                            size_t room);
+/* Lets go of what the set holds; the listeners stay. */
+void ind_listener_set_end(struct ind_listener_set *set);
 /* Cannot fail. */
 void ind_listeners_add(struct ind_listeners *listeners, struct ind_listener *fresh);
 void ind_listeners_discard(struct ind_listener *fresh);
@@ -79,11 +91,21 @@ void ind_listener_set_report(const struct ind_listener_set *set, struct ind_repo
 /* Whether connections come to it, which the door lets in; else datagrams, which receivers read. */
 static inline bool ind_listener_connects(const struct ind_listener *listener)
 {
-    return listener->kind == IND_LISTEN_TCP;
+    return listener->stream;
 }
+
+/* What of an item takes effect on a listener that stays: whether senders wait, lines are joined, and the
+ * permissions of a local socket. The control thread. */
+void ind_listener_set_settings(struct ind_listener *listener, const struct ind_listen_item *item);
 
 /* Its reader closes one of its sockets: the listener is to go. */
 void ind_listener_close_socket(struct ind_listener *listener, unsigned index);
+
+/* Where it is in the set; -1 where it is not. */
+int ind_listener_set_index(const struct ind_listener_set *set, const struct ind_listener *listener);
+/* Reports what the service manager has handed over and no item of `listen:` names. */
+void ind_listeners_report_unused(const struct ind_listeners *listeners, const struct ind_config *config,
+                                 struct ind_reporter *reporter);
 
 bool ind_listener_set_has(const struct ind_listener_set *set, const struct ind_listener *listener);
 /* The listener of the set that is the same to the system, if under another item's name; or NULL. */

@@ -4,6 +4,7 @@
  * (collect/daemon/rules.c). */
 #include "collect/input/listener.h"
 
+#include "collect/input/listener_tls.h"
 #include "net/socket.h"
 #include "net/udp.h"
 #include <errno.h>
@@ -19,7 +20,12 @@ static const char *remedy(int error)
            : error == EADDRNOTAVAIL ? "; this machine has no such address"
            : error == EEXIST ? "; something that is no socket has this name: remove it, or choose another"
            : error == ENOENT ? "; its folder is not there: make it"
-                             : "";
+           : error == ENXIO
+               ? "; the service manager has handed over no socket of that name (FileDescriptorName=)"
+           : error == EPROTOTYPE
+               ? "; it is not a socket to which datagrams or connections come (Accept=no), or "
+                 "tls is asked of datagrams"
+               : "";
 }
 
 /* ---- What the system is asked for ----
@@ -34,19 +40,32 @@ struct wanted {
     size_t index;        /* of the item */
     const char *address; /* in its plainest form, or a path */
     uint16_t port;
-    bool half; /* the IPv4 half of [::] */
+    bool half;  /* the IPv4 half of [::] */
+    int socket; /* of an inherited one */
     char room[IND_ADDRESS_WIDTH];
 };
+
+/* Whether both take the same ports: TLS is TCP to the system. */
+static bool is_like(enum ind_listener_kind one, enum ind_listener_kind other)
+{
+    return (one == IND_LISTEN_TLS ? IND_LISTEN_TCP : one) ==
+           (other == IND_LISTEN_TLS ? IND_LISTEN_TCP : other);
+}
+
+static bool has_port(enum ind_listener_kind kind)
+{
+    return kind != IND_LISTEN_UNIX && kind != IND_LISTEN_INHERITED;
+}
 
 static bool takes_v4_too(const struct ind_config *config, const struct ind_listen_item *item)
 {
     struct ind_address address;
     static const struct ind_address any = {.bits = 128};
-    if (item->kind == IND_LISTEN_UNIX || !ind_address_read(ind_slice_of(item->address), &address) ||
+    if (!has_port(item->kind) || !ind_address_read(ind_slice_of(item->address), &address) ||
         !ind_address_equal(&address, &any))
         return false;
     for (size_t i = 0; i < config->listener_count; i++)
-        if (config->listeners[i].kind == item->kind && config->listeners[i].port == item->port &&
+        if (is_like(config->listeners[i].kind, item->kind) && config->listeners[i].port == item->port &&
             item->port != 0 && !strchr(config->listeners[i].address, ':'))
             return false;
     return true;
@@ -57,21 +76,48 @@ static void set_address(struct wanted *wanted)
     struct ind_address address;
     struct ind_buffer text = ind_buffer_on(wanted->room, sizeof wanted->room - 1);
     wanted->address = wanted->item->address;
-    if (wanted->item->kind == IND_LISTEN_UNIX || !ind_address_read(ind_slice_of(wanted->address), &address))
+    if (!has_port(wanted->item->kind) || !ind_address_read(ind_slice_of(wanted->address), &address))
         return;
     ind_address_write(&text, &address);
     wanted->room[text.length] = '\0';
     wanted->address = wanted->room;
 }
 
-static size_t list_wanted(const struct ind_config *config, struct wanted wanted[IND_MOST_LISTENERS_OPEN])
+/* All inherited ones of that name, each a listener. */
+static size_t list_inherited(const struct ind_inherited *inherited, const struct ind_listen_item *item,
+                             size_t index, struct wanted *wanted, size_t room)
+{
+    size_t count = 0;
+    for (size_t i = 0; i < ind_inherited_count(inherited) && count < room; i++) {
+        const char *name;
+        int socket = ind_inherited_at(inherited, i, &name);
+        if (strcmp(name, item->address) == 0)
+            wanted[count++] = (struct wanted){.item = item,
+                                              .index = index,
+                                              .address = item->address,
+                                              .port = (uint16_t)socket,
+                                              .socket = socket};
+    }
+    if (count == 0) /* there is none: this is told where it is opened */
+        wanted[count++] =
+            (struct wanted){.item = item, .index = index, .address = item->address, .socket = -1};
+    return count;
+}
+
+static size_t list_wanted(const struct ind_listeners *listeners, const struct ind_config *config,
+                          struct wanted wanted[IND_MOST_LISTENERS_OPEN])
 {
     size_t count = 0;
     for (size_t i = 0; i < config->listener_count; i++) {
         const struct ind_listen_item *item = &config->listeners[i];
+        size_t room = IND_MOST_LISTENERS_OPEN - count - (config->listener_count - i - 1);
+        if (item->kind == IND_LISTEN_INHERITED) {
+            count += list_inherited(listeners->inherited, item, i, &wanted[count], room);
+            continue;
+        }
         wanted[count] = (struct wanted){.item = item, .index = i, .port = item->port};
         set_address(&wanted[count++]);
-        if (takes_v4_too(config, item))
+        if (room > 1 && takes_v4_too(config, item))
             wanted[count++] = (struct wanted){
                 .item = item, .index = i, .address = "0.0.0.0", .port = item->port, .half = true};
     }
@@ -81,8 +127,11 @@ static size_t list_wanted(const struct ind_config *config, struct wanted wanted[
 /* Of a port that any would do for, only the item that found it knows which it is. */
 static bool is_wanted(const struct ind_listener *listener, const struct wanted *wanted)
 {
-    return listener->kind == wanted->item->kind && listener->wanted == wanted->port &&
-           strcmp(listener->address, wanted->address) == 0 &&
+    const struct ind_listen_item *item = wanted->item;
+    bool stream = item->kind == IND_LISTEN_INHERITED ? listener->stream : item->stream;
+    bool tls = listener->transport == IND_TRANSPORT_TLS;
+    return listener->kind == item->kind && listener->stream == stream && tls == (item->tls != NULL) &&
+           listener->wanted == wanted->port && strcmp(listener->address, wanted->address) == 0 &&
            (wanted->port != 0 || strcmp(listener->text, wanted->item->text) == 0);
 }
 
@@ -103,9 +152,12 @@ static const struct kind {
     /* A bound socket, or -1 with errno set; `shared` as in net/. NULL: it is a file. */
     int (*listen)(const char *address, uint16_t port, bool shared);
     bool by_sender; /* several sockets may share the port, and the kernel picks one by the source address */
-} kinds[] = {[IND_LISTEN_UDP] = {ind_udp_listen, true},
-             [IND_LISTEN_TCP] = {ind_tcp_listen, false},
-             [IND_LISTEN_UNIX] = {NULL, false}};
+    enum ind_transport transport; /* of what comes to it */
+} kinds[] = {[IND_LISTEN_UDP] = {ind_udp_listen, true, IND_TRANSPORT_UDP},
+             [IND_LISTEN_TCP] = {ind_tcp_listen, false, IND_TRANSPORT_TCP},
+             [IND_LISTEN_TLS] = {ind_tcp_listen, false, IND_TRANSPORT_TLS},
+             [IND_LISTEN_UNIX] = {NULL, false, IND_TRANSPORT_UNIX},
+             [IND_LISTEN_INHERITED] = {NULL, false, IND_TRANSPORT_UNKNOWN}};
 
 /* One that is being opened, and what is there already. */
 struct opening {
@@ -127,7 +179,8 @@ static bool is_in_our_way(const struct ind_listener *list, const struct ind_list
     const char *address = listener->address;
     for (; list; list = list->next) {
         bool same_family = !strchr(list->address, ':') == !strchr(address, ':');
-        if (list->kind == listener->kind && same_family && ind_socket_port(list->sockets[0]) == number &&
+        if (is_like(list->kind, listener->kind) && same_family &&
+            ind_socket_port(list->sockets[0]) == number &&
             (is_any(list->address) || is_any(address) || strcmp(list->address, address) == 0))
             return true;
     }
@@ -172,14 +225,38 @@ static int open_sockets(const struct opening *opening, uint16_t number)
     return count == 1 || ind_udp_share_by_address(listener->sockets[0], count) ? 0 : errno;
 }
 
-static int open_local(struct ind_listener *listener)
+static int open_local(struct ind_listener *listener, unsigned mode)
 {
-    int socket = ind_unix_listen(listener->address);
+    int socket = listener->stream ? ind_unix_listen_stream(listener->address, mode)
+                                  : ind_unix_listen(listener->address, mode);
     if (socket < 0)
         return errno;
     listener->sockets[listener->socket_count++] = socket;
     listener->path = strdup(listener->address);
     return listener->path ? 0 : ENOMEM;
+}
+
+/* Its sockets stay with whoever has taken them from the service manager: a reload may want them again. */
+static int open_inherited(struct ind_listener *listener, int from, bool tls)
+{
+    static const enum ind_transport transports[] = {[IND_SOCKET_DATAGRAMS] = IND_TRANSPORT_UDP,
+                                                    [IND_SOCKET_CONNECTIONS] = IND_TRANSPORT_TCP,
+                                                    [IND_SOCKET_LOCAL_DATAGRAMS] = IND_TRANSPORT_UNIX,
+                                                    [IND_SOCKET_LOCAL_CONNECTIONS] = IND_TRANSPORT_UNIX};
+    enum ind_socket_kind kind = from >= 0 ? ind_socket_kind(from) : IND_SOCKET_OTHER;
+    if (from < 0)
+        return ENXIO;
+    listener->stream = kind == IND_SOCKET_CONNECTIONS || kind == IND_SOCKET_LOCAL_CONNECTIONS;
+    if (kind == IND_SOCKET_OTHER || (tls && !listener->stream))
+        return EPROTOTYPE;
+    listener->transport = tls ? IND_TRANSPORT_TLS : transports[kind];
+    int socket = ind_socket_copy(from);
+    if (socket < 0)
+        return errno;
+    if (kind == IND_SOCKET_DATAGRAMS)
+        ind_udp_prepare(socket);
+    listener->sockets[listener->socket_count++] = socket;
+    return 0;
 }
 
 /* The very sockets of a listener of another name: nothing that comes in meanwhile is lost. */
@@ -207,8 +284,10 @@ static int open_listener(const struct opening *opening, const struct wanted *wan
     const struct ind_listener *before = find(opening->listeners->open, wanted);
     if (before)
         return copy_sockets(before, opening->listener);
+    if (wanted->item->kind == IND_LISTEN_INHERITED)
+        return open_inherited(opening->listener, wanted->socket, wanted->item->tls != NULL);
     return kinds[opening->listener->kind].listen ? open_sockets(opening, port_for(opening->set, wanted))
-                                                 : open_local(opening->listener);
+                                                 : open_local(opening->listener, wanted->item->mode);
 }
 
 /* A listener without sockets; NULL where memory is out, or there is no number left for its name. */
@@ -218,6 +297,8 @@ static struct ind_listener *new_listener(struct ind_listeners *listeners, const 
     if (!listener)
         return NULL;
     listener->kind = wanted->item->kind;
+    listener->transport = kinds[listener->kind].transport;
+    listener->stream = wanted->item->stream;
     listener->wanted = wanted->port;
     atomic_init(&listener->drop, wanted->item->drop);
     atomic_init(&listener->join, wanted->item->join);
@@ -242,7 +323,7 @@ static struct ind_listener *make_listener(struct opening *opening, const struct 
     *error = open_listener(opening, wanted);
     if (*error == 0) {
         opening->listener->port =
-            opening->listener->kind == IND_LISTEN_UNIX ? 0 : ind_socket_port(opening->listener->sockets[0]);
+            has_port(opening->listener->kind) ? ind_socket_port(opening->listener->sockets[0]) : 0;
         return opening->listener;
     }
     snprintf(reason, room, "cannot listen on %s: %s%s", wanted->item->text, strerror(*error), remedy(*error));
@@ -255,23 +336,29 @@ bool ind_listener_set_open(struct ind_listeners *listeners, const struct ind_con
                            size_t room)
 {
     struct wanted wanted[IND_MOST_LISTENERS_OPEN];
-    size_t count = list_wanted(config, wanted);
+    size_t count = list_wanted(listeners, config, wanted);
     set->config = config;
     for (size_t i = 0; i < count; i++) {
+        struct ind_tls *tls = NULL;
+        if (wanted[i].item->tls && !(tls = ind_listener_tls_new(wanted[i].item, reason, room)))
+            return false;
         struct ind_listener *listener = find(listeners->open, &wanted[i]);
         if (!listener || strcmp(listener->text, wanted[i].item->text) != 0) {
             struct opening opening = {listeners, set, *fresh, NULL};
             int error;
             listener = make_listener(&opening, &wanted[i], &error, reason, room);
             /* A machine without IPv4 listens on [::] all the same. */
-            if (!listener && wanted[i].half && (error == EAFNOSUPPORT || error == EADDRNOTAVAIL))
-                continue;
-            if (!listener)
+            if (!listener) {
+                ind_tls_release(tls);
+                if (wanted[i].half && (error == EAFNOSUPPORT || error == EADDRNOTAVAIL))
+                    continue;
                 return false;
+            }
             listener->next = *fresh;
             *fresh = listener;
         }
         set->item_of[set->count] = wanted[i].index;
+        set->tls[set->count] = tls;
         set->list[set->count++] = listener;
     }
     return true;

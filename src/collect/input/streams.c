@@ -2,6 +2,7 @@
 
 #include "collect/runtime/reporter.h"
 #include "core/message/names.h"
+#include "net/tls_session.h"
 #include <errno.h>
 #include <event2/event.h>
 #include <stdlib.h>
@@ -54,14 +55,16 @@ static bool keep_message(void *context, const struct ind_connection *connection,
     struct ind_streams *streams = context;
     struct ind_record record = {.length = (uint32_t)(first.length + rest.length),
                                 .listener = connection->listener->number,
-                                .transport = IND_TRANSPORT_TCP,
+                                .transport = (uint8_t)connection->listener->transport,
                                 .cut = cut,
                                 .received = streams->now.wall,
                                 .moment = streams->now.steady,
                                 .sender = connection->sender};
-    if (first.length == 0 && ind_dispatch_at_once(streams->dispatch, &record, rest.at))
+    struct ind_slice certificate = connection->tls ? ind_tls_peer(connection->tls) : IND_NOTHING;
+    record.certificate = (uint8_t)certificate.length;
+    if (first.length == 0 && ind_dispatch_at_once(streams->dispatch, &record, certificate.at, rest.at))
         return true;
-    if (ind_dispatch_keep(streams->dispatch, &record, first, rest))
+    if (ind_dispatch_keep(streams->dispatch, &record, certificate.at, first, rest))
         return true;
     if (!atomic_load(&connection->listener->drop))
         return false;
@@ -237,43 +240,92 @@ bool ind_streams_end_waits(struct ind_streams *streams)
     return any;
 }
 
-static void feed(struct ind_streams *streams, struct ind_connection *connection, struct ind_slice bytes)
+/* Whether a message is under way, or a record of TLS, and since when. */
+static void note_under_way(struct ind_streams *streams, struct ind_connection *connection)
+{
+    ind_connection_note_part(connection);
+    if (connection->carried == 0 && !connection->holds_part)
+        connection->since = IND_STEADY_NEVER;
+    else if (!ind_steady_is_set(connection->since))
+        connection->since = streams->now.steady;
+}
+
+/* False where the connection is gone. */
+static bool feed(struct ind_streams *streams, struct ind_connection *connection, struct ind_slice bytes)
 {
     connection->framing.join = atomic_load(&connection->listener->join);
     connection->framing.limit = (uint32_t)streams->limits.message;
     switch (ind_connection_feed(connection, bytes, keep_message, streams)) {
     case IND_CONNECTION_FED:
-        connection->since = connection->carried == 0               ? IND_STEADY_NEVER
-                            : ind_steady_is_set(connection->since) ? connection->since
-                                                                   : streams->now.steady;
+        note_under_way(streams, connection);
         if (connection->framing.waits)
             note_wait(streams, connection);
-        return;
+        return true;
     case IND_CONNECTION_FULL:
         hold(streams, connection);
-        return;
-    case IND_CONNECTION_BAD:
+        return true;
+    default:
         report_bad_count(streams, connection);
         dismiss(streams, connection);
+        return false;
     }
+}
+
+static ssize_t read_some(const struct ind_streams *streams, struct ind_connection *connection)
+{
+    const struct ind_socket_table *sockets = streams->sockets;
+    if (connection->tls)
+        return ind_tls_read(connection->tls, streams->scratch, SCRATCH);
+    return sockets->read(sockets->context, connection->socket, streams->scratch, SCRATCH);
+}
+
+/* TLS tells an end that the other side has said from one that anybody can make. Where nothing was under way
+ * nothing is missing that could be seen, and many devices just go. */
+static void note_break(struct ind_streams *streams, const struct ind_connection *connection, int error)
+{
+    char text[IND_ADDRESS_WIDTH];
+    atomic_fetch_add(&streams->facts.broken_off, 1);
+    if ((error != EPROTO && connection->carried == 0 && !connection->holds_part) ||
+        reported_lately(streams, &streams->break_reported))
+        return;
+    ind_report(streams->dispatch->reporter, IND_SEVERITY_WARNING,
+               error == EPROTO
+                   ? "%s: what came from %s is no TLS, or was changed on its way: the connection is "
+                     "ended"
+                   : "%s: the connection from %s broke off within a message, which is filed as cut",
+               connection->listener->text, ind_address_text(&connection->sender, text));
+}
+
+/* Bytes may stand in the library, of which the socket says nothing. */
+static void read_on(struct ind_connection *connection)
+{
+    if (connection->tls && connection->event && !connection->held && ind_tls_has_more(connection->tls))
+        event_active(connection->event, EV_READ, 0);
 }
 
 void ind_streams_read(struct ind_streams *streams, struct ind_connection *connection)
 {
-    const struct ind_socket_table *sockets = streams->sockets;
     if (must_wait(streams, connection)) {
         hold(streams, connection);
         return;
     }
-    ssize_t got = sockets->read(sockets->context, connection->socket, streams->scratch, SCRATCH);
+    ssize_t got = read_some(streams, connection);
     if (got > 0) {
         streams->any = true;
         streams->now = ind_clock_read(streams->dispatch->clock);
         connection->heard = streams->now.steady;
-        feed(streams, connection, (struct ind_slice){streams->scratch, (size_t)got});
+        if (feed(streams, connection, (struct ind_slice){streams->scratch, (size_t)got}))
+            read_on(connection);
         make_room_for_halves(streams);
     } else if (got == 0 || (errno != EAGAIN && errno != EWOULDBLOCK && errno != EINTR)) {
+        if (got < 0 && connection->tls)
+            note_break(streams, connection, errno);
         end(streams, connection, got < 0);
+    } else if (connection->tls) {
+        streams->now = ind_clock_read(streams->dispatch->clock);
+        note_under_way(streams, connection);
+        read_on(connection);
+        make_room_for_halves(streams);
     }
 }
 
@@ -298,6 +350,8 @@ void ind_streams_add(struct ind_streams *streams, struct ind_connection *connect
     if (!connection->event || event_priority_set(connection->event, streams->priority) != 0 ||
         event_add(connection->event, NULL) != 0)
         dismiss(streams, connection);
+    else if (connection->tls) /* what came with the last of the handshake stands in the library */
+        event_active(connection->event, EV_READ, 0);
 }
 
 bool ind_streams_retry(struct ind_streams *streams)
@@ -312,8 +366,8 @@ bool ind_streams_retry(struct ind_streams *streams)
         connection->held = false;
         if (connection->event)
             (void)event_add(connection->event, NULL);
-        if (connection->left)
-            feed(streams, connection, IND_NOTHING);
+        if (!connection->left || feed(streams, connection, IND_NOTHING))
+            read_on(connection);
     }
     return false;
 }

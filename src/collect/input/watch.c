@@ -72,7 +72,7 @@ static void look_for_drops(struct ind_watch *watch, bool last)
     struct ind_receiver *receiver = watch->receiver;
     struct ind_listener *listener = watch->listener;
     const struct ind_steady now = ind_clock_read(receiver->all->clock).steady;
-    if (listener->kind != IND_LISTEN_UDP)
+    if (listener->transport != IND_TRANSPORT_UDP)
         return;
     uint64_t dropped = receiver->sockets.dropped(receiver->sockets.context, socket_of(watch));
     atomic_store(&listener->kernel_dropped[watch->index], dropped);

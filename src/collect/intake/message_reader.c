@@ -60,6 +60,7 @@ static IND_INLINE void read_sent(struct ind_message_reader *reader, struct ind_s
     ind_header_read_with_device(&context, bytes, message);
     message->transport = (uint8_t)origin->transport;
     message->listener = origin->listener;
+    message->certificate = origin->certificate;
     if (origin->cut || cut)
         message->malformed = IND_MALFORMED_CUT;
     settle_time(origin, message);

@@ -19,12 +19,13 @@ struct ind_sender {
 /* Everything is borrowed for the call. */
 struct ind_origin {
     enum ind_transport transport;
-    uint16_t number;           /* of the listener, for the ledger */
-    bool cut;                  /* the message lost its end before it came here */
-    struct ind_slice listener; /* may be empty */
-    struct ind_sender *sender; /* never NULL */
-    ind_time received;         /* IND_TIME_NONE: not known (messages from a file) */
-    ind_time now;              /* settles the year and stands in where nothing else is known */
+    uint16_t number;              /* of the listener, for the ledger */
+    bool cut;                     /* the message lost its end before it came here */
+    struct ind_slice listener;    /* may be empty */
+    struct ind_slice certificate; /* the name in the one that the sender has shown; may be empty */
+    struct ind_sender *sender;    /* never NULL */
+    ind_time received;            /* IND_TIME_NONE: not known (messages from a file) */
+    ind_time now;                 /* settles the year and stands in where nothing else is known */
     struct ind_steady moment; /* for what edits remember; not set (messages from a file): by their own time */
 };
 

@@ -170,7 +170,7 @@ void ind_burst_free(struct ind_burst *burst)
 
 char *ind_burst_add(struct ind_burst *burst, const struct ind_record *record)
 {
-    size_t size = ind_record_size(record->length);
+    size_t size = ind_record_size(record);
     struct slab *slab = burst->last;
     if (!slab || IND_SLAB_BYTES - slab->used < size) {
         slab = acquire_slab(burst->slabs);
@@ -201,7 +201,7 @@ const struct ind_record *ind_burst_first(const struct ind_burst *burst, const ch
     if (!slab || slab->read == slab->used)
         return NULL;
     const struct ind_record *record = (const struct ind_record *)(const void *)(slab->bytes + slab->read);
-    *bytes = (const char *)(record + 1);
+    *bytes = (const char *)(record + 1) + record->certificate;
     return record;
 }
 
@@ -210,7 +210,7 @@ void ind_burst_drop(struct ind_burst *burst)
 {
     struct slab *slab = burst->first;
     const char *bytes;
-    slab->read += ind_record_size(ind_burst_first(burst, &bytes)->length);
+    slab->read += ind_record_size(ind_burst_first(burst, &bytes));
     if (slab->read < slab->used)
         return;
     if (slab == burst->last) {

@@ -23,34 +23,41 @@ size_t ind_slabs_left(struct ind_slabs *slabs);
 size_t ind_slabs_count(const struct ind_slabs *slabs);
 
 struct ind_record {
-    uint32_t length; /* of the bytes that follow */
+    uint32_t length; /* of the message */
     uint16_t listener;
     uint8_t transport;
     bool cut;
     ind_time received;
     struct ind_steady moment; /* when it was read from its socket */
     struct ind_address sender;
+    uint8_t certificate; /* bytes of the name in its sender's certificate, which stand before the message */
 };
 
 _Static_assert(sizeof(struct ind_record) % 8 == 0, "records stand one behind the other");
 
 /* What a record takes with its bytes, which follow it: the next begins at a multiple of eight. */
-static inline size_t ind_record_size(uint32_t length)
+static inline size_t ind_record_size(const struct ind_record *record)
 {
-    return (sizeof(struct ind_record) + length + 7) & ~(size_t)7;
+    return (sizeof *record + record->certificate + record->length + 7) & ~(size_t)7;
+}
+
+/* The name in its sender's certificate, of a record whose message is at `bytes`. */
+static inline struct ind_slice ind_record_certificate(const struct ind_record *record, const char *bytes)
+{
+    return (struct ind_slice){bytes - record->certificate, record->certificate};
 }
 
 struct ind_burst;
 struct ind_burst *ind_burst_new(struct ind_slabs *slabs);
 void ind_burst_free(struct ind_burst *burst);
 
-/* Room for a record of `length` bytes to be filled in; NULL where the pool is used up. */
+/* Room for a record's certificate and message to be filled in; NULL where the pool is used up. */
 char *ind_burst_add(struct ind_burst *burst, const struct ind_record *record);
 
 /* Whether nothing waits, and a record of any size has room all the same. */
 bool ind_burst_idle(struct ind_burst *burst);
 
-/* The oldest record and its bytes; NULL where there is none. */
+/* The oldest record and its message; NULL where there is none. */
 const struct ind_record *ind_burst_first(const struct ind_burst *burst, const char **bytes);
 void ind_burst_drop(struct ind_burst *burst);
 

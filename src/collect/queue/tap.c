@@ -56,16 +56,20 @@ bool ind_tap_is_open(const struct ind_tap *tap)
     return atomic_load_explicit(&tap->followers, memory_order_relaxed) > 0;
 }
 
-void ind_tap_offer(struct ind_tap *tap, const struct ind_record *record, const char *bytes)
+void ind_tap_offer(struct ind_tap *tap, const struct ind_record *record, const char *certificate,
+                   const char *bytes)
 {
     if (atomic_load_explicit(&tap->followers, memory_order_relaxed) == 0)
         return;
-    size_t size = ind_record_size(record->length);
+    size_t size = ind_record_size(record);
     ind_mutex_lock(&tap->mutex);
     bool first = tap->used == 0;
     if (ROOM - tap->used >= size) {
-        memcpy(tap->filling + tap->used, record, sizeof *record);
-        memcpy(tap->filling + tap->used + sizeof *record, bytes, record->length);
+        char *at = tap->filling + tap->used;
+        memcpy(at, record, sizeof *record);
+        if (record->certificate)
+            memcpy(at + sizeof *record, certificate, record->certificate);
+        memcpy(at + sizeof *record + record->certificate, bytes, record->length);
         tap->used += size;
     } else {
         tap->skipped++;
@@ -90,8 +94,8 @@ uint64_t ind_tap_read(struct ind_tap *tap,
     ind_mutex_unlock(&tap->mutex);
     for (size_t at = 0; at < used;) {
         const struct ind_record *record = (const struct ind_record *)(const void *)(full + at);
-        visit(context, record, full + at + sizeof *record);
-        at += ind_record_size(record->length);
+        visit(context, record, full + at + sizeof *record + record->certificate);
+        at += ind_record_size(record);
     }
     return skipped;
 }

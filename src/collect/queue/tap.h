@@ -19,9 +19,11 @@ void ind_tap_open(struct ind_tap *tap, bool open);
 
 /* Any receiver: whether anyone follows at all, and a message for them. */
 bool ind_tap_is_open(const struct ind_tap *tap);
-void ind_tap_offer(struct ind_tap *tap, const struct ind_record *record, const char *bytes);
+void ind_tap_offer(struct ind_tap *tap, const struct ind_record *record, const char *certificate,
+                   const char *bytes);
 
-/* What has come since the last call, borrowed until the next: `visit` is called for each message. Returns how
+/* What has come since the last call, borrowed until the next: `visit` is called for each message, with
+ * its certificate before it (ind_record_certificate). Returns how
  * many were skipped since. */
 uint64_t ind_tap_read(struct ind_tap *tap,
                       void (*visit)(void *context, const struct ind_record *record, const char *bytes),

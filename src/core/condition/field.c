@@ -30,6 +30,7 @@ const struct ind_field_row ind_field_rows[IND_FIELDS] = {
     [IND_FIELD_SENDER] = {"sender", of_address, OPS_WORDS | IND_OP_WITHIN, IND_KIND_TEXT, false},
     [IND_FIELD_LISTENER] = {"listener", of_text, OPS_TEXT, IND_KIND_TEXT, false},
     [IND_FIELD_TRANSPORT] = {"transport", of_text, OPS_TEXT, IND_KIND_TEXT, false},
+    [IND_FIELD_CERTIFICATE] = {"certificate", of_address, OPS_WORDS | IND_OP_WITHIN, IND_KIND_NAME, false},
     [IND_FIELD_APP] = {"app", of_text, OPS_TEXT, IND_KIND_TEXT, false},
     [IND_FIELD_PROCID] = {"procid", of_text, OPS_TEXT, IND_KIND_TEXT, false},
     [IND_FIELD_MSGID] = {"msgid", of_text, OPS_TEXT, IND_KIND_TEXT, false},
@@ -51,6 +52,7 @@ const size_t ind_place_of_field[IND_FIELDS] = {
     [IND_FIELD_DEVICE] = offsetof(struct ind_message, device),
     [IND_FIELD_SENDER] = offsetof(struct ind_message, sender),
     [IND_FIELD_LISTENER] = offsetof(struct ind_message, listener),
+    [IND_FIELD_CERTIFICATE] = offsetof(struct ind_message, certificate),
     [IND_FIELD_APP] = offsetof(struct ind_message, app),
     [IND_FIELD_PROCID] = offsetof(struct ind_message, procid),
     [IND_FIELD_MSGID] = offsetof(struct ind_message, msgid),
@@ -89,6 +91,8 @@ struct ind_slice ind_field_text(const struct ind_message *message, enum ind_fiel
         return message->listener;
     case IND_FIELD_TRANSPORT:
         return ind_transport_name(message->transport);
+    case IND_FIELD_CERTIFICATE:
+        return message->certificate;
     case IND_FIELD_APP:
         return message->app;
     case IND_FIELD_PROCID:

@@ -71,8 +71,9 @@ static void wrong_word(struct ind_condition_reader *reader)
     else
         ind_lex_wrong(
             reader, &reader->now, "unknown field or condition \"", word,
-            "\"; the fields are facility, severity, host, device, sender, listener, transport, app, procid, "
-            "msgid, text, original, pattern, lag, label, data, field, time and day; what a pattern or a "
+            "\"; the fields are facility, severity, host, device, sender, listener, transport, certificate, "
+            "app, procid, msgid, text, original, pattern, lag, label, data, field, time and day; what a "
+            "pattern or a "
             "payload gives "
             "is written: field NAME is \"…\"");
 }

@@ -256,6 +256,7 @@ static void write_object(struct writing *writing, const struct ind_message *mess
     member(writing, "sender", message->sender);
     member(writing, "transport", ind_transport_name(message->transport));
     member(writing, "listener", message->listener);
+    member(writing, "certificate", message->certificate);
     member(writing, "host", message->host);
     member(writing, "facility", ind_facility_name(message->facility));
     member(writing, "severity", ind_severity_name(message->severity));

@@ -28,7 +28,7 @@ struct ind_slice ind_malformed_name(unsigned reason)
 
 struct ind_slice ind_transport_name(unsigned transport)
 {
-    static const char *const names[] = {"file", "udp", "tcp", "unix", "internal", ""};
+    static const char *const names[] = {"file", "udp", "tcp", "tls", "unix", "internal", ""};
     return ind_slice_of(names[transport]);
 }
 
@@ -225,7 +225,7 @@ static void begin(struct ind_message *message, struct ind_slice original)
     message->host = message->app = message->procid = message->msgid = message->data = message->text =
         IND_NOTHING;
     message->timestamp = message->sequence = message->location = IND_NOTHING;
-    message->sender = message->device = message->listener = IND_NOTHING;
+    message->sender = message->device = message->listener = message->certificate = IND_NOTHING;
     message->configured = message->claimed = NULL;
     message->payload = NULL;
     message->additions = NULL;

@@ -37,6 +37,7 @@ enum ind_transport {
     IND_TRANSPORT_FILE,
     IND_TRANSPORT_UDP,
     IND_TRANSPORT_TCP,
+    IND_TRANSPORT_TLS,
     IND_TRANSPORT_UNIX,
     IND_TRANSPORT_INTERNAL, /* the collector itself */
     IND_TRANSPORT_UNKNOWN
@@ -79,6 +80,7 @@ struct ind_message {
     struct ind_slice sender;               /* the address in text */
     struct ind_slice device;               /* never empty once ind_device_resolve has run */
     struct ind_slice listener;             /* as configured: "udp 0.0.0.0:514" */
+    struct ind_slice certificate;          /* the name in the one that the sender has shown (RFC 5425) */
     const struct ind_device *configured;   /* the configured device, or NULL */
     const struct ind_device *claimed;      /* whose name it bears without a right to it; or NULL */
     const struct ind_payload *payload;     /* its fields, where somebody asked for them; or NULL */

@@ -4,7 +4,7 @@
 
 unsigned ind_layout_lacks(enum ind_layout layout)
 {
-    const unsigned receipt = BIT(SENDER) | BIT(LISTENER) | BIT(TRANSPORT);
+    const unsigned receipt = BIT(SENDER) | BIT(LISTENER) | BIT(TRANSPORT) | BIT(CERTIFICATE);
     switch (layout) {
     case IND_LAYOUT_JSON:
         return BIT(ORIGINAL);
@@ -25,7 +25,7 @@ unsigned ind_cut_line_lacks(void)
 
 unsigned ind_foreign_line_lacks(void)
 {
-    return BIT(SENDER) | BIT(LISTENER) | BIT(TRANSPORT) | BIT(LAG);
+    return BIT(SENDER) | BIT(LISTENER) | BIT(TRANSPORT) | BIT(CERTIFICATE) | BIT(LAG);
 }
 
 unsigned ind_template_line_lacks(void)

@@ -205,6 +205,7 @@ bool ind_json_line_read(struct ind_json_line *line, struct ind_slice text, struc
         .sender = member(line, "sender"),
         .device = member(line, "device"),
         .listener = member(line, "listener"),
+        .certificate = member(line, "certificate"),
         .location = member(line, "location"),
         .sequence = text_of(json_object_get(object, "fields"), "code_sequence"),
     };
