@@ -190,6 +190,10 @@ void *ind_door_run(void *argument)
     }
     if (atomic_exchange(&door->order, NULL)) /* nobody is to wait for it */
         ind_receivers_note_adopted(door->all);
+    /* Whoever stands there has spoken, maybe; but nobody can finish a handshake any more. */
+    for (size_t i = 0; i < door->entrance_count; i++)
+        (void)ind_accept(&door->acceptor, door->entrances[i].listener,
+                         door->entrances[i].listener->sockets[0]);
     close_entrances(door);
     ind_handshakes_end(&door->handshakes);
     atomic_store(&door->all->door_closed, true);
