@@ -3,6 +3,7 @@
 #include "cli/table.h"
 #include "collect/input/listener_tls.h"
 #include "collect/runtime/clock.h"
+#include "collect/runtime/identity.h"
 
 static struct {
     int order, here;
@@ -203,6 +204,23 @@ static int print_diagnostics_json(const struct ind_loaded *loaded)
     return loaded->diagnostics.mistakes == 0 ? IND_EXIT_DONE : IND_EXIT_NO;
 }
 
+/* As the user that the collector will be, where we can. */
+static void look_around(struct ind_loaded *loaded)
+{
+    char reason[400];
+    struct ind_identity identity;
+    const struct ind_config *config = loaded->config;
+    if (!ind_identity_find(config->user, config->groups, config->group_count, &identity, reason,
+                           sizeof reason))
+        ind_diagnostic_add(&loaded->diagnostics, true, NULL, 0, 0, "%s", reason);
+    bool tried = ind_identity_try_on(&identity);
+    ind_check_here(loaded, given.here != 0);
+    ind_listener_tls_check(config, ind_now(), &loaded->diagnostics);
+    if (tried)
+        ind_identity_take_off();
+    ind_diagnostics_sort(&loaded->diagnostics);
+}
+
 static int run(struct ind_call *call)
 {
     struct ind_loaded loaded;
@@ -219,11 +237,8 @@ static int run(struct ind_call *call)
     }
     ind_config_load(path, &loaded);
     ind_config_compare_patterns(&loaded);
-    if (loaded.config) {
-        ind_check_here(&loaded, given.here != 0);
-        ind_listener_tls_check(loaded.config, ind_now(), &loaded.diagnostics);
-        ind_diagnostics_sort(&loaded.diagnostics);
-    }
+    if (loaded.config)
+        look_around(&loaded);
     bool good = loaded.diagnostics.mistakes == 0;
     int status = good ? IND_EXIT_DONE : IND_EXIT_NO;
     if (given.order && good) {

@@ -77,6 +77,35 @@ static void read_domain(struct ind_loader *loader, const struct ind_node *value,
         config->domain = ind_keep(loader, value->text);
 }
 
+static void read_user(struct ind_loader *loader, const struct ind_node *value, void *into)
+{
+    struct ind_config *config = into;
+    if (ind_expect_text(loader, value, "the name of a user") && once(loader, value, &config->user))
+        config->user = ind_keep(loader, value->text);
+}
+
+/* The first is that of new files; the others are taken on, too. */
+static void read_group(struct ind_loader *loader, const struct ind_node *value, void *into)
+{
+    enum { MOST = 32 };
+    struct ind_config *config = into;
+    bool list = value->kind == IND_NODE_LIST;
+    size_t count = list ? value->part_count : 1;
+    if (!once(loader, value, &config->groups))
+        return;
+    if (count > MOST || count == 0) {
+        ind_wrong(loader, value, "a group, or a list of 1 to %d", MOST);
+        return;
+    }
+    config->groups = ind_keep_room(loader, count * sizeof *config->groups);
+    for (size_t i = 0; config->groups && i < count; i++) {
+        const struct ind_node *item = list ? value->parts[i] : value;
+        if (ind_expect_text(loader, item, "the name of a group") &&
+            (config->groups[config->group_count] = ind_keep(loader, item->text)))
+            config->group_count++;
+    }
+}
+
 static void read_open_files(struct ind_loader *loader, const struct ind_node *value, void *into)
 {
     struct ind_config *config = into;
@@ -220,6 +249,8 @@ static const struct ind_key top_keys[] = {
     {"zone", read_zone},
     {"times", read_times},
     {"domain", read_domain},
+    {"user", read_user},
+    {"group", read_group},
     {"open files", read_open_files},
     {"burst buffer", read_burst_buffer},
     {"threads", read_threads},
@@ -335,6 +366,8 @@ static void compile(struct ind_loader *loader)
     ind_finish_conditions(loader);
     if (loader->diagnostics->mistakes == 0)
         ind_finish_archives(loader);
+    if (config->groups && !config->user)
+        ind_diagnostic_add(loader->diagnostics, false, NULL, 0, 0, "\"group\" goes with \"user\"; add it");
     if (!loader->no_memory)
         warn_of_open_listeners(loader);
     if (loader->diagnostics->mistakes == 0 && !loader->no_memory)

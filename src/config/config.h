@@ -82,6 +82,9 @@ struct ind_config {
     struct ind_zone *zone;
     const struct ind_zone *times; /* of the times of stored lines: `zone`, or NULL: UTC */
     bool local_times;
+    char *user; /* to be taken on once sockets are open; NULL: none */
+    char **groups;
+    size_t group_count;
     uint64_t open_files, burst_buffer; /* files; bytes */
     uint64_t threads;                  /* that receive; 0: one processor is left free */
     struct ind_listen_item *listeners;

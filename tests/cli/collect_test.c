@@ -474,7 +474,8 @@ static void stored_lines_go_back_in_as_they_are(void **state)
     for (size_t i = 0; i < 4; i++) {
         ran = ind_shell(
             folder,
-            "rm -rf again && mkdir again && sed 's/^store: log/store: again/; s/^state: state/state: again/' "
+            "rm -rf again && mkdir -m 0750 again && sed 's/^store: log/store: again/; s/^state: state/state: "
+            "again/' "
             "indagator.yaml > again.yaml && %s collect -c again.yaml --received 2026-11-23T05:00:00Z --as %s "
             "--from "
             "log/%s > /dev/null && cmp log/%s again/%s && echo same",

@@ -1,10 +1,12 @@
 #define _GNU_SOURCE
 #include "collect/daemon/collector_private.h"
 
+#include "collect/input/listener_tls.h"
 #include "collect/intake/file_source.h"
 #include "collect/runtime/clock.h"
 #include "core/message/names.h"
 #include "store/disk/fs.h"
+#include <errno.h>
 #include <signal.h>
 #include <stdlib.h>
 #include <string.h>
@@ -53,8 +55,8 @@ static unsigned count_intakes(const struct ind_collect_settings *settings)
 /* What the threads share. */
 static bool make_shared(struct ind_collector *collector)
 {
-    bool good =
-        ind_listeners_begin(&collector->listeners, collector->intakes, collector->settings->inherited);
+    bool good = ind_listeners_begin(&collector->listeners, collector->intakes, collector->settings->inherited,
+                                    &collector->identity);
     for (unsigned i = 0; i < collector->intakes; i++)
         good &= (collector->accounts[i] = ind_accounts_new()) != NULL;
     collector->rings = ind_rings_new(collector->intakes, wake_receiver, collector);
@@ -124,6 +126,41 @@ static bool make_rules(struct ind_collector *collector)
     if (!collector->rules)
         ind_report(&collector->reporter, IND_SEVERITY_ERROR, "%s", reason);
     return collector->rules != NULL;
+}
+
+static bool find_identity(struct ind_collector *collector)
+{
+    char reason[400];
+    const struct ind_config *config = collector->settings->config;
+    bool good = ind_identity_find(config->user, config->groups, config->group_count, &collector->identity,
+                                  reason, sizeof reason);
+    if (!good)
+        ind_report(&collector->reporter, IND_SEVERITY_ERROR, "%s", reason);
+    else if (ind_identity_is_root(&collector->identity) && !ind_is_from_files(collector))
+        ind_report(
+            &collector->reporter, IND_SEVERITY_WARNING,
+            "this runs as root, and reads what strangers send; name a user that it should take on once its "
+            "ports are open: \"user: indagator\"");
+    return good;
+}
+
+/* Sockets are open. Folders that are not there are made while that is still possible everywhere. */
+static bool take_on_identity(struct ind_collector *collector)
+{
+    char reason[1400];
+    const struct ind_config *config = collector->settings->config;
+    const char *const folders[] = {config->store, config->state};
+    for (size_t i = 0; i < 2; i++)
+        if (!ind_identity_make_folder(&collector->identity, folders[i])) {
+            ind_report(&collector->reporter, IND_SEVERITY_ERROR, "cannot make the folder %s: %s", folders[i],
+                       strerror(errno));
+            return false;
+        }
+    bool good = ind_identity_take_on(&collector->identity, true, reason, sizeof reason) &&
+                ind_listener_tls_readable(config, reason, sizeof reason);
+    if (!good)
+        ind_report(&collector->reporter, IND_SEVERITY_ERROR, "%s", reason);
+    return good;
 }
 
 static bool open_store(struct ind_collector *collector)
@@ -281,9 +318,11 @@ static enum ind_collect_status run(struct ind_collector *collector, struct ind_c
 {
     const struct ind_config *config = collector->settings->config;
     const struct ind_control_actions actions = ind_collector_actions(collector);
+    if (!find_identity(collector))
+        return IND_COLLECT_CALL;
     /* Before there is a thread, a socket or a file. A reload may bring programs that are not there yet. */
     if (!ind_is_from_files(collector) || ind_config_has_to(config, IND_TO_PROGRAM))
-        collector->spawner = ind_spawner_new();
+        collector->spawner = ind_spawner_new(&collector->identity);
     ind_fs_raise_file_limit(); /* live files, sockets, connections, what a search holds open */
     collector->intakes = count_intakes(collector->settings);
     collector->budget = ind_budget_divide(ind_budget_limit(), 2 * config->listener_count * collector->intakes,
@@ -296,6 +335,8 @@ static enum ind_collect_status run(struct ind_collector *collector, struct ind_c
         return IND_COLLECT_CALL;
     if (!ind_is_from_files(collector) && !make_receivers(collector))
         return out_of_memory(collector);
+    if (!take_on_identity(collector))
+        return IND_COLLECT_CALL;
     if (!open_store(collector) || !run_threads(collector))
         return IND_COLLECT_FAILED;
     fill_result(collector, result);

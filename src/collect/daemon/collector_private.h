@@ -38,6 +38,7 @@ struct ind_collector {
     const struct ind_collect_settings *settings;
     ind_time began;
     unsigned intakes;
+    struct ind_identity identity;
     struct ind_budget budget; /* of descriptors */
 
     struct ind_lifecycle lifecycle;

@@ -41,11 +41,26 @@ static void report_mistakes(struct ind_reporter *reporter, const struct ind_diag
     }
 }
 
+static bool are_same(const char *one, const char *other)
+{
+    return one && other ? strcmp(one, other) == 0 : one == other;
+}
+
+static bool are_same_groups(const struct ind_config *now, const struct ind_config *then)
+{
+    bool same = now->group_count == then->group_count;
+    for (size_t i = 0; same && i < now->group_count; i++)
+        same = strcmp(now->groups[i], then->groups[i]) == 0;
+    return same;
+}
+
 /* What cannot change while we run. NULL: nothing of it does. */
 static const char *needs_restart(const struct ind_config *now, const struct ind_config *then)
 {
     return strcmp(now->store, then->store) != 0      ? "store"
            : strcmp(now->state, then->state) != 0    ? "state"
+           : !are_same(now->user, then->user)        ? "user"
+           : !are_same_groups(now, then)             ? "group"
            : now->threads != then->threads           ? "threads"
            : now->open_files != then->open_files     ? "open files"
            : now->burst_buffer != then->burst_buffer ? "burst buffer"

@@ -33,10 +33,11 @@ uint16_t ind_listeners_number(struct ind_listeners *listeners, const char *text)
 }
 
 bool ind_listeners_begin(struct ind_listeners *listeners, unsigned receivers,
-                         const struct ind_inherited *inherited)
+                         const struct ind_inherited *inherited, const struct ind_identity *identity)
 {
     listeners->receivers = receivers;
     listeners->inherited = inherited;
+    listeners->identity = identity;
     return ind_listeners_number(listeners, "internal") == IND_NAME_INTERNAL &&
            ind_listeners_number(listeners, "files") == IND_NAME_FILES;
 }

@@ -8,6 +8,7 @@
 #define IND_COLLECT_INPUT_LISTENER_H
 
 #include "collect/account/book.h"
+#include "collect/runtime/identity.h"
 #include "collect/runtime/reporter.h"
 #include "config/config.h"
 #include "net/inherited.h"
@@ -54,6 +55,7 @@ struct ind_listener_set {
 struct ind_listeners {
     unsigned receivers;
     const struct ind_inherited *inherited; /* or NULL */
+    const struct ind_identity *identity;   /* whose local sockets are to be */
     struct ind_listener *open;
     const char *names[IND_LISTENER_NAMES];
     uint16_t name_count;
@@ -61,7 +63,7 @@ struct ind_listeners {
 
 /* False where memory is out. */
 bool ind_listeners_begin(struct ind_listeners *listeners, unsigned receivers,
-                         const struct ind_inherited *inherited);
+                         const struct ind_inherited *inherited, const struct ind_identity *identity);
 void ind_listeners_end(struct ind_listeners *listeners);
 
 enum { IND_LISTENER_PLACE = 80 };

@@ -225,13 +225,14 @@ static int open_sockets(const struct opening *opening, uint16_t number)
     return count == 1 || ind_udp_share_by_address(listener->sockets[0], count) ? 0 : errno;
 }
 
-static int open_local(struct ind_listener *listener, unsigned mode)
+static int open_local(struct ind_listener *listener, unsigned mode, const struct ind_identity *identity)
 {
     int socket = listener->stream ? ind_unix_listen_stream(listener->address, mode)
                                   : ind_unix_listen(listener->address, mode);
     if (socket < 0)
         return errno;
     listener->sockets[listener->socket_count++] = socket;
+    ind_identity_own(identity, listener->address);
     listener->path = strdup(listener->address);
     return listener->path ? 0 : ENOMEM;
 }
@@ -286,8 +287,9 @@ static int open_listener(const struct opening *opening, const struct wanted *wan
         return copy_sockets(before, opening->listener);
     if (wanted->item->kind == IND_LISTEN_INHERITED)
         return open_inherited(opening->listener, wanted->socket, wanted->item->tls != NULL);
-    return kinds[opening->listener->kind].listen ? open_sockets(opening, port_for(opening->set, wanted))
-                                                 : open_local(opening->listener, wanted->item->mode);
+    return kinds[opening->listener->kind].listen
+               ? open_sockets(opening, port_for(opening->set, wanted))
+               : open_local(opening->listener, wanted->item->mode, opening->listeners->identity);
 }
 
 /* A listener without sockets; NULL where memory is out, or there is no number left for its name. */

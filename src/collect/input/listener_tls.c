@@ -1,6 +1,7 @@
 #include "collect/input/listener_tls.h"
 
 #include <stdio.h>
+#include <unistd.h>
 
 _Static_assert((int)IND_LISTEN_CERTIFICATE == (int)IND_TLS_CERTIFICATE &&
                    (int)IND_LISTEN_KEY == (int)IND_TLS_KEY &&
@@ -23,6 +24,15 @@ static struct ind_tls *make(const struct ind_listen_item *item, struct ind_tls_f
     return ind_tls_server_new(&settings, fault);
 }
 
+static void write_reason(const struct ind_listen_tls *tls, int part, const char *text, char *reason,
+                         size_t room)
+{
+    struct ind_place place = {0};
+    ind_place_find(&place, tls->files[part].source, tls->files[part].offset);
+    snprintf(reason, room, "%s:%zu:%zu: %s %s", place.source->path, place.line, place.column,
+             tls->files[part].path, text);
+}
+
 struct ind_tls *ind_listener_tls_new(const struct ind_listen_item *item, char *reason, size_t room)
 {
     struct ind_tls_fault fault;
@@ -33,12 +43,24 @@ struct ind_tls *ind_listener_tls_new(const struct ind_listen_item *item, char *r
         snprintf(reason, room, "%s: %s", item->text, fault.text);
         return NULL;
     }
-    const struct ind_listen_tls *given = item->tls;
-    struct ind_place place = {0};
-    ind_place_find(&place, given->files[fault.part].source, given->files[fault.part].offset);
-    snprintf(reason, room, "%s:%zu:%zu: %s %s", place.source->path, place.line, place.column,
-             given->files[fault.part].path, fault.text);
+    write_reason(item->tls, (int)fault.part, fault.text, reason, room);
     return NULL;
+}
+
+bool ind_listener_tls_readable(const struct ind_config *config, char *reason, size_t room)
+{
+    for (size_t i = 0; i < config->listener_count; i++) {
+        const struct ind_listen_tls *tls = config->listeners[i].tls;
+        for (int part = 0; tls && part < IND_LISTEN_FILES; part++)
+            if (tls->files[part].path && access(tls->files[part].path, R_OK) != 0) {
+                write_reason(tls, part,
+                             "can be read by root, but not by the user that is taken on; a reload could "
+                             "not read it again: give that user the right to read it",
+                             reason, room);
+                return false;
+            }
+    }
+    return true;
 }
 
 void ind_tls_end_write(const struct ind_tls_expiries *expiries, enum ind_tls_part part, ind_time now,

@@ -10,6 +10,10 @@
  */
 struct ind_tls *ind_listener_tls_new(const struct ind_listen_item *item, char *reason, size_t room);
 
+/* Whether this process can read all of them, which it may have done with more rights than it has now, and
+ * will do again at a reload. False with `reason` filled in. */
+bool ind_listener_tls_readable(const struct ind_config *config, char *reason, size_t room);
+
 /* Adds a mistake for each file that cannot be used, and a warning for what ends within thirty days of `now`.
  */
 void ind_listener_tls_check(const struct ind_config *config, ind_time now,

@@ -231,7 +231,15 @@ static _Noreturn void help(int socket)
 
 /* ---- The collector's side ---- */
 
-struct ind_spawner *ind_spawner_new(void)
+/* Programs get nothing that the collector keeps for itself. */
+static void give_up_rights(const struct ind_identity *identity)
+{
+    char reason[200];
+    if (!ind_identity_take_on(identity, false, reason, sizeof reason))
+        _exit(1);
+}
+
+struct ind_spawner *ind_spawner_new(const struct ind_identity *identity)
 {
     struct ind_spawner *spawner = calloc(1, sizeof *spawner);
     int ends[2];
@@ -242,6 +250,7 @@ struct ind_spawner *ind_spawner_new(void)
     spawner->process = fork();
     if (spawner->process == 0) {
         close(ends[0]);
+        give_up_rights(identity);
         help(ends[1]);
     }
     close(ends[1]);

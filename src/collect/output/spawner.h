@@ -1,14 +1,14 @@
 /* collect/output/spawner.h: a small process of ours that starts programs.
  *
- * It is forked before there are threads, sockets or files, while the collector still has the rights it was
- * started with, and does nothing but start programs and see them end: a collector with threads could not fork
- * safely, and one that has given up its rights could not start every program. No shell is involved. Programs
- * have their standard input from the collector; what they print goes to its standard error.
+ * It is forked before there are threads, sockets or files, gives up all rights at once, and does nothing but
+ * start programs and see them end: a collector with threads could not fork safely. No shell is involved.
+ * Programs have their standard input from the collector; what they print goes to its standard error.
  *
  * To be used by one thread. Nothing here waits but ind_spawner_free. */
 #ifndef IND_COLLECT_OUTPUT_SPAWNER_H
 #define IND_COLLECT_OUTPUT_SPAWNER_H
 
+#include "collect/runtime/identity.h"
 #include "config/config.h"
 
 #include <stdbool.h>
@@ -20,8 +20,8 @@ struct ind_spawner;
 /* All of a program and its arguments together. */
 enum { IND_SPAWNER_ARGUMENTS = IND_PROGRAM_BYTES };
 
-/* Forks it. NULL where that cannot be done. */
-struct ind_spawner *ind_spawner_new(void);
+/* Forks it, as that identity and without any further right. NULL where that cannot be done. */
+struct ind_spawner *ind_spawner_new(const struct ind_identity *identity);
 
 /* Sees all programs end: those that do not within some seconds of the end of their input are reported to, and
  * then made to. Accepts NULL. */

@@ -77,8 +77,21 @@ static int open_folder(const char *path, char *reason, size_t room, const char *
 {
     int folder = make_path(path) ? open(path, O_RDONLY | O_DIRECTORY | O_CLOEXEC) : -1;
     if (folder < 0)
-        snprintf(reason, room, "cannot use %s as the %s: %s", path, what, strerror(errno));
+        snprintf(reason, room, "cannot use %s as the %s: %s%s", path, what, strerror(errno),
+                 errno == EACCES ? "; it has to belong to the user that the collector runs as" : "");
     return folder;
+}
+
+/* Whoever can write there can forge what is stored; who can read there may ask the collector. */
+static bool is_kept_close(int folder, const char *path, mode_t wrong, const char *may, char *reason,
+                          size_t room)
+{
+    struct stat facts;
+    if (fstat(folder, &facts) != 0 || !(facts.st_mode & wrong))
+        return true;
+    snprintf(reason, room, "others may %s %s: take that right away with \"chmod o-%s %s\"", may, path,
+             wrong & S_IROTH ? "rwx" : "w", path);
+    return false;
 }
 
 static int open_lock(int folder)
@@ -139,8 +152,12 @@ static enum ind_store_status set_up(struct ind_disk *disk, char *reason, size_t 
     disk->state = open_folder(disk->state_path, reason, room, "state folder");
     if (disk->state < 0)
         return IND_STORE_FAILED;
+    if (!is_kept_close(disk->folder, disk->store, S_IWOTH, "write to", reason, room) ||
+        !is_kept_close(disk->state, disk->state_path, S_IROTH | S_IWOTH, "look into", reason, room))
+        return IND_STORE_FAILED;
     if (mkdirat(disk->folder, IND_STORE_OWN, 0750) != 0 && errno != EEXIST) {
-        snprintf(reason, room, "cannot write to the store %s: %s", disk->store, strerror(errno));
+        snprintf(reason, room, "cannot write to the store %s: %s%s", disk->store, strerror(errno),
+                 errno == EACCES ? "; it has to belong to the user that the collector runs as" : "");
         return IND_STORE_FAILED;
     }
     struct stat own;
