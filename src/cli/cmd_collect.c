@@ -113,7 +113,9 @@ static int run(struct ind_call *call)
         return IND_EXIT_CALL;
     /* Also where nobody takes them: programs that are started are not to get them. */
     struct ind_inherited *inherited = ind_inherited_take();
+    struct ind_service_manager *manager = ind_service_manager_find();
     struct ind_collect_settings settings = {.config = loaded.config,
+                                            .manager = manager,
                                             .inherited = inherited,
                                             .config_path =
                                                 call->config_path ? call->config_path : ind_config_find(),
@@ -130,6 +132,7 @@ static int run(struct ind_call *call)
         ind_collect_result_free(&result);
     }
     ind_inherited_free(inherited);
+    ind_service_manager_free(manager);
     ind_loaded_free(&loaded);
     return status == IND_COLLECT_DONE   ? IND_EXIT_DONE
            : status == IND_COLLECT_CALL ? IND_EXIT_CALL

@@ -416,6 +416,13 @@ static void show(const json_t *status)
     printf("indagator, process %llu, runs since %.19sZ (%s), store %s\n",
            (unsigned long long)number_of(status, "process"), text_of(status, "since"), span,
            text_of(json_object_get(status, "files"), "store"));
+    const char *trouble = text_of(json_object_get(status, "files"), "trouble");
+    if (*trouble)
+        printf("%sNot well: %s%s\n", ind_colour() ? IND_BOLD : "", trouble, ind_colour() ? IND_PLAIN : "");
+    if (json_object_get(status, "as_of"))
+        printf("The numbers are of %.19sZ: the writer cannot be asked just now.\n", text_of(status, "as_of"));
+    if (!json_object_get(status, "ledger"))
+        return;
     show_ledger(status);
     show_details(status);
     show_edits(status);

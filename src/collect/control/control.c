@@ -29,7 +29,7 @@ struct ind_control {
     struct ind_control_actions actions;
     struct ind_reporter *reporter;
     struct event_base *base;
-    struct event *on_wake, *on_second, *on_signal[SIGNALS];
+    struct event *on_wake, *on_second, *on_quarter, *on_signal[SIGNALS];
     struct ind_waker waker;
 
     struct evhttp *http;
@@ -42,6 +42,7 @@ struct ind_control {
      */
     struct pending *for_status, *next_status, *for_rotation, *for_reload, *next_reload;
     bool snapshot_asked;
+    char *last_status; /* or NULL */
 };
 
 /* ---- Answers ---- */
@@ -147,10 +148,23 @@ void ind_control_give_status(struct ind_control *control, const struct ind_statu
     char *text = ind_status_text(status);
     answer_all(&control->for_status, text ? HTTP_OK : HTTP_INTERNAL, "application/json",
                text ? text : "out of memory\n");
-    free(text);
+    free(control->last_status);
+    control->last_status = text;
     control->snapshot_asked = false;
     if (pop_pending(&control->for_status, &control->next_status))
         ask_for_snapshot(control);
+}
+
+/* The snapshot is still under way: it is for nobody then. */
+void ind_control_give_last_status(struct ind_control *control, const char *trouble)
+{
+    (void)pop_pending(&control->for_status, &control->next_status);
+    if (!control->for_status)
+        return;
+    char *text = ind_status_again(control->last_status, ind_now(), trouble);
+    answer_all(&control->for_status, text ? HTTP_OK : HTTP_INTERNAL, "application/json",
+               text ? text : "out of memory\n");
+    free(text);
 }
 
 /* ---- Rotation and reload ---- */
@@ -248,6 +262,14 @@ static void look_after_listener(struct ind_control *control)
     }
 }
 
+static void on_quarter(evutil_socket_t socket, short what, void *context)
+{
+    struct ind_control *control = context;
+    (void)socket;
+    (void)what;
+    control->actions.often(control->actions.context);
+}
+
 static void on_second(evutil_socket_t socket, short what, void *context)
 {
     struct ind_control *control = context;
@@ -338,14 +360,16 @@ void ind_control_run(struct ind_control *control)
 static bool make(struct ind_control *control)
 {
     static const int signals[SIGNALS] = {SIGTERM, SIGINT, SIGHUP};
-    static const struct timeval second = {1, 0};
+    static const struct timeval second = {1, 0}, quarter = {0, 250000};
     control->base = event_base_new();
     if (!control->base || !ind_waker_open(&control->waker))
         return false;
     control->on_wake =
         event_new(control->base, control->waker.read_end, EV_READ | EV_PERSIST, on_wake, control);
     control->on_second = event_new(control->base, -1, EV_PERSIST, on_second, control);
-    bool good = control->on_wake && event_add(control->on_wake, NULL) == 0 && control->on_second &&
+    control->on_quarter = event_new(control->base, -1, EV_PERSIST, on_quarter, control);
+    bool good = control->on_quarter && event_add(control->on_quarter, &quarter) == 0 && control->on_wake &&
+                event_add(control->on_wake, NULL) == 0 && control->on_second &&
                 event_add(control->on_second, &second) == 0;
     for (int i = 0; i < SIGNALS; i++) {
         control->on_signal[i] = evsignal_new(control->base, signals[i], on_signal, control);
@@ -380,8 +404,11 @@ void ind_control_free(struct ind_control *control)
             event_free(control->on_signal[i]);
     if (control->on_wake)
         event_free(control->on_wake);
+    free(control->last_status);
     if (control->on_second)
         event_free(control->on_second);
+    if (control->on_quarter)
+        event_free(control->on_quarter);
     if (control->base)
         event_base_free(control->base);
     if (control->path)

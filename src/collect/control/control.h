@@ -31,6 +31,7 @@ struct ind_control_actions {
     bool (*reloading)(void *context);
     /* After each wake: looks what is done. False: the collector is done, and the control thread with it. */
     bool (*look)(void *context);
+    void (*often)(void *context);  /* four times a second */
     void (*second)(void *context); /* once a second */
 };
 
@@ -51,6 +52,8 @@ void ind_control_open(struct ind_control *control, struct ind_tap *tap, const st
 void ind_control_run(struct ind_control *control);
 
 void ind_control_give_status(struct ind_control *control, const struct ind_status *status);
+/* Where that would have to wait: the one that was given last, with what is wrong now. */
+void ind_control_give_last_status(struct ind_control *control, const char *trouble);
 void ind_control_give_rotation(struct ind_control *control, size_t rotated, size_t failed);
 /* `text` as plain text unless the code is 200: then JSON. */
 void ind_control_give_reload(struct ind_control *control, int code, const char *text);

@@ -387,6 +387,8 @@ static json_t *files_object(const struct ind_status *status)
     set_number(object, "archive_bytes", files->archive_bytes);
     set_number(object, "disk_bytes", files->disk);
     set_number(object, "disk_bytes_free", files->disk_free);
+    if (files->trouble[0])
+        json_object_set_new(object, "trouble", json_string(files->trouble));
     return object;
 }
 
@@ -452,5 +454,23 @@ char *ind_status_text(const struct ind_status *status)
     free_rows(&rows->devices);
     free_rows(&rows->strangers);
     free(rows);
+    return text;
+}
+
+char *ind_status_again(const char *last, ind_time now, const char *trouble)
+{
+    json_t *object = last ? json_loads(last, 0, NULL) : NULL, *files;
+    if (!object)
+        object = json_object();
+    if (json_object_get(object, "now"))
+        json_object_set(object, "as_of", json_object_get(object, "now"));
+    if (!(files = json_object_get(object, "files"))) {
+        files = json_object();
+        json_object_set_new(object, "files", files);
+    }
+    set_time(object, "now", now);
+    json_object_set_new(files, "trouble", json_string(trouble));
+    char *text = json_dumps(object, JSON_COMPACT | JSON_REAL_PRECISION(15));
+    json_decref(object);
     return text;
 }

@@ -35,6 +35,7 @@ struct ind_status_files {
     uint64_t live, open, lines, bytes, overflowed, rotated; /* of the writing half */
     uint64_t compressed, removed, archives, archive_bytes;  /* of the keeping half */
     uint64_t disk, disk_free;                               /* bytes of the file system */
+    char trouble[200];                                      /* what is wrong with it; "": nothing */
 };
 
 /* Who has shown a certificate. */
@@ -63,6 +64,10 @@ struct ind_status {
     uint64_t remembered, evicted; /* entries of edits that remember */
     struct ind_status_files files;
 };
+
+/* For whoever asks while the writer cannot be asked: the status that was given last (NULL: none), with what
+ * is wrong now, and `as_of`, the time that its numbers are of. New, to be freed; NULL where memory is out. */
+char *ind_status_again(const char *last, ind_time now, const char *trouble);
 
 /* New, to be freed; NULL where memory is out. */
 char *ind_status_text(const struct ind_status *status);

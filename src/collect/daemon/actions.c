@@ -16,6 +16,7 @@ static bool ending(void *context)
 static void stop(void *context)
 {
     struct ind_collector *collector = context;
+    ind_service_manager_tell(collector->settings->manager, "STOPPING=1");
     atomic_store(&collector->lifecycle.stop, true);
     ind_receivers_wake(&collector->receivers);
     if (collector->door)
@@ -106,6 +107,7 @@ static void fill_files(const struct ind_collector *collector, struct ind_status_
                                        .archives = atomic_load(&keeping->archives),
                                        .archive_bytes = atomic_load(&keeping->archive_bytes)};
     ind_disk_space(ind_store_disk(collector->store), &files->disk, &files->disk_free);
+    ind_health_trouble(collector, files->trouble);
 }
 
 static void give_status(struct ind_collector *collector)
@@ -209,6 +211,16 @@ static void tell_ends(struct ind_collector *collector)
     }
 }
 
+static void often(void *context)
+{
+    struct ind_collector *collector = context;
+    char trouble[IND_HEALTH_TROUBLE];
+    ind_health_look(collector);
+    ind_health_trouble(collector, trouble);
+    if (collector->snapshots_asked && collector->health.hangs)
+        ind_control_give_last_status(collector->control, trouble);
+}
+
 /* So many reports at once that they find room; the others have their turn a second later. */
 static void second(void *context)
 {
@@ -231,5 +243,6 @@ struct ind_control_actions ind_collector_actions(struct ind_collector *collector
                                         .reload = reload,
                                         .reloading = reloading,
                                         .look = look,
+                                        .often = often,
                                         .second = second};
 }

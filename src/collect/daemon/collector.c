@@ -10,6 +10,7 @@
 #include <signal.h>
 #include <stdlib.h>
 #include <string.h>
+#include <sys/stat.h>
 #include <unistd.h>
 
 /* ---- Callbacks of the parts ---- */
@@ -167,7 +168,7 @@ static bool open_store(struct ind_collector *collector)
 {
     char reason[1400];
     struct ind_store_settings settings = {.config = collector->settings->config,
-                                          .fs = &ind_fs_posix,
+                                          .fs = collector->settings->fs ? collector->settings->fs : &ind_fs_posix,
                                           .now = ind_now(),
                                           .by_messages = ind_is_from_files(collector),
                                           .open_files = collector->budget.files,
@@ -250,6 +251,8 @@ static bool run_threads(struct ind_collector *collector)
         ind_listeners_report_unused(&collector->listeners, collector->rules->config, &collector->reporter);
     }
     if (good)
+        ind_service_manager_tell(collector->settings->manager, "READY=1");
+    if (good)
         ind_control_run(collector->control);
     else
         give_up_start(collector);
@@ -323,6 +326,10 @@ static enum ind_collect_status run(struct ind_collector *collector, struct ind_c
     /* Before there is a thread, a socket or a file. A reload may bring programs that are not there yet. */
     if (!ind_is_from_files(collector) || ind_config_has_to(config, IND_TO_PROGRAM))
         collector->spawner = ind_spawner_new(&collector->identity);
+    /* Files are made with the modes that the configuration says, whatever whoever started us takes away; never more
+     * than that, and nothing for others. */
+    if (!ind_is_from_files(collector))
+        (void)umask(0027);
     ind_fs_raise_file_limit(); /* live files, sockets, connections, what a search holds open */
     collector->intakes = count_intakes(collector->settings);
     collector->budget = ind_budget_divide(ind_budget_limit(), 2 * config->listener_count * collector->intakes,

@@ -6,13 +6,16 @@
 #include "collect/account/book.h"
 #include "collect/intake/origin.h"
 #include "net/inherited.h"
+#include "net/service_manager.h"
 #include "store/archive/keeper.h"
 #include "store/write/store.h"
 
 struct ind_collect_settings {
-    const struct ind_config *config;       /* borrowed */
-    const char *config_path;               /* read again at a reload; NULL: there is none */
-    const struct ind_inherited *inherited; /* sockets of the service manager; borrowed; NULL: none */
+    const struct ind_config *config;           /* borrowed */
+    const char *config_path;                   /* read again at a reload; NULL: there is none */
+    const struct ind_fs *fs; /* of the store; borrowed; NULL: the system's */
+    const struct ind_service_manager *manager; /* who wants to know how we are; borrowed; NULL: nobody */
+    const struct ind_inherited *inherited;     /* sockets of the service manager; borrowed; NULL: none */
     /* What an administrator must hear of; called from several threads at once. */
     void (*report)(void *context, const char *text);
     void *context;

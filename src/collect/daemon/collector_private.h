@@ -12,6 +12,7 @@
 
 #include "collect/control/control.h"
 #include "collect/daemon/collector.h"
+#include "collect/daemon/health.h"
 #include "collect/input/door.h"
 #include "collect/output/housekeeping.h"
 #include "collect/output/writer.h"
@@ -47,6 +48,7 @@ struct ind_collector {
     struct ind_listeners listeners;
     struct ind_rules *rules; /* the present ones */
     struct ind_reload reload;
+    struct ind_health health;
     struct ind_steady ends_told; /* what certificates of the present rules end soon: once a day */
 
     /* What the threads share, each part saying how. */

@@ -72,6 +72,7 @@ static void refuse(struct ind_collector *collector, const char *reason)
     char text[1600];
     ind_report(&collector->reporter, IND_SEVERITY_ERROR, "reload: %s; the rules stay as they were", reason);
     snprintf(text, sizeof text, "%s\n", reason);
+    ind_service_manager_tell(collector->settings->manager, "READY=1");
     ind_control_give_reload(collector->control, CONFLICT, text);
 }
 
@@ -80,6 +81,7 @@ static void refuse_mistakes(struct ind_collector *collector, const struct ind_di
     char *text = mistakes_text(diagnostics);
     report_mistakes(&collector->reporter, diagnostics);
     ind_report(&collector->reporter, IND_SEVERITY_ERROR, "reload: the rules stay as they were");
+    ind_service_manager_tell(collector->settings->manager, "READY=1");
     ind_control_give_reload(collector->control, CONFLICT, text ? text : "out of memory\n");
     free(text);
 }
@@ -131,6 +133,8 @@ void ind_reload_begin(struct ind_collector *collector)
         collector->reload.again = true;
         return;
     }
+    ind_service_manager_tell(collector->settings->manager, "RELOADING=1\nMONOTONIC_USEC=%lld",
+                             (long long)(ind_steady_now().ns / 1000));
     struct ind_rules *rules = prepare(collector);
     if (rules)
         commit(collector, rules);
@@ -148,6 +152,7 @@ static void come_into_force(struct ind_collector *collector)
     ind_report(&collector->reporter, IND_SEVERITY_INFO, "reloaded: the new rules are in force");
     snprintf(text, sizeof text, "{\"listeners\":%zu,\"devices\":%zu,\"routes\":%zu}\n",
              config->listener_count, ind_devices_count(config->devices), config->route_count);
+    ind_service_manager_tell(collector->settings->manager, "READY=1");
     ind_control_give_reload(collector->control, DONE, text);
 }
 

@@ -120,6 +120,7 @@ static bool submit(struct ind_dispatch *dispatch, const struct ind_record *recor
 
 static void count(struct ind_dispatch *dispatch, const struct ind_record *record)
 {
+    dispatch->received++;
     dispatch->counts.received[record->listener]++;
     dispatch->counts.bytes[record->listener] += record->length;
 }
@@ -171,6 +172,7 @@ bool ind_dispatch_keep(struct ind_dispatch *dispatch, const struct ind_record *r
 
 void ind_dispatch_lose(struct ind_dispatch *dispatch, uint16_t listener, size_t length)
 {
+    dispatch->received++;
     dispatch->counts.received[listener]++;
     dispatch->counts.bytes[listener] += length;
     dispatch->counts.lost_buffer[listener]++;

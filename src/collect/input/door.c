@@ -32,6 +32,7 @@ struct ind_door {
     struct event_base *base;
     struct event *on_wake, *on_descriptor, *on_tick;
     struct ind_waker waker;
+    struct ind_pulse pulse;
     _Atomic(const struct ind_listener_set *) order; /* set by control, taken by itself */
 };
 
@@ -185,6 +186,7 @@ void *ind_door_run(void *argument)
     (void)event_add(door->on_tick, &second);
     adopt(door, door->set);
     while (!ind_is_stopping(door->all->lifecycle)) {
+        ind_pulse_beat(&door->pulse, ind_clock_read(door->all->clock).steady);
         (void)event_base_loop(door->base, EVLOOP_ONCE);
         take_order(door);
     }
@@ -210,6 +212,11 @@ void ind_door_order_listeners(struct ind_door *door, const struct ind_listener_s
 void ind_door_wake(const struct ind_door *door)
 {
     ind_waker_wake(&door->waker);
+}
+
+const struct ind_pulse *ind_door_pulse(const struct ind_door *door)
+{
+    return &door->pulse;
 }
 
 struct ind_peers *ind_door_peers(const struct ind_door *door)

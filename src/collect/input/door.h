@@ -24,6 +24,7 @@ void ind_door_order_listeners(struct ind_door *door, const struct ind_listener_s
 /* Any thread. */
 void ind_door_wake(const struct ind_door *door);
 
+const struct ind_pulse *ind_door_pulse(const struct ind_door *door);
 /* Who has shown a certificate. */
 struct ind_peers *ind_door_peers(const struct ind_door *door);
 

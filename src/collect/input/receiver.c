@@ -166,6 +166,8 @@ static void look_and_work(struct ind_receiver *receiver)
     dispatch->tapped = ind_tap_is_open(receiver->all->tap);
     (void)event_base_loop(receiver->base, work || unsent || ending ? EVLOOP_NONBLOCK : EVLOOP_ONCE);
     receiver->looked = ind_clock_read(clock).steady;
+    ind_pulse_beat(&receiver->pulse, receiver->looked);
+    atomic_store_explicit(&receiver->received, dispatch->received, memory_order_relaxed);
     welcome_arriving(receiver);
     file_internal_messages(receiver);
     ind_dispatch_slice(dispatch);
@@ -356,6 +358,16 @@ void ind_receivers_end(struct ind_receivers *receivers)
         if (receivers->list[i])
             free_receiver(receivers->list[i]);
     ind_admission_free(receivers->admission);
+}
+
+const struct ind_pulse *ind_receiver_pulse(const struct ind_receiver *receiver)
+{
+    return &receiver->pulse;
+}
+
+uint64_t ind_receiver_received(const struct ind_receiver *receiver)
+{
+    return atomic_load(&receiver->received);
 }
 
 void ind_receiver_facts(const struct ind_receiver *receiver, struct ind_receiver_facts *facts)

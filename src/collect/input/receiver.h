@@ -11,6 +11,7 @@
 #include "collect/input/datagrams.h"
 #include "collect/input/streams.h"
 #include "collect/runtime/lifecycle.h"
+#include "collect/runtime/pulse.h"
 
 struct ind_receiver;
 
@@ -61,6 +62,10 @@ void ind_receivers_note_adopted(struct ind_receivers *receivers);
 void ind_receiver_take(struct ind_receiver *receiver, struct ind_connection *connection);
 /* Any thread. */
 void ind_receiver_wake(const struct ind_receiver *receiver);
+
+/* Any thread: its pulse, and how many messages it has received. */
+const struct ind_pulse *ind_receiver_pulse(const struct ind_receiver *receiver);
+uint64_t ind_receiver_received(const struct ind_receiver *receiver);
 
 struct ind_receiver_facts {
     uint64_t longest_pause; /* ns in which no socket was looked at though messages may have come */

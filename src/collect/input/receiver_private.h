@@ -40,7 +40,8 @@ struct ind_receiver {
     struct event *on_wake, *on_tick, *on_room, *on_joined;
     struct ind_waker waker;
     struct ind_steady looked; /* when the sockets were last looked at; not set: it waited for them since */
-    atomic_uint_fast64_t longest_pause; /* written by itself, read by control */
+    atomic_uint_fast64_t longest_pause, received; /* written by itself, read by control */
+    struct ind_pulse pulse;
 
     /* Orders: set by control, taken by itself. */
     _Atomic(struct ind_marker *) snapshot_order;

@@ -36,6 +36,8 @@ static void publish(struct ind_writer *writer)
     atomic_store(&facts->overflowed, counts.overflowed);
     atomic_store(&facts->live_files, counts.live_files);
     atomic_store(&facts->open_files, counts.open_files);
+    atomic_store(&facts->disk_error, counts.disk_error);
+    ind_pulse_beat(&writer->pulse, ind_clock_read(writer->clock).steady);
 }
 
 /* ---- Ledger snapshots ---- */
@@ -317,6 +319,7 @@ bool ind_writer_rotation_done(struct ind_writer *writer, size_t *rotated, size_t
 enum ind_writer_state ind_writer_step(struct ind_writer *writer, int milliseconds)
 {
     bool ended = false;
+    ind_pulse_beat(&writer->pulse, now(writer).steady);
     if (!writer->batch) {
         struct ind_ring_item item = ind_rings_next(writer->rings, writer->held, milliseconds, &ended);
         writer->batch = item.batch;

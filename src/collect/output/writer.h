@@ -9,6 +9,7 @@
 #include "collect/queue/ring.h"
 #include "collect/runtime/clock.h"
 #include "collect/runtime/lifecycle.h"
+#include "collect/runtime/pulse.h"
 #include "thread/mutex.h"
 
 struct ind_config;
@@ -17,6 +18,7 @@ struct ind_plan;
 /* What it did so far: written by the writer after each batch, read by any thread. */
 struct ind_writer_facts {
     atomic_uint_fast64_t lines, bytes, rotated, overflowed, live_files, open_files;
+    atomic_int disk_error; /* for which the disk takes nothing; 0: it does */
 };
 
 /* A rotation that somebody asked for. */
@@ -41,6 +43,7 @@ struct ind_writer {
 
     /* Shared with the control thread, as each says. */
     struct ind_writer_facts facts;
+    struct ind_pulse pulse; /* between two steps, none of which waits long but for the disk */
     struct ind_rotation_order rotation;
     atomic_uint
         snapshots_out;  /* set by control when it asks for them; the writer takes one off for each it fills */

@@ -39,6 +39,12 @@ bool ind_disk_is_full(int error)
     return error == ENOSPC || error == EDQUOT || error == EIO || error == EROFS || error == ENOMEM;
 }
 
+bool ind_disk_takes_nothing(const struct ind_disk *disk, int error)
+{
+    return ind_disk_is_full(error) || ((error == EACCES || error == EPERM) &&
+                                       faccessat(disk->folder, ".", W_OK | X_OK, AT_EACCESS) != 0);
+}
+
 uint64_t ind_path_hash(struct ind_slice path)
 {
     return XXH3_64bits(path.at, path.length);

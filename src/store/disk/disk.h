@@ -113,6 +113,8 @@ void ind_disk_space(const struct ind_disk *disk, uint64_t *size, uint64_t *room)
 
 /* Whether an error of a write means that the disk takes nothing for now. */
 bool ind_disk_is_full(int error);
+/* The same, or that the right to write to the store is gone: as soon as it is given back all goes on. */
+bool ind_disk_takes_nothing(const struct ind_disk *disk, int error);
 
 uint64_t ind_path_hash(struct ind_slice path);
 

@@ -156,5 +156,6 @@ struct ind_store_counts ind_store_counts(const struct ind_store *store)
 {
     struct ind_store_counts counts = store->counts;
     counts.open_files = store->open_count;
+    counts.disk_error = store->disk_error;
     return counts;
 }

@@ -201,6 +201,7 @@ static void report_full(struct ind_store *store, const struct ind_live *live, in
                         struct ind_clocks now)
 {
     store->disk_full = true;
+    store->disk_error = error;
     store->disk_again = ind_steady_after(now.steady, DISK_AGAIN);
     if (ind_steady_reported_lately(&store->full_reported, now.steady, IND_REPORT_AGAIN * IND_SECOND))
         return;
@@ -211,6 +212,7 @@ static void report_full(struct ind_store *store, const struct ind_live *live, in
 static void report_room(struct ind_store *store)
 {
     store->disk_full = false;
+    store->disk_error = 0;
     if (ind_steady_is_set(store->full_reported))
         ind_disk_report(store->disk, "the disk takes messages again; nothing that waited was lost");
     store->full_reported = IND_STEADY_NEVER;
@@ -232,7 +234,7 @@ int ind_live_flush(struct ind_store *store, struct ind_live *live, struct ind_cl
             report_room(store); /* all that waited is written */
         return 0;
     }
-    if (ind_disk_is_full(error) || error == EMFILE || error == ENFILE) {
+    if (ind_disk_takes_nothing(store->disk, error) || error == EMFILE || error == ENFILE) {
         report_full(store, live, error, now);
         atomic_store(&store->disk->wanted, true); /* the keeping half may find something to remove */
         return error;

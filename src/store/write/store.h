@@ -90,6 +90,7 @@ struct ind_store_counts {
     uint64_t overflowed;   /* lines that went to an overflow.log */
     uint64_t rotated;      /* files */
     size_t live_files, open_files;
+    int disk_error; /* for which the disk takes nothing; 0: it does */
 };
 
 struct ind_store_counts ind_store_counts(const struct ind_store *store);

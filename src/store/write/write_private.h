@@ -82,6 +82,7 @@ struct ind_store {
     struct ind_steady full_reported; /* a disk that takes nothing: one report does for all files */
     struct ind_steady disk_again;    /* not before */
     bool disk_full;
+    int disk_error; /* for which it takes nothing */
     struct ind_store_counts counts;
 };
 
