@@ -116,6 +116,7 @@ static int run(struct ind_call *call)
     struct ind_service_manager *manager = ind_service_manager_find();
     struct ind_collect_settings settings = {.config = loaded.config,
                                             .manager = manager,
+                                            .doubts = &loaded.diagnostics,
                                             .inherited = inherited,
                                             .config_path =
                                                 call->config_path ? call->config_path : ind_config_find(),

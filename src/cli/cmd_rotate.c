@@ -10,6 +10,13 @@
 #include <jansson.h>
 #include <stdlib.h>
 
+static void complain(void *context, enum ind_own own, const char *path, const char *text)
+{
+    (void)own;
+    (void)path;
+    ind_complain_text(context, text);
+}
+
 static struct {
     int due, dry_run, clock_is_right;
 } given;
@@ -73,7 +80,7 @@ static int dry_run(const struct ind_config *config, bool json)
                                           .fs = &ind_fs_posix,
                                           .now = ind_now(),
                                           .dry_run = true,
-                                          .report = ind_complain_text,
+                                          .report = complain,
                                           .act = show_action,
                                           .context = &shown};
     if (ind_store_open(&settings, &store, reason, sizeof reason) != IND_STORE_OK) {
@@ -132,7 +139,7 @@ static int rotate(const struct ind_config *config, bool json)
     char reason[1400];
     struct ind_store *store;
     struct ind_store_settings settings = {
-        .config = config, .fs = &ind_fs_posix, .now = ind_now(), .report = ind_complain_text};
+        .config = config, .fs = &ind_fs_posix, .now = ind_now(), .report = complain};
     enum ind_store_status status = ind_store_open(&settings, &store, reason, sizeof reason);
     if (status == IND_STORE_BUSY)
         return ask_collector(config, json, reason);

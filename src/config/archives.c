@@ -6,7 +6,7 @@
 #include <stdlib.h>
 
 static const struct ind_rotation_rule default_rotation = {IND_PERIOD_DAY, UINT64_C(256) << 20, 0};
-static const struct ind_retention_rule default_retention = {INT64_C(30) * IND_DAY_SECONDS, 0, 0, 80};
+static const struct ind_retention_rule default_retention = {INT64_C(30) * IND_DAY_SECONDS, 0, 0, 80, 0};
 enum { DEFAULT_LEVEL = 3, DEFAULT_GZIP_LEVEL = 6 };
 
 static const char *const period_names[] = {"", "hour", "day", "week"};
@@ -103,16 +103,33 @@ static void read_keep_space(struct ind_loader *loader, const struct ind_node *va
                   IND_ARG(value->text));
 }
 
+static void read_keep_least(struct ind_loader *loader, const struct ind_node *value, void *into)
+{
+    struct ind_retention_rule *rule = into;
+    int64_t span = 0;
+    if (!ind_expect_text(loader, value, "a span of time such as 90 days"))
+        return;
+    if (!ind_read_span(value->text, &span) || (rule->least = span / IND_SECOND) == 0)
+        ind_wrong(loader, value, "\"%.*s\" is not a span of time from 1 s to 100 years; " IND_SPAN_HINT,
+                  IND_ARG(value->text));
+}
+
 static void read_keep(struct ind_loader *loader, const struct ind_node *value, void *into)
 {
-    static const struct ind_key keys[] = {
-        {"for", read_keep_for}, {"number", read_keep_number}, {"space", read_keep_space}};
+    static const struct ind_key keys[] = {{"for", read_keep_for},
+                                          {"number", read_keep_number},
+                                          {"space", read_keep_space},
+                                          {"never less than", read_keep_least}};
     struct ind_policy *policy = into;
     policy->keep = (struct ind_retention_rule){0};
     if (value->kind == IND_NODE_MAP)
-        ind_read_map(loader, value, keys, 3, &policy->keep);
+        ind_read_map(loader, value, keys, sizeof keys / sizeof *keys, &policy->keep);
     else
         read_keep_for(loader, value, &policy->keep);
+    if (policy->keep.age && policy->keep.least > policy->keep.age)
+        ind_wrong(loader, value,
+                  "\"never less than\" is longer than \"for\": an archive goes when it is that old; make "
+                  "it shorter, or leave it out");
     if (!policy->keep.space && !policy->keep.percent)
         policy->keep.percent = default_retention.percent;
 }
@@ -230,6 +247,13 @@ static void describe_size(struct ind_buffer *buffer, uint64_t size)
     ind_buffer_text(buffer, units[unit]);
 }
 
+static void describe_age(struct ind_buffer *buffer, int64_t seconds)
+{
+    bool days = seconds % IND_DAY_SECONDS == 0;
+    ind_buffer_number(buffer, (uint64_t)(seconds / (days ? IND_DAY_SECONDS : 3600)));
+    ind_buffer_text(buffer, days ? " days" : " hours");
+}
+
 void ind_policy_describe(const struct ind_policy *policy, struct ind_buffer *buffer)
 {
     const char *joint = "";
@@ -255,9 +279,7 @@ void ind_policy_describe(const struct ind_policy *policy, struct ind_buffer *buf
     ind_buffer_text(buffer, ", keep ");
     joint = "";
     if (policy->keep.age) {
-        ind_buffer_number(buffer, (uint64_t)(policy->keep.age /
-                                             (policy->keep.age % IND_DAY_SECONDS ? 3600 : IND_DAY_SECONDS)));
-        ind_buffer_text(buffer, policy->keep.age % IND_DAY_SECONDS ? " hours" : " days");
+        describe_age(buffer, policy->keep.age);
         joint = ", ";
     }
     if (policy->keep.number) {
@@ -273,6 +295,10 @@ void ind_policy_describe(const struct ind_policy *policy, struct ind_buffer *buf
         ind_buffer_text(buffer, " % of the file system");
     } else {
         describe_size(buffer, policy->keep.space);
+    }
+    if (policy->keep.least) {
+        ind_buffer_text(buffer, ", never less than ");
+        describe_age(buffer, policy->keep.least);
     }
     ind_buffer_text(buffer, ", compress ");
     ind_buffer_text(buffer, policy->compress == IND_COMPRESS_ZSTD   ? "zstd "

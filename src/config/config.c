@@ -126,6 +126,14 @@ static void read_burst_buffer(struct ind_loader *loader, const struct ind_node *
                   IND_ARG(value->text));
 }
 
+static void read_reserve(struct ind_loader *loader, const struct ind_node *value, void *into)
+{
+    struct ind_config *config = into;
+    if (ind_expect_text(loader, value, "a size such as 2 GiB") && once(loader, value, &config->reserve) &&
+        !ind_read_size(value->text, &config->reserve))
+        ind_wrong(loader, value, "\"%.*s\" is not a size; write one such as 2 GiB", IND_ARG(value->text));
+}
+
 static void read_threads(struct ind_loader *loader, const struct ind_node *value, void *into)
 {
     struct ind_config *config = into;
@@ -253,6 +261,7 @@ static const struct ind_key top_keys[] = {
     {"group", read_group},
     {"open files", read_open_files},
     {"burst buffer", read_burst_buffer},
+    {"reserve", read_reserve},
     {"threads", read_threads},
     {"listen", ind_load_listen},
     {"allow", read_allow},

@@ -82,7 +82,8 @@ struct ind_config {
     struct ind_zone *zone;
     const struct ind_zone *times; /* of the times of stored lines: `zone`, or NULL: UTC */
     bool local_times;
-    char *user; /* to be taken on once sockets are open; NULL: none */
+    uint64_t reserve; /* bytes of the file system that are kept free; 0: none */
+    char *user;       /* to be taken on once sockets are open; NULL: none */
     char **groups;
     size_t group_count;
     uint64_t open_files, burst_buffer; /* files; bytes */

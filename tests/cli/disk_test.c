@@ -115,6 +115,63 @@ static void a_full_disk_is_told_and_all_goes_on_by_itself_once_there_is_room(voi
     assert_true(ind_file_holds(ind_path(folder, "disk/log/own.log"), "the disk takes messages again"));
 }
 
+static unsigned long archives(void)
+{
+    json_t *object = status();
+    unsigned long count = number(json_object_get(object, "files"), "archives");
+    json_decref(object);
+    return count;
+}
+
+static bool at_most_archives(void *most)
+{
+    return archives() <= *(unsigned long *)most;
+}
+
+static bool tells_that_none_may_go(void *context)
+{
+    (void)context;
+    return ind_file_holds(running.err, "no archive may be removed any more");
+}
+
+/* Archives go early for the reserve, and it is told; but none that "never less than" spares. */
+static void the_reserve_is_kept_by_removing_the_oldest_archives(void **state)
+{
+    char text[60];
+    (void)state;
+    for (int spared = 0; spared < 2; spared++) {
+        if (!spared ? !mount_small() : !mounted)
+            return;
+        snprintf(text, sizeof text, "%s",
+                 spared ? "keep: {number: 1000, never less than: 1 day}" : "keep: 1 year");
+        char config[2000];
+        snprintf(config, sizeof config, "%s%sarchives: {default: {compress: none, rotate: every day, %s}}\n",
+                 "reserve: 1400 KiB\n" RULES, ROUTES, text);
+        begin(config);
+        for (int i = 0; i < 6; i++) {
+            send_some("a", 100); /* some 25 KiB */
+            struct ind_ran ran = ind_run(folder, "rotate", NULL);
+            assert_int_equal(ran.status, 0);
+            ind_ran_free(&ran);
+        }
+        unsigned long before = archives(), fewer = before - 1;
+        assert_true(before >= 6);
+        struct ind_ran ran =
+            ind_shell(folder, "dd if=/dev/zero of=disk/ballast bs=1k count=%d 2>/dev/null", 500);
+        ind_ran_free(&ran);
+        if (spared) {
+            ind_wait_until(tells_that_none_may_go, NULL, "it is told that no archive may go");
+            assert_true(archives() >= before);
+        } else {
+            ind_wait_until(at_most_archives, &fewer, "some archives have gone");
+            assert_true(ind_file_holds(running.err, "the oldest, are removed early"));
+        }
+        end();
+        ran = ind_shell(folder, "rm -rf disk/* state");
+        ind_ran_free(&ran);
+    }
+}
+
 static void the_right_to_write_that_is_taken_away_is_waited_for(void **state)
 {
     const struct passwd *user = getpwnam("nobody");
@@ -145,6 +202,7 @@ int main(void)
     const struct CMUnitTest tests[] = {
         cmocka_unit_test_setup_teardown(a_full_disk_is_told_and_all_goes_on_by_itself_once_there_is_room,
                                         set_up, leave),
+        cmocka_unit_test_setup_teardown(the_reserve_is_kept_by_removing_the_oldest_archives, set_up, leave),
         cmocka_unit_test_setup_teardown(the_right_to_write_that_is_taken_away_is_waited_for, set_up, leave),
     };
     return cmocka_run_group_tests(tests, NULL, NULL);

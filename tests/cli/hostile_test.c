@@ -59,7 +59,10 @@ static void a_message_that_no_batch_has_room_for_is_cut_and_hangs_nothing(void *
     static char message[65000];
     (void)state;
     begin("store: log\nstate: state\nzone: UTC\nlisten:\n  - udp: 127.0.0.1:0\n"
-          "edits:\n  - {name: l, label: {l: \"{text}\"}}\nroutes:\n  - {name: j, file: j.log, layout: json}\n"
+          "edits:\n  - {name: q, when: 'msgid in (\"started\", \"stopped\", \"configuration-doubtful\")', "
+          "drop: yes}\n  - "
+          "{name: l, label: {l: "
+          "\"{text}\"}}\nroutes:\n  - {name: j, file: j.log, layout: json}\n"
           "  - {name: t, file: t.log, layout: \"{text}{text}{text}{text}{text}\"}\n");
     int fd = open_to(IND_SEND_UDP, running.port, NULL);
     memset(message, 1, sizeof message);

@@ -172,6 +172,13 @@ static void tell(void *context, const char *text)
         player->told[player->told_count++] = strdup(text);
 }
 
+static void tell_of_store(void *context, enum ind_own own, const char *path, const char *text)
+{
+    (void)own;
+    (void)path;
+    tell(context, text);
+}
+
 static void settle(void *context, uint32_t owner, uint32_t lines, bool written)
 {
     ind_book_settle(((struct player *)context)->writer.filing.book, owner, lines, written);
@@ -297,7 +304,7 @@ static void open_engine(struct player *player)
                                           .fs = &player->fs,
                                           .now = player->now,
                                           .files_a_day = FILES_A_DAY,
-                                          .report = tell,
+                                          .report = tell_of_store,
                                           .settle = settle,
                                           .context = player};
     if (ind_store_open(&settings, &player->store, reason, sizeof reason) != IND_STORE_OK)

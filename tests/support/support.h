@@ -45,6 +45,12 @@ struct ind_ran ind_run(const char *folder, ...);
 struct ind_ran ind_shell(const char *folder, const char *format, ...) __attribute__((format(printf, 2, 3)));
 void ind_ran_free(struct ind_ran *ran);
 
+/* A line of a configuration: what the collector says of itself when it starts, reloads and ends is not filed,
+ * so that a test can count what is its own. */
+#define IND_QUIET                                                                                            \
+    "edits: [{name: quiet, when: 'msgid in (\"started\", \"stopped\", \"reloaded\", "                        \
+    "\"configuration-doubtful\")', drop: yes}]\n"
+
 /* A collector in the background. */
 struct ind_running {
     pid_t process;

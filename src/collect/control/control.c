@@ -256,7 +256,7 @@ static void look_after_listener(struct ind_control *control)
         close(probe);
     } else if (!ind_steady_reported_lately(&control->accept_reported, ind_steady_now(),
                                            REPORT_AGAIN * IND_SECOND)) {
-        ind_report(control->reporter, IND_SEVERITY_WARNING,
+        ind_report(control->reporter, IND_OWN_CONTROL_FAILED, NULL,
                    "the control socket takes nobody just now: %s; it is tried again every second",
                    strerror(error));
     }
@@ -330,7 +330,7 @@ void ind_control_open(struct ind_control *control, struct ind_tap *tap, const st
     snprintf(path, sizeof path, "%s/" IND_CONTROL_SOCKET, config->state);
     control->followers = ind_followers_new(tap, config, names);
     if (!listen_on(control, path, reason, sizeof reason)) {
-        ind_report(control->reporter, IND_SEVERITY_WARNING, "no control socket: %s", reason);
+        ind_report(control->reporter, IND_OWN_CONTROL_FAILED, NULL, "no control socket: %s", reason);
         return;
     }
     evhttp_set_max_headers_size(control->http, 65536);

@@ -204,7 +204,8 @@ static void tell_ends(struct ind_collector *collector)
             if (!ind_tls_expires_soon(expiries->ends[part], now))
                 continue;
             ind_tls_end_write(expiries, (enum ind_tls_part)part, now, &out);
-            ind_report(&collector->reporter, IND_SEVERITY_WARNING,
+            ind_report(&collector->reporter, IND_OWN_CERTIFICATE_ENDS,
+                       IND_WITH({"listener", ind_slice_of(set->list[i]->text)}),
                        "%s: %.*s; put a new one in its place, and reload", set->list[i]->text,
                        (int)out.length, text);
         }

@@ -15,10 +15,10 @@
 
 /* ---- Callbacks of the parts ---- */
 
-static void store_reports(void *context, const char *text)
+static void store_reports(void *context, enum ind_own own, const char *path, const char *text)
 {
     struct ind_collector *collector = context;
-    ind_report(&collector->reporter, IND_SEVERITY_WARNING, "%s", text);
+    ind_report(&collector->reporter, own, path ? IND_WITH({"file", ind_slice_of(path)}) : NULL, "%s", text);
 }
 
 static void store_settles(void *context, uint32_t owner, uint32_t lines, bool written)
@@ -116,7 +116,8 @@ static bool make_receivers(struct ind_collector *collector)
 
 static enum ind_collect_status out_of_memory(struct ind_collector *collector)
 {
-    ind_report(&collector->reporter, IND_SEVERITY_ERROR, "out of memory: the collector cannot begin");
+    ind_report(&collector->reporter, IND_OWN_OUT_OF_MEMORY, NULL,
+               "out of memory: the collector cannot begin");
     return IND_COLLECT_FAILED;
 }
 
@@ -125,7 +126,7 @@ static bool make_rules(struct ind_collector *collector)
     char reason[1400];
     collector->rules = ind_rules_prepare(collector, NULL, collector->settings->config, reason, sizeof reason);
     if (!collector->rules)
-        ind_report(&collector->reporter, IND_SEVERITY_ERROR, "%s", reason);
+        ind_report(&collector->reporter, IND_OWN_START_FAILED, NULL, "%s", reason);
     return collector->rules != NULL;
 }
 
@@ -136,10 +137,10 @@ static bool find_identity(struct ind_collector *collector)
     bool good = ind_identity_find(config->user, config->groups, config->group_count, &collector->identity,
                                   reason, sizeof reason);
     if (!good)
-        ind_report(&collector->reporter, IND_SEVERITY_ERROR, "%s", reason);
+        ind_report(&collector->reporter, IND_OWN_START_FAILED, NULL, "%s", reason);
     else if (ind_identity_is_root(&collector->identity) && !ind_is_from_files(collector))
         ind_report(
-            &collector->reporter, IND_SEVERITY_WARNING,
+            &collector->reporter, IND_OWN_RUNS_AS_ROOT, NULL,
             "this runs as root, and reads what strangers send; name a user that it should take on once its "
             "ports are open: \"user: indagator\"");
     return good;
@@ -153,14 +154,15 @@ static bool take_on_identity(struct ind_collector *collector)
     const char *const folders[] = {config->store, config->state};
     for (size_t i = 0; i < 2; i++)
         if (!ind_identity_make_folder(&collector->identity, folders[i])) {
-            ind_report(&collector->reporter, IND_SEVERITY_ERROR, "cannot make the folder %s: %s", folders[i],
-                       strerror(errno));
+            ind_report(&collector->reporter, IND_OWN_START_FAILED,
+                       IND_WITH({"file", ind_slice_of(folders[i])}), "cannot make the folder %s: %s",
+                       folders[i], strerror(errno));
             return false;
         }
     bool good = ind_identity_take_on(&collector->identity, true, reason, sizeof reason) &&
                 ind_listener_tls_readable(config, reason, sizeof reason);
     if (!good)
-        ind_report(&collector->reporter, IND_SEVERITY_ERROR, "%s", reason);
+        ind_report(&collector->reporter, IND_OWN_START_FAILED, NULL, "%s", reason);
     return good;
 }
 
@@ -168,7 +170,8 @@ static bool open_store(struct ind_collector *collector)
 {
     char reason[1400];
     struct ind_store_settings settings = {.config = collector->settings->config,
-                                          .fs = collector->settings->fs ? collector->settings->fs : &ind_fs_posix,
+                                          .fs = collector->settings->fs ? collector->settings->fs
+                                                                        : &ind_fs_posix,
                                           .now = ind_now(),
                                           .by_messages = ind_is_from_files(collector),
                                           .open_files = collector->budget.files,
@@ -178,7 +181,7 @@ static bool open_store(struct ind_collector *collector)
     enum ind_store_status status = ind_store_open(&settings, &collector->store, reason, sizeof reason);
     if (status != IND_STORE_OK) {
         collector->store = NULL;
-        ind_report(&collector->reporter, IND_SEVERITY_ERROR, "%s%s", reason,
+        ind_report(&collector->reporter, IND_OWN_START_FAILED, NULL, "%s%s", reason,
                    status == IND_STORE_BUSY ? "; end it first" : "");
         return false;
     }
@@ -224,7 +227,7 @@ static bool start_all(struct ind_collector *collector, struct threads *threads)
 
 static void give_up_start(struct ind_collector *collector)
 {
-    ind_report(&collector->reporter, IND_SEVERITY_ERROR, "cannot start a thread");
+    ind_report(&collector->reporter, IND_OWN_START_FAILED, NULL, "cannot start a thread");
     atomic_store(&collector->lifecycle.give_up, true);
     atomic_store(&collector->lifecycle.stop, true);
     ind_lifecycle_set_written(&collector->lifecycle);
@@ -233,6 +236,16 @@ static void give_up_start(struct ind_collector *collector)
         ind_door_wake(collector->door);
     for (unsigned i = 0; i < collector->intakes; i++)
         ind_ring_end(collector->rings, i);
+}
+
+static void tell_started(struct ind_collector *collector)
+{
+    const struct ind_config *config = collector->rules->config;
+    ind_service_manager_tell(collector->settings->manager, "READY=1");
+    ind_file_own(&collector->reporter, IND_OWN_STARTED, NULL,
+                 "started: %zu listeners, %zu devices, %zu routes", config->listener_count,
+                 ind_devices_count(config->devices), config->route_count);
+    ind_tell_doubts(&collector->reporter, collector->settings->doubts);
 }
 
 /* Signals are for the control thread alone. */
@@ -250,8 +263,8 @@ static bool run_threads(struct ind_collector *collector)
         ind_listener_set_report(&collector->rules->listeners, &collector->reporter);
         ind_listeners_report_unused(&collector->listeners, collector->rules->config, &collector->reporter);
     }
-    if (good)
-        ind_service_manager_tell(collector->settings->manager, "READY=1");
+    if (good && !ind_is_from_files(collector))
+        tell_started(collector);
     if (good)
         ind_control_run(collector->control);
     else
@@ -311,7 +324,7 @@ static void fill_result(struct ind_collector *collector, struct ind_collect_resu
         add_intake(collector, i, result);
     result->adds_up = result->ledger.received == ind_ledger_accounted(&result->ledger);
     if (!result->adds_up)
-        ind_report(&collector->reporter, IND_SEVERITY_ERROR,
+        ind_report(&collector->reporter, IND_OWN_FAULT, NULL,
                    "the ledger does not add up: this is a fault of ours; please report it");
 }
 
@@ -326,8 +339,8 @@ static enum ind_collect_status run(struct ind_collector *collector, struct ind_c
     /* Before there is a thread, a socket or a file. A reload may bring programs that are not there yet. */
     if (!ind_is_from_files(collector) || ind_config_has_to(config, IND_TO_PROGRAM))
         collector->spawner = ind_spawner_new(&collector->identity);
-    /* Files are made with the modes that the configuration says, whatever whoever started us takes away; never more
-     * than that, and nothing for others. */
+    /* Files are made with the modes that the configuration says, whatever whoever started us takes away;
+     * never more than that, and nothing for others. */
     if (!ind_is_from_files(collector))
         (void)umask(0027);
     ind_fs_raise_file_limit(); /* live files, sockets, connections, what a search holds open */

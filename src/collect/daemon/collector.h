@@ -11,9 +11,10 @@
 #include "store/write/store.h"
 
 struct ind_collect_settings {
-    const struct ind_config *config;           /* borrowed */
-    const char *config_path;                   /* read again at a reload; NULL: there is none */
-    const struct ind_fs *fs; /* of the store; borrowed; NULL: the system's */
+    const struct ind_config *config;      /* borrowed */
+    const struct ind_diagnostics *doubts; /* what the configuration is warned of; borrowed; NULL: nothing */
+    const char *config_path;              /* read again at a reload; NULL: there is none */
+    const struct ind_fs *fs;              /* of the store; borrowed; NULL: the system's */
     const struct ind_service_manager *manager; /* who wants to know how we are; borrowed; NULL: nobody */
     const struct ind_inherited *inherited;     /* sockets of the service manager; borrowed; NULL: none */
     /* What an administrator must hear of; called from several threads at once. */

@@ -89,6 +89,11 @@ struct ind_rules *ind_rules_prepare(struct ind_collector *collector, struct ind_
                                     const struct ind_config *config, char *reason, size_t room);
 void ind_rules_free(struct ind_rules *rules);
 
+/* ---- doubts.c ---- */
+
+/* Warnings of a configuration, as messages of our own: the first few, and how many there are. NULL: none. */
+void ind_tell_doubts(struct ind_reporter *reporter, const struct ind_diagnostics *diagnostics);
+
 /* ---- reload.c ---- */
 
 /* Reads the configuration again, and hands its rules out, unless one is under way: then once more after it.

@@ -72,8 +72,8 @@ static bool goes_on(void *context, uint64_t bytes)
 static void unread(void *context, const char *path, bool all, const char *reason)
 {
     struct ind_collector *collector = ((const struct file_intakes *)context)->collector;
-    ind_report(&collector->reporter, IND_SEVERITY_ERROR, "cannot read %s%s: %s", all ? "" : "all of ", path,
-               reason);
+    ind_report(&collector->reporter, IND_OWN_READ_FAILED, IND_WITH({"file", ind_slice_of(path)}),
+               "cannot read %s%s: %s", all ? "" : "all of ", path, reason);
     collector->unread_files++;
 }
 
@@ -102,7 +102,7 @@ static void report_end(struct ind_collector *collector, enum ind_file_reading_en
     bool stopped = ind_is_stopping(&collector->lifecycle);
     if (ended == IND_FILE_READING_DONE && !stopped && !ind_has_given_up(&collector->lifecycle))
         return;
-    ind_report(&collector->reporter, IND_SEVERITY_ERROR, "%s",
+    ind_report(&collector->reporter, IND_OWN_READ_FAILED, NULL, "%s",
                ended == IND_FILE_READING_NO_THREAD   ? "cannot start a thread: nothing was read"
                : ended == IND_FILE_READING_NO_MEMORY ? "out of memory: the rest of the files was not read"
                : stopped ? "told to end before all was read: what was read is filed"

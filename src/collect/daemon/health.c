@@ -34,10 +34,10 @@ static void look_at_writer(struct ind_collector *collector, struct ind_steady no
     health->hangs = hangs;
     if (hangs) {
         health->hangs_since = ind_steady_after(now, -age);
-        ind_report(&collector->reporter, IND_SEVERITY_ERROR,
+        ind_report(&collector->reporter, IND_OWN_DISK_SILENT, NULL,
                    "the disk has not answered for a second: messages wait in memory until it does");
     } else {
-        ind_report(&collector->reporter, IND_SEVERITY_WARNING, "the disk answers again after %.1f s",
+        ind_report(&collector->reporter, IND_OWN_DISK_ANSWERS, NULL, "the disk answers again after %.1f s",
                    (double)ind_steady_from(health->hangs_since, now) / (double)IND_SECOND);
     }
 }

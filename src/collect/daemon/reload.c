@@ -34,10 +34,10 @@ static void report_mistakes(struct ind_reporter *reporter, const struct ind_diag
             continue;
         reported++;
         if (diagnostic->source)
-            ind_report(reporter, IND_SEVERITY_ERROR, "reload: %s:%zu:%zu: %s", diagnostic->source->path,
-                       diagnostic->line, diagnostic->column, diagnostic->text);
+            ind_report(reporter, IND_OWN_RELOAD_REFUSED, NULL, "reload: %s:%zu:%zu: %s",
+                       diagnostic->source->path, diagnostic->line, diagnostic->column, diagnostic->text);
         else
-            ind_report(reporter, IND_SEVERITY_ERROR, "reload: %s", diagnostic->text);
+            ind_report(reporter, IND_OWN_RELOAD_REFUSED, NULL, "reload: %s", diagnostic->text);
     }
 }
 
@@ -70,7 +70,8 @@ static const char *needs_restart(const struct ind_config *now, const struct ind_
 static void refuse(struct ind_collector *collector, const char *reason)
 {
     char text[1600];
-    ind_report(&collector->reporter, IND_SEVERITY_ERROR, "reload: %s; the rules stay as they were", reason);
+    ind_report(&collector->reporter, IND_OWN_RELOAD_REFUSED, NULL, "reload: %s; the rules stay as they were",
+               reason);
     snprintf(text, sizeof text, "%s\n", reason);
     ind_service_manager_tell(collector->settings->manager, "READY=1");
     ind_control_give_reload(collector->control, CONFLICT, text);
@@ -80,7 +81,7 @@ static void refuse_mistakes(struct ind_collector *collector, const struct ind_di
 {
     char *text = mistakes_text(diagnostics);
     report_mistakes(&collector->reporter, diagnostics);
-    ind_report(&collector->reporter, IND_SEVERITY_ERROR, "reload: the rules stay as they were");
+    ind_report(&collector->reporter, IND_OWN_RELOAD_REFUSED, NULL, "reload: the rules stay as they were");
     ind_service_manager_tell(collector->settings->manager, "READY=1");
     ind_control_give_reload(collector->control, CONFLICT, text ? text : "out of memory\n");
     free(text);
@@ -149,7 +150,8 @@ static void come_into_force(struct ind_collector *collector)
     if (!ind_is_stopping(&collector->lifecycle)) /* see may_adopt in collect/input/receiver.c */
         ind_listeners_close_others(&collector->listeners, &collector->rules->listeners);
     atomic_store(&collector->housekeeping.adopt, collector->rules->plan);
-    ind_report(&collector->reporter, IND_SEVERITY_INFO, "reloaded: the new rules are in force");
+    ind_tell_doubts(&collector->reporter, &collector->rules->loaded.diagnostics);
+    ind_report(&collector->reporter, IND_OWN_RELOADED, NULL, "reloaded: the new rules are in force");
     snprintf(text, sizeof text, "{\"listeners\":%zu,\"devices\":%zu,\"routes\":%zu}\n",
              config->listener_count, ind_devices_count(config->devices), config->route_count);
     ind_service_manager_tell(collector->settings->manager, "READY=1");

@@ -20,7 +20,9 @@ static void refuse(struct ind_acceptor *acceptor, const struct ind_listener *lis
     atomic_fetch_add(allowed ? &acceptor->facts.turned_away : &acceptor->facts.not_allowed, 1);
     if (reported_lately(acceptor, &acceptor->reported))
         return;
-    ind_report(acceptor->reporter, IND_SEVERITY_WARNING,
+    ind_report(acceptor->reporter, IND_OWN_CONNECTION_REFUSED,
+               IND_WITH({"listener", ind_slice_of(listener->text)},
+                        {"sender", ind_slice_of(ind_address_text(address, text))}),
                allowed ? "%s: too many connections: one from %s was turned away"
                        : "%s: a connection from %s was turned away: it is not under allow:",
                listener->text, ind_address_text(address, text));
@@ -58,7 +60,8 @@ enum ind_accepted ind_accept(struct ind_acceptor *acceptor, struct ind_listener 
         if (errno != EMFILE && errno != ENFILE && errno != ENOBUFS && errno != ENOMEM)
             return IND_ACCEPTED;
         if (!reported_lately(acceptor, &acceptor->descriptors_reported))
-            ind_report(acceptor->reporter, IND_SEVERITY_WARNING,
+            ind_report(acceptor->reporter, IND_OWN_NO_DESCRIPTOR,
+                       IND_WITH({"listener", ind_slice_of(listener->text)}),
                        "%s: no descriptor or memory is left for another connection: new ones wait until "
                        "there is; a higher limit of open files (LimitNOFILE, ulimit -n) gives room",
                        listener->text);

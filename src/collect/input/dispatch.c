@@ -67,7 +67,8 @@ static void report_claim(struct ind_dispatch *dispatch, struct ind_slice sender,
         return;
     ind_address_write(&address, &claimed->network.address);
     bool known = claimed->network.address.bits > 0;
-    ind_report(dispatch->reporter, IND_SEVERITY_WARNING,
+    ind_report(dispatch->reporter, IND_OWN_NAME_CLAIMED,
+               IND_WITH({"sender", sender}, {"device", ind_slice_of(claimed->name)}),
                "%.*s calls itself %s, which is configured%s%.*s: its messages are filed as its own, unless "
                "it is a relay: add it to devices: with \"relay: yes\"",
                IND_ARG(sender), claimed->name, known ? " at " : " without an address",
@@ -176,6 +177,7 @@ void ind_dispatch_lose(struct ind_dispatch *dispatch, uint16_t listener, size_t 
     dispatch->counts.received[listener]++;
     dispatch->counts.bytes[listener] += length;
     dispatch->counts.lost_buffer[listener]++;
+    dispatch->lost++;
 }
 
 /* ---- Out of the burst buffer ---- */

@@ -28,7 +28,7 @@ struct ind_dispatch {
     struct ind_steady batch_began;
     bool tapped; /* somebody follows */
     struct ind_intake_counts counts;
-    uint64_t received; /* all of them */
+    uint64_t received, lost; /* all of them */
     struct ind_steady claim_reported;
 };
 

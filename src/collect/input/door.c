@@ -83,7 +83,8 @@ static void open_entrance(struct ind_door *door, struct ind_listener *listener)
     }
     if (entrance->event)
         event_free(entrance->event);
-    ind_report(door->all->reporter, IND_SEVERITY_CRITICAL, "out of memory: %s is not listened on",
+    ind_report(door->all->reporter, IND_OWN_OUT_OF_MEMORY,
+               IND_WITH({"listener", ind_slice_of(listener->text)}), "out of memory: %s is not listened on",
                listener->text);
 }
 

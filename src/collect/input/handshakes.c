@@ -72,8 +72,13 @@ static void fail(struct ind_guest *guest, enum ind_tls_failure failure)
     write_peer(&peer, session);
     if (!ind_steady_reported_lately(&listener->failure_reported[failure],
                                     ind_clock_read(handshakes->clock).steady, REPORT_AGAIN * IND_SECOND))
-        ind_report(handshakes->reporter, IND_SEVERITY_WARNING, "%s: no TLS with %s%.*s: %s%s%s%s",
-                   listener->text, ind_address_text(&connection->sender, address), (int)peer.length, text,
+        ind_report(handshakes->reporter, IND_OWN_TLS_FAILED,
+                   IND_WITH({"listener", ind_slice_of(listener->text)},
+                            {"sender", ind_slice_of(ind_address_text(&connection->sender, address))},
+                            {"reason", ind_slice_of(ind_tls_failure_key(failure))},
+                            {"certificate", session ? ind_tls_peer(session) : IND_NOTHING}),
+                   "%s: no TLS with %s%.*s: %s%s%s%s", listener->text,
+                   ind_address_text(&connection->sender, address), (int)peer.length, text,
                    ind_tls_failure_text(failure), *detail ? " (" : "", detail, *detail ? ")" : "");
     send_away(guest);
 }

@@ -108,7 +108,7 @@ void ind_listeners_report_unused(const struct ind_listeners *listeners, const st
                     strcmp(config->listeners[k].address, name) == 0;
         if (!used)
             ind_report(
-                reporter, IND_SEVERITY_WARNING,
+                reporter, IND_OWN_SOCKET_UNUSED, NULL,
                 "the service manager has handed over a socket named \"%s\", which nothing under listen: "
                 "takes: what comes to it is not read; add \"inherited: %s\"",
                 name, name);
@@ -167,8 +167,8 @@ void ind_listener_set_report(const struct ind_listener_set *set, struct ind_repo
         char text[IND_LISTENER_PLACE];
         struct ind_buffer place = ind_buffer_on(text, sizeof text);
         ind_listener_write_place(listener, &place);
-        ind_report(reporter, IND_SEVERITY_INFO, "listening on %.*s",
-                   (int)(place.length ? place.length : strlen(listener->text)),
+        ind_report(reporter, IND_OWN_LISTENING, IND_WITH({"listener", ind_slice_of(listener->text)}),
+                   "listening on %.*s", (int)(place.length ? place.length : strlen(listener->text)),
                    place.length ? text : listener->text);
     }
 }

@@ -129,12 +129,29 @@ static void on_wake(evutil_socket_t socket, short what, void *context)
     ind_waker_drain(&receiver->waker);
 }
 
+/* At once, then once a minute while it goes on. */
+static void tell_lost(struct ind_receiver *receiver)
+{
+    struct ind_receivers *all = receiver->all;
+    uint64_t lost = receiver->dispatch.lost - receiver->told_lost;
+    if (lost == 0 ||
+        ind_steady_reported_lately(&receiver->lost_told, ind_clock_read(all->clock).steady, 60 * IND_SECOND))
+        return;
+    receiver->told_lost = receiver->dispatch.lost;
+    ind_report(all->reporter, IND_OWN_LOST, NULL,
+               "%llu messages were lost, because they found no room in memory; a larger \"burst buffer\" "
+               "gives room, "
+               "and \"indagator status\" says where they came from",
+               (unsigned long long)lost);
+}
+
 static void on_tick(evutil_socket_t socket, short what, void *context)
 {
     struct ind_receiver *receiver = context;
     (void)socket;
     (void)what;
     ind_watch_drops(receiver, false);
+    tell_lost(receiver);
     ind_streams_end_late(&receiver->streams);
     if (receiver->number == 0)
         ind_slabs_trim(receiver->all->slabs);
@@ -175,17 +192,21 @@ static void look_and_work(struct ind_receiver *receiver)
     carry_out_orders(receiver);
 }
 
-/* What stands in the sockets when the end comes is taken too, for a bounded time. */
+/* What stands in the sockets when the end comes is taken too, for a bounded time. The last connection that
+ * the door hands over is welcomed in one round, and read in the next. */
 static void drain(struct ind_receiver *receiver)
 {
+    enum { ROUNDS = 2 };
     const struct ind_clock *clock = receiver->all->clock;
     const struct ind_steady began = ind_clock_read(clock).steady;
+    int rounds = 0; /* since the door is closed */
     bool more;
     do {
+        rounds += atomic_load(&receiver->all->door_closed);
         (void)ind_dispatch_have_batch(&receiver->dispatch, 5);
         look_and_work(receiver);
         more = brought_something(receiver) || receiver->no_room || ind_streams_any_held(&receiver->streams) ||
-               !atomic_load(&receiver->all->door_closed);
+               rounds < ROUNDS;
     } while (more && ind_steady_lately(began, ind_clock_read(clock).steady, DRAIN_SECONDS * IND_SECOND));
     ind_streams_end_all(&receiver->streams);
 }
@@ -223,6 +244,11 @@ static void report_rest(struct ind_receiver *receiver)
             finish_burst(receiver);
         }
     } while (reported == AT_ONCE);
+    if (receiver->number != 0)
+        return;
+    ind_file_own(all->reporter, IND_OWN_STOPPED, NULL, "stopped: what was received is filed");
+    file_internal_messages(receiver);
+    finish_burst(receiver);
 }
 
 void *ind_receiver_run(void *argument)

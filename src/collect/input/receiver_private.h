@@ -39,6 +39,8 @@ struct ind_receiver {
     struct event_base *base;
     struct event *on_wake, *on_tick, *on_room, *on_joined;
     struct ind_waker waker;
+    uint64_t told_lost; /* messages whose loss has been told */
+    struct ind_steady lost_told;
     struct ind_steady looked; /* when the sockets were last looked at; not set: it waited for them since */
     atomic_uint_fast64_t longest_pause, received; /* written by itself, read by control */
     struct ind_pulse pulse;

@@ -147,7 +147,9 @@ static void report_bad_count(struct ind_streams *streams, const struct ind_conne
     atomic_fetch_add(&streams->facts.bad_counts, 1);
     if (reported_lately(streams, &streams->reported))
         return;
-    ind_report(streams->dispatch->reporter, IND_SEVERITY_WARNING,
+    ind_report(streams->dispatch->reporter, IND_OWN_CONNECTION_ENDED,
+               IND_WITH({"listener", ind_slice_of(connection->listener->text)},
+                        {"sender", ind_slice_of(ind_address_text(&connection->sender, text))}),
                "%s: where an octet count must stand %s sent something else: the connection is ended. "
                "Does it count bytes, not characters?",
                connection->listener->text, ind_address_text(&connection->sender, text));
@@ -174,7 +176,9 @@ static void make_room_for_halves(struct ind_streams *streams)
         char text[IND_ADDRESS_WIDTH];
         atomic_fetch_add(&streams->facts.too_slow, 1);
         if (!reported_lately(streams, &streams->halves_reported))
-            ind_report(streams->dispatch->reporter, IND_SEVERITY_WARNING,
+            ind_report(streams->dispatch->reporter, IND_OWN_CONNECTION_ENDED,
+                       IND_WITH({"listener", ind_slice_of(connection->listener->text)},
+                                {"sender", ind_slice_of(ind_address_text(&connection->sender, text))}),
                        "%s: half messages of all connections fill the %zu KiB that there are for them: the "
                        "one from %s, whose message has been under way for the longest time, is ended",
                        connection->listener->text, streams->halves_limit >> 10,
@@ -202,7 +206,9 @@ void ind_streams_end_late(struct ind_streams *streams)
         atomic_fetch_add(unfinished ? &streams->facts.unfinished : &streams->facts.idle, 1);
         if (!reported_lately(streams, &streams->late_reported))
             ind_report(
-                streams->dispatch->reporter, IND_SEVERITY_WARNING,
+                streams->dispatch->reporter, IND_OWN_CONNECTION_ENDED,
+                IND_WITH({"listener", ind_slice_of(connection->listener->text)},
+                         {"sender", ind_slice_of(ind_address_text(&connection->sender, text))}),
                 unfinished ? "%s: a message from %s has not ended within the %lld s of \"unfinished\" "
                              "under limits: it is filed as cut, and the connection is ended"
                            : "%s: nothing has come from %s for the %lld s of \"idle\" under limits: the "
@@ -288,7 +294,9 @@ static void note_break(struct ind_streams *streams, const struct ind_connection 
     if ((error != EPROTO && connection->carried == 0 && !connection->holds_part) ||
         reported_lately(streams, &streams->break_reported))
         return;
-    ind_report(streams->dispatch->reporter, IND_SEVERITY_WARNING,
+    ind_report(streams->dispatch->reporter, IND_OWN_CONNECTION_ENDED,
+               IND_WITH({"listener", ind_slice_of(connection->listener->text)},
+                        {"sender", ind_slice_of(ind_address_text(&connection->sender, text))}),
                error == EPROTO
                    ? "%s: what came from %s is no TLS, or was changed on its way: the connection is "
                      "ended"

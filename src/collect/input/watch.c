@@ -79,7 +79,8 @@ static void look_for_drops(struct ind_watch *watch, bool last)
     if (dropped == watch->reported_dropped ||
         (!last && ind_steady_lately(watch->reported, now, REPORT_AGAIN * IND_SECOND)))
         return;
-    ind_report(receiver->all->reporter, IND_SEVERITY_WARNING,
+    ind_report(receiver->all->reporter, IND_OWN_KERNEL_DROPPED,
+               IND_WITH({"listener", ind_slice_of(listener->text)}),
                "%s: the kernel has dropped %llu datagrams since the start, because they came faster "
                "than they were read; a larger net.core.rmem_max gives room for bursts",
                listener->text, (unsigned long long)dropped);
@@ -101,8 +102,9 @@ static void watch_listener(struct ind_receiver *receiver, struct ind_listener *l
         event_add(watch->event, NULL) == 0)
         receiver->watch_count++;
     else
-        ind_report(receiver->all->reporter, IND_SEVERITY_CRITICAL, "out of memory: %s is not listened on",
-                   listener->text);
+        ind_report(receiver->all->reporter, IND_OWN_OUT_OF_MEMORY,
+                   IND_WITH({"listener", ind_slice_of(listener->text)}),
+                   "out of memory: %s is not listened on", listener->text);
 }
 
 void ind_watches_free(struct ind_receiver *receiver)

@@ -112,7 +112,8 @@ static void report_loss(struct ind_sinks *sinks, struct ind_sink *sink, struct i
         return;
     sink->reported = now;
     sink->lost_reported = sink->lost;
-    ind_report(sinks->settings.reporter, IND_SEVERITY_WARNING,
+    ind_report(sinks->settings.reporter, IND_OWN_PROGRAM_FAILED,
+               IND_WITH({"program", ind_slice_of(sink->name)}),
                "%s %s does not take what it is given: %llu messages lost so far",
                sink->program ? "the program" : "standard", sink->name, (unsigned long long)sink->lost);
 }
@@ -146,7 +147,8 @@ static void reader_gone(struct ind_sinks *sinks, struct ind_sink *sink, int erro
         sink->state = ENDING;
     } else {
         sink->state = CLOSED;
-        ind_report(sinks->settings.reporter, IND_SEVERITY_WARNING,
+        ind_report(sinks->settings.reporter, IND_OWN_PROGRAM_FAILED,
+                   IND_WITH({"program", ind_slice_of(sink->name)}),
                    "standard output takes nothing any more: %s", strerror(error));
         lose_queue(sinks, sink);
     }
@@ -198,7 +200,8 @@ static void ask_for_start(struct ind_sinks *sinks, struct ind_sink *sink, struct
         return;
     pause_it(sink, now);
     if (!sinks->settings.spawner)
-        ind_report(sinks->settings.reporter, IND_SEVERITY_WARNING,
+        ind_report(sinks->settings.reporter, IND_OWN_PROGRAM_FAILED,
+                   IND_WITH({"program", ind_slice_of(sink->name)}),
                    "the program %s cannot be started: there is no process to do it; restart the collector",
                    sink->name);
 }
@@ -233,7 +236,8 @@ static void heard(struct ind_sinks *sinks, struct ind_sink *sink, const struct i
     case IND_SPAWNER_FAILED:
         pause_it(sink, now);
         if (worth_telling(sink, now))
-            ind_report(sinks->settings.reporter, IND_SEVERITY_WARNING,
+            ind_report(sinks->settings.reporter, IND_OWN_PROGRAM_FAILED,
+                       IND_WITH({"program", ind_slice_of(sink->name)}),
                        "the program %s cannot be started: %s; it is tried again, after growing pauses",
                        sink->name, strerror(event->value));
         return;
@@ -247,7 +251,8 @@ static void heard(struct ind_sinks *sinks, struct ind_sink *sink, const struct i
         how_it_ended(event->value, how);
         if (worth_telling(sink, now))
             ind_report(
-                sinks->settings.reporter, IND_SEVERITY_WARNING,
+                sinks->settings.reporter, IND_OWN_PROGRAM_FAILED,
+                IND_WITH({"program", ind_slice_of(sink->name)}),
                 "the program %s %s; it is started again when there is something for it, after growing pauses",
                 sink->name, how);
     }

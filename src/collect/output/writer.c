@@ -252,9 +252,10 @@ static void adopt_rules(struct ind_writer *writer, unsigned ring, const struct i
         return;
     ind_store_adopt(writer->filing.store, marker->plan);
     if (!ind_book_adopt(writer->filing.book, marker->config))
-        ind_report(writer->reporter, IND_SEVERITY_WARNING, "out of memory: routes are not counted any more");
+        ind_report(writer->reporter, IND_OWN_OUT_OF_MEMORY, NULL,
+                   "out of memory: routes are not counted any more");
     if (!ind_sinks_adopt(writer->filing.sinks, marker->config))
-        ind_report(writer->reporter, IND_SEVERITY_WARNING,
+        ind_report(writer->reporter, IND_OWN_OUT_OF_MEMORY, NULL,
                    "out of memory: some routes to programs or standard output lose their messages");
     for (unsigned i = 0; i < writer->intakes; i++)
         writer->held[i] = false;

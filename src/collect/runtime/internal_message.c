@@ -11,21 +11,12 @@ void ind_this_machine(char *host, size_t room)
         memcpy(host, "localhost", sizeof "localhost");
 }
 
-void ind_internal_message_write(struct ind_buffer *buffer, unsigned severity, ind_time time,
-                                struct ind_slice text)
+void ind_internal_message_write(struct ind_buffer *buffer, enum ind_own own, ind_time time,
+                                const struct ind_own_data *data, struct ind_slice text)
 {
     char host[256] = "-";
     (void)gethostname(host, sizeof host - 1);
-    ind_buffer_byte(buffer, '<');
-    ind_buffer_number(buffer, IND_FACILITY_SYSLOG * 8u + severity);
-    ind_buffer_text(buffer, ">1 ");
-    ind_time_write(buffer, time);
-    ind_buffer_byte(buffer, ' ');
-    ind_buffer_text(buffer, host);
-    ind_buffer_text(buffer, " indagator ");
-    ind_buffer_number(buffer, (unsigned long long)getpid());
-    ind_buffer_text(buffer, " - - ");
-    ind_buffer_slice(buffer, text);
+    ind_own_write(buffer, own, time, ind_slice_of(host), (unsigned long long)getpid(), data, text);
 }
 
 void ind_internal_message_of_edit(struct ind_buffer *buffer, ind_time time,
@@ -34,7 +25,8 @@ void ind_internal_message_of_edit(struct ind_buffer *buffer, ind_time time,
     char text[IND_EDIT_REPORT_TEXT + 2 * IND_EDIT_REPORT_NAME + 200];
     struct ind_buffer out = ind_buffer_on(text, sizeof text);
     ind_edit_report_write(news, &out);
-    ind_internal_message_write(buffer,
-                               news->kind == IND_EDIT_LIMIT ? IND_SEVERITY_WARNING : IND_SEVERITY_NOTICE,
-                               time, ind_buffer_view(&out));
+    ind_internal_message_write(
+        buffer, news->kind == IND_EDIT_LIMIT ? IND_OWN_LIMITED : IND_OWN_REPEATED, time,
+        IND_WITH({"edit", ind_slice_of(news->edit)}, {"device", ind_slice_of(news->device)}),
+        ind_buffer_view(&out));
 }

@@ -42,19 +42,38 @@ static void file(struct ind_reporter *reporter, struct ind_slice message)
     ind_waker_wake(reporter->filer);
 }
 
-void ind_report(struct ind_reporter *reporter, unsigned severity, const char *format, ...)
+static void file_own(struct ind_reporter *reporter, enum ind_own own, const struct ind_own_data *data,
+                     const char *text)
 {
-    char text[1600], message[IND_INTERNAL_MESSAGE];
+    char message[IND_INTERNAL_MESSAGE];
     struct ind_buffer buffer = ind_buffer_on(message, sizeof message);
+    if (!reporter->filer || ind_own_severity(own) > IND_SEVERITY_NOTICE)
+        return;
+    ind_internal_message_write(&buffer, own, ind_now(), data, ind_slice_of(text));
+    file(reporter, ind_buffer_view(&buffer));
+}
+
+void ind_report(struct ind_reporter *reporter, enum ind_own own, const struct ind_own_data *data,
+                const char *format, ...)
+{
+    char text[1600];
     va_list arguments;
     va_start(arguments, format);
     vsnprintf(text, sizeof text, format, arguments);
     va_end(arguments);
     reporter->report(reporter->context, text);
-    if (!reporter->filer || severity > IND_SEVERITY_WARNING)
-        return;
-    ind_internal_message_write(&buffer, severity, ind_now(), ind_slice_of(text));
-    file(reporter, ind_buffer_view(&buffer));
+    file_own(reporter, own, data, text);
+}
+
+void ind_file_own(struct ind_reporter *reporter, enum ind_own own, const struct ind_own_data *data,
+                  const char *format, ...)
+{
+    char text[1600];
+    va_list arguments;
+    va_start(arguments, format);
+    vsnprintf(text, sizeof text, format, arguments);
+    va_end(arguments);
+    file_own(reporter, own, data, text);
 }
 
 void ind_report_edit(struct ind_reporter *reporter, const struct ind_edit_report *report)

@@ -1,5 +1,5 @@
 /* collect/runtime/reporter.h: what an administrator must hear of: to whoever called the collector, and, from
- * warnings on, as an internal message that goes through the rules like any other.
+ * notices on, as an internal message that goes through the rules like any other.
  *
  * Below all other parts of a collector, so that each can report. One thread files internal messages; until
  * it is known nobody does, and they are only passed to the caller. */
@@ -7,6 +7,7 @@
 #define IND_COLLECT_RUNTIME_REPORTER_H
 
 #include "core/edit/edit_state.h"
+#include "core/message/own.h"
 #include "net/waker.h"
 #include "thread/mutex.h"
 
@@ -25,9 +26,12 @@ void ind_reporter_begin(struct ind_reporter *reporter, void (*report)(void *cont
                         void *context);
 void ind_reporter_end(struct ind_reporter *reporter);
 
-/* Any thread. Severity as in RFC 5424. */
-void ind_report(struct ind_reporter *reporter, unsigned severity, const char *format, ...)
-    __attribute__((format(printf, 3, 4)));
+/* Any thread. `data`: see IND_WITH in core/message/own.h; NULL where there is none. */
+void ind_report(struct ind_reporter *reporter, enum ind_own own, const struct ind_own_data *data,
+                const char *format, ...) __attribute__((format(printf, 4, 5)));
+/* The same, as an internal message only: whoever called knows it. */
+void ind_file_own(struct ind_reporter *reporter, enum ind_own own, const struct ind_own_data *data,
+                  const char *format, ...) __attribute__((format(printf, 4, 5)));
 /* What an edit that remembers has dropped, as an internal message only. */
 void ind_report_edit(struct ind_reporter *reporter, const struct ind_edit_report *report);
 

@@ -4,7 +4,7 @@
 
 struct ind_slice ind_retention_reason_name(enum ind_retention_reason reason)
 {
-    static const char *const names[] = {"kept", "age", "number", "space"};
+    static const char *const names[] = {"kept", "age", "number", "space", "reserve"};
     return ind_slice_of(names[reason]);
 }
 
@@ -40,7 +40,7 @@ static void limit_number(const struct ind_retention_rule *rule, struct ind_archi
     for (size_t i = 0; i < count; i++) {
         if (i == 0 || archives[i].series != archives[i - 1].series)
             kept = 0;
-        if (archives[i].verdict == IND_KEPT && ++kept > rule->number)
+        if (archives[i].verdict == IND_KEPT && ++kept > rule->number && !archives[i].spared)
             archives[i].verdict = IND_GONE_BY_NUMBER;
     }
 }
@@ -53,6 +53,9 @@ size_t ind_retention_decide(const struct ind_retention_rule *rule, const struct 
     for (size_t i = 0; i < count; i++) {
         bool old =
             rule->age && facts->clock_trusted && archives[i].rotated <= facts->now - rule->age * IND_SECOND;
+        /* By a clock that has jumped all of them may look old. */
+        archives[i].spared |= rule->least && (!facts->clock_trusted ||
+                                              archives[i].rotated > facts->now - rule->least * IND_SECOND);
         archives[i].verdict = old ? IND_GONE_BY_AGE : IND_KEPT;
     }
     if (count == 0)
@@ -63,7 +66,7 @@ size_t ind_retention_decide(const struct ind_retention_rule *rule, const struct 
     for (size_t i = 0; i < count; i++)
         total += archives[i].verdict == IND_KEPT ? archives[i].size : 0;
     for (size_t i = 0; i < count; i++) {
-        if (total > limit && archives[i].verdict == IND_KEPT) {
+        if (total > limit && archives[i].verdict == IND_KEPT && !archives[i].spared) {
             archives[i].verdict = IND_GONE_BY_SPACE;
             total -= archives[i].size;
         }
@@ -84,7 +87,7 @@ size_t ind_retention_share(uint64_t file_system, uint64_t live_size, struct ind_
         total += archives[i].verdict == IND_KEPT ? archives[i].size : 0;
     for (size_t i = 0; i < count; i++) {
         struct ind_archive_facts *archive = &archives[i];
-        if (archive->verdict != IND_KEPT || archive->percent == 0 ||
+        if (archive->verdict != IND_KEPT || archive->spared || archive->percent == 0 ||
             total <= file_system / 100 * archive->percent)
             continue;
         archive->verdict = IND_GONE_BY_SPACE;
@@ -92,4 +95,17 @@ size_t ind_retention_share(uint64_t file_system, uint64_t live_size, struct ind_
         gone++;
     }
     return gone;
+}
+
+uint64_t ind_retention_reserve(uint64_t missing, struct ind_archive_facts *archives, size_t count)
+{
+    if (count > 0)
+        qsort(archives, count, sizeof *archives, oldest_first);
+    for (size_t i = 0; i < count && missing > 0; i++) {
+        if (archives[i].verdict != IND_KEPT || archives[i].spared)
+            continue;
+        archives[i].verdict = IND_GONE_BY_RESERVE;
+        missing -= archives[i].size < missing ? archives[i].size : missing;
+    }
+    return missing;
 }

@@ -10,9 +10,17 @@ struct ind_retention_rule {
     uint64_t number;  /* archives of one series */
     uint64_t space;   /* bytes of all archives and live files under the policy */
     unsigned percent; /* of the file system's size: of all policies together */
+    int64_t
+        least; /* seconds since it was rotated: a younger one goes for no want of room, and by no number */
 };
 
-enum ind_retention_reason { IND_KEPT, IND_GONE_BY_AGE, IND_GONE_BY_NUMBER, IND_GONE_BY_SPACE };
+enum ind_retention_reason {
+    IND_KEPT,
+    IND_GONE_BY_AGE,
+    IND_GONE_BY_NUMBER,
+    IND_GONE_BY_SPACE,
+    IND_GONE_BY_RESERVE
+};
 
 struct ind_archive_facts {
     uint64_t series; /* any number that tells series apart */
@@ -20,6 +28,7 @@ struct ind_archive_facts {
     ind_time rotated;
     uint64_t size;                     /* on disk */
     unsigned percent;                  /* of its policy's rule; 0: none, or not known */
+    bool spared;                       /* out; on input: it may never go */
     enum ind_retention_reason verdict; /* out */
     size_t index;                      /* the caller's, untouched */
 };
@@ -45,7 +54,12 @@ size_t ind_retention_decide(const struct ind_retention_rule *rule, const struct 
 size_t ind_retention_share(uint64_t file_system, uint64_t live_size, struct ind_archive_facts *archives,
                            size_t count);
 
-/* "age", "number", "space". */
+/* After that, where the file system has too little room: the oldest of all policies go, but for those that
+ * are spared, until that many bytes are free more. Reorders them; returns the bytes that are still missing.
+ */
+uint64_t ind_retention_reserve(uint64_t missing, struct ind_archive_facts *archives, size_t count);
+
+/* "age", "number", "space", "reserve". */
 struct ind_slice ind_retention_reason_name(enum ind_retention_reason reason);
 
 #endif

@@ -12,7 +12,7 @@
 #include <stdlib.h>
 #include <unistd.h>
 
-enum { RETAIN_EVERY = 60, RETRY_AFTER = 30, KEEP_LAST_RUN_EVERY = 3600 };
+enum { RETAIN_EVERY = 60, RETRY_AFTER = 30, REPORT_AGAIN = 60, KEEP_LAST_RUN_EVERY = 3600 };
 
 /* An archive path with what compression adds to it. */
 enum { ARCHIVE_PATH = IND_PATH + 64 };
@@ -23,7 +23,8 @@ struct ind_keeper {
     struct ind_archive *archives;
     size_t archive_count, archive_room;
     ind_time last_run; /* of the retention, by the wall; IND_TIME_NONE: never */
-    struct ind_steady retained, kept_last_run, failed_at;
+    uint64_t reserve;  /* bytes that are to be free */
+    struct ind_steady retained, kept_last_run, failed_at, reserve_told, reserve_tried;
     bool clock_distrusted;
     struct ind_keeper_counts counts;
 };
@@ -45,7 +46,9 @@ static ind_time read_last_run(const struct ind_disk *disk)
     char text[64];
     ind_time time;
     enum ind_time_style style;
-    int file = disk->state < 0 ? -1 : openat(disk->state, "retention-last-run", O_RDONLY | O_CLOEXEC);
+    int file = disk->state < 0 ? -1
+                               : openat(disk->state, "retention-last-run",
+                                        O_RDONLY | O_NOFOLLOW | O_NONBLOCK | O_CLOEXEC);
     ssize_t length = file >= 0 ? read(file, text, sizeof text) : 0;
     if (file >= 0)
         close(file);
@@ -84,6 +87,7 @@ void ind_keeper_free(struct ind_keeper *keeper)
 void ind_keeper_adopt(struct ind_keeper *keeper, struct ind_plan *plan)
 {
     ind_plan_policies(plan, keeper->policies);
+    keeper->reserve = plan->config->reserve;
     /* What could not be packed under the old rules may be under the new ones. */
     atomic_store(&keeper->disk->wanted, true);
 }
@@ -167,16 +171,40 @@ static size_t gather(const struct ind_keeper *keeper, const struct ind_policy *p
                                            .rotated = archive->rotated,
                                            .size = archive->size,
                                            .percent = policy ? policy->keep.percent : 0,
+                                           .spared = !policy,
                                            .index = i};
     }
     return count;
 }
 
-/* Each policy's own limits first, then what all of them may take together. */
-static void decide_removals(const struct ind_keeper *keeper, ind_time now, struct steps *steps)
+/* Bytes that should be free: the reserve, and the room in which the largest archive is packed next. 0: any
+ * do. */
+static uint64_t room_wanted(const struct ind_keeper *keeper)
+{
+    uint64_t largest = 0;
+    for (size_t i = 0; keeper->reserve && i < keeper->archive_count; i++)
+        if (keeper->archives[i].to_do && keeper->archives[i].size > largest)
+            largest = keeper->archives[i].size;
+    return keeper->reserve ? keeper->reserve + largest : 0;
+}
+
+/* What goes early for the reserve. *short_of: bytes that are missing all the same. */
+static void decide_reserve(const struct ind_keeper *keeper, uint64_t room, struct ind_archive_facts *facts,
+                           size_t count, uint64_t *short_of)
+{
+    uint64_t wanted = room_wanted(keeper);
+    for (size_t i = 0; i < count; i++)
+        room += facts[i].verdict != IND_KEPT ? facts[i].size : 0;
+    *short_of = wanted > room ? ind_retention_reserve(wanted - room, facts, count) : 0;
+}
+
+/* Each policy's own limits first, then what all of them may take together, then the reserve. */
+static void decide_removals(const struct ind_keeper *keeper, ind_time now, struct steps *steps,
+                            uint64_t *short_of)
 {
     struct ind_archive_facts *facts = calloc(keeper->archive_count + 1, sizeof *facts);
     uint64_t live = 0, file_system, room;
+    *short_of = 0;
     if (!facts)
         return;
     ind_disk_space(keeper->disk, &file_system, &room);
@@ -194,6 +222,8 @@ static void decide_removals(const struct ind_keeper *keeper, ind_time now, struc
         count += own;
     }
     (void)ind_retention_share(file_system, live, facts, count);
+    if (file_system)
+        decide_reserve(keeper, room, facts, count, short_of);
     for (size_t i = 0; i < count; i++)
         if (facts[i].verdict != IND_KEPT)
             (void)add_step(steps, facts[i].index, IND_ACTION_REMOVE,
@@ -276,11 +306,12 @@ static bool finish_archive(struct ind_keeper *keeper, struct ind_archive *archiv
     if (error == ECANCELED)
         return false;
     if (error == ENOENT) {
-        ind_disk_report(disk, "%s was removed by somebody before it could be compressed", archive->path);
+        ind_disk_report(disk, IND_OWN_FILE_REMOVED, archive->path,
+                        "%s was removed by somebody before it could be compressed", archive->path);
     } else if (error) {
         keeper->counts.failed++;
-        ind_disk_report(disk, "cannot compress %s: %s; it is tried again later", archive->path,
-                        strerror(error));
+        ind_disk_report(disk, IND_OWN_ARCHIVE_FAILED, archive->path,
+                        "cannot compress %s: %s; it is tried again later", archive->path, strerror(error));
     }
     archive->to_do = error && error != ENOENT;
     return !archive->to_do;
@@ -304,7 +335,7 @@ static bool remove_archive(struct ind_keeper *keeper, struct ind_archive *archiv
     if (!archive->removed)
         archive->removed = ind_journal_add(&disk->fs, disk->journal, &record);
     if (disk->fs.remove(disk->fs.context, disk->folder, path) != 0 && errno != ENOENT) {
-        ind_disk_report(disk, "cannot remove %s: %s", path, strerror(errno));
+        ind_disk_report(disk, IND_OWN_ARCHIVE_FAILED, path, "cannot remove %s: %s", path, strerror(errno));
         return false;
     }
     if (!archive->removed)
@@ -362,18 +393,57 @@ static void check_clock(struct ind_keeper *keeper, ind_time now, bool clock_is_r
     else if (!keeper->clock_distrusted && !ind_clock_trusted(now, newest, keeper->last_run)) {
         keeper->clock_distrusted = true;
         ind_disk_report(
-            keeper->disk,
+            keeper->disk, IND_OWN_CLOCK_DOUBTED, NULL,
             "the clock is more than a day past the last work on archives: nothing is removed for its age "
             "until \"indagator rotate --clock-is-right\" says that the clock is right");
     }
 }
 
+/* Once a minute: what went early, or that nothing may. */
+static void tell_reserve(struct ind_keeper *keeper, const struct steps *steps, uint64_t short_of,
+                         struct ind_steady now)
+{
+    const char *rule = ind_retention_reason_name(IND_GONE_BY_RESERVE).at;
+    size_t early = 0;
+    for (size_t i = 0; i < steps->count; i++)
+        early += strcmp(steps->list[i].rule, rule) == 0;
+    if ((early == 0 && short_of == 0) ||
+        ind_steady_reported_lately(&keeper->reserve_told, now, REPORT_AGAIN * IND_SECOND))
+        return;
+    if (short_of)
+        ind_disk_report(
+            keeper->disk, IND_OWN_RESERVE_REACHED, NULL,
+            "the disk is %llu MiB short of the %llu MiB that \"reserve\" keeps free, and no archive may be "
+            "removed any more: make room, or shorten \"never less than\"",
+            (unsigned long long)(short_of >> 20) + 1, (unsigned long long)(keeper->reserve >> 20));
+    else
+        ind_disk_report(
+            keeper->disk, IND_OWN_RESERVE_REACHED, NULL,
+            "the disk has less than the %llu MiB that \"reserve\" keeps free: %zu archives, the oldest, are "
+            "removed early",
+            (unsigned long long)(keeper->reserve >> 20), early);
+}
+
+/* The disk may fill for other reasons than archives. Where nothing more may go it is not tried at every look.
+ */
+static bool reserve_is_reached(struct ind_keeper *keeper, struct ind_steady now)
+{
+    uint64_t file_system, room, wanted = room_wanted(keeper);
+    if (!wanted || ind_steady_lately(keeper->reserve_tried, now, RETRY_AFTER * IND_SECOND))
+        return false;
+    ind_disk_space(keeper->disk, &file_system, &room);
+    return file_system && room < wanted;
+}
+
 void ind_keeper_retain(struct ind_keeper *keeper, struct ind_clocks now, bool clock_is_right)
 {
     struct steps steps = {0};
+    uint64_t short_of;
     add_handed(keeper);
     check_clock(keeper, now.wall, clock_is_right);
-    decide_removals(keeper, now.wall, &steps);
+    decide_removals(keeper, now.wall, &steps, &short_of);
+    tell_reserve(keeper, &steps, short_of, now.steady);
+    keeper->reserve_tried = short_of ? now.steady : IND_STEADY_NEVER;
     carry_out_removals(keeper, &steps, now.wall);
     free(steps.list);
     keeper->retained = now.steady;
@@ -391,7 +461,8 @@ bool ind_keeper_run(struct ind_keeper *keeper, struct ind_clocks now, const stru
     struct steps steps = {0};
     bool asked = atomic_exchange(&keeper->disk->wanted, false), all = true;
     add_handed(keeper);
-    if (asked || !ind_steady_lately(keeper->retained, now.steady, RETAIN_EVERY * IND_SECOND))
+    if (asked || reserve_is_reached(keeper, now.steady) ||
+        !ind_steady_lately(keeper->retained, now.steady, RETAIN_EVERY * IND_SECOND))
         ind_keeper_retain(keeper, now, false);
     if (ind_steady_lately(keeper->failed_at, now.steady, RETRY_AFTER * IND_SECOND))
         return false;

@@ -14,7 +14,7 @@
 
 enum { REPORT_AGAIN = 60 };
 
-void ind_disk_report(const struct ind_disk *disk, const char *format, ...)
+void ind_disk_report(const struct ind_disk *disk, enum ind_own own, const char *path, const char *format, ...)
 {
     char text[1600];
     va_list arguments;
@@ -23,7 +23,7 @@ void ind_disk_report(const struct ind_disk *disk, const char *format, ...)
     va_start(arguments, format);
     vsnprintf(text, sizeof text, format, arguments);
     va_end(arguments);
-    disk->report(disk->context, text);
+    disk->report(disk->context, own, path, text);
 }
 
 void ind_disk_act(const struct ind_disk *disk, enum ind_action_kind kind, const char *path, uint64_t size,
@@ -281,13 +281,14 @@ enum ind_disk_presence ind_disk_look_after(struct ind_disk *disk, struct ind_ste
     int error = make_again(disk);
     if (error) {
         if (!ind_steady_reported_lately(&disk->gone_reported, now, REPORT_AGAIN * IND_SECOND))
-            ind_disk_report(disk, "the store %s was removed by somebody, and cannot be made again: %s",
-                            disk->store, strerror(error));
+            ind_disk_report(disk, IND_OWN_FILE_REMOVED, disk->store,
+                            "the store %s was removed by somebody, and cannot be made again: %s", disk->store,
+                            strerror(error));
         return IND_DISK_GONE;
     }
     disk->gone_reported = IND_STEADY_NEVER;
-    ind_disk_report(disk, "the store %s was removed by somebody; it is made again, and goes on empty",
-                    disk->store);
+    ind_disk_report(disk, IND_OWN_FILE_REMOVED, disk->store,
+                    "the store %s was removed by somebody; it is made again, and goes on empty", disk->store);
     return IND_DISK_MADE_AGAIN;
 }
 
@@ -302,7 +303,8 @@ void ind_disk_hand_over(struct ind_disk *disk, const struct ind_archive *archive
         handed->archive.series = strdup(archive->series);
     }
     if (!handed || !handed->archive.path || !handed->archive.series) {
-        ind_disk_report(disk, "out of memory: %s is compressed at the next start only", archive->path);
+        ind_disk_report(disk, IND_OWN_OUT_OF_MEMORY, archive->path,
+                        "out of memory: %s is compressed at the next start only", archive->path);
         if (handed) {
             free(handed->archive.path);
             free(handed->archive.series);

@@ -7,6 +7,7 @@
 #define IND_STORE_DISK_DISK_H
 
 #include "core/archive/archive_name.h"
+#include "core/message/own.h"
 #include "core/time/steady.h"
 #include "store/disk/fs.h"
 #include "thread/mutex.h"
@@ -49,7 +50,7 @@ struct ind_disk_settings {
     const struct ind_fs *fs;
     bool dry_run;
     /* What an administrator must hear of; from both halves. May be NULL. */
-    void (*report)(void *context, const char *text);
+    void (*report)(void *context, enum ind_own own, const char *path, const char *text);
     /* Before each action is carried out (with `dry_run`: instead of it); from both halves. May be NULL. */
     void (*act)(void *context, const struct ind_action *action);
     void *context;
@@ -63,7 +64,7 @@ struct ind_disk {
     int folder, state, lock, journal; /* state: -1 where there is none, in a dry run */
     bool dry_run;
     bool held_elsewhere; /* in a dry run: another process writes to the store */
-    void (*report)(void *context, const char *text);
+    void (*report)(void *context, enum ind_own own, const char *path, const char *text);
     void (*act)(void *context, const struct ind_action *action);
     void *context;
 
@@ -92,8 +93,9 @@ enum ind_store_status ind_disk_open(const struct ind_disk_settings *settings, st
 /* Gives up the lock. Accepts NULL. */
 void ind_disk_close(struct ind_disk *disk);
 
-void ind_disk_report(const struct ind_disk *disk, const char *format, ...)
-    __attribute__((format(printf, 2, 3)));
+/* `path`: of the file that it is about, or NULL. */
+void ind_disk_report(const struct ind_disk *disk, enum ind_own own, const char *path, const char *format, ...)
+    __attribute__((format(printf, 4, 5)));
 void ind_disk_act(const struct ind_disk *disk, enum ind_action_kind kind, const char *path, uint64_t size,
                   const char *rule, const char *policy);
 

@@ -107,8 +107,8 @@ static bool still_there(struct ind_store *store, struct ind_live *live, struct i
     DL_APPEND2(store->open, live, open_prev, open_next);
     if (fstat(live->file, &facts) != 0 || facts.st_nlink > 0)
         return true;
-    ind_disk_report(store->disk, "%s was removed by somebody while it was written to; it is started again",
-                    live->path);
+    ind_disk_report(store->disk, IND_OWN_FILE_REMOVED, live->path,
+                    "%s was removed by somebody while it was written to; it is started again", live->path);
     ind_live_close(store, live);
     ind_live_count_bytes(store, live, 0, live->on_disk);
     live->on_disk = 0;
@@ -191,9 +191,10 @@ static void report_lost(struct ind_store *store, struct ind_live *live, int erro
     if (ind_steady_reported_lately(&live->reported, now.steady, IND_REPORT_AGAIN * IND_SECOND))
         return;
     bool link = error == ELOOP || error == ENOTDIR;
-    ind_disk_report(
-        store->disk, "cannot write %s: %s; its messages are lost until this is mended", live->path,
-        link ? "a symbolic link, or a file, stands in the place of it or of its folder" : strerror(error));
+    ind_disk_report(store->disk, IND_OWN_FILE_LOST, live->path,
+                    "cannot write %s: %s; its messages are lost until this is mended", live->path,
+                    link ? "a symbolic link, or a file, stands in the place of it or of its folder"
+                         : strerror(error));
 }
 
 /* A full disk concerns all files: it is reported once, and so is its end. */
@@ -205,8 +206,9 @@ static void report_full(struct ind_store *store, const struct ind_live *live, in
     store->disk_again = ind_steady_after(now.steady, DISK_AGAIN);
     if (ind_steady_reported_lately(&store->full_reported, now.steady, IND_REPORT_AGAIN * IND_SECOND))
         return;
-    ind_disk_report(store->disk, "cannot write %s: %s; messages wait in memory until there is room",
-                    live->path, strerror(error));
+    ind_disk_report(store->disk, IND_OWN_DISK_TAKES_NOTHING, live->path,
+                    "cannot write %s: %s; messages wait in memory until there is room", live->path,
+                    strerror(error));
 }
 
 static void report_room(struct ind_store *store)
@@ -214,7 +216,8 @@ static void report_room(struct ind_store *store)
     store->disk_full = false;
     store->disk_error = 0;
     if (ind_steady_is_set(store->full_reported))
-        ind_disk_report(store->disk, "the disk takes messages again; nothing that waited was lost");
+        ind_disk_report(store->disk, IND_OWN_DISK_TAKES_AGAIN, NULL,
+                        "the disk takes messages again; nothing that waited was lost");
     store->full_reported = IND_STEADY_NEVER;
 }
 

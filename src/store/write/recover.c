@@ -28,8 +28,8 @@ static void remove_leftovers(struct ind_store *store, const struct ind_inventory
     for (size_t i = 0; i < inventory->leftover_count; i++) {
         int error = remove_left_over(store, inventory->leftovers[i], 0);
         if (error)
-            ind_disk_report(store->disk, "cannot remove the unfinished %s: %s", inventory->leftovers[i],
-                            strerror(error));
+            ind_disk_report(store->disk, IND_OWN_ARCHIVE_FAILED, inventory->leftovers[i],
+                            "cannot remove the unfinished %s: %s", inventory->leftovers[i], strerror(error));
     }
 }
 
@@ -65,7 +65,8 @@ static void cut_torn_line(struct ind_store *store, const char *path, uint64_t *s
         ind_disk_act(disk, IND_ACTION_REPAIR, path, *size, "crash", NULL);
         if (disk->fs.truncate(disk->fs.context, file, whole) == 0) {
             if (!disk->dry_run)
-                ind_disk_report(disk, "%s: cut off an unfinished line of %llu bytes, left by a crash", path,
+                ind_disk_report(disk, IND_OWN_FILE_REPAIRED, path,
+                                "%s: cut off an unfinished line of %llu bytes, left by a crash", path,
                                 (unsigned long long)(*size - whole));
             *size = whole;
         }
@@ -109,7 +110,7 @@ static bool recover_live(struct ind_store *store, struct ind_live_path *path)
     live->facts.messages = path->size ? 1 : 0; /* enough to know that it is not empty */
     live->messages_known = path->size == 0;
     if (live->policy == IND_NO_POLICY) {
-        ind_disk_report(store->disk,
+        ind_disk_report(store->disk, IND_OWN_ARCHIVE_WITHOUT_POLICY, path->path,
                         "no route writes %s any more, and its archive policy is gone: it is left as it is",
                         path->path);
         return true;
@@ -256,7 +257,7 @@ static bool recover_all(struct ind_store *store, struct ind_inventory *inventory
         cut_torn_line(store, path->path, &path->size);
     if (unknown)
         ind_disk_report(
-            store->disk,
+            store->disk, IND_OWN_ARCHIVE_WITHOUT_POLICY, NULL,
             "%zu archives are of no route and no archive policy that is configured: they are kept forever",
             unknown);
     atomic_store(&store->disk->wanted, true);

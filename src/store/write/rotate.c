@@ -25,7 +25,8 @@ static void journal_rotated(struct ind_store *store, const struct ind_live *live
         .last = live->last,
     };
     if (!ind_journal_add(&store->disk->fs, store->disk->journal, &record))
-        ind_disk_report(store->disk, "cannot write the journal: %s", strerror(errno));
+        ind_disk_report(store->disk, IND_OWN_ROTATION_FAILED, NULL, "cannot write the journal: %s",
+                        strerror(errno));
 }
 
 /* Forgets the file that was; the next line begins another. */
@@ -66,14 +67,16 @@ int ind_live_rotate(struct ind_store *store, struct ind_live *live, enum ind_rot
                  ind_rotation_reason_name(reason).at, policy ? policy->name : NULL);
     error = rename_it(store, live, reason, now);
     if (error == ENOENT) {
-        ind_disk_report(store->disk, "%s was removed by somebody before it could be rotated", live->path);
+        ind_disk_report(store->disk, IND_OWN_FILE_REMOVED, live->path,
+                        "%s was removed by somebody before it could be rotated", live->path);
         end_file(store, live);
         return 0;
     }
     if (error) {
         if (!ind_steady_reported_lately(&live->reported, now.steady, IND_REPORT_AGAIN * IND_SECOND))
-            ind_disk_report(store->disk, "cannot rotate %s: %s; it goes on as it is, and is tried again",
-                            live->path, strerror(error));
+            ind_disk_report(store->disk, IND_OWN_ROTATION_FAILED, live->path,
+                            "cannot rotate %s: %s; it goes on as it is, and is tried again", live->path,
+                            strerror(error));
         return error;
     }
     struct ind_archive archive = {.path = live->archive,

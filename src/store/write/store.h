@@ -26,7 +26,7 @@ struct ind_store_settings {
     bool by_messages; /* no clock turns files over, only the times of messages do: for messages from files */
     bool dry_run;     /* changes nothing, takes no lock (store/disk/disk.h) */
     /* What an administrator must hear of. Called from both threads. May be NULL. */
-    void (*report)(void *context, const char *text);
+    void (*report)(void *context, enum ind_own own, const char *path, const char *text);
     /* Before an action is carried out; with `dry_run`, instead of it. Called from both threads. May be NULL.
      */
     void (*act)(void *context, const struct ind_action *action);

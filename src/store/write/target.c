@@ -59,7 +59,7 @@ static struct ind_live *overflow_file(struct ind_store *store, const struct ind_
     struct ind_slice path = overflow_path(route, room, sizeof room);
     uint64_t hash = ind_path_hash(path);
     if (store->made_today[target->route]++ == store->files_a_day)
-        ind_disk_report(store->disk,
+        ind_disk_report(store->disk, IND_OWN_TOO_MANY_FILES, NULL,
                         "route \"%s\": messages made up more than %llu files today; the rest goes to %.*s. "
                         "Who sends such "
                         "names? A narrower allow: or devices: keeps them out",

@@ -22,8 +22,10 @@ static struct ind_loaded loaded;
 static struct ind_store *store;
 static char told[4096];
 
-static void tell(void *context, const char *text)
+static void tell(void *context, enum ind_own own, const char *path, const char *text)
 {
+    (void)own;
+    (void)path;
     (void)context;
     snprintf(told + strlen(told), sizeof told - strlen(told), "%s\n", text);
 }

@@ -38,19 +38,19 @@ static void retention_removes_by_age_number_and_space(void **state)
     for (size_t i = 0; i < 6; i++)
         archives[i] = (struct ind_archive_facts){
             .series = i % 2, .number = i, .rotated = now - (ind_time)(6 - i) * day, .size = 100, .index = i};
-    const struct ind_retention_rule by_age = {3 * IND_DAY_SECONDS, 0, 0, 0};
+    const struct ind_retention_rule by_age = {3 * IND_DAY_SECONDS, 0, 0, 0, 0};
     assert_int_equal(ind_retention_decide(&by_age, &facts, archives, 6), 4);
     assert_int_equal(archives[3].verdict, IND_GONE_BY_AGE);
     assert_int_equal(archives[4].verdict, IND_KEPT);
-    const struct ind_retention_rule by_number = {0, 1, 0, 0};
+    const struct ind_retention_rule by_number = {0, 1, 0, 0, 0};
     assert_int_equal(ind_retention_decide(&by_number, &facts, archives, 6), 4);
     assert_int_equal(archives[5].verdict, IND_KEPT);
     assert_int_equal(archives[4].verdict, IND_KEPT);
-    const struct ind_retention_rule by_space = {0, 0, 350, 0};
+    const struct ind_retention_rule by_space = {0, 0, 350, 0, 0};
     assert_int_equal(ind_retention_decide(&by_space, &facts, archives, 6), 3);
     assert_int_equal(archives[2].verdict, IND_GONE_BY_SPACE);
     assert_int_equal(archives[3].verdict, IND_KEPT);
-    const struct ind_retention_rule by_percent = {0, 0, 0, 25}; /* that is of all policies together */
+    const struct ind_retention_rule by_percent = {0, 0, 0, 25, 0}; /* that is of all policies together */
     assert_int_equal(ind_retention_decide(&by_percent, &facts, archives, 6), 0);
 }
 
@@ -80,6 +80,38 @@ static void a_share_of_the_file_system_is_of_all_policies_together(void **state)
     assert_int_equal(ind_retention_share(1000, 0, archives, 0), 0);
 }
 
+/* The oldest of all go for the reserve, but none that is younger than its policy spares; nor by number or
+ * space. */
+static void the_reserve_takes_the_oldest_that_are_not_spared(void **state)
+{
+    struct ind_archive_facts archives[6];
+    const ind_time day = IND_DAY_SECONDS * IND_SECOND, now = 100 * day;
+    (void)state;
+    const struct ind_retention_rule rule = {0, 1, 100, 0, 3 * IND_DAY_SECONDS};
+    struct ind_retention_facts facts = {now, true, 0};
+    for (size_t i = 0; i < 6; i++)
+        archives[i] = (struct ind_archive_facts){
+            .series = 1, .number = i, .rotated = now - (ind_time)(6 - i) * day, .size = 100, .index = i};
+    /* Of 6, 5, 4, 3, 2 and 1 days the last two are spared. */
+    assert_int_equal(ind_retention_decide(&rule, &facts, archives, 6), 4);
+    for (size_t i = 0; i < 6; i++)
+        assert_int_equal(archives[i].verdict == IND_KEPT, archives[i].index >= 4);
+    assert_int_equal(ind_retention_reserve(150, archives, 6), 150);
+    for (size_t i = 0; i < 6; i++)
+        archives[i].verdict = IND_KEPT;
+    assert_int_equal(ind_retention_reserve(0, archives, 6), 0);
+    assert_int_equal(ind_retention_reserve(150, archives, 6), 0);
+    for (size_t i = 0; i < 6; i++)
+        assert_int_equal(archives[i].verdict, archives[i].index < 2 ? IND_GONE_BY_RESERVE : IND_KEPT);
+    assert_int_equal(ind_retention_reserve(1000, archives, 6), 800);
+    /* By a clock that nobody trusts all are spared. */
+    facts.clock_trusted = false;
+    for (size_t i = 0; i < 6; i++)
+        archives[i].spared = false;
+    assert_int_equal(ind_retention_decide(&rule, &facts, archives, 6), 0);
+    assert_int_equal(ind_retention_reserve(100, archives, 6), 100);
+}
+
 static void retention_does_not_trust_a_clock_that_jumped(void **state)
 {
     (void)state;
@@ -89,7 +121,7 @@ static void retention_does_not_trust_a_clock_that_jumped(void **state)
     assert_true(ind_clock_trusted(10 * day, IND_TIME_NONE, 10 * day - 1));
     assert_true(ind_clock_trusted(10 * day, IND_TIME_NONE, IND_TIME_NONE));
     struct ind_archive_facts archive = {.rotated = day, .size = 1};
-    const struct ind_retention_rule rule = {IND_DAY_SECONDS, 0, 0, 0};
+    const struct ind_retention_rule rule = {IND_DAY_SECONDS, 0, 0, 0, 0};
     const struct ind_retention_facts facts = {50 * day, false, 0};
     assert_int_equal(ind_retention_decide(&rule, &facts, &archive, 1), 0);
 }
@@ -101,6 +133,7 @@ int main(void)
         cmocka_unit_test(rotation_gives_a_grace_to_what_is_on_its_way),
         cmocka_unit_test(retention_removes_by_age_number_and_space),
         cmocka_unit_test(a_share_of_the_file_system_is_of_all_policies_together),
+        cmocka_unit_test(the_reserve_takes_the_oldest_that_are_not_spared),
         cmocka_unit_test(retention_does_not_trust_a_clock_that_jumped),
     };
     return cmocka_run_group_tests(tests, NULL, NULL);
