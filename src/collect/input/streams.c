@@ -204,7 +204,7 @@ void ind_streams_end_late(struct ind_streams *streams)
         if (connection->held || (!unfinished && !is_late(connection->heard, now, streams->limits.idle)))
             continue;
         atomic_fetch_add(unfinished ? &streams->facts.unfinished : &streams->facts.idle, 1);
-        if (!reported_lately(streams, &streams->late_reported))
+        if (!reported_lately(streams, unfinished ? &streams->unfinished_reported : &streams->idle_reported))
             ind_report(
                 streams->dispatch->reporter, IND_OWN_CONNECTION_ENDED,
                 IND_WITH({"listener", ind_slice_of(connection->listener->text)},

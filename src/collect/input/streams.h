@@ -48,7 +48,7 @@ struct ind_streams {
     char *scratch;         /* what is read */
     struct ind_clocks now; /* of the last bytes */
     bool any;              /* the last reads brought something */
-    struct ind_steady reported, halves_reported, late_reported, break_reported;
+    struct ind_steady reported, halves_reported, break_reported, unfinished_reported, idle_reported;
     struct ind_stream_facts facts;
 };
 
