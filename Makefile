@@ -4,13 +4,15 @@ JOBS ?= $(shell nproc 2>/dev/null || echo 2)
 CONFIGURE = cmake -S . -B
 WERROR = $(if $(CI),-DIND_WERROR=ON,)
 
-.PHONY: all help deps build demo test prove bench against sanitize races fuzz lint lint-quick rooms reproducible format screenshots install clean
+.PHONY: all help deps build demo test prove bench against sanitize races fuzz lint lint-quick rooms reproducible format screenshots install clean deb test-package
 
 all: build
 
 help:
 	@echo "make            build into $(BUILD)/"
 	@echo "make deps       install what is missing to build"
+	@echo "make deb        the Debian package, looked at by lintian"
+	@echo "make test-package   the package in a clean Debian, as root"
 	@echo "make demo       build, then show the whole thing on made-up data"
 	@echo "make test       build and run all tests (under three minutes)"
 	@echo "make prove      route, explain, rehearse and search against one another, MESSAGES=100000 CONDITIONS=300"
@@ -96,6 +98,14 @@ against:
 	@$(CONFIGURE) $(BUILD) -DIND_BENCH=ON >/dev/null
 	@cmake --build $(BUILD) -j $(JOBS)
 	@bench/against.py $(BUILD) $(OTHER)
+
+deb: deps
+	@packaging/deps.sh package
+	@packaging/deb.sh $(BUILD)-deb $(JOBS)
+
+# Installs, starts, upgrades and purges the package in a clean Debian; as root, with the packages of Debian in reach.
+test-package: deb
+	@packaging/test_package.sh $(BUILD)-deb
 
 screenshots: build
 	@packaging/deps.sh screenshots

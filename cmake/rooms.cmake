@@ -43,6 +43,10 @@ foreach(line ${lines})
   if(room STREQUAL cli) # the program itself
     add_executable(indagator ${sources})
     target_link_libraries(indagator PRIVATE ind_flags ${links})
+    # The same tables, for manual pages and completions.
+    list(FILTER sources EXCLUDE REGEX "/main\\.c$")
+    add_executable(indagator-tables EXCLUDE_FROM_ALL ${CMAKE_SOURCE_DIR}/packaging/tables.c ${sources})
+    target_link_libraries(indagator-tables PRIVATE ind_flags ${links})
   elseif(sources)
     add_library(ind_${name}_objects OBJECT ${sources})
     target_link_libraries(ind_${name}_objects PRIVATE ind_flags PUBLIC ${links})

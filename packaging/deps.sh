@@ -1,15 +1,16 @@
 #!/bin/sh
 # Installs what is missing to build (and test, lint, bench, take screenshots of) this project, with the system's package
-# manager. Usage: packaging/deps.sh build|test|lint-quick|lint|bench|screenshots ...
+# manager. Usage: packaging/deps.sh build|test|lint-quick|lint|bench|screenshots|package ...
 set -eu
 
-build='gcc cmake make pkg-config libyaml-dev libjansson-dev libzstd-dev zlib1g-dev libpopt-dev libxxhash-dev libpcre2-dev libevent-dev libssl-dev libcurl4-openssl-dev uthash-dev tzdata'
-tests='libcmocka-dev bsdutils curl zstd gzip python3-minimal'
+build='gcc cmake make pkg-config libyaml-dev libjansson-dev libzstd-dev zlib1g-dev libpopt-dev libxxhash-dev libpcre2-dev libevent-dev libssl-dev libcurl4-openssl-dev uthash-dev tzdata scdoc python3-minimal'
+tests='libcmocka-dev bsdutils curl zstd gzip openssl gnutls-bin mandoc'
 quick='clang clang-format binutils'
 lint="$quick clang-tidy cppcheck"
 bench='mawk grep ripgrep python3-minimal'
 # To compare with; not built for every kind of processor.
 case $(uname -m) in x86_64 | i?86) bench="$bench libhyperscan-dev" ;; esac
+package='dpkg-dev lintian debootstrap'
 screenshots='xvfb xterm imagemagick fonts-dejavu-core x11-utils'
 
 wanted=''
@@ -21,7 +22,8 @@ for group in "${@:-build}"; do
     lint) wanted="$wanted $build $tests $lint" ;;
     bench) wanted="$wanted $build $bench" ;;
     screenshots) wanted="$wanted $build $screenshots" ;;
-    *) echo "deps.sh: unknown group \"$group\"; known are build, test, lint-quick, lint, bench, screenshots" >&2; exit 2 ;;
+    package) wanted="$wanted $build $package" ;;
+    *) echo "deps.sh: unknown group \"$group\"; known are build, test, lint-quick, lint, bench, screenshots, package" >&2; exit 2 ;;
     esac
 done
 

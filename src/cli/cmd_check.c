@@ -7,15 +7,19 @@
 
 static struct {
     int order, here;
+    char *names;
 } given;
 
 static struct poptOption *options(void)
 {
-    static struct poptOption table[] = {{"order", '\0', POPT_ARG_NONE, &given.order, 0,
-                                         "prints the rules in the order in which they act", NULL},
-                                        {"here", '\0', POPT_ARG_NONE, &given.here, 0,
-                                         "tries also whether its ports can be listened on here", NULL},
-                                        POPT_TABLEEND};
+    static struct poptOption table[] = {
+        {"order", '\0', POPT_ARG_NONE, &given.order, 0, "prints the rules in the order in which they act",
+         NULL},
+        {"names", '\0', POPT_ARG_STRING, &given.names, 0,
+         "prints only the names of its routes, patterns, policies, edits or devices", "KIND"},
+        {"here", '\0', POPT_ARG_NONE, &given.here, 0, "tries also whether its ports can be listened on here",
+         NULL},
+        POPT_TABLEEND};
     return table;
 }
 
@@ -221,6 +225,60 @@ static void look_around(struct ind_loaded *loaded)
     ind_diagnostics_sort(&loaded->diagnostics);
 }
 
+/* ---- Names ---- */
+
+static struct ind_slice route_name(const struct ind_config *config, size_t i)
+{
+    return i < config->route_count ? ind_slice_of(config->routes[i].name) : IND_NOTHING;
+}
+
+static struct ind_slice pattern_name(const struct ind_config *config, size_t i)
+{
+    return i < ind_patterns_count(config->patterns) ? ind_pattern_name(config->patterns, (uint32_t)i)
+                                                    : IND_NOTHING;
+}
+
+static struct ind_slice policy_name(const struct ind_config *config, size_t i)
+{
+    return i < config->policy_count ? ind_slice_of(config->policies[i].name) : IND_NOTHING;
+}
+
+static struct ind_slice edit_name(const struct ind_config *config, size_t i)
+{
+    return i < config->edits.count ? ind_slice_of(config->edits.list[i].name) : IND_NOTHING;
+}
+
+static struct ind_slice device_name(const struct ind_config *config, size_t i)
+{
+    bool there = i < ind_devices_count(config->devices);
+    return there ? ind_slice_of(ind_devices_at(config->devices, i)->name) : IND_NOTHING;
+}
+
+static const struct named {
+    const char *kind;
+    struct ind_slice (*name)(const struct ind_config *config, size_t i); /* nothing: there are no more */
+} named[] = {{"routes", route_name},
+             {"patterns", pattern_name},
+             {"policies", policy_name},
+             {"edits", edit_name},
+             {"devices", device_name}};
+
+/* One a line, for other programs; nothing else is looked at. */
+static int print_names(const struct ind_loaded *loaded)
+{
+    for (size_t i = 0; i < sizeof named / sizeof *named; i++) {
+        struct ind_slice name;
+        if (strcmp(given.names, named[i].kind) != 0)
+            continue;
+        for (size_t n = 0; loaded->config && (name = named[i].name(loaded->config, n)).length; n++)
+            printf("%.*s\n", IND_ARG(name));
+        return loaded->config ? IND_EXIT_DONE : IND_EXIT_NO;
+    }
+    ind_complain("--names: unknown kind \"%s\"; expected routes, patterns, policies, edits or devices",
+                 given.names);
+    return IND_EXIT_CALL;
+}
+
 static int run(struct ind_call *call)
 {
     struct ind_loaded loaded;
@@ -236,6 +294,13 @@ static int run(struct ind_call *call)
         return IND_EXIT_CALL;
     }
     ind_config_load(path, &loaded);
+    if (given.names) {
+        int named_status = print_names(&loaded);
+        if (!loaded.config && named_status == IND_EXIT_NO)
+            ind_print_diagnostics(&loaded, false, stderr);
+        ind_loaded_free(&loaded);
+        return named_status;
+    }
     ind_config_compare_patterns(&loaded);
     if (loaded.config)
         look_around(&loaded);
@@ -266,7 +331,7 @@ static int run(struct ind_call *call)
 const struct ind_command ind_command_check = {
     .name = "check",
     .summary = "reports every mistake in the configuration, with place and remedy",
-    .arguments = "[-c FILE] [--order] [--here] [--json]",
+    .arguments = "[-c FILE] [--order] [--here] [--names KIND] [--json]",
     .about = "Reads the configuration as collect does, reports every mistake and every warning, and shows\n"
              "what would act. Touches nothing. Exit code 1 where there is a mistake.\n\n"
              "Example:\n"

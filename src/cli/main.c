@@ -1,24 +1,19 @@
 /* cli/main.c: finds the command, reads its options, runs it, and sees to it that all output got out. */
 #include "cli/cli.h"
+#include "cli/commands.h"
 
 #include <errno.h>
 #include <signal.h>
 #include <stdlib.h>
 #include <unistd.h>
 
-static const struct ind_command *const commands[] = {
-    &ind_command_collect, &ind_command_check,  &ind_command_explain, &ind_command_rehearse,
-    &ind_command_fit,     &ind_command_emit,   &ind_command_search,  &ind_command_follow,
-    &ind_command_status,  &ind_command_rotate, &ind_command_demo};
-enum { COMMANDS = sizeof commands / sizeof *commands };
-
 static void print_usage(FILE *out)
 {
     fprintf(out, "Usage: indagator COMMAND [options]\n\n"
                  "Collects syslog from network devices, files it by facility and severity, keeps the files\n"
                  "in order, and finds things in them again.\n\nCommands:\n");
-    for (int i = 0; i < COMMANDS; i++)
-        fprintf(out, "  %-10s %s\n", commands[i]->name, commands[i]->summary);
+    for (int i = 0; i < IND_COMMANDS; i++)
+        fprintf(out, "  %-10s %s\n", ind_commands[i]->name, ind_commands[i]->summary);
     fprintf(out, "\nCommon to all:\n"
                  "  -c, --config FILE   the configuration; otherwise ./indagator.yaml, then\n"
                  "                      /etc/indagator/indagator.yaml\n"
@@ -30,34 +25,18 @@ static void print_usage(FILE *out)
 
 static const struct ind_command *find_command(const char *name)
 {
-    const char *names[COMMANDS];
-    for (int i = 0; i < COMMANDS; i++) {
-        names[i] = commands[i]->name;
+    const char *names[IND_COMMANDS];
+    for (int i = 0; i < IND_COMMANDS; i++) {
+        names[i] = ind_commands[i]->name;
         if (strcmp(name, names[i]) == 0)
-            return commands[i];
+            return ind_commands[i];
     }
-    const char *near = ind_near(ind_slice_of(name), names, COMMANDS);
+    const char *near = ind_near(ind_slice_of(name), names, IND_COMMANDS);
     if (near)
         ind_complain("unknown command \"%s\"; did you mean \"%s\"?", name, near);
     else
         ind_complain("unknown command \"%s\"; \"indagator --help\" lists them", name);
     return NULL;
-}
-
-struct common {
-    char *config;
-    int help, version, json;
-};
-
-static void common_options(struct common *common, struct poptOption table[5])
-{
-    const struct poptOption options[5] = {
-        {"config", 'c', POPT_ARG_STRING, &common->config, 0, "the configuration", "FILE"},
-        {"json", '\0', POPT_ARG_NONE, &common->json, 0, "results as JSON, one object per line", NULL},
-        {"help", 'h', POPT_ARG_NONE, &common->help, 0, "this help", NULL},
-        {"version", '\0', POPT_ARG_NONE, &common->version, 0, "the version", NULL},
-        POPT_TABLEEND};
-    memcpy(table, options, sizeof options);
 }
 
 static void print_help(const struct ind_command *command, poptContext context)
@@ -97,11 +76,11 @@ static bool may_read(const char *config)
     return false;
 }
 
-static int run_command(const struct ind_command *command, const char *program, struct common *common,
+static int run_command(const struct ind_command *command, const char *program, struct ind_common *common,
                        int argc, const char **argv)
 {
-    struct poptOption shared[5];
-    common_options(common, shared);
+    struct poptOption shared[IND_COMMON_OPTIONS];
+    ind_common_options(common, shared);
     struct poptOption table[] = {
         {NULL, '\0', POPT_ARG_INCLUDE_TABLE, command->options(), 0, "Options:", NULL},
         {NULL, '\0', POPT_ARG_INCLUDE_TABLE, shared, 0, "Common to all commands:", NULL},
@@ -129,7 +108,7 @@ static int run_command(const struct ind_command *command, const char *program, s
 }
 
 /* "COMMAND …", or "help COMMAND", which is the same with --help. */
-static int call_command(const char *program, struct common *common, const char **rest)
+static int call_command(const char *program, struct ind_common *common, const char **rest)
 {
     int count = 0;
     if (strcmp(*rest, "help") == 0) {
@@ -149,9 +128,9 @@ static int call_command(const char *program, struct common *common, const char *
 /* Options before the command: -c belongs to it. */
 static int read_call(int argc, const char **argv)
 {
-    struct common common = {0};
-    struct poptOption table[5];
-    common_options(&common, table);
+    struct ind_common common = {0};
+    struct poptOption table[IND_COMMON_OPTIONS];
+    ind_common_options(&common, table);
     poptContext context = poptGetContext("indagator", argc, argv, table, POPT_CONTEXT_POSIXMEHARDER);
     int result = poptGetNextOpt(context), status = IND_EXIT_CALL;
     const char **rest = poptGetArgs(context);

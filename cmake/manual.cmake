@@ -1,0 +1,30 @@
+# Manual pages and completions, made from the tables of --help and from docs/: where scdoc and python3 are there.
+find_program(IND_SCDOC scdoc)
+find_program(IND_PYTHON3 NAMES python3)
+if(NOT IND_SCDOC OR NOT IND_PYTHON3)
+  message(STATUS "scdoc or python3 is not there: no manual pages and completions are made")
+  return()
+endif()
+set(made ${CMAKE_BINARY_DIR}/manual)
+set(commands collect check explain rehearse fit emit search follow status rotate demo)
+set(pages indagator.1 indagator.yaml.5 indagator-conditions.7 indagator-patterns.7 indagator-edits.7 indagator-messages.7)
+foreach(command ${commands})
+  list(APPEND pages indagator-${command}.1)
+endforeach()
+list(TRANSFORM pages PREPEND ${made}/ OUTPUT_VARIABLE outputs)
+set(completions ${made}/indagator.bash ${made}/_indagator ${made}/indagator.fish)
+file(GLOB documents CONFIGURE_DEPENDS ${CMAKE_SOURCE_DIR}/docs/*.md)
+add_custom_command(OUTPUT ${outputs} ${completions}
+  COMMAND ${IND_PYTHON3} ${CMAKE_SOURCE_DIR}/packaging/manual.py $<TARGET_FILE:indagator-tables> ${CMAKE_SOURCE_DIR}/docs
+    ${made} ${IND_SCDOC} ${PROJECT_VERSION}
+  DEPENDS indagator-tables ${CMAKE_SOURCE_DIR}/packaging/manual.py ${documents} VERBATIM)
+add_custom_target(manual ALL DEPENDS ${outputs} ${completions})
+foreach(page ${pages})
+  string(REGEX REPLACE ".*\\.([157])$" "\\1" section ${page})
+  if(NOT IND_DEB) # which has them compressed
+    install(FILES ${made}/${page} DESTINATION ${CMAKE_INSTALL_MANDIR}/man${section} COMPONENT program)
+  endif()
+endforeach()
+install(FILES ${made}/indagator.bash DESTINATION ${CMAKE_INSTALL_DATADIR}/bash-completion/completions RENAME indagator COMPONENT program)
+install(FILES ${made}/_indagator DESTINATION ${CMAKE_INSTALL_DATADIR}/zsh/vendor-completions COMPONENT program)
+install(FILES ${made}/indagator.fish DESTINATION ${CMAKE_INSTALL_DATADIR}/fish/vendor_completions.d COMPONENT program)
