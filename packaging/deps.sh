@@ -11,7 +11,7 @@ bench='mawk grep ripgrep python3-minimal'
 # To compare with; not built for every kind of processor.
 case $(uname -m) in x86_64 | i?86) bench="$bench libhyperscan-dev" ;; esac
 package='dpkg-dev lintian debootstrap'
-screenshots='xvfb xterm imagemagick fonts-dejavu-core x11-utils'
+screenshots='xvfb xterm imagemagick fonts-dejavu-core x11-utils openssl'
 
 wanted=''
 for group in "${@:-build}"; do

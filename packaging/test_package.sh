@@ -42,8 +42,7 @@ sed -i 's/0\.0\.0\.0:514/127.0.0.1:514/; s/0\.0\.0\.0:601/127.0.0.1:601/; s/^all
 # shellcheck disable=SC2086
 within setpriv --reuid=indagator --regid=indagator --clear-groups --inh-caps=+net_bind_service \
     --ambient-caps=+net_bind_service --bounding-set=-all,+net_bind_service --no-new-privs $command >"$root/tmp/out" 2>"$root/tmp/err" &
-chmod 0755 "$root"
-collector=''
+collector=$!
 for _ in $(seq 100); do grep -q 'listening on udp 127.0.0.1:514' "$root/tmp/err" && break; sleep 0.1; done
 grep -q 'listening on udp 127.0.0.1:514' "$root/tmp/err" || { cat "$root/tmp/err"; fail 'it does not listen'; }
 within indagator emit --to udp:127.0.0.1:514 --app pier1 'over the port of root' >/dev/null || fail 'nothing can be sent to it'
@@ -55,7 +54,6 @@ grep -q '127.0.0.1:514' "$root/etc/indagator/indagator.yaml" || fail 'the config
 within indagator status >/dev/null || fail 'it did not go on through the upgrade'
 kill "$(within indagator status --json | sed 's/.*"process":\([0-9]*\).*/\1/')"
 wait "$collector" || true
-chmod 0755 "$root"
 collector=''
 within indagator search --count pier1 | grep -q '^1$' || fail 'the message is not in the store'
 

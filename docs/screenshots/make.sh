@@ -64,7 +64,30 @@ archives:
   audit: {rotate: every hour, keep: {for: 1 year, space: 40 GiB}, compress: zstd 19}
 EOF
 shoot demo "indagator demo#!sed -n '/^2\\./,/^5\\./p' demo.txt | sed '\$d'"
-shoot check "indagator check -c broken.yaml"
+# An authority, a collector and a device, as docs/configuration.md makes them.
+mkdir "$work/demo/tls"
+(
+    cd "$work/demo/tls"
+    new='-newkey ec -pkeyopt ec_paramgen_curve:P-256 -nodes'
+    openssl req -x509 $new -days 3650 -subj '/CN=Skerry Line devices' -keyout authority.key -out authority.pem
+    for name in collector pier1-rtr stranger; do
+        openssl req $new -subj "/CN=$name" -addext "subjectAltName=DNS:$name.skerry.example,IP:127.0.0.1" -keyout $name.key -out $name.csr
+        openssl x509 -req -in $name.csr -CA authority.pem -CAkey authority.key -CAcreateserial -copy_extensions copy -days 20 -out $name.pem
+    done
+    openssl req -x509 $new -days 90 -subj '/CN=stranger' -keyout stranger.key -out stranger.pem
+) >/dev/null 2>&1
+cat >"$work/demo/certificate.yaml" <<'EOF'
+store: log
+state: state
+allow: [127.0.0.0/8]
+listen:
+  - tls: 0.0.0.0:6514
+    certificate: tls/collector.pem
+    key: tls/pier1-rtr.key
+    clients: tls/authority.pem
+    names: [pier1-rtr.skerry.example]
+EOF
+shoot check "indagator check -c broken.yaml" "indagator check -c certificate.yaml"
 shoot check-good "sed -n '/^routes/,\$p' indagator.yaml" "indagator check"
 shoot explain-edits "indagator explain --sender 127.0.2.25 --received 2026-11-23T04:45:02Z '<21>1 2026-11-23T04:45:00Z hq-mail smtpd 4022 NOTE - bounced note to deck crew: call the bosun of mv-tern on +1 202 555 0142'"
 cat >"$work/demo/doubtful.yaml" <<'EOF'
@@ -131,13 +154,20 @@ shoot search-by "indagator search --by facility,severity --top 20" "indagator se
 
 # A collector that runs, and the fleet that sends to it.
 cd "$work/demo"
+sed 's|^listen:.*|&\n  - {tls: "127.0.0.1:0", certificate: tls/collector.pem, key: tls/collector.key, clients: tls/authority.pem}|' indagator.yaml >with-tls.yaml
+mv with-tls.yaml indagator.yaml
 indagator collect >collect.out 2>collect.err &
 collector=$!
 until grep -q 'tcp 127' collect.err; do sleep 0.05; done
 to="--to udp:127.0.0.1:$(sed -n 's/.*udp 127.0.0.1://p' collect.err) --to tcp:127.0.0.1:$(sed -n 's/.*tcp 127.0.0.1://p' collect.err)"
 # shellcheck disable=SC2086
 indagator emit $to --fleet "$here/../../demo/fleet.yaml" >/dev/null
-shoot status "indagator status --top 6 | head -n 43"
+tls="--to tls:127.0.0.1:$(sed -n 's/.*tls 127.0.0.1://p' collect.err) --trust tls/authority.pem"
+# shellcheck disable=SC2086
+indagator emit $tls --certificate tls/pier1-rtr.pem --key tls/pier1-rtr.key --host pier1-rtr --app linkd --count 40 'ge0/24 link up' >/dev/null
+# shellcheck disable=SC2086
+indagator emit $tls --certificate tls/stranger.pem --key tls/stranger.key 'x' >/dev/null 2>&1 || true
+shoot status "indagator status --top 2 | head -n 45"
 # shellcheck disable=SC2086
 indagator emit $to --fleet "$here/../../demo/fleet.yaml" >/dev/null &
 player=$!

@@ -22,6 +22,12 @@ static ind_time time_of(const json_t *object, const char *key)
     return ind_time_read(ind_slice_of(text_of(object, key)), &time, &style) ? time : IND_TIME_NONE;
 }
 
+/* With the port that it has. */
+static const char *name_of(const json_t *listener)
+{
+    return text_of(listener, json_object_get(listener, "at") ? "at" : "listener");
+}
+
 static uint64_t sum_of(const json_t *numbers)
 {
     uint64_t sum = 0;
@@ -47,7 +53,7 @@ static void show_failures(const json_t *listener)
     const json_t *count, *failed = json_object_get(listener, "handshakes_failed");
     char number[32];
     json_object_foreach((json_t *)(uintptr_t)failed, key, count)
-        printf("%s: %s failed: %s\n", text_of(listener, "listener"),
+        printf("%s: %s failed: %s\n", name_of(listener),
                ind_grouped((uint64_t)json_integer_value(count), number), reason_text(key));
 }
 
@@ -60,7 +66,7 @@ static void show_ends(const json_t *listener, ind_time now)
         ind_time time = time_of(end, "ends");
         if (ind_tls_expires_soon(time, now))
             printf("%s: %s of \"%s\" (%s) %s on %.10s; put a new one in its place, and reload\n",
-                   text_of(listener, "listener"),
+                   name_of(listener),
                    strcmp(text_of(end, "file"), "revoked") == 0 ? "the revocation list" : "the certificate",
                    text_of(end, "name"), text_of(end, "file"), time <= now ? "has expired" : "expires",
                    text_of(end, "ends"));
@@ -105,8 +111,9 @@ void ind_show_tls(const json_t *status, size_t most)
         if (!any)
             printf("\n%sTLS%s\n", ind_colour() ? IND_BOLD : "", ind_colour() ? IND_PLAIN : "");
         any = true;
-        printf("%s: %s handshakes, %s failed\n", text_of(listener, "listener"),
-               ind_grouped(number_of(listener, "handshakes"), number[0]),
+        uint64_t shaken = number_of(listener, "handshakes");
+        printf("%s: %s handshake%s, %s failed\n", name_of(listener), ind_grouped(shaken, number[0]),
+               shaken == 1 ? "" : "s",
                ind_grouped(sum_of(json_object_get(listener, "handshakes_failed")), number[1]));
         show_failures(listener);
         show_ends(listener, now);
