@@ -4,13 +4,14 @@ JOBS ?= $(shell nproc 2>/dev/null || echo 2)
 CONFIGURE = cmake -S . -B
 WERROR = $(if $(CI),-DIND_WERROR=ON,)
 
-.PHONY: all help deps build demo test prove bench against sanitize races fuzz lint lint-quick rooms reproducible format screenshots install clean deb test-package
+.PHONY: all help deps build demo test prove bench against sanitize races fuzz lint lint-quick rooms reproducible format screenshots install clean deb test-package soak
 
 all: build
 
 help:
 	@echo "make            build into $(BUILD)/"
 	@echo "make deps       install what is missing to build"
+	@echo "make soak       all transports, reloads and rotations for SECONDS=600: memory and descriptors stay flat"
 	@echo "make deb        the Debian package, looked at by lintian"
 	@echo "make test-package   the package in a clean Debian, as root"
 	@echo "make demo       build, then show the whole thing on made-up data"
@@ -92,6 +93,11 @@ bench:
 	@$(CONFIGURE) $(BUILD) -DIND_BENCH=ON >/dev/null
 	@cmake --build $(BUILD) -j $(JOBS)
 	@bench/run.sh $(BUILD) docs/benchmarks.md
+
+# SECONDS=600 where nothing is said.
+soak: build
+	@packaging/deps.sh test bench
+	@bench/soak.sh $(BUILD) $(or $(SECONDS),600)
 
 against:
 	@packaging/deps.sh bench

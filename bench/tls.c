@@ -176,6 +176,36 @@ static void be_idle(unsigned long count)
     free(all);
 }
 
+/* ---- Slow connections, and handshakes that stop ---- */
+
+static void be_slow(unsigned long count)
+{
+    SSL **all = calloc(count, sizeof *all);
+    int *half = calloc(count, sizeof *half);
+    const char *reason;
+    for (unsigned long i = 0; i < count; i++) {
+        must((all[i] = try_to_connect()) != NULL, "connect");
+        half[i] = ind_connect(IND_SEND_TCP, "127.0.0.1", bench.port, NULL, &reason);
+        must(half[i] >= 0 && write(half[i], "\x16\x03\x01", 3) == 3, "connect");
+    }
+    double began = now();
+    for (unsigned long round = 0; now() - began < bench.seconds; round++) {
+        for (unsigned long i = 0; i < count; i++)
+            (void)SSL_write(all[i], "<13>1 - - a - - - slowly" + round % 24, 1);
+        double ahead = (double)(round + 1) - (now() - began);
+        if (ahead > 0) {
+            const struct timespec wait = {(time_t)ahead, (long)((ahead - (double)(time_t)ahead) * 1e9)};
+            nanosleep(&wait, NULL);
+        }
+    }
+    for (unsigned long i = 0; i < count; i++) {
+        disconnect(all[i]);
+        close(half[i]);
+    }
+    free(all);
+    free(half);
+}
+
 int main(int count, char **words)
 {
     must(count >= 3, "understand the call: see the beginning of bench/tls.c");
@@ -192,6 +222,9 @@ int main(int count, char **words)
         bench.rate = strtod(words[4], NULL);
         bench.seconds = strtod(words[5], NULL);
         run_handshakes();
+    } else if (strcmp(words[1], "slow") == 0 && count == 6) {
+        bench.seconds = strtod(words[5], NULL);
+        be_slow(strtoul(words[4], NULL, 10));
     } else if (strcmp(words[1], "idle") == 0)
         be_idle(strtoul(words[4], NULL, 10));
     else

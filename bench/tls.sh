@@ -137,6 +137,17 @@ for _ in $(seq "$rounds"); do
 done
 echo "| datagrams lost at 0.3 million/s beside TLS handshakes ($slowest a second and more were done) | $with of $((3000000 * rounds)); longest pause of a receiver $(calculate %.1f "$longest * 1000") ms | without handshakes: $without; $(calculate %.1f "$before * 1000") ms | | none that would not be lost without |"
 
+# The longest pause of a receiver that has nothing else to do.
+pauses=0
+for _ in $(seq "$rounds"); do
+    start
+    "$client" slow . "$(port tls)" 2000 10
+    pause=$("$program" status --json | sed -n 's/.*"longest_pause":\([0-9.e-]*\).*/\1/p' | head -n 1)
+    stop
+    pauses="$pauses $(calculate %.1f "$pause * 1000")"
+done
+echo "| longest pause of a receiver, with 2,000 TLS connections that send a byte a second and 2,000 handshakes that stop | $(echo "$pauses" | tr ' ' '\n' | sed 1d | sort -n | tr '\n' ' ' | awk -v n="$rounds" '{ print $int((n + 1) / 2) }') ms, the middle of $rounds runs | | | 5 ms of processor time |"
+
 ulimit -n 65536 2>/dev/null || idle=$(($(ulimit -n) / 2 - 200))
 start
 memory() { awk '/VmRSS/ { print $2 }' "/proc/$collector/status"; }

@@ -7,7 +7,7 @@ build='gcc cmake make pkg-config libyaml-dev libjansson-dev libzstd-dev zlib1g-d
 tests='libcmocka-dev bsdutils curl zstd gzip openssl gnutls-bin mandoc'
 quick='clang clang-format binutils'
 lint="$quick clang-tidy cppcheck"
-bench='mawk grep ripgrep python3-minimal'
+bench='mawk grep ripgrep python3-minimal openssl'
 # To compare with; not built for every kind of processor.
 case $(uname -m) in x86_64 | i?86) bench="$bench libhyperscan-dev" ;; esac
 package='dpkg-dev lintian debootstrap'

@@ -183,7 +183,7 @@ static void a_disk_that_hangs_is_told_and_loses_nothing(void **state)
     ind_wait_until(is_set, &trial.told_end, "its end is told");
     stored += 2;
     ind_wait_until(all_stored, &stored, "all are stored");
-    assert_true(has_trouble(NULL));
+    ind_wait_until(has_trouble, NULL, "there is no trouble any more");
 }
 
 static void a_disk_that_takes_nothing_is_waited_for(void **state)
@@ -203,7 +203,7 @@ static void a_disk_that_takes_nothing_is_waited_for(void **state)
         atomic_store(&trial.fault, 0);
         stored += 2; /* our own: that it takes nothing, and that it does again */
         ind_wait_until(all_stored, &stored, "all are stored");
-        assert_true(has_trouble(NULL));
+        ind_wait_until(has_trouble, NULL, "there is no trouble any more");
     }
 }
 
