@@ -1,6 +1,8 @@
 # A short front for CMake. "make help" lists what there is.
 BUILD ?= build
 JOBS ?= $(shell nproc 2>/dev/null || echo 2)
+# Some tests wait more than they work.
+TEST_JOBS = $(shell expr $(JOBS) + 1)
 CONFIGURE = cmake -S . -B
 WERROR = $(if $(CI),-DIND_WERROR=ON,)
 
@@ -43,7 +45,7 @@ test:
 	@packaging/deps.sh test
 	@$(CONFIGURE) $(BUILD) -DIND_TESTS=ON $(WERROR) >/dev/null
 	@cmake --build $(BUILD) -j $(JOBS)
-	@packaging/test.sh $(BUILD) -j $(JOBS)
+	@packaging/test.sh $(BUILD) -j $(TEST_JOBS)
 
 prove:
 	@packaging/deps.sh test

@@ -11,7 +11,7 @@
               "routes:\n  - {name: all, file: \"{app}.log\"}\n"                                              \
               "archives: {default: {rotate: {size: 64 KiB}, keep: 1 year, compress: zstd 1}}\n"
 
-/* So many are stored, and some came over each. */
+/* So many are stored, and some of each listener. */
 static bool any_stored(void *context)
 {
     json_t *object = status();
@@ -19,7 +19,7 @@ static bool any_stored(void *context)
     size_t i;
     bool stored = number(json_object_get(object, "ledger"), "stored") >= *(unsigned long *)context;
     json_array_foreach(json_object_get(object, "listeners"), i, row) if (json_object_get(row, "at")) stored &=
-        number(row, "received") > 0;
+        number(row, "stored") > 0;
     stored &= json_array_size(json_object_get(object, "listeners")) >= 2;
     json_decref(object);
     return stored;
