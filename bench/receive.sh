@@ -1,20 +1,9 @@
 #!/bin/bash
 # Measures receiving: a collector on loopback, our own sender, everything filed. Prints rows of Markdown.
 # Usage: bench/receive.sh BUILD; RUNS (10) runs of SECONDS_EACH (10) for each of the RATES of datagrams.
-set -eu
-export LC_ALL=C
-build=$(realpath "$1") runs=${RUNS:-10} seconds=${SECONDS_EACH:-10}
-here=$(cd "$(dirname "$0")" && pwd)
-work=$(mktemp -d "${TMPDIR:-/tmp}/indagator-bench-XXXXXX")
-collector=''
-end() {
-    [ -z "$collector" ] || kill -9 "$collector" 2>/dev/null || true
-    rm -rf "$work"
-}
-trap end EXIT
-cd "$work"
-program=$build/indagator
-mawk -v count=20000 -f "$here/load.awk" >load.log
+# shellcheck source=bench/collector.sh
+. "$(dirname "$0")/collector.sh"
+runs=${RUNS:-10} seconds=${SECONDS_EACH:-10}
 mawk -v count=50000 -v files=5000 -f "$here/load.awk" >files.log
 
 configuration() { # configuration ROUTE…
@@ -31,31 +20,17 @@ CONFIG
 one='{name: all, file: "{facility}/{severity}.log"}'
 two='{name: again, file: "again/{severity}.log"}'
 
-start() {
-    rm -rf store state out
-    : >err
-    "$program" collect --json >out 2>err &
-    collector=$!
-    until grep -q 'tcp 127' err; do sleep 0.05; done
-    udp=udp:127.0.0.1:$(sed -n 's/.*udp 127.0.0.1://p' err) tcp=tcp:127.0.0.1:$(sed -n 's/.*tcp 127.0.0.1://p' err)
+start_on_ports() {
+    start 'tcp 127'
+    udp=udp:127.0.0.1:$(port udp) tcp=tcp:127.0.0.1:$(port tcp)
 }
 field() { "$program" status --json | sed -n "s/.*\"$1\":\([0-9.e-]*\).*/\1/p" | head -n 1; }
-# The ledger comes first in the answer of `status`.
-stored() { "$program" status --json | sed 's/.*"ledger":{\([^}]*\)}.*/\1/; s/.*"stored":\([0-9]*\).*/\1/'; }
-stop() {
-    kill "$collector"
-    wait "$collector" || true
-    collector=''
-}
-counted() { sed -n "s/.*\"count\":\([0-9]*\),\"what\":\"$1\".*/\1/p" out; }
-now() { date +%s.%N; }
-calculate() { awk "BEGIN { printf \"$1\", $2 }"; }
 
 datagrams() { # datagrams RATE: sets sent_rate, lost_runs, lost, pause, longest
     local rate=$1 total_sent=0 total_time=0 begun took sent
     lost_runs=0 lost=0 pause=0
     for _ in $(seq "$runs"); do
-        start
+        start_on_ports
         begun=$(now)
         if [ "$rate" -gt 0 ]; then
             sent=$((rate * seconds))
@@ -98,7 +73,7 @@ bare_datagrams() { # bare_datagrams RATE: sets bare_lost
 faster() { calculate %.2f "($2 > $1) ? $2 : $1"; }
 stream() { # stream COUNT FRAMING: sets rate
     local begun took
-    start
+    start_on_ports
     begun=$(now)
     "$program" emit --to "$tcp" --from load.log --count "$1" --framing "$2" >/dev/null
     while [ "$(stored)" -lt "$1" ]; do sleep 0.1; done
@@ -156,7 +131,7 @@ echo "| the same, lines, two routes (each message is written twice) | $both mill
 
 echo "many files …" >&2
 configuration '{name: all, file: "{app}.log"}' >indagator.yaml
-start
+start_on_ports
 "$program" emit --to "$tcp" --from files.log --count 1000000 >/dev/null
 while [ "$(stored)" -lt 1000000 ]; do sleep 0.05; done
 memory=$(awk '/VmHWM/ { printf "%.0f", $2 / 1024 }' "/proc/$collector/status")

@@ -2,22 +2,9 @@
 # Hours in a nutshell: a collector under load over all transports, while it is reloaded and its files are rotated. Its memory
 # and descriptors must stay flat, nothing may be lost, and its books must add up at every look.
 # Usage: bench/soak.sh BUILD [SECONDS]
-set -eu
-export LC_ALL=C
-build=$(realpath "$1") seconds=${2:-600}
-here=$(cd "$(dirname "$0")" && pwd)
-work=$(mktemp -d "${TMPDIR:-/tmp}/indagator-soak-XXXXXX")
-collector='' senders=''
-end() {
-    # shellcheck disable=SC2086
-    [ -z "$senders" ] || kill $senders 2>/dev/null || true
-    [ -z "$collector" ] || kill -9 "$collector" 2>/dev/null || true
-    rm -rf "$work"
-}
-trap end EXIT
-cd "$work"
-program=$build/indagator
-awk -v count=20000 -f "$here/load.awk" >load.log
+# shellcheck source=bench/collector.sh
+. "$(dirname "$0")/collector.sh"
+seconds=${2:-600}
 new='-newkey ec -pkeyopt ec_paramgen_curve:P-256 -nodes'
 for name in collector device; do # each signed by itself, and known by its fingerprint
     # shellcheck disable=SC2086
@@ -48,10 +35,7 @@ routes:
 CONFIG
 }
 configuration plain >indagator.yaml
-"$program" collect --json >out 2>err &
-collector=$!
-until grep -q 'unix.*connections' err; do sleep 0.05; done
-port() { sed -n "s/.*$1 127.0.0.1://p" err | head -n 1; }
+start 'unix.*connections'
 again() { # again COMMAND…: a sender that comes and goes
     while :; do "$@" >/dev/null 2>&1 || sleep 0.2; done
 }

@@ -2,20 +2,9 @@
 # Measures TLS: against the same messages over TCP, beside a UDP load, and how much memory and time it takes. Prints rows
 # of Markdown.
 # Usage: bench/tls.sh BUILD; ROUNDS (5) of each, MESSAGES (1500000) in each, IDLE (10000) connections.
-set -eu
-export LC_ALL=C
-build=$(realpath "$1") rounds=${ROUNDS:-5} messages=${MESSAGES:-1500000} idle=${IDLE:-10000}
-here=$(cd "$(dirname "$0")" && pwd)
-work=$(mktemp -d "${TMPDIR:-/tmp}/indagator-bench-XXXXXX")
-collector=''
-end() {
-    [ -z "$collector" ] || kill -9 "$collector" 2>/dev/null || true
-    rm -rf "$work"
-}
-trap end EXIT
-cd "$work"
-program=$build/indagator client=$build/bench/bench_tls
-mawk -v count=20000 -f "$here/load.awk" >load.log
+# shellcheck source=bench/collector.sh
+. "$(dirname "$0")/collector.sh"
+rounds=${ROUNDS:-5} messages=${MESSAGES:-1500000} idle=${IDLE:-10000} client=$build/bench/bench_tls
 "$client" make .
 trust='--trust authority.pem --certificate pier1-rtr.pem --key pier1-rtr.key'
 
@@ -32,30 +21,13 @@ archives: {default: {rotate: {size: 100 GiB}, compress: none}}
 routes: [{name: all, file: "{facility}/{severity}.log"}]
 CONFIG
 
-port() { sed -n "s/.*$1 127.0.0.1://p" err; }
-start() {
-    rm -rf store state out
-    : >err
-    "$program" collect --json >out 2>err &
-    collector=$!
-    until grep -q 'tls 127' err; do sleep 0.05; done
-}
-stop() {
-    kill "$collector"
-    wait "$collector" || true
-    collector=''
-}
-stored() { "$program" status --json | sed 's/.*"ledger":{\([^}]*\)}.*/\1/; s/.*"stored":\([0-9]*\).*/\1/'; }
-counted() { sed -n "s/.*\"count\":\([0-9]*\),\"what\":\"$1\".*/\1/p" out; }
-now() { date +%s.%N; }
-calculate() { awk "BEGIN { printf \"$1\", $2 }"; }
 median() { sort -n | awk '{ v[NR] = $1 } END { printf "%.2f", NR % 2 ? v[(NR + 1) / 2] : (v[NR / 2] + v[NR / 2 + 1]) / 2 }'; }
 faster() { calculate %.3f "($2 > $1) ? $2 : $1"; }
 
 timed() { # timed COUNT COMMAND…: sets rate, in millions a second until all are stored
     local count=$1 began
     shift
-    start
+    start 'tls 127'
     local words=("$@")
     words=("${words[@]//TCP/127.0.0.1:$(port tcp)}")
     words=("${words[@]//TLSPORT/$(port tls)}")
@@ -95,7 +67,7 @@ cost() { # cost PROCESS PORT: sets milliseconds
 least() { calculate %.2f "($1 == 0 || $2 < $1) ? $2 : $1"; }
 ours=0 theirs=0
 for _ in $(seq "$rounds"); do
-    start
+    start 'tls 127'
     cost "$collector" "$(port tls)"
     ours=$(least "$ours" "$milliseconds")
     stop
@@ -114,7 +86,7 @@ echo "| processor time of a handshake with certificates on both sides | $ours ms
 # Datagrams lost without and with handshakes beside them, in turn.
 load() { # load SHAKE: sets lost, shaken, pause
     local sent=3000000 shaker=''
-    start
+    start 'tls 127'
     if [ "$1" = yes ]; then
         "$client" handshakes . "$(port tls)" 1000 10 >shaken &
         shaker=$!
@@ -140,7 +112,7 @@ echo "| datagrams lost at 0.3 million/s beside TLS handshakes ($slowest a second
 # The longest pause of a receiver that has nothing else to do.
 pauses=0
 for _ in $(seq "$rounds"); do
-    start
+    start 'tls 127'
     "$client" slow . "$(port tls)" 2000 10
     pause=$("$program" status --json | sed -n 's/.*"longest_pause":\([0-9.e-]*\).*/\1/p' | head -n 1)
     stop
@@ -149,7 +121,7 @@ done
 echo "| longest pause of a receiver, with 2,000 TLS connections that send a byte a second and 2,000 handshakes that stop | $(echo "$pauses" | tr ' ' '\n' | sed 1d | sort -n | tr '\n' ' ' | awk -v n="$rounds" '{ print $int((n + 1) / 2) }') ms, the middle of $rounds runs | | | 5 ms of processor time |"
 
 ulimit -n 65536 2>/dev/null || idle=$(($(ulimit -n) / 2 - 200))
-start
+start 'tls 127'
 memory() { awk '/VmRSS/ { print $2 }' "/proc/$collector/status"; }
 before=$(memory)
 mkfifo keep

@@ -13,6 +13,7 @@ import sys
 tables, docs, output, scdoc, version = sys.argv[1:6]
 DATE = os.environ.get('SOURCE_DATE_EPOCH', '1795910400')  # 2026-11-29: of the last change to what the pages say
 FILES = {'FILE', 'PATH'}
+KINDS = 'routes patterns policies edits devices'  # of names that "check --names" prints
 
 
 class Command:
@@ -235,10 +236,9 @@ def bash(common, commands):
     for command in commands:
         words = ' '.join(f'--{option[0]}' for option in command.options + common.options)
         cases += f'        {command.name}) words="{words}" ;;\n'
-    with_file = sorted({option[0] for command in commands + [common] for option in command.options
-                        if option[2] in FILES})
-    with_value = sorted({option[0] for command in commands + [common] for option in command.options
-                         if option[2] and option[2] not in FILES})
+    options = [option for command in commands + [common] for option in command.options]
+    with_file, with_word = (sorted({option[0] for option in options if value_of(option) == value})
+                            for value in ('file', 'word'))
     return f'''# Completions of indagator for bash. Made from the tables of its options.
 _indagator_config() {{
     local i
@@ -264,9 +264,9 @@ _indagator() {{
     COMPREPLY=()
     case $before in
     --name) mapfile -t COMPREPLY < <(compgen -W "$(_indagator_names patterns)" -- "$now") && return ;;
-    --names) mapfile -t COMPREPLY < <(compgen -W 'routes patterns policies edits devices' -- "$now") && return ;;
+    --names) mapfile -t COMPREPLY < <(compgen -W '{KINDS}' -- "$now") && return ;;
     -c | {' | '.join('--' + name for name in with_file)}) mapfile -t COMPREPLY < <(compgen -f -- "$now") && return ;;
-    {' | '.join('--' + name for name in with_value if name not in ('name', 'names'))}) return ;;
+    {' | '.join('--' + name for name in with_word)}) return ;;
     esac
     if [[ -z $command ]]; then
         mapfile -t COMPREPLY < <(compgen -W "{names} help --config --help --version" -- "$now")
@@ -284,6 +284,16 @@ complete -o filenames -F _indagator indagator
 '''
 
 
+def value_of(option):
+    """What its value is: a pattern's name, a kind of names, a file, another word, or '' where it takes none."""
+    name, _, argument, _ = option
+    if name == 'name':
+        return 'pattern'
+    if name == 'names':
+        return 'kind'
+    return 'file' if argument in FILES else 'word' if argument else ''
+
+
 def quoted(text):
     return text.replace("'", "'\\''")
 
@@ -292,15 +302,8 @@ def zsh(common, commands):
     def argument(option):
         name, short, argument, text = option
         words = re.sub(r'([\[\]:])', r'\\\1', quoted(text))
-        action = ''
-        if name == 'name':
-            action = ':pattern:_indagator_names patterns'
-        elif name == 'names':
-            action = ':kind:(routes patterns policies edits devices)'
-        elif argument in FILES:
-            action = ':file:_files'
-        elif argument:
-            action = f':{argument.lower()}:'
+        action = {'pattern': ':pattern:_indagator_names patterns', 'kind': f':kind:({KINDS})',
+                  'file': ':file:_files', 'word': f':{argument.lower()}:', '': ''}[value_of(option)]
         out = f"'--{name}[{words}]{action}'"
         if short != '-':
             out += f" '-{short}[{words}]{action}'"
@@ -361,15 +364,8 @@ def fish_text(text):
 
 def fish_option(where, option):
     name, short, argument, text = option
-    values = ''
-    if name == 'name':
-        values = " -x -a '(indagator check --names patterns 2>/dev/null)'"
-    elif name == 'names':
-        values = " -x -a 'routes patterns policies edits devices'"
-    elif argument in FILES:
-        values = ' -r -F'
-    elif argument:
-        values = ' -x'
+    values = {'pattern': " -x -a '(indagator check --names patterns 2>/dev/null)'",
+              'kind': f" -x -a '{KINDS}'", 'file': ' -r -F', 'word': ' -x', '': ''}[value_of(option)]
     return (f"complete -c indagator{where} -l {name}" + (f' -s {short}' if short != '-' else '') + values +
             f" -d '{fish_text(text)}'")
 

@@ -1,3 +1,4 @@
+#include "cli/answer.h"
 #include "cli/cli.h"
 #include "cli/control_client.h"
 #include "cli/status_tls.h"
@@ -21,24 +22,6 @@ static struct poptOption *options(void)
     return table;
 }
 
-static uint64_t number_of(const json_t *object, const char *key)
-{
-    return (uint64_t)json_integer_value(json_object_get(object, key));
-}
-
-static const char *text_of(const json_t *object, const char *key)
-{
-    const char *text = json_string_value(json_object_get(object, key));
-    return text ? text : "";
-}
-
-static ind_time time_of(const json_t *object, const char *key)
-{
-    ind_time time;
-    enum ind_time_style style;
-    return ind_time_read(ind_slice_of(text_of(object, key)), &time, &style) ? time : IND_TIME_NONE;
-}
-
 static void span_text(int64_t seconds, char text[40])
 {
     struct ind_buffer span = ind_buffer_on(text, 39);
@@ -49,12 +32,12 @@ static void span_text(int64_t seconds, char text[40])
 static void ago_text(const json_t *status, const json_t *object, char text[48])
 {
     char span[40];
-    ind_time last = time_of(object, "last");
+    ind_time last = ind_answer_time(object, "last");
     if (last == IND_TIME_NONE) {
         snprintf(text, 48, "-");
         return;
     }
-    span_text((time_of(status, "now") - last) / IND_SECOND, span);
+    span_text((ind_answer_time(status, "now") - last) / IND_SECOND, span);
     snprintf(text, 48, "%s ago", span);
 }
 
@@ -66,21 +49,22 @@ static void heading(const char *text)
 
 static uint64_t lost_of(const json_t *ledger)
 {
-    return number_of(ledger, "lost_buffer") + number_of(ledger, "lost_disk") +
-           number_of(ledger, "lost_not_taken");
+    return ind_answer_number(ledger, "lost_buffer") + ind_answer_number(ledger, "lost_disk") +
+           ind_answer_number(ledger, "lost_not_taken");
 }
 
 static void add_ledger(struct ind_table *table, const char *name, const json_t *ledger)
 {
     ind_table_text(table, name);
-    ind_table_number(table, number_of(ledger, "received"));
-    ind_table_number(table, number_of(ledger, "stored"));
-    ind_table_number(table, number_of(ledger, "handed_on"));
-    ind_table_number(table, number_of(ledger, "dropped"));
-    ind_table_number(table, number_of(ledger, "unrouted"));
-    ind_table_number(table, number_of(ledger, "refused_sender") + number_of(ledger, "refused_empty"));
+    ind_table_number(table, ind_answer_number(ledger, "received"));
+    ind_table_number(table, ind_answer_number(ledger, "stored"));
+    ind_table_number(table, ind_answer_number(ledger, "handed_on"));
+    ind_table_number(table, ind_answer_number(ledger, "dropped"));
+    ind_table_number(table, ind_answer_number(ledger, "unrouted"));
+    ind_table_number(table, ind_answer_number(ledger, "refused_sender") +
+                                ind_answer_number(ledger, "refused_empty"));
     ind_table_number(table, lost_of(ledger));
-    ind_table_number(table, number_of(ledger, "waiting"));
+    ind_table_number(table, ind_answer_number(ledger, "waiting"));
 }
 
 static void show_ledger(const json_t *status)
@@ -95,12 +79,13 @@ static void show_ledger(const json_t *status)
     size_t i;
     json_array_foreach(json_object_get(status, "listeners"), i, listener)
     {
-        add_ledger(table, text_of(listener, json_object_get(listener, "at") ? "at" : "listener"), listener);
+        add_ledger(table, ind_answer_text(listener, json_object_get(listener, "at") ? "at" : "listener"),
+                   listener);
         if (json_object_get(listener, "dropped_by_kernel"))
-            ind_table_number(table, number_of(listener, "dropped_by_kernel"));
+            ind_table_number(table, ind_answer_number(listener, "dropped_by_kernel"));
         else
             ind_table_text(table, "-");
-        dropped += number_of(listener, "dropped_by_kernel");
+        dropped += ind_answer_number(listener, "dropped_by_kernel");
     }
     add_ledger(table, "together", total);
     ind_table_number(table, dropped);
@@ -128,13 +113,13 @@ static void show_details(const json_t *status)
     const json_t *total = json_object_get(status, "ledger"), *waiting = json_object_get(status, "waiting");
     char number[32], more[2][32];
     for (size_t i = 0; i < sizeof details / sizeof *details; i++)
-        if (number_of(total, details[i].key))
-            printf("%s %s\n", ind_grouped(number_of(total, details[i].key), number), details[i].what);
-    if (number_of(total, "waiting"))
+        if (ind_answer_number(total, details[i].key))
+            printf("%s %s\n", ind_grouped(ind_answer_number(total, details[i].key), number), details[i].what);
+    if (ind_answer_number(total, "waiting"))
         printf("waiting: %s in the burst buffer, %s on their way to the writer, %s for their files\n",
-               ind_grouped(number_of(waiting, "burst_buffer"), number),
-               ind_grouped(number_of(waiting, "rings"), more[0]),
-               ind_grouped(number_of(waiting, "files"), more[1]));
+               ind_grouped(ind_answer_number(waiting, "burst_buffer"), number),
+               ind_grouped(ind_answer_number(waiting, "rings"), more[0]),
+               ind_grouped(ind_answer_number(waiting, "files"), more[1]));
 }
 
 static void show_routes(const json_t *status)
@@ -146,16 +131,16 @@ static void show_routes(const json_t *status)
     size_t i;
     json_array_foreach(json_object_get(status, "routes"), i, route)
     {
-        ind_table_text(table, text_of(route, "route"));
-        ind_table_number(table, number_of(route, "messages"));
-        ind_table_size(table, number_of(route, "bytes"));
+        ind_table_text(table, ind_answer_text(route, "route"));
+        ind_table_number(table, ind_answer_number(route, "messages"));
+        ind_table_size(table, ind_answer_number(route, "bytes"));
     }
     heading("Taken by the routes (one that two take counts twice)");
     ind_table_print(table, false, stdout);
     ind_table_free(table);
-    json_array_foreach(json_object_get(status, "routes"), i, route) if (number_of(route, "cut"))
-        printf("lines of the route %s longer than 512 KiB, and so cut: %s\n", text_of(route, "route"),
-               ind_grouped(number_of(route, "cut"), size));
+    json_array_foreach(json_object_get(status, "routes"), i, route) if (ind_answer_number(route, "cut"))
+        printf("lines of the route %s longer than 512 KiB, and so cut: %s\n", ind_answer_text(route, "route"),
+               ind_grouped(ind_answer_number(route, "cut"), size));
 }
 
 static void show_edits(const json_t *status)
@@ -171,18 +156,19 @@ static void show_edits(const json_t *status)
     struct ind_table *table = ind_table_new(columns, 4);
     json_array_foreach(edits, i, edit)
     {
-        ind_table_text(table, text_of(edit, "edit"));
-        ind_table_number(table, number_of(edit, "changed"));
-        ind_table_number(table, number_of(edit, "dropped"));
-        ind_table_text(
-            table, number_of(edit, "dropped") ? ind_size_text(number_of(edit, "dropped_bytes"), size) : "");
+        ind_table_text(table, ind_answer_text(edit, "edit"));
+        ind_table_number(table, ind_answer_number(edit, "changed"));
+        ind_table_number(table, ind_answer_number(edit, "dropped"));
+        ind_table_text(table, ind_answer_number(edit, "dropped")
+                                  ? ind_size_text(ind_answer_number(edit, "dropped_bytes"), size)
+                                  : "");
     }
     heading("Changed and dropped by the edits (one that two change counts twice)");
     ind_table_print(table, false, stdout);
     ind_table_free(table);
-    if (number_of(remembered, "evicted"))
+    if (ind_answer_number(remembered, "evicted"))
         printf("forgotten for want of room: %s devices or texts; their counts began anew\n",
-               ind_grouped(number_of(remembered, "evicted"), size));
+               ind_grouped(ind_answer_number(remembered, "evicted"), size));
 }
 
 static void show_sinks(const json_t *status)
@@ -198,13 +184,13 @@ static void show_sinks(const json_t *status)
     json_array_foreach(takers, i, taker)
     {
         bool runs = json_is_true(json_object_get(taker, "runs"));
-        snprintf(process, sizeof process, "%llu", (unsigned long long)number_of(taker, "process"));
-        ind_table_text(table, text_of(taker, "to"));
-        ind_table_text(table, !runs ? "none" : number_of(taker, "process") ? process : "-");
-        ind_table_number(table, number_of(taker, "starts"));
-        ind_table_number(table, number_of(taker, "taken"));
-        ind_table_number(table, number_of(taker, "lost"));
-        ind_table_number(table, number_of(taker, "waiting"));
+        snprintf(process, sizeof process, "%llu", (unsigned long long)ind_answer_number(taker, "process"));
+        ind_table_text(table, ind_answer_text(taker, "to"));
+        ind_table_text(table, !runs ? "none" : ind_answer_number(taker, "process") ? process : "-");
+        ind_table_number(table, ind_answer_number(taker, "starts"));
+        ind_table_number(table, ind_answer_number(taker, "taken"));
+        ind_table_number(table, ind_answer_number(taker, "lost"));
+        ind_table_number(table, ind_answer_number(taker, "waiting"));
     }
     heading("Handed on to programs and standard output");
     ind_table_print(table, false, stdout);
@@ -251,15 +237,15 @@ static void show_devices(const json_t *status)
             break;
         ago_text(status, device, last);
         forms_text(device, forms, sizeof forms);
-        ind_table_text(table, text_of(device, "device"));
-        ind_table_number(table, number_of(device, "received"));
-        ind_table_number(table, number_of(device, "stored"));
-        ind_table_number(table, number_of(device, "dropped"));
+        ind_table_text(table, ind_answer_text(device, "device"));
+        ind_table_number(table, ind_answer_number(device, "received"));
+        ind_table_number(table, ind_answer_number(device, "stored"));
+        ind_table_number(table, ind_answer_number(device, "dropped"));
         ind_table_number(table, lost_of(device));
-        ind_table_number(table, number_of(device, "malformed"));
+        ind_table_number(table, ind_answer_number(device, "malformed"));
         ind_table_text(table, forms);
         ind_table_text(table, last);
-        ind_table_text(table, text_of(device, "clock"));
+        ind_table_text(table, ind_answer_text(device, "clock"));
     }
     heading("Devices");
     ind_table_print(table, false, stdout);
@@ -280,15 +266,15 @@ static void print_device(const json_t *stranger)
     enum { LIKE_A_RELAY = 3 };
     const json_t *hosts = json_object_get(stranger, "hosts");
     bool relay = json_array_size(hosts) >= LIKE_A_RELAY,
-         v6 = strchr(text_of(stranger, "sender"), ':') != NULL;
+         v6 = strchr(ind_answer_text(stranger, "sender"), ':') != NULL;
     printf("  - name: ");
     if (!relay && json_array_size(hosts) > 0)
         print_name(json_string_value(json_array_get(hosts, 0)));
     else
         printf("%s-", relay ? "relay" : "device");
     if (relay || json_array_size(hosts) == 0)
-        print_name(text_of(stranger, "sender"));
-    printf("\n    address: %s%s%s\n", v6 ? "\"" : "", text_of(stranger, "sender"), v6 ? "\"" : "");
+        print_name(ind_answer_text(stranger, "sender"));
+    printf("\n    address: %s%s%s\n", v6 ? "\"" : "", ind_answer_text(stranger, "sender"), v6 ? "\"" : "");
     if (relay)
         printf("    relay: yes                 # it speaks for several: %s, %s, %s…\n",
                json_string_value(json_array_get(hosts, 0)), json_string_value(json_array_get(hosts, 1)),
@@ -302,9 +288,9 @@ static void show_claims(const json_t *stranger)
     size_t i;
     json_array_foreach(claims, i, claim)
     {
-        const char *at = text_of(claim, "configured_at");
+        const char *at = ind_answer_text(claim, "configured_at");
         printf("    calls itself ");
-        print_name(text_of(claim, "device"));
+        print_name(ind_answer_text(claim, "device"));
         printf(", which is configured%s%s: filed as its own\n", *at ? " at " : "", at);
     }
 }
@@ -323,8 +309,9 @@ static void show_silent(const json_t *status)
         if (given_top > 0 && i >= (size_t)given_top)
             break;
         ago_text(status, device, last);
-        ind_table_text(table, text_of(device, "device"));
-        ind_table_text(table, time_of(device, "last") == IND_TIME_NONE ? "none since the start" : last);
+        ind_table_text(table, ind_answer_text(device, "device"));
+        ind_table_text(table,
+                       ind_answer_time(device, "last") == IND_TIME_NONE ? "none since the start" : last);
     }
     if (count)
         ind_table_print(table, false, stdout);
@@ -348,9 +335,9 @@ static void show_strangers(const json_t *status)
         if (i == shown)
             break;
         ago_text(status, stranger, last);
-        printf("%s: %s message%s, the last %s%s\n", text_of(stranger, "sender"),
-               ind_grouped(number_of(stranger, "received"), number),
-               number_of(stranger, "received") == 1 ? "" : "s", last,
+        printf("%s: %s message%s, the last %s%s\n", ind_answer_text(stranger, "sender"),
+               ind_grouped(ind_answer_number(stranger, "received"), number),
+               ind_answer_number(stranger, "received") == 1 ? "" : "s", last,
                json_is_true(json_object_get(stranger, "refused")) ? "; refused: not under allow:" : "");
         refused |= json_is_true(json_object_get(stranger, "refused"));
         show_claims(stranger);
@@ -373,30 +360,31 @@ static void show_files(const json_t *status)
     char number[6][32], size[4][32];
     uint64_t connections = 0, bad = 0, slow = 0, late = 0;
     const json_t *door = json_object_get(status, "connections");
-    uint64_t away = number_of(door, "turned_away") + number_of(door, "not_allowed");
+    uint64_t away = ind_answer_number(door, "turned_away") + ind_answer_number(door, "not_allowed");
     double pause = 0;
     size_t i;
     json_array_foreach(json_object_get(status, "receivers"), i, receiver)
     {
         double own = json_real_value(json_object_get(receiver, "longest_pause"));
         pause = own > pause ? own : pause;
-        connections += number_of(receiver, "connections");
-        bad += number_of(receiver, "connections_with_bad_counts");
-        slow += number_of(receiver, "connections_too_slow");
-        late += number_of(receiver, "connections_unfinished") + number_of(receiver, "connections_idle");
+        connections += ind_answer_number(receiver, "connections");
+        bad += ind_answer_number(receiver, "connections_with_bad_counts");
+        slow += ind_answer_number(receiver, "connections_too_slow");
+        late += ind_answer_number(receiver, "connections_unfinished") +
+                ind_answer_number(receiver, "connections_idle");
     }
     heading("Files and connections");
     printf("%s live files, %s archives of %s; %s rotated, %s compressed, %s removed since the start\n",
-           ind_grouped(number_of(files, "live"), number[0]),
-           ind_grouped(number_of(files, "archives"), number[1]),
-           ind_size_text(number_of(files, "archive_bytes"), size[0]),
-           ind_grouped(number_of(files, "rotated"), number[2]),
-           ind_grouped(number_of(files, "compressed"), number[3]),
-           ind_grouped(number_of(files, "removed"), number[4]));
+           ind_grouped(ind_answer_number(files, "live"), number[0]),
+           ind_grouped(ind_answer_number(files, "archives"), number[1]),
+           ind_size_text(ind_answer_number(files, "archive_bytes"), size[0]),
+           ind_grouped(ind_answer_number(files, "rotated"), number[2]),
+           ind_grouped(ind_answer_number(files, "compressed"), number[3]),
+           ind_grouped(ind_answer_number(files, "removed"), number[4]));
     printf("%s written; the disk has %s, of which %s are free\n",
-           ind_size_text(number_of(files, "bytes_written"), size[1]),
-           ind_size_text(number_of(files, "disk_bytes"), size[2]),
-           ind_size_text(number_of(files, "disk_bytes_free"), size[3]));
+           ind_size_text(ind_answer_number(files, "bytes_written"), size[1]),
+           ind_size_text(ind_answer_number(files, "disk_bytes"), size[2]),
+           ind_size_text(ind_answer_number(files, "disk_bytes_free"), size[3]));
     printf("%s connections are open", ind_grouped(connections, number[0]));
     if (away)
         printf("; %s were turned away", ind_grouped(away, number[1]));
@@ -412,15 +400,16 @@ static void show_files(const json_t *status)
 static void show(const json_t *status)
 {
     char span[40];
-    span_text((time_of(status, "now") - time_of(status, "since")) / IND_SECOND, span);
+    span_text((ind_answer_time(status, "now") - ind_answer_time(status, "since")) / IND_SECOND, span);
     printf("indagator, process %llu, runs since %.19sZ (%s), store %s\n",
-           (unsigned long long)number_of(status, "process"), text_of(status, "since"), span,
-           text_of(json_object_get(status, "files"), "store"));
-    const char *trouble = text_of(json_object_get(status, "files"), "trouble");
+           (unsigned long long)ind_answer_number(status, "process"), ind_answer_text(status, "since"), span,
+           ind_answer_text(json_object_get(status, "files"), "store"));
+    const char *trouble = ind_answer_text(json_object_get(status, "files"), "trouble");
     if (*trouble)
         printf("%sNot well: %s%s\n", ind_colour() ? IND_BOLD : "", trouble, ind_colour() ? IND_PLAIN : "");
     if (json_object_get(status, "as_of"))
-        printf("The numbers are of %.19sZ: the writer cannot be asked just now.\n", text_of(status, "as_of"));
+        printf("The numbers are of %.19sZ: the writer cannot be asked just now.\n",
+               ind_answer_text(status, "as_of"));
     if (!json_object_get(status, "ledger"))
         return;
     show_ledger(status);

@@ -1,31 +1,14 @@
 #include "cli/status_tls.h"
 
+#include "cli/answer.h"
 #include "cli/cli.h"
 #include "cli/table.h"
 #include "net/tls_session.h"
 
-static uint64_t number_of(const json_t *object, const char *key)
-{
-    return (uint64_t)json_integer_value(json_object_get(object, key));
-}
-
-static const char *text_of(const json_t *object, const char *key)
-{
-    const char *text = json_string_value(json_object_get(object, key));
-    return text ? text : "";
-}
-
-static ind_time time_of(const json_t *object, const char *key)
-{
-    ind_time time;
-    enum ind_time_style style;
-    return ind_time_read(ind_slice_of(text_of(object, key)), &time, &style) ? time : IND_TIME_NONE;
-}
-
 /* With the port that it has. */
 static const char *name_of(const json_t *listener)
 {
-    return text_of(listener, json_object_get(listener, "at") ? "at" : "listener");
+    return ind_answer_text(listener, json_object_get(listener, "at") ? "at" : "listener");
 }
 
 static uint64_t sum_of(const json_t *numbers)
@@ -63,13 +46,14 @@ static void show_ends(const json_t *listener, ind_time now)
     size_t i;
     json_array_foreach(json_object_get(listener, "certificates"), i, end)
     {
-        ind_time time = time_of(end, "ends");
+        ind_time time = ind_answer_time(end, "ends");
         if (ind_tls_expires_soon(time, now))
             printf("%s: %s of \"%s\" (%s) %s on %.10s; put a new one in its place, and reload\n",
                    name_of(listener),
-                   strcmp(text_of(end, "file"), "revoked") == 0 ? "the revocation list" : "the certificate",
-                   text_of(end, "name"), text_of(end, "file"), time <= now ? "has expired" : "expires",
-                   text_of(end, "ends"));
+                   strcmp(ind_answer_text(end, "file"), "revoked") == 0 ? "the revocation list"
+                                                                        : "the certificate",
+                   ind_answer_text(end, "name"), ind_answer_text(end, "file"),
+                   time <= now ? "has expired" : "expires", ind_answer_text(end, "ends"));
     }
 }
 
@@ -85,10 +69,10 @@ static void show_peers(const json_t *peers, size_t most)
         char last[24];
         if (most && i == most)
             break;
-        snprintf(last, sizeof last, "%.19sZ", text_of(peer, "last"));
-        ind_table_text(table, text_of(peer, "certificate"));
-        ind_table_text(table, text_of(peer, "sender"));
-        ind_table_number(table, number_of(peer, "handshakes"));
+        snprintf(last, sizeof last, "%.19sZ", ind_answer_text(peer, "last"));
+        ind_table_text(table, ind_answer_text(peer, "certificate"));
+        ind_table_text(table, ind_answer_text(peer, "sender"));
+        ind_table_number(table, ind_answer_number(peer, "handshakes"));
         ind_table_text(table, last);
     }
     ind_table_print(table, false, stdout);
@@ -100,7 +84,7 @@ static void show_peers(const json_t *peers, size_t most)
 void ind_show_tls(const json_t *status, size_t most)
 {
     const json_t *listener, *peers = json_object_get(status, "certificates");
-    ind_time now = time_of(status, "now");
+    ind_time now = ind_answer_time(status, "now");
     bool any = false;
     size_t i;
     json_array_foreach(json_object_get(status, "listeners"), i, listener)
@@ -111,7 +95,7 @@ void ind_show_tls(const json_t *status, size_t most)
         if (!any)
             printf("\n%sTLS%s\n", ind_colour() ? IND_BOLD : "", ind_colour() ? IND_PLAIN : "");
         any = true;
-        uint64_t shaken = number_of(listener, "handshakes");
+        uint64_t shaken = ind_answer_number(listener, "handshakes");
         printf("%s: %s handshake%s, %s failed\n", name_of(listener), ind_grouped(shaken, number[0]),
                shaken == 1 ? "" : "s",
                ind_grouped(sum_of(json_object_get(listener, "handshakes_failed")), number[1]));

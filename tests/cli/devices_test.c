@@ -542,15 +542,14 @@ static void a_reload_takes_all_or_nothing(void **state)
     /* Something that needs a restart. */
     ind_write_file(ind_path(folder, "indagator.yaml"),
                    "store: elsewhere\nstate: state\nlisten: [{udp: \"127.0.0.1:0\"}]\n");
-    struct ind_ran ran =
-        ind_shell(folder, "curl -s -X POST --unix-socket state/control.sock http://x/reload");
+    struct ind_ran ran = ask_to_reload();
     assert_string_equal(ran.out, "\"store\" has changed: this needs a restart\n");
     ind_ran_free(&ran);
     /* A good one: another file, another listener; the socket that stays keeps its port. */
     ind_write_file(ind_path(folder, "indagator.yaml"),
                    IND_QUIET "store: log\nstate: state\nlisten: [{udp: \"127.0.0.1:0\"}, {unix: local}]\n"
                              "routes: [{name: new, file: \"second.log\"}]\n");
-    ran = ind_shell(folder, "curl -s -X POST --unix-socket state/control.sock http://x/reload");
+    ran = ask_to_reload();
     assert_string_equal(ran.out, "{\"listeners\":2,\"devices\":0,\"routes\":1}\n");
     ind_ran_free(&ran);
     SAY(udp, "<13>1 - h a - - - three");
@@ -563,7 +562,7 @@ static void a_reload_takes_all_or_nothing(void **state)
     ind_write_file(ind_path(folder, "indagator.yaml"),
                    IND_QUIET "store: log\nstate: state\nlisten: [{udp: \"127.0.0.1:0\"}]\n"
                              "routes: [{name: new, file: \"second.log\", layout: raw}]\n");
-    ran = ind_shell(folder, "curl -s -X POST --unix-socket state/control.sock http://x/reload");
+    ran = ask_to_reload();
     assert_string_equal(ran.out, "{\"listeners\":1,\"devices\":0,\"routes\":1}\n");
     ind_ran_free(&ran);
     assert_int_not_equal(access(ind_path(folder, "local"), F_OK), 0);
@@ -614,7 +613,7 @@ static void reloads_under_load_mix_nothing_up(void **state)
     ind_ran_free(&ran);
     for (int i = 0; !ind_file_holds(ind_path(folder, "sent"), "sent"); i++) {
         ind_write_file(ind_path(folder, "indagator.yaml"), configs[(i + 1) % 2]);
-        ran = ind_shell(folder, "curl -s -X POST --unix-socket state/control.sock http://x/reload");
+        ran = ask_to_reload();
         assert_string_equal(ran.out, "{\"listeners\":2,\"devices\":0,\"routes\":3}\n");
         ind_ran_free(&ran);
     }

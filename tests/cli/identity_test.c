@@ -68,16 +68,6 @@ static unsigned free_low_port(void)
     return 0;
 }
 
-static void reload(const char *expected)
-{
-    struct ind_ran ran =
-        ind_shell(folder, "curl -s --unix-socket state/control.sock -X POST http://x/reload");
-    if (!strstr(ran.out, expected))
-        print_error("%s", ran.out);
-    assert_non_null(strstr(ran.out, expected));
-    ind_ran_free(&ran);
-}
-
 static void expect_owner(const char *name)
 {
     struct stat facts;
@@ -125,7 +115,7 @@ static void root_is_given_up_for_the_user_of_the_configuration(void **state)
     snprintf(rest, sizeof rest, "%s", listen);
     snprintf(listen, sizeof config - (size_t)(listen - config), "  - udp: 127.0.0.1:%u\n%s", low, rest);
     ind_write_file(ind_path(folder, "indagator.yaml"), config);
-    reload("\"listeners\":3");
+    reload_and_expect("\"listeners\":3");
     int second = open_to(IND_SEND_UDP, low, NULL);
     SAY(second, "<13>1 - - a - - - hello again");
     expect_owner("here");

@@ -88,10 +88,7 @@ static void connections_are_turned_away_beyond_the_limit_of_an_address(void **st
     SAY(other, "<13>1 - - - - - - other\n");
     ind_write_file(ind_path(folder, "indagator.yaml"),
                    RULES "limits: {connections: 10, per address: 1}\nlisten:\n  - tcp: 127.0.0.1:0\n" ROUTE);
-    struct ind_ran ran =
-        ind_shell(folder, "curl -s --unix-socket state/control.sock -X POST http://x/reload");
-    assert_non_null(strstr(ran.out, "\"listeners\":1"));
-    ind_ran_free(&ran);
+    reload_and_expect("\"listeners\":1");
     expect_end(open_to(IND_SEND_TCP, port, "127.0.0.2"));
     SAY(first, "<13>1 - - - - - - first\n");
     SAY(second, "<13>1 - - - - - - second\n");

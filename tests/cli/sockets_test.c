@@ -32,12 +32,7 @@ static unsigned mode_of(const char *name)
 static void reload(const char *config, const char *expected)
 {
     ind_write_file(ind_path(folder, "indagator.yaml"), config);
-    struct ind_ran ran =
-        ind_shell(folder, "curl -s --unix-socket state/control.sock -X POST http://x/reload");
-    if (!strstr(ran.out, expected))
-        print_error("%s", ran.out);
-    assert_non_null(strstr(ran.out, expected));
-    ind_ran_free(&ran);
+    reload_and_expect(expected);
 }
 
 static void expect_stored(const char *const *parts, size_t count)

@@ -489,16 +489,6 @@ static void handshakes_have_a_bound_in_time_and_number(void **state)
 
 /* ---- Reloads ---- */
 
-static void reload(const char *expected)
-{
-    struct ind_ran ran =
-        ind_shell(folder, "curl -s --unix-socket state/control.sock -X POST http://x/reload");
-    if (!strstr(ran.out, expected))
-        print_error("%s", ran.out);
-    assert_non_null(strstr(ran.out, expected));
-    ind_ran_free(&ran);
-}
-
 static void certificates_are_read_anew_without_ending_connections(void **state)
 {
     static const struct ind_made fresh = {.name = "collector", .signer = "stranger", .ip = "127.0.0.1"};
@@ -510,14 +500,14 @@ static void certificates_are_read_anew_without_ending_connections(void **state)
     /* A key of another certificate: refused, with its place, and all goes on. */
     struct ind_ran ran = ind_shell(folder, "cp collector.key good.key && cp pier1-rtr.key collector.key");
     ind_ran_free(&ran);
-    reload("indagator.yaml:7:10: ");
-    reload("collector.key is the key of another certificate");
+    reload_and_expect("indagator.yaml:7:10: ");
+    reload_and_expect("collector.key is the key of another certificate");
     struct client second = connect_as("pier3-sw2", port);
     tell(&second, "<13>1 - - a - - - with the old one\n");
     leave(&second, true);
     /* Another one, of another authority. */
     ind_make_certificate(folder, &fresh);
-    reload("\"listeners\":1");
+    reload_and_expect("\"listeners\":1");
     tell(&client, "<13>1 - - a - - - after\n");
     leave(&client, true);
     ran = ind_shell(folder,

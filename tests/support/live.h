@@ -68,6 +68,21 @@ static inline void say(int fd, const char *text, size_t length)
 }
 #define SAY(fd, text) say(fd, text, sizeof(text) - 1)
 
+/* What the collector says to a reload; to be freed. */
+static inline struct ind_ran ask_to_reload(void)
+{
+    return ind_shell(folder, "curl -s --unix-socket state/control.sock -X POST http://x/reload");
+}
+
+static inline void reload_and_expect(const char *part)
+{
+    struct ind_ran ran = ask_to_reload();
+    if (!strstr(ran.out, part))
+        print_error("%s", ran.out);
+    assert_non_null(strstr(ran.out, part));
+    ind_ran_free(&ran);
+}
+
 /* The ledger as the running collector gives it. */
 static inline json_t *status(void)
 {

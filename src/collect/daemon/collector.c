@@ -146,6 +146,11 @@ static bool find_identity(struct ind_collector *collector)
     return good;
 }
 
+static void own_folder(void *context, const char *path)
+{
+    ind_identity_own(context, path);
+}
+
 /* Sockets are open. Folders that are not there are made while that is still possible everywhere. */
 static bool take_on_identity(struct ind_collector *collector)
 {
@@ -153,7 +158,7 @@ static bool take_on_identity(struct ind_collector *collector)
     const struct ind_config *config = collector->settings->config;
     const char *const folders[] = {config->store, config->state};
     for (size_t i = 0; i < 2; i++)
-        if (!ind_identity_make_folder(&collector->identity, folders[i])) {
+        if (!ind_fs_make_path(folders[i], own_folder, &collector->identity)) {
             ind_report(&collector->reporter, IND_OWN_START_FAILED,
                        IND_WITH({"file", ind_slice_of(folders[i])}), "cannot make the folder %s: %s",
                        folders[i], strerror(errno));

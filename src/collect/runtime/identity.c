@@ -237,27 +237,6 @@ void ind_identity_own(const struct ind_identity *identity, const char *path)
         (void)!lchown(path, identity->user, identity->groups[0]);
 }
 
-bool ind_identity_make_folder(const struct ind_identity *identity, const char *path)
-{
-    char part[4096];
-    size_t length = strlen(path);
-    if (length >= sizeof part) {
-        errno = ENAMETOOLONG;
-        return false;
-    }
-    for (size_t i = 1; i <= length; i++) {
-        if (path[i] != '/' && path[i] != '\0')
-            continue;
-        memcpy(part, path, i);
-        part[i] = '\0';
-        if (mkdir(part, 0750) == 0)
-            ind_identity_own(identity, part);
-        else if (errno != EEXIST)
-            return false;
-    }
-    return true;
-}
-
 /* ---- For a while ---- */
 
 bool ind_identity_try_on(const struct ind_identity *identity)

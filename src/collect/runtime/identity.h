@@ -31,10 +31,7 @@ bool ind_identity_is_root(const struct ind_identity *identity);
  * in: then the process must not go on. Without a user, and as root, it does nothing. */
 bool ind_identity_take_on(const struct ind_identity *identity, bool keep_ports, char *reason, size_t room);
 
-/* Makes a folder, and those above it that are not there, for the user of the identity, with mode 0750. What
- * is there is left as it is. False with errno set. */
-bool ind_identity_make_folder(const struct ind_identity *identity, const char *path);
-/* Gives a file that we have just made to the user of the identity. */
+/* Gives a file or a folder that we have just made to the user of the identity. */
 void ind_identity_own(const struct ind_identity *identity, const char *path);
 
 /* For a look at files as that user, by a process without threads: becomes it for a while, and itself again.

@@ -42,11 +42,15 @@ static void file(struct ind_reporter *reporter, struct ind_slice message)
     ind_waker_wake(reporter->filer);
 }
 
-static void file_own(struct ind_reporter *reporter, enum ind_own own, const struct ind_own_data *data,
-                     const char *text)
+/* To the administrator where it is to be `told`, and among the messages. */
+static void say(struct ind_reporter *reporter, bool told, enum ind_own own, const struct ind_own_data *data,
+                const char *format, va_list arguments)
 {
-    char message[IND_INTERNAL_MESSAGE];
+    char text[1600], message[IND_INTERNAL_MESSAGE];
     struct ind_buffer buffer = ind_buffer_on(message, sizeof message);
+    vsnprintf(text, sizeof text, format, arguments);
+    if (told)
+        reporter->report(reporter->context, text);
     if (!reporter->filer || ind_own_severity(own) > IND_SEVERITY_NOTICE)
         return;
     ind_internal_message_write(&buffer, own, ind_now(), data, ind_slice_of(text));
@@ -56,24 +60,19 @@ static void file_own(struct ind_reporter *reporter, enum ind_own own, const stru
 void ind_report(struct ind_reporter *reporter, enum ind_own own, const struct ind_own_data *data,
                 const char *format, ...)
 {
-    char text[1600];
     va_list arguments;
     va_start(arguments, format);
-    vsnprintf(text, sizeof text, format, arguments);
+    say(reporter, true, own, data, format, arguments);
     va_end(arguments);
-    reporter->report(reporter->context, text);
-    file_own(reporter, own, data, text);
 }
 
 void ind_file_own(struct ind_reporter *reporter, enum ind_own own, const struct ind_own_data *data,
                   const char *format, ...)
 {
-    char text[1600];
     va_list arguments;
     va_start(arguments, format);
-    vsnprintf(text, sizeof text, format, arguments);
+    say(reporter, false, own, data, format, arguments);
     va_end(arguments);
-    file_own(reporter, own, data, text);
 }
 
 void ind_report_edit(struct ind_reporter *reporter, const struct ind_edit_report *report)

@@ -60,28 +60,9 @@ void ind_disk_space(const struct ind_disk *disk, uint64_t *size, uint64_t *room)
 
 /* ---- Opening ---- */
 
-static bool make_path(const char *path)
-{
-    char part[4096];
-    size_t length = strlen(path);
-    if (length >= sizeof part) {
-        errno = ENAMETOOLONG;
-        return false;
-    }
-    for (size_t i = 1; i <= length; i++) {
-        if (path[i] != '/' && path[i] != '\0')
-            continue;
-        memcpy(part, path, i);
-        part[i] = '\0';
-        if (mkdir(part, 0750) != 0 && errno != EEXIST)
-            return false;
-    }
-    return true;
-}
-
 static int open_folder(const char *path, char *reason, size_t room, const char *what)
 {
-    int folder = make_path(path) ? open(path, O_RDONLY | O_DIRECTORY | O_CLOEXEC) : -1;
+    int folder = ind_fs_make_path(path, NULL, NULL) ? open(path, O_RDONLY | O_DIRECTORY | O_CLOEXEC) : -1;
     if (folder < 0)
         snprintf(reason, room, "cannot use %s as the %s: %s%s", path, what, strerror(errno),
                  errno == EACCES ? "; it has to belong to the user that the collector runs as" : "");
@@ -257,7 +238,9 @@ static bool put_in_place(int fresh, int file)
 static int make_again(struct ind_disk *disk)
 {
     struct flock lock = {.l_type = F_WRLCK, .l_whence = SEEK_SET};
-    int folder = make_path(disk->store) ? open(disk->store, O_RDONLY | O_DIRECTORY | O_CLOEXEC) : -1;
+    int folder = ind_fs_make_path(disk->store, NULL, NULL)
+                     ? open(disk->store, O_RDONLY | O_DIRECTORY | O_CLOEXEC)
+                     : -1;
     if (folder < 0 || (mkdirat(folder, IND_STORE_OWN, 0750) != 0 && errno != EEXIST)) {
         int error = errno;
         close_if_open(folder);

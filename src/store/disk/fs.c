@@ -236,3 +236,25 @@ void ind_fs_raise_file_limit(void)
         (void)setrlimit(RLIMIT_NOFILE, &limit);
     }
 }
+
+bool ind_fs_make_path(const char *path, void (*made)(void *context, const char *path), void *context)
+{
+    char part[4096];
+    size_t length = strlen(path);
+    if (length >= sizeof part) {
+        errno = ENAMETOOLONG;
+        return false;
+    }
+    for (size_t i = 1; i <= length; i++) {
+        if (path[i] != '/' && path[i] != '\0')
+            continue;
+        memcpy(part, path, i);
+        part[i] = '\0';
+        bool new = mkdir(part, 0750) == 0;
+        if (!new &&errno != EEXIST)
+            return false;
+        if (new &&made)
+            made(context, part);
+    }
+    return true;
+}

@@ -37,4 +37,9 @@ void ind_fs_raise_file_limit(void);
 /* Writes all of it, or returns false with errno set. */
 bool ind_fs_write_all(const struct ind_fs *fs, int file, const void *bytes, size_t length);
 
+/* Makes the folder of a store at `path` (not through a table: before there is one), and those above it that
+ * are not there, with mode 0750; `made` (may be NULL) is called for each new one. False with errno set where
+ * that cannot be done. */
+bool ind_fs_make_path(const char *path, void (*made)(void *context, const char *path), void *context);
+
 #endif
