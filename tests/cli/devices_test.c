@@ -463,6 +463,20 @@ static int push_while_the_writer_stands(pid_t *writer)
     return status;
 }
 
+/* Our own messages on a writer that stands count among what is stored: the last of them must be in its file
+ * before the books are looked at. */
+static bool standing_is_told(void *context)
+{
+    (void)context;
+    return ind_file_holds(running.err, "the disk has not answered");
+}
+
+static bool going_on_is_filed(void *context)
+{
+    (void)context;
+    return ind_file_holds(ind_path(folder, "log/indagator.log"), "the disk answers again");
+}
+
 static void what_finds_no_room_is_lost_and_counted_or_held_back(void **state)
 {
     pid_t writer;
@@ -482,8 +496,10 @@ static void what_finds_no_room_is_lost_and_counted_or_held_back(void **state)
     int udp = open_to(IND_SEND_UDP, ind_reported_port(&running, "udp 127.0.0.1:"), NULL);
     for (int i = 0; i < 100; i++)
         SAY(udp, "<13>1 - h udp - - - waits");
+    ind_wait_until(standing_is_told, NULL, "it is told that the writer stands");
     assert_int_equal(ptrace(PTRACE_DETACH, writer, NULL, NULL), 0);
     wait_for("received", PUSHED + 1000 + 100);
+    ind_wait_until(going_on_is_filed, NULL, "it is filed that the writer goes on");
     ind_wait_until(nothing_waits, NULL, "nothing waits");
     json_t *object = status();
     check_status(object);
