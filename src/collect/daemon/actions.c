@@ -106,7 +106,7 @@ static void fill_files(const struct ind_collector *collector, struct ind_status_
                                        .removed = atomic_load(&keeping->removed),
                                        .archives = atomic_load(&keeping->archives),
                                        .archive_bytes = atomic_load(&keeping->archive_bytes)};
-    ind_disk_space(ind_store_disk(collector->store), &files->disk, &files->disk_free);
+    ind_disk_space(ind_store_disk(collector->store), 0, &files->disk, &files->disk_free);
     ind_health_trouble(collector, files->trouble);
 }
 

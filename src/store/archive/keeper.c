@@ -207,7 +207,7 @@ static void decide_removals(const struct ind_keeper *keeper, ind_time now, struc
     *short_of = 0;
     if (!facts)
         return;
-    ind_disk_space(keeper->disk, &file_system, &room);
+    ind_disk_space(keeper->disk, 0, &file_system, &room);
     size_t count = gather(keeper, NULL, facts);
     for (size_t place = 0; place < IND_POLICY_PLACES; place++) {
         const struct ind_policy *policy = keeper->policies[place];
@@ -431,7 +431,7 @@ static bool reserve_is_reached(struct ind_keeper *keeper, struct ind_steady now)
     uint64_t file_system, room, wanted = room_wanted(keeper);
     if (!wanted || ind_steady_lately(keeper->reserve_tried, now, RETRY_AFTER * IND_SECOND))
         return false;
-    ind_disk_space(keeper->disk, &file_system, &room);
+    ind_disk_space(keeper->disk, 0, &file_system, &room);
     return file_system && room < wanted;
 }
 

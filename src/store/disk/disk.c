@@ -14,6 +14,12 @@
 
 enum { REPORT_AGAIN = 60 };
 
+static void close_if_open(int file)
+{
+    if (file >= 0)
+        close(file);
+}
+
 void ind_disk_report(const struct ind_disk *disk, enum ind_own own, const char *path, const char *format, ...)
 {
     char text[1600];
@@ -39,10 +45,18 @@ bool ind_disk_is_full(int error)
     return error == ENOSPC || error == EDQUOT || error == EIO || error == EROFS || error == ENOMEM;
 }
 
-bool ind_disk_takes_nothing(const struct ind_disk *disk, int error)
+/* The folder at which it begins, as a path from the store's. */
+static const char *place_of(const struct ind_disk *disk, unsigned file_system)
 {
-    return ind_disk_is_full(error) || ((error == EACCES || error == EPERM) &&
-                                       faccessat(disk->folder, ".", W_OK | X_OK, AT_EACCESS) != 0);
+    const char *folder = ind_mounts_folder(&disk->mounts, file_system);
+    return folder[0] ? folder : ".";
+}
+
+bool ind_disk_takes_nothing(const struct ind_disk *disk, unsigned file_system, int error)
+{
+    return ind_disk_is_full(error) ||
+           ((error == EACCES || error == EPERM) &&
+            faccessat(disk->folder, place_of(disk, file_system), W_OK | X_OK, AT_EACCESS) != 0);
 }
 
 uint64_t ind_path_hash(struct ind_slice path)
@@ -50,10 +64,18 @@ uint64_t ind_path_hash(struct ind_slice path)
     return XXH3_64bits(path.at, path.length);
 }
 
-void ind_disk_space(const struct ind_disk *disk, uint64_t *size, uint64_t *room)
+void ind_disk_space(const struct ind_disk *disk, unsigned file_system, uint64_t *size, uint64_t *room)
 {
     struct statvfs facts;
-    bool good = fstatvfs(disk->folder, &facts) == 0;
+    bool good = false;
+    if (file_system == 0) {
+        good = fstatvfs(disk->folder, &facts) == 0;
+    } else {
+        int folder = openat(disk->folder, place_of(disk, file_system),
+                            O_RDONLY | O_DIRECTORY | O_NOFOLLOW | O_CLOEXEC);
+        good = folder >= 0 && fstatvfs(folder, &facts) == 0;
+        close_if_open(folder);
+    }
     *size = good ? (uint64_t)facts.f_blocks * facts.f_frsize : 0;
     *room = good ? (uint64_t)facts.f_bavail * facts.f_frsize : 0;
 }
@@ -182,18 +204,16 @@ enum ind_store_status ind_disk_open(const struct ind_disk_settings *settings, st
     made->context = settings->context;
     ind_mutex_begin(&made->handing);
     enum ind_store_status status = made->dry_run ? look_only(made, reason, room) : set_up(made, reason, room);
+    if (status == IND_STORE_OK && !ind_mounts_find(made->store, &made->mounts)) {
+        snprintf(reason, room, "out of memory");
+        status = IND_STORE_FAILED;
+    }
     if (status != IND_STORE_OK) {
         ind_disk_close(made);
         made = NULL;
     }
     *disk = made;
     return status;
-}
-
-static void close_if_open(int file)
-{
-    if (file >= 0)
-        close(file);
 }
 
 IND_NOT_SHARED void ind_disk_close(struct ind_disk *disk)
@@ -213,6 +233,7 @@ IND_NOT_SHARED void ind_disk_close(struct ind_disk *disk)
     close_if_open(disk->lock); /* gives the lock up */
     close_if_open(disk->folder);
     close_if_open(disk->state);
+    ind_mounts_free(&disk->mounts);
     free(disk->store);
     free(disk->state_path);
     free(disk);
@@ -270,6 +291,7 @@ enum ind_disk_presence ind_disk_look_after(struct ind_disk *disk, struct ind_ste
         return IND_DISK_GONE;
     }
     disk->gone_reported = IND_STEADY_NEVER;
+    atomic_fetch_add(&disk->made_again, 1);
     ind_disk_report(disk, IND_OWN_FILE_REMOVED, disk->store,
                     "the store %s was removed by somebody; it is made again, and goes on empty", disk->store);
     return IND_DISK_MADE_AGAIN;

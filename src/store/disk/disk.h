@@ -10,6 +10,7 @@
 #include "core/message/own.h"
 #include "core/time/steady.h"
 #include "store/disk/fs.h"
+#include "store/disk/mounts.h"
 #include "thread/mutex.h"
 
 #include <stdatomic.h>
@@ -62,6 +63,7 @@ struct ind_disk {
     char *store, *state_path;
     struct ind_fs fs;
     int folder, state, lock, journal; /* state: -1 where there is none, in a dry run */
+    struct ind_mounts mounts;
     bool dry_run;
     bool held_elsewhere; /* in a dry run: another process writes to the store */
     void (*report)(void *context, enum ind_own own, const char *path, const char *text);
@@ -72,8 +74,9 @@ struct ind_disk {
     char *policy_names[IND_POLICY_PLACES];
     size_t policy_count;
 
-    /* Of the writing half. */
+    /* Of the writing half; of its part for the store's own file system where it has several. */
     struct ind_steady gone_reported; /* that it was removed, and cannot be made again */
+    atomic_uint made_again;          /* how often: read by the other parts */
 
     struct ind_mutex handing;
     struct ind_handed *handed IND_GUARDED_BY(handing); /* newest first */
@@ -109,14 +112,15 @@ enum ind_disk_presence {
 /* For the writing half. */
 enum ind_disk_presence ind_disk_look_after(struct ind_disk *disk, struct ind_steady now);
 
-/* Bytes of the file system that holds the store: all, and those free for it; 0 where that is not known. Any
+/* Bytes of one of the store's file systems: all, and those free for it; 0 where that is not known. Any
  * thread. */
-void ind_disk_space(const struct ind_disk *disk, uint64_t *size, uint64_t *room);
+void ind_disk_space(const struct ind_disk *disk, unsigned file_system, uint64_t *size, uint64_t *room);
 
 /* Whether an error of a write means that the disk takes nothing for now. */
 bool ind_disk_is_full(int error);
-/* The same, or that the right to write to the store is gone: as soon as it is given back all goes on. */
-bool ind_disk_takes_nothing(const struct ind_disk *disk, int error);
+/* The same, or that the right to write to the store is gone, or to the folder at which one of its file
+ * systems begins: as soon as it is given back all goes on. */
+bool ind_disk_takes_nothing(const struct ind_disk *disk, unsigned file_system, int error);
 
 uint64_t ind_path_hash(struct ind_slice path);
 

@@ -22,7 +22,7 @@ struct ind_plan *ind_plan_new(struct ind_disk *disk, const struct ind_config *co
     if (plan) {
         plan->config = config;
         plan->place_of_policy = calloc(config->policy_count, sizeof *plan->place_of_policy);
-        plan->made_today = calloc(config->route_count, sizeof *plan->made_today);
+        plan->made_today = calloc(config->route_count * disk->mounts.file_systems, sizeof *plan->made_today);
         good = plan->place_of_policy && plan->made_today;
     }
     if (!good)

@@ -11,7 +11,7 @@
 struct ind_plan {
     const struct ind_config *config; /* borrowed */
     size_t *place_of_policy;         /* by policy of the configuration */
-    uint64_t *made_today;            /* of the writing half: room for one number a route */
+    uint64_t *made_today; /* of the writing half: room for one number a route, for each file system */
 };
 
 /* By one thread at a time. NULL where it cannot be done: `reason` tells why. Changes nothing that runs. */

@@ -9,16 +9,17 @@ enum { BIG_WRITE = 256 << 10 };
 /* Gives the file its number and its archive's name. */
 static bool begin(struct ind_store *store, struct ind_live *live, ind_time time)
 {
-    char name[IND_PATH + 64];
-    struct ind_buffer buffer = ind_buffer_on(name, sizeof name - 1);
-    live->number = live->series->next;
+    enum { LONGEST_NAME = IND_PATH + 64 };
+    char *name = malloc(LONGEST_NAME + 1);
+    if (!name)
+        return false;
+    struct ind_buffer buffer = ind_buffer_on(name, LONGEST_NAME);
+    live->number = ind_series_take(store, live->series);
     ind_archive_name_write(&buffer, ind_slice_of(live->path), time, live->number);
     name[buffer.length] = '\0';
+    char *shorter = realloc(name, buffer.length + 1);
     free(live->archive);
-    live->archive = strdup(name);
-    if (!live->archive)
-        return false;
-    live->series->next++;
+    live->archive = shorter ? shorter : name;
     live->begun = true;
     live->journaled = false;
     live->first = live->last = time;
@@ -158,4 +159,22 @@ struct ind_store_counts ind_store_counts(const struct ind_store *store)
     counts.open_files = store->open_count;
     counts.disk_error = store->disk_error;
     return counts;
+}
+
+struct ind_store_counts ind_store_counts_of_all(const struct ind_store *store)
+{
+    struct ind_store_counts sum = {0};
+    for (unsigned i = 0; i < store->part_count; i++) {
+        const struct ind_store_counts counts = ind_store_counts(store->parts[i]);
+        sum.lines += counts.lines;
+        sum.bytes += counts.bytes;
+        sum.lost += counts.lost;
+        sum.waiting += counts.waiting;
+        sum.overflowed += counts.overflowed;
+        sum.rotated += counts.rotated;
+        sum.live_files += counts.live_files;
+        sum.open_files += counts.open_files;
+        sum.disk_error = sum.disk_error ? sum.disk_error : counts.disk_error;
+    }
+    return sum;
 }

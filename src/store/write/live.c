@@ -5,13 +5,9 @@
 #include <unistd.h>
 #include <utlist.h>
 
-struct ind_series *ind_series_for(struct ind_store *store, struct ind_slice name)
+static struct ind_series *new_series(struct ind_slice name)
 {
-    struct ind_series *series;
-    HASH_FIND(hh, store->series, name.at, (unsigned)name.length, series);
-    if (series)
-        return series;
-    series = calloc(1, sizeof *series);
+    struct ind_series *series = calloc(1, sizeof *series);
     if (!series || !(series->name = malloc(name.length + 1))) {
         free(series);
         return NULL;
@@ -19,8 +15,35 @@ struct ind_series *ind_series_for(struct ind_store *store, struct ind_slice name
     memcpy(series->name, name.at, name.length);
     series->name[name.length] = '\0';
     series->next = 1;
-    HASH_ADD_KEYPTR(hh, store->series, series->name, (unsigned)name.length, series);
     return series;
+}
+
+struct ind_series *ind_series_for(struct ind_store *store, struct ind_slice name)
+{
+    struct ind_series_table *table = store->series;
+    struct ind_series *series;
+    ind_mutex_lock(&table->mutex);
+    HASH_FIND(hh, table->list, name.at, (unsigned)name.length, series);
+    if (!series && (series = new_series(name)))
+        HASH_ADD_KEYPTR(hh, table->list, series->name, (unsigned)name.length, series);
+    ind_mutex_unlock(&table->mutex);
+    return series;
+}
+
+uint64_t ind_series_take(struct ind_store *store, struct ind_series *series)
+{
+    ind_mutex_lock(&store->series->mutex);
+    uint64_t number = series->next++;
+    ind_mutex_unlock(&store->series->mutex);
+    return number;
+}
+
+void ind_series_note(struct ind_store *store, struct ind_series *series, uint64_t number)
+{
+    ind_mutex_lock(&store->series->mutex);
+    if (number >= series->next)
+        series->next = number + 1;
+    ind_mutex_unlock(&store->series->mutex);
 }
 
 struct ind_live *ind_live_find(const struct ind_store *store, struct ind_slice path, uint64_t hash)

@@ -16,14 +16,46 @@ static size_t open_limit(uint64_t wanted)
     return (size_t)(wanted < most ? wanted : most ? most : 1);
 }
 
+/* Open files are shared out: each part closes those of its own. */
+static void set_from(struct ind_store *store, const struct ind_store_settings *settings, size_t parts)
+{
+    size_t open_files =
+        settings->open_files ? settings->open_files : open_limit(settings->config->open_files);
+    store->config = settings->config;
+    store->settle = settings->settle;
+    store->context = settings->context;
+    store->by_messages = settings->by_messages;
+    store->files_a_day = settings->files_a_day ? settings->files_a_day : FILES_A_DAY;
+    store->open_limit = open_files / parts ? open_files / parts : 1;
+    store->today = INT64_MIN;
+}
+
+static bool make_part(struct ind_store *store, const struct ind_store_settings *settings, unsigned number,
+                      unsigned count)
+{
+    struct ind_store *part = number == 0 ? store : calloc(1, sizeof *part);
+    if (!part)
+        return false;
+    store->parts[store->part_count++] = part;
+    set_from(part, settings, count);
+    part->disk = store->disk;
+    part->series = &store->own_series;
+    part->file_system = number;
+    bool good = ind_pages_init(&part->pages, PAGES);
+    ind_store_adopt(part, store->first_plan);
+    return good;
+}
+
 static bool make_parts(struct ind_store *store, const struct ind_store_settings *settings)
 {
     char reason[200];
+    unsigned count = settings->divide ? store->disk->mounts.file_systems : 1;
     store->first_plan = ind_plan_new(store->disk, settings->config, reason, sizeof reason);
-    if (!store->first_plan || !ind_pages_init(&store->pages, PAGES))
-        return false;
-    store->keeper = ind_keeper_new(store->disk, store->first_plan);
-    ind_store_adopt(store, store->first_plan);
+    bool good = store->first_plan != NULL;
+    for (unsigned i = 0; good && i < count; i++)
+        good = make_part(store, settings, i, count);
+    if (good)
+        store->keeper = ind_keeper_new(store->disk, store->first_plan);
     return store->keeper != NULL;
 }
 
@@ -56,13 +88,7 @@ enum ind_store_status ind_store_open(const struct ind_store_settings *settings, 
         return IND_STORE_FAILED;
     }
     struct ind_store *made = *store;
-    made->config = settings->config;
-    made->settle = settings->settle;
-    made->context = settings->context;
-    made->by_messages = settings->by_messages;
-    made->files_a_day = settings->files_a_day ? settings->files_a_day : FILES_A_DAY;
-    made->open_limit = settings->open_files ? settings->open_files : open_limit(settings->config->open_files);
-    made->today = INT64_MIN;
+    ind_mutex_begin(&made->own_series.mutex);
     enum ind_store_status status = set_up(made, settings, reason, room);
     if (status != IND_STORE_OK) {
         ind_store_close(made);
@@ -71,26 +97,51 @@ enum ind_store_status ind_store_open(const struct ind_store_settings *settings, 
     return status;
 }
 
+/* What a part has by itself; not the part. */
+static void close_part(struct ind_store *part)
+{
+    struct ind_live *live, *next;
+    HASH_ITER(hh, part->lives, live, next)
+    ind_live_free(part, live);
+    ind_made_forget(part);
+    ind_pages_close(&part->pages);
+}
+
+IND_NOT_SHARED static void free_series(struct ind_series_table *table)
+{
+    struct ind_series *series, *next;
+    HASH_ITER(hh, table->list, series, next)
+    {
+        HASH_DEL(table->list, series);
+        free(series->name);
+        free(series);
+    }
+    ind_mutex_end(&table->mutex);
+}
+
 void ind_store_close(struct ind_store *store)
 {
     if (!store)
         return;
-    struct ind_live *live, *next;
-    HASH_ITER(hh, store->lives, live, next)
-    ind_live_free(store, live);
-    struct ind_series *series, *after;
-    HASH_ITER(hh, store->series, series, after)
-    {
-        HASH_DEL(store->series, series);
-        free(series->name);
-        free(series);
-    }
-    ind_made_forget(store);
+    for (unsigned i = 0; i < store->part_count; i++)
+        close_part(store->parts[i]);
+    for (unsigned i = 1; i < store->part_count; i++)
+        free(store->parts[i]);
+    free_series(&store->own_series);
     ind_keeper_free(store->keeper);
     ind_plan_free(store->first_plan);
-    ind_pages_close(&store->pages);
     ind_disk_close(store->disk);
     free(store);
+}
+
+unsigned ind_store_part_count(const struct ind_store *store)
+{
+    return store->part_count;
+}
+
+struct ind_store *ind_store_part(struct ind_store *store, unsigned number)
+{
+    return store->parts[number];
 }
 
 struct ind_keeper *ind_store_keeper(struct ind_store *store)

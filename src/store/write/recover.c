@@ -89,6 +89,13 @@ static uint64_t count_lines(const struct ind_store *store, const char *path)
     return lines;
 }
 
+/* The part of the store that writes what is at a path. */
+static struct ind_store *part_for(struct ind_store *store, const char *path)
+{
+    unsigned number = ind_mounts_of(&store->disk->mounts, ind_slice_of(path));
+    return number < store->part_count ? store->parts[number] : store;
+}
+
 static bool recover_live(struct ind_store *store, struct ind_live_path *path)
 {
     const struct ind_archive_entry *entry = path->entry;
@@ -210,8 +217,8 @@ static bool recover_number(struct ind_store *store, const struct ind_archive_ent
 {
     struct ind_series *series = ind_series_for(store, ind_slice_of(entry->series));
     bool came_to_be = entry->is_live || entry->has_plain || entry->compression || entry->known_rotated;
-    if (series && came_to_be && entry->number >= series->next)
-        series->next = entry->number + 1;
+    if (series && came_to_be)
+        ind_series_note(store, series, entry->number);
     return series != NULL;
 }
 
@@ -247,12 +254,12 @@ static bool recover_all(struct ind_store *store, struct ind_inventory *inventory
     HASH_ITER(hh, inventory->entries, entry, next)
     {
         good &= recover_number(store, entry) && recover_archive(store, entry, now, &unknown);
-        count_made_today(store, entry, now);
+        count_made_today(entry->live ? part_for(store, entry->live) : store, entry, now);
     }
     struct ind_live_path *path, *after;
     HASH_ITER(hh, inventory->lives, path, after)
     if (path->entry)
-        good &= recover_live(store, path);
+        good &= recover_live(part_for(store, path->path), path);
     else
         cut_torn_line(store, path->path, &path->size);
     if (unknown)

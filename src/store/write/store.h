@@ -1,8 +1,11 @@
 /* store/write/store.h: the writing half of a store: live files and their rotation.
  *
- * It belongs to one thread, the keeping half (store/archive/keeper.h) to one other; the two meet only in a
- * short queue of archives (store/disk/disk.h). Neither reads a clock: both are handed both clocks, and
- * measure what lasts by the steady one.
+ * Where other file systems are mounted into the store it may be divided into a part for each, so that none
+ * waits for another: each part is a store by itself to those who write to it.
+ *
+ * It, or each of its parts, belongs to one thread, the keeping half (store/archive/keeper.h) to one other;
+ * the two meet only in a short queue of archives (store/disk/disk.h). Neither reads a clock: both are handed
+ * both clocks, and measure what lasts by the steady one.
  *
  * What is added waits in pages until ind_store_flush, or until a file has enough for one big write. A line is
  * written whole or not at all: what a full disk cuts is taken back, and waits on. */
@@ -24,13 +27,15 @@ struct ind_store_settings {
         open_files; /* live files held open at most; 0: as many as the configuration and the system allow */
     uint64_t files_a_day; /* that messages may make up, per route; 0: 10000 */
     bool by_messages; /* no clock turns files over, only the times of messages do: for messages from files */
+    bool divide;      /* into a part for each file system of the store */
     bool dry_run;     /* changes nothing, takes no lock (store/disk/disk.h) */
     /* What an administrator must hear of. Called from both threads. May be NULL. */
     void (*report)(void *context, enum ind_own own, const char *path, const char *text);
     /* Before an action is carried out; with `dry_run`, instead of it. Called from both threads. May be NULL.
      */
     void (*act)(void *context, const struct ind_action *action);
-    /* The end of lines of one owner: written, or lost for good. Called from the writing half. May be NULL. */
+    /* The end of lines of one owner: written, or lost for good. Called from the writing half, from each of
+     * its parts. May be NULL. */
     void (*settle)(void *context, uint32_t owner, uint32_t lines, bool written);
     void *context;
 };
@@ -42,6 +47,11 @@ enum ind_store_status ind_store_open(const struct ind_store_settings *settings, 
 /* Gives up the lock and all memory, the keeping half included; what still waits is not written. Accepts NULL.
  */
 void ind_store_close(struct ind_store *store);
+
+/* How many parts it has, at least 1; and each, by the number of its file system (store/disk/mounts.h), the
+ * first being `store` itself. They live as long as it. */
+unsigned ind_store_part_count(const struct ind_store *store);
+struct ind_store *ind_store_part(struct ind_store *store, unsigned number);
 
 /* The keeping half, and what both share; as long as the store. */
 struct ind_keeper *ind_store_keeper(struct ind_store *store);
@@ -93,7 +103,10 @@ struct ind_store_counts {
     int disk_error; /* for which the disk takes nothing; 0: it does */
 };
 
+/* Of one part. */
 struct ind_store_counts ind_store_counts(const struct ind_store *store);
+/* Of all parts together, while none is used by another thread. */
+struct ind_store_counts ind_store_counts_of_all(const struct ind_store *store);
 
 /* ---- Other rules while it runs ----
  *

@@ -12,7 +12,13 @@
 struct ind_series {
     UT_hash_handle hh;
     char *name;
-    uint64_t next; /* number of the next file opened */
+    uint64_t next; /* number of the next file opened; see ind_series_take */
+};
+
+/* All series of a store, whichever parts their files are of. */
+struct ind_series_table {
+    struct ind_mutex mutex;
+    struct ind_series *list IND_GUARDED_BY(mutex); /* `next` of each, too */
 };
 
 /* A path that messages made up today. One that is rotated and begun again counts once. */
@@ -55,10 +61,17 @@ struct ind_live {
 
 enum { IND_REPORT_AGAIN = 60 }; /* seconds: a fault that lasts is reported this often */
 
-/* The writing half; of one thread, but for what store->disk says otherwise. */
+/* The writing half, or its part for one file system; of one thread, but for what store->disk and the table of
+ * series say otherwise. */
 struct ind_store {
     struct ind_disk *disk;
-    struct ind_keeper *keeper; /* the other half: of another thread from the start on */
+    struct ind_store *parts[IND_MOST_FILE_SYSTEMS]; /* of the first: itself, and the others */
+    unsigned part_count;                            /* likewise; of the others 0 */
+    unsigned file_system;
+    unsigned made_again;             /* how often the store was, as far as this part knows */
+    struct ind_series_table *series; /* the first one's */
+    struct ind_series_table own_series;
+    struct ind_keeper *keeper; /* the other half: of another thread from the start on; of the first */
     const struct ind_config *config;
     struct ind_plan *first_plan;
     const struct ind_plan *plan;
@@ -68,7 +81,6 @@ struct ind_store {
 
     const struct ind_policy *policies[IND_POLICY_PLACES]; /* NULL: not in the present configuration */
     struct ind_live *lives;
-    struct ind_series *series;
     struct ind_pages pages;
     struct ind_live *dirty, *open; /* lists, see struct ind_live */
     size_t open_count, open_limit;
@@ -88,7 +100,13 @@ struct ind_store {
 
 /* ---- live.c ---- */
 
+/* Found or made; NULL where memory is out. */
 struct ind_series *ind_series_for(struct ind_store *store, struct ind_slice name);
+/* The number of the next file, which is given to nobody else. */
+uint64_t ind_series_take(struct ind_store *store, struct ind_series *series);
+/* Numbers up to this one are given. */
+void ind_series_note(struct ind_store *store, struct ind_series *series, uint64_t number);
+
 struct ind_live *ind_live_find(const struct ind_store *store, struct ind_slice path, uint64_t hash);
 /* NULL where memory is out. */
 struct ind_live *ind_live_new(struct ind_store *store, struct ind_slice path, uint64_t hash,

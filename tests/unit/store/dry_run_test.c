@@ -238,7 +238,7 @@ static void a_part_of_the_file_system_is_known_to_a_dry_run(void **state)
         (void)ind_store_append(store, live, IND_SLICE("one\n"), at(i).wall, 0, at(i));
         assert_int_equal(ind_store_rotate(store, false, at(i), &failed), 1);
     }
-    ind_disk_space(ind_store_disk(store), &size, &room);
+    ind_disk_space(ind_store_disk(store), 0, &size, &room);
     ind_store_close(store);
     off_t large = (off_t)(size / 100 * 6);
     int log = open(ind_path(folder, "log"), O_RDONLY | O_DIRECTORY);
