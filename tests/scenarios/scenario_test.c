@@ -259,7 +259,7 @@ static void open_writer(struct player *player)
                                   .clock = &player->clock,
                                   .control = &player->nobody};
     ind_writer_begin(writer);
-    writer->filing.store = player->store;
+    writer->filing.destination.store = player->store;
     writer->filing.book = ind_book_new(&player->accounts);
     writer->filing.sinks = ind_sinks_new(&sinks);
     assert_true(writer->filing.book && writer->filing.sinks);
@@ -294,7 +294,7 @@ static void open_engine(struct player *player)
     ind_lifecycle_begin(&player->lifecycle, &player->nobody);
     ind_reporter_begin(&player->reporter, tell, player);
     player->accounts = ind_accounts_new();
-    player->rings = ind_rings_new(1, NULL, NULL);
+    player->rings = ind_rings_new(1, IND_RING_BATCHES, NULL, NULL);
     player->slabs = ind_slabs_new(4 << 20, 1);
     player->tap = ind_tap_new(&player->nobody);
     assert_true(player->accounts && player->rings && player->slabs && player->tap);

@@ -32,6 +32,7 @@ struct ind_account {
     struct ind_ledger ledger;
     ind_time last; /* receipt of the last message; IND_TIME_NONE: none yet */
     struct ind_clock_offset offset;
+    uint64_t aside; /* lines that have gone on to the writers of file systems, and are not settled yet */
 };
 
 struct ind_accounts;

@@ -1,5 +1,6 @@
 #include "collect/account/book.h"
 
+#include "thread/mutex.h"
 #include <stdlib.h>
 #include <uthash.h>
 
@@ -24,6 +25,7 @@ struct route_place {
 };
 
 struct ind_book {
+    struct ind_mutex mutex; /* all of it, see book.h */
     struct ind_accounts *const *accounts;
     struct ind_edit_count *edits[IND_MOST_INTAKES];
     struct token *tokens;
@@ -43,6 +45,7 @@ struct ind_book *ind_book_new(struct ind_accounts *const *accounts)
     if (!book)
         return NULL;
     book->accounts = accounts;
+    ind_mutex_begin(&book->mutex);
     for (unsigned i = 0; i < IND_MOST_INTAKES; i++)
         book->carried[i] = OWNER_NOBODY;
     return book;
@@ -65,7 +68,19 @@ void ind_book_free(struct ind_book *book)
     free(book->routes);
     free(book->place_of_route);
     free(book->tokens);
+    ind_mutex_end(&book->mutex);
     free(book);
+}
+
+/* The compiler cannot follow a lock that callers take. */
+IND_NOT_SHARED void ind_book_lock(struct ind_book *book)
+{
+    ind_mutex_lock(&book->mutex);
+}
+
+IND_NOT_SHARED void ind_book_unlock(struct ind_book *book)
+{
+    ind_mutex_unlock(&book->mutex);
 }
 
 static bool place_route(struct ind_book *book, const char *name, uint32_t *place)
@@ -198,6 +213,20 @@ void ind_book_settle(void *context, uint32_t owner, uint32_t lines, bool written
     settle(context, owner, lines, written ? IND_END_STORED : IND_END_LOST_DISK);
 }
 
+/* Of a message with several lines its token knows how many are to come. */
+void ind_book_set_aside(struct ind_book *book, uint32_t owner)
+{
+    if (!(owner & OWNER_TOKEN))
+        owner_account(book, owner)->aside++;
+}
+
+void ind_book_settle_aside(struct ind_book *book, uint32_t owner, uint32_t lines, bool written)
+{
+    if (!(owner & OWNER_TOKEN))
+        owner_account(book, owner)->aside -= lines;
+    ind_book_settle(book, owner, lines, written);
+}
+
 void ind_book_settle_handed_on(void *context, uint32_t owner, bool taken)
 {
     settle(context, owner, 1, taken ? IND_END_HANDED : IND_END_LOST_SINK);
@@ -235,8 +264,11 @@ void ind_weigh_lines(void *context, uint32_t owner, uint32_t lines)
 
 void ind_book_weigh(const struct ind_book *book, struct ind_weighing *weighing)
 {
-    for (uint32_t i = 0; i < weighing->count; i++)
-        weighing->ledgers[i] = ind_account_at(book->accounts[weighing->intake], i)->ledger;
+    for (uint32_t i = 0; i < weighing->count; i++) {
+        const struct ind_account *account = ind_account_at(book->accounts[weighing->intake], i);
+        weighing->ledgers[i] = account->ledger;
+        weighing->ledgers[i].waiting += account->aside;
+    }
     for (uint32_t i = 0; i < book->token_room; i++)
         if (book->tokens[i].left > 0 && !book->tokens[i].stored)
             ind_weigh_lines(weighing, book->tokens[i].account, 1);

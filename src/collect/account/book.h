@@ -1,9 +1,10 @@
 /* collect/account/book.h: the ledger as the writer keeps it, exact to the message.
  *
- * The writer alone writes in it. A message is stored when the first of its lines is written to a file; it is
- * handed on when the last of them is settled, none was written and one was taken by standard output or a
- * program; and it is lost when all of them are. One with several lines has a token, which knows how many of
- * them are still to come. */
+ * The writer alone writes in it; where each file system of the store has a writer of its own these do, too,
+ * and then whoever uses it has it locked. A message is stored when the first of its lines is written to a
+ * file; it is handed on when the last of them is settled, none was written and one was taken by standard
+ * output or a program; and it is lost when all of them are. One with several lines has a token, which knows
+ * how many of them are still to come. */
 #ifndef IND_COLLECT_ACCOUNT_BOOK_H
 #define IND_COLLECT_ACCOUNT_BOOK_H
 
@@ -23,6 +24,9 @@ struct ind_book;
 struct ind_book *ind_book_new(struct ind_accounts *const *accounts);
 void ind_book_free(struct ind_book *book);
 
+void ind_book_lock(struct ind_book *book);
+void ind_book_unlock(struct ind_book *book);
+
 /* The rules whose route numbers the batches have from now on; false where memory is out (what is then not
  * counted are routes only). */
 bool ind_book_adopt(struct ind_book *book, const struct ind_config *config);
@@ -40,6 +44,9 @@ void ind_book_route(struct ind_book *book, uint32_t route, uint64_t lines, uint6
 
 /* For the store: `book` as context. */
 void ind_book_settle(void *book, uint32_t owner, uint32_t lines, bool written);
+/* A line goes on to the writer of its file system; and that one has settled lines. */
+void ind_book_set_aside(struct ind_book *book, uint32_t owner);
+void ind_book_settle_aside(struct ind_book *book, uint32_t owner, uint32_t lines, bool written);
 /* For what goes into no file: a line was taken, or never will be. */
 void ind_book_settle_handed_on(void *book, uint32_t owner, bool taken);
 
@@ -51,8 +58,9 @@ struct ind_weighing {
     uint32_t count;
 };
 
-/* Copies the ledgers, with the messages that have several lines and wait for all of them; then each line that
- * waits in the store and the sinks is to be given to ind_weigh_lines. */
+/* Copies the ledgers, with the messages that have several lines and wait for all of them, and those whose
+ * line was set aside; then each line that waits in the store and the sinks is to be given to ind_weigh_lines.
+ */
 void ind_book_weigh(const struct ind_book *book, struct ind_weighing *weighing);
 /* For ind_store_waiting and ind_sinks_waiting: `weighing` as context. */
 void ind_weigh_lines(void *weighing, uint32_t owner, uint32_t lines);

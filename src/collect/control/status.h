@@ -35,7 +35,7 @@ struct ind_status_files {
     uint64_t live, open, lines, bytes, overflowed, rotated; /* of the writing half */
     uint64_t compressed, removed, archives, archive_bytes;  /* of the keeping half */
     uint64_t disk, disk_free;                               /* bytes of the file system */
-    char trouble[200];                                      /* what is wrong with it; "": nothing */
+    char trouble[400];                                      /* what is wrong with it; "": nothing */
 };
 
 /* Who has shown a certificate. */

@@ -184,7 +184,7 @@ static bool look(void *context)
     size_t rotated, failed;
     if (collector->snapshots_asked && atomic_load(&collector->writer.snapshots_out) == 0)
         give_status(collector);
-    if (ind_writer_rotation_done(&collector->writer, &rotated, &failed))
+    if (ind_collector_rotation_done(collector, &rotated, &failed))
         ind_control_give_rotation(collector->control, rotated, failed);
     ind_reload_look(collector);
     return !ind_is_written(&collector->lifecycle);
@@ -218,7 +218,7 @@ static void often(void *context)
     char trouble[IND_HEALTH_TROUBLE];
     ind_health_look(collector);
     ind_health_trouble(collector, trouble);
-    if (collector->snapshots_asked && collector->health.hangs)
+    if (collector->snapshots_asked && collector->health.writer.hangs)
         ind_control_give_last_status(collector->control, trouble);
 }
 

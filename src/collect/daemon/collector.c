@@ -24,13 +24,16 @@ static void store_reports(void *context, enum ind_own own, const char *path, con
 static void store_settles(void *context, uint32_t owner, uint32_t lines, bool written)
 {
     struct ind_collector *collector = context;
-    ind_book_settle(collector->writer.filing.book, owner, lines, written);
+    if (collector->lane_writers)
+        ind_collector_settle_aside(collector, owner, lines, written);
+    else
+        ind_book_settle(collector->writer.filing.book, owner, lines, written);
 }
 
 static void sink_settles(void *context, uint32_t owner, bool taken)
 {
     struct ind_collector *collector = context;
-    ind_book_settle_handed_on(collector->writer.filing.book, owner, taken);
+    ind_writer_settle_handed_on(&collector->writer, owner, taken);
 }
 
 /* An empty batch has come back to a ring that had none to give. */
@@ -60,7 +63,7 @@ static bool make_shared(struct ind_collector *collector)
                                     &collector->identity);
     for (unsigned i = 0; i < collector->intakes; i++)
         good &= (collector->accounts[i] = ind_accounts_new()) != NULL;
-    collector->rings = ind_rings_new(collector->intakes, wake_receiver, collector);
+    collector->rings = ind_rings_new(collector->intakes, IND_RING_BATCHES, wake_receiver, collector);
     collector->tap = ind_tap_new(ind_control_waker(collector->control));
     collector->snapshots = calloc(collector->intakes, sizeof *collector->snapshots);
     collector->other_snapshots = calloc(collector->intakes, sizeof *collector->other_snapshots);
@@ -179,6 +182,7 @@ static bool open_store(struct ind_collector *collector)
                                                                         : &ind_fs_posix,
                                           .now = ind_now(),
                                           .by_messages = ind_is_from_files(collector),
+                                          .divide = !ind_is_from_files(collector),
                                           .open_files = collector->budget.files,
                                           .report = store_reports,
                                           .settle = store_settles,
@@ -190,7 +194,10 @@ static bool open_store(struct ind_collector *collector)
                    status == IND_STORE_BUSY ? "; end it first" : "");
         return false;
     }
-    collector->writer.filing.store = collector->store;
+    if (!ind_collector_divide(collector)) {
+        ind_report(&collector->reporter, IND_OWN_OUT_OF_MEMORY, NULL, "out of memory");
+        return false;
+    }
     collector->housekeeping.keeper = ind_store_keeper(collector->store);
     collector->housekeeping.lifecycle = &collector->lifecycle;
     collector->housekeeping.control = ind_control_waker(collector->control);
@@ -200,7 +207,7 @@ static bool open_store(struct ind_collector *collector)
 /* ---- Threads ---- */
 
 struct threads {
-    pthread_t list[IND_MOST_INTAKES + 3];
+    pthread_t list[IND_MOST_INTAKES + 3 + IND_MOST_FILE_SYSTEMS];
     size_t count;
 };
 
@@ -220,8 +227,11 @@ static bool start(struct threads *threads, const char *name, void *(*body)(void 
 
 static bool start_all(struct ind_collector *collector, struct threads *threads)
 {
-    bool good = start(threads, "writer", ind_writer_run, &collector->writer) &&
-                start(threads, "housekeeping", ind_housekeeping_run, &collector->housekeeping);
+    bool good = true;
+    for (unsigned i = 0; good && i < collector->lanes.count; i++)
+        good = start(threads, "disk writer", ind_writer_run, &collector->lane_writers[i]);
+    good = good && start(threads, "writer", ind_writer_run, &collector->writer) &&
+           start(threads, "housekeeping", ind_housekeeping_run, &collector->housekeeping);
     if (ind_is_from_files(collector))
         return good && start(threads, "reader", ind_read_files, collector);
     good = good && start(threads, "door", ind_door_run, collector->door);
@@ -241,6 +251,8 @@ static void give_up_start(struct ind_collector *collector)
         ind_door_wake(collector->door);
     for (unsigned i = 0; i < collector->intakes; i++)
         ind_ring_end(collector->rings, i);
+    for (unsigned i = 0; i < collector->lanes.count; i++)
+        ind_ring_end(collector->lanes.list[i].ring, 0);
 }
 
 static void tell_started(struct ind_collector *collector)
@@ -312,7 +324,7 @@ static void fill_result(struct ind_collector *collector, struct ind_collect_resu
     struct ind_book *book = collector->writer.filing.book;
     size_t routes;
     const struct ind_route_count *counts = ind_book_routes(book, &routes);
-    result->store = ind_store_counts(collector->store);
+    result->store = ind_store_counts_of_all(collector->store);
     result->keeper = ind_keeper_counts(ind_store_keeper(collector->store));
     result->unread_files = collector->unread_files;
     for (size_t i = 0; i < routes; i++)
@@ -380,6 +392,7 @@ static void end(struct ind_collector *collector)
     ind_listeners_end(&collector->listeners);
     ind_sinks_free(collector->writer.filing.sinks);
     ind_spawner_free(collector->spawner);
+    ind_collector_end_lanes(collector);
     ind_writer_end(&collector->writer);
     ind_rings_free(collector->rings);
     ind_book_free(collector->writer.filing.book);

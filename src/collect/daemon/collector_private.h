@@ -61,6 +61,9 @@ struct ind_collector {
     struct ind_receivers receivers;
     struct ind_door *door; /* NULL: messages come from files */
     struct ind_writer writer;
+    struct ind_lanes lanes;          /* of a divided store; otherwise none */
+    struct ind_clog clog;            /* who of them is behind */
+    struct ind_writer *lane_writers; /* as many; NULL: none */
     struct ind_housekeeping housekeeping;
     struct ind_store *store;
     struct ind_spawner *spawner; /* NULL: there are no programs to be started */
@@ -88,6 +91,23 @@ static inline bool ind_is_from_files(const struct ind_collector *collector)
 struct ind_rules *ind_rules_prepare(struct ind_collector *collector, struct ind_loaded *loaded,
                                     const struct ind_config *config, char *reason, size_t room);
 void ind_rules_free(struct ind_rules *rules);
+
+/* ---- divide.c ---- */
+
+/* The store is open: where it is divided, a lane and a writer for each file system, before there are threads.
+ * False where memory is out. */
+bool ind_collector_divide(struct ind_collector *collector);
+/* The same for intakes. */
+void ind_collector_divide_intakes(struct ind_collector *collector, struct ind_rules *rules);
+void ind_collector_end_lanes(struct ind_collector *collector);
+/* The end of lines that went into a lane. `collector` as context; any thread. */
+void ind_collector_settle_aside(void *collector, uint32_t owner, uint32_t lines, bool written);
+
+/* Rules that all writers are to adopt have been handed out; and whether they have adopted them. */
+void ind_collector_await_writers(struct ind_collector *collector);
+bool ind_collector_writers_are_behind(const struct ind_collector *collector);
+/* True once all rotations that were asked for are done since the last call: how many files. */
+bool ind_collector_rotation_done(struct ind_collector *collector, size_t *rotated, size_t *failed);
 
 /* ---- doubts.c ---- */
 

@@ -10,36 +10,68 @@ enum { TELL_SECONDS = 5, FEEDINGS = 3 /* in the time that the watchdog allows */
 
 /* ---- The disk ---- */
 
+/* What is wrong with the disk of a writer, into `out` behind what is there already. */
+static void add_trouble(const struct ind_hang *hang, int error, const char *folder, struct ind_buffer *out)
+{
+    char text[IND_HEALTH_TROUBLE];
+    const char *what = !folder     ? "the disk"
+                       : folder[0] ? "the file system at "
+                                   : "the store's own file system";
+    const char *waits = folder ? "what is for it waits in memory" : "messages wait in memory";
+    if (!hang->hangs && !error)
+        return;
+    if (hang->hangs)
+        snprintf(text, sizeof text, "%s%s has not answered for %lld s: %s", what, folder ? folder : "",
+                 (long long)(ind_steady_from(hang->since, ind_steady_now()) / IND_SECOND), waits);
+    else
+        snprintf(text, sizeof text, "%s%s takes nothing (%s): %s", what, folder ? folder : "",
+                 strerror(error), waits);
+    ind_buffer_text(out, out->length ? "; " : "");
+    ind_buffer_text(out, text);
+}
+
 void ind_health_trouble(const struct ind_collector *collector, char text[IND_HEALTH_TROUBLE])
 {
     const struct ind_health *health = &collector->health;
-    int error = atomic_load(&collector->writer.facts.disk_error);
-    text[0] = '\0';
-    if (health->hangs)
-        snprintf(text, IND_HEALTH_TROUBLE, "the disk has not answered for %lld s: messages wait in memory",
-                 (long long)(ind_steady_from(health->hangs_since, ind_steady_now()) / IND_SECOND));
-    else if (error)
-        snprintf(text, IND_HEALTH_TROUBLE, "the disk takes nothing (%s): messages wait in memory",
-                 strerror(error));
+    struct ind_buffer out = ind_buffer_on(text, IND_HEALTH_TROUBLE - 1);
+    if (!collector->lane_writers)
+        add_trouble(&health->writer, atomic_load(&collector->writer.facts.disk_error), NULL, &out);
+    for (unsigned i = 0; i < collector->lanes.count; i++)
+        add_trouble(&health->lanes[i], atomic_load(&collector->lane_writers[i].facts.disk_error),
+                    collector->lanes.list[i].folder, &out);
+    text[out.length] = '\0';
 }
 
 /* A write that does not come back stops the writer, which can tell nobody itself. */
-static void look_at_writer(struct ind_collector *collector, struct ind_steady now)
+static void look_at_writer(struct ind_collector *collector, const struct ind_writer *writer,
+                           struct ind_hang *hang, const char *folder, struct ind_steady now)
+{
+    int64_t age = ind_pulse_age(&writer->pulse, now);
+    bool hangs = age >= HANGS_AFTER && !atomic_load(&writer->ended);
+    if (hangs == hang->hangs)
+        return;
+    hang->hangs = hangs;
+    const char *what = !folder     ? "the disk"
+                       : folder[0] ? "the file system at "
+                                   : "the store's own file system";
+    if (hangs) {
+        hang->since = ind_steady_after(now, -age);
+        ind_report(&collector->reporter, IND_OWN_DISK_SILENT, NULL,
+                   "%s%s has not answered for a second: %s in memory until it does", what,
+                   folder ? folder : "", folder ? "what is for it waits" : "messages wait");
+    } else {
+        ind_report(&collector->reporter, IND_OWN_DISK_ANSWERS, NULL, "%s%s answers again after %.1f s", what,
+                   folder ? folder : "", (double)ind_steady_from(hang->since, now) / (double)IND_SECOND);
+    }
+}
+
+static void look_at_writers(struct ind_collector *collector, struct ind_steady now)
 {
     struct ind_health *health = &collector->health;
-    int64_t age = ind_pulse_age(&collector->writer.pulse, now);
-    bool hangs = age >= HANGS_AFTER && !ind_is_written(&collector->lifecycle);
-    if (hangs == health->hangs)
-        return;
-    health->hangs = hangs;
-    if (hangs) {
-        health->hangs_since = ind_steady_after(now, -age);
-        ind_report(&collector->reporter, IND_OWN_DISK_SILENT, NULL,
-                   "the disk has not answered for a second: messages wait in memory until it does");
-    } else {
-        ind_report(&collector->reporter, IND_OWN_DISK_ANSWERS, NULL, "the disk answers again after %.1f s",
-                   (double)ind_steady_from(health->hangs_since, now) / (double)IND_SECOND);
-    }
+    look_at_writer(collector, &collector->writer, &health->writer, NULL, now);
+    for (unsigned i = 0; i < collector->lanes.count; i++)
+        look_at_writer(collector, &collector->lane_writers[i], &health->lanes[i],
+                       collector->lanes.list[i].folder, now);
 }
 
 /* ---- The service manager ---- */
@@ -48,6 +80,8 @@ static void look_at_writer(struct ind_collector *collector, struct ind_steady no
 static bool all_live(const struct ind_collector *collector, struct ind_steady now, int64_t most)
 {
     bool live = ind_pulse_age(&collector->writer.pulse, now) < most;
+    for (unsigned i = 0; i < collector->lanes.count; i++)
+        live &= ind_pulse_age(&collector->lane_writers[i].pulse, now) < most;
     if (collector->door)
         live &= ind_pulse_age(ind_door_pulse(collector->door), now) < most;
     for (unsigned i = 0; i < collector->intakes && collector->receivers.list[i]; i++)
@@ -89,7 +123,7 @@ static void tell_how_it_is(struct ind_collector *collector, struct ind_steady no
 void ind_health_look(struct ind_collector *collector)
 {
     const struct ind_steady now = ind_steady_now();
-    look_at_writer(collector, now);
+    look_at_writers(collector, now);
     feed_watchdog(collector, now);
     tell_how_it_is(collector, now);
 }

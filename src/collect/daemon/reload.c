@@ -120,7 +120,7 @@ static void commit(struct ind_collector *collector, struct ind_rules *rules)
     for (size_t i = 0; i < set->count; i++)
         ind_listener_set_settings(set->list[i], &rules->config->listeners[set->item_of[i]]);
     atomic_store(&collector->receivers.behind, collector->intakes + 1); /* the door is one, too */
-    atomic_store(&collector->writer.behind, true);
+    ind_collector_await_writers(collector);
     atomic_store(&collector->housekeeping.behind, true);
     for (unsigned i = 0; i < collector->intakes; i++)
         ind_receiver_order_rules(collector->receivers.list[i], &rules->receivers[i]);
@@ -164,7 +164,7 @@ void ind_reload_look(struct ind_collector *collector)
     if (!reload->before)
         return;
     if (!reload->in_force && atomic_load(&collector->receivers.behind) == 0 &&
-        !atomic_load(&collector->writer.behind))
+        !ind_collector_writers_are_behind(collector))
         come_into_force(collector);
     if (!reload->in_force || atomic_load(&collector->housekeeping.behind))
         return;

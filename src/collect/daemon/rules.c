@@ -29,6 +29,7 @@ static bool make_intakes(struct ind_collector *collector, struct ind_rules *rule
         if (!rules->receivers[i].intake)
             return false;
     }
+    ind_collector_divide_intakes(collector, rules);
     return true;
 }
 

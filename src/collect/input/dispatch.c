@@ -81,6 +81,7 @@ static struct ind_origin origin_of(struct ind_dispatch *dispatch, const struct i
     return (struct ind_origin){.transport = (enum ind_transport)record->transport,
                                .number = record->listener,
                                .cut = record->cut,
+                               .waits = record->waits,
                                .listener = ind_slice_of(dispatch->names[record->listener]),
                                .certificate = {certificate, record->certificate},
                                .sender = ind_intake_sender(dispatch->intake, &record->sender),
@@ -149,6 +150,11 @@ bool ind_dispatch_at_once(struct ind_dispatch *dispatch, const struct ind_record
     else
         keep_pending(dispatch, record, certificate, bytes);
     return true;
+}
+
+bool ind_dispatch_holds(const struct ind_dispatch *dispatch, const struct ind_address *sender)
+{
+    return !dispatch->ending && ind_intake_holds(dispatch->intake, sender);
 }
 
 /* ---- Into the burst buffer ---- */

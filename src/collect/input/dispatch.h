@@ -27,6 +27,7 @@ struct ind_dispatch {
     struct ind_batch *batch; /* being filled; NULL: none */
     struct ind_steady batch_began;
     bool tapped; /* somebody follows */
+    bool ending; /* nobody is held back any more */
     struct ind_intake_counts counts;
     uint64_t received, lost; /* all of them */
     struct ind_steady claim_reported;
@@ -41,6 +42,10 @@ void ind_dispatch_end(struct ind_dispatch *dispatch);
  */
 bool ind_dispatch_at_once(struct ind_dispatch *dispatch, const struct ind_record *record,
                           const char *certificate, const char *bytes);
+
+/* Whether a sender that can wait is to be held back: what it has sent goes to a file system that is behind.
+ */
+bool ind_dispatch_holds(const struct ind_dispatch *dispatch, const struct ind_address *sender);
 
 /* Into the burst buffer, in two pieces. False where there is no room. */
 bool ind_dispatch_keep(struct ind_dispatch *dispatch, const struct ind_record *record,

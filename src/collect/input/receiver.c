@@ -48,6 +48,7 @@ static void file_internal_messages(struct ind_receiver *receiver)
         struct ind_record record = {.length = (uint32_t)strlen(messages[i]),
                                     .listener = IND_NAME_INTERNAL,
                                     .transport = IND_TRANSPORT_INTERNAL,
+                                    .waits = true,
                                     .received = now.wall,
                                     .moment = now.steady};
         struct ind_slice text = {messages[i], record.length};
@@ -200,6 +201,7 @@ static void drain(struct ind_receiver *receiver)
     const struct ind_clock *clock = receiver->all->clock;
     const struct ind_steady began = ind_clock_read(clock).steady;
     int rounds = 0; /* since the door is closed */
+    receiver->dispatch.ending = true;
     bool more;
     do {
         rounds += atomic_load(&receiver->all->door_closed);

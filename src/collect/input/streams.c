@@ -53,10 +53,14 @@ static bool keep_message(void *context, const struct ind_connection *connection,
                          struct ind_slice rest, bool cut)
 {
     struct ind_streams *streams = context;
+    const bool drop = atomic_load(&connection->listener->drop);
+    if (!drop && ind_dispatch_holds(streams->dispatch, &connection->sender))
+        return false;
     struct ind_record record = {.length = (uint32_t)(first.length + rest.length),
                                 .listener = connection->listener->number,
                                 .transport = (uint8_t)connection->listener->transport,
                                 .cut = cut,
+                                .waits = !drop,
                                 .received = streams->now.wall,
                                 .moment = streams->now.steady,
                                 .sender = connection->sender};
@@ -66,7 +70,7 @@ static bool keep_message(void *context, const struct ind_connection *connection,
         return true;
     if (ind_dispatch_keep(streams->dispatch, &record, certificate.at, first, rest))
         return true;
-    if (!atomic_load(&connection->listener->drop))
+    if (!drop)
         return false;
     ind_dispatch_lose(streams->dispatch, record.listener, record.length);
     return true;
@@ -135,10 +139,16 @@ void ind_streams_adopt(struct ind_streams *streams, const struct ind_listener_se
 
 /* ---- What they say ---- */
 
-static bool must_wait(const struct ind_streams *streams, const struct ind_connection *connection)
+static bool is_short_of_room(const struct ind_streams *streams)
 {
     size_t spare = ind_slabs_count(streams->slabs) - streams->receivers;
-    return !atomic_load(&connection->listener->drop) && ind_slabs_left(streams->slabs) * 2 < spare;
+    return ind_slabs_left(streams->slabs) * 2 < spare;
+}
+
+static bool must_wait(const struct ind_streams *streams, const struct ind_connection *connection)
+{
+    return !atomic_load(&connection->listener->drop) &&
+           (is_short_of_room(streams) || ind_dispatch_holds(streams->dispatch, &connection->sender));
 }
 
 static void report_bad_count(struct ind_streams *streams, const struct ind_connection *connection)
@@ -365,19 +375,24 @@ void ind_streams_add(struct ind_streams *streams, struct ind_connection *connect
 bool ind_streams_retry(struct ind_streams *streams)
 {
     struct ind_connection *connection, *next;
+    bool waits = false;
     DL_FOREACH_SAFE(streams->list, connection, next)
     {
         if (!connection->held)
             continue;
-        if (must_wait(streams, connection))
-            return true;
+        if (must_wait(streams, connection)) {
+            if (is_short_of_room(streams)) /* of which no other will find more */
+                return true;
+            waits = true;
+            continue;
+        }
         connection->held = false;
         if (connection->event)
             (void)event_add(connection->event, NULL);
         if (!connection->left || feed(streams, connection, IND_NOTHING))
             read_on(connection);
     }
-    return false;
+    return waits;
 }
 
 bool ind_streams_any_held(const struct ind_streams *streams)

@@ -85,6 +85,21 @@ void ind_intake_free(struct ind_intake *intake)
     free(intake);
 }
 
+void ind_intake_divide(struct ind_intake *intake, const struct ind_mounts *mounts,
+                       const struct ind_clog *clog)
+{
+    intake->mounts = mounts;
+    intake->clog = clog;
+}
+
+bool ind_intake_holds(const struct ind_intake *intake, const struct ind_address *address)
+{
+    if (!intake->clog || !ind_clog_any(intake->clog))
+        return false;
+    const struct ind_known_sender *known = ind_senders_find(intake->senders, address);
+    return known && known->sender.behind && ind_clog_is_behind(intake->clog, known->sender.behind - 1u);
+}
+
 static struct ind_sender *fill_sender(struct ind_intake *intake, struct ind_known_sender *known,
                                       const struct ind_address *address)
 {
@@ -450,6 +465,8 @@ enum ind_submitted ind_intake_submit(struct ind_intake *intake, enum ind_line_fo
     at_hand->counted = false;
     at_hand->said_count = 0;
     at_hand->refused = !origin->sender->allowed;
+    at_hand->waits = origin->waits;
+    at_hand->sender = origin->sender;
     if (at_hand->refused) {
         refuse(intake, origin);
     } else {
@@ -477,6 +494,7 @@ IND_COLD void ind_intake_rebase(struct ind_intake *intake, struct ind_slice byte
     struct ind_message_at_hand *at_hand = &intake->at_hand;
     if (at_hand->refused)
         return;
+    at_hand->sender = origin->sender;
     at_hand->replay = true;
     at_hand->replayed = 0;
     read_and_decide(intake, bytes, origin);

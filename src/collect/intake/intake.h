@@ -9,6 +9,8 @@
 #include "collect/intake/edit_states.h"
 #include "collect/intake/origin.h"
 #include "collect/queue/batch.h"
+#include "collect/queue/clog.h"
+#include "store/disk/mounts.h"
 
 struct ind_intake;
 /* New; borrows all of it. `states`: for edits that remember; NULL: they let all messages go on. NULL where
@@ -16,6 +18,13 @@ struct ind_intake;
 struct ind_intake *ind_intake_new(const struct ind_config *config, struct ind_accounts *accounts,
                                   struct ind_edit_states *states);
 void ind_intake_free(struct ind_intake *intake);
+
+/* The store is on several file systems: lines bear the number of theirs, and of senders it is known whether
+ * they have sent something for one that is behind. Both are borrowed. */
+void ind_intake_divide(struct ind_intake *intake, const struct ind_mounts *mounts,
+                       const struct ind_clog *clog);
+/* Whether an address has sent something for a file system that was, and is still, behind. */
+bool ind_intake_holds(const struct ind_intake *intake, const struct ind_address *address);
 
 enum ind_submitted {
     IND_SUBMIT_DONE,

@@ -17,6 +17,8 @@ struct ind_message_at_hand {
     enum ind_line_form form;
     bool pending;
     bool refused; /* its sender is not allowed */
+    bool waits;   /* its sender is held back rather than that it is lost */
+    struct ind_sender *sender;
     bool counted; /* it is in the tallies of a batch */
     uint32_t account;
     size_t next_copy; /* of its lines: the first that is in no batch yet */
@@ -68,6 +70,9 @@ struct ind_intake {
     uint32_t *taken;
     struct ind_path_clock clock;
     struct ind_line_clock line_clock;
+
+    const struct ind_mounts *mounts; /* NULL: the store is on one file system */
+    const struct ind_clog *clog;
 
     /* What is known of the present batch. */
     uint64_t round;

@@ -44,6 +44,8 @@ static struct ind_batch_group *add_group(struct ind_intake *intake, const struct
                                       .route = index,
                                       .hash = hash,
                                       .made_up = is_made_up(template, message)};
+    if (intake->mounts)
+        group->file_system = (uint8_t)ind_mounts_of(intake->mounts, path);
     batch->used += path.length + series.length;
     return group;
 }
@@ -102,8 +104,14 @@ static bool add_line(struct ind_intake *intake, const struct ind_message *messag
     if (line.full)
         return false;
     group->cut += cut;
+    if (intake->clog && ind_clog_is_behind(intake->clog, group->file_system))
+        intake->at_hand.sender->behind = (uint8_t)(group->file_system + 1);
     struct ind_batch_line *added = &batch->lines[batch->line_count++];
-    *added = (struct ind_batch_line){(uint32_t)batch->used, (uint32_t)line.length, 0, owner, message->time};
+    *added = (struct ind_batch_line){.offset = (uint32_t)batch->used,
+                                     .length = (uint32_t)line.length & INT32_MAX,
+                                     .waits = intake->at_hand.waits,
+                                     .owner = owner,
+                                     .time = message->time};
     batch->used += line.length;
     group->lines++;
     group->bytes += line.length;

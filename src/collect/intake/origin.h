@@ -14,6 +14,8 @@ struct ind_sender {
      * listener that it is of; UINT32_MAX: not known yet. */
     uint16_t listener;
     uint32_t account;
+    uint8_t behind; /* the file system, + 1, that was behind when the last message came that goes there; 0:
+                       none */
 };
 
 /* Everything is borrowed for the call. */
@@ -21,6 +23,7 @@ struct ind_origin {
     enum ind_transport transport;
     uint16_t number;              /* of the listener, for the ledger */
     bool cut;                     /* the message lost its end before it came here */
+    bool waits;                   /* its sender is held back rather than that it is lost */
     struct ind_slice listener;    /* may be empty */
     struct ind_slice certificate; /* the name in the one that the sender has shown; may be empty */
     struct ind_sender *sender;    /* never NULL */

@@ -29,7 +29,7 @@ static void begin_group(struct ind_batch *batch, const struct ind_batch_group *g
 static uint32_t owner_of(const struct ind_filing *filing, struct ind_batch *batch, unsigned intake,
                          const struct ind_batch_line *line)
 {
-    return ind_book_owner(filing->book, intake, line->owner, batch->copies);
+    return filing->book ? ind_book_owner(filing->book, intake, line->owner, batch->copies) : line->owner;
 }
 
 static enum ind_filed store_group(const struct ind_filing *filing, struct ind_batch *batch,
@@ -40,7 +40,7 @@ static enum ind_filed store_group(const struct ind_filing *filing, struct ind_ba
                                 .hash = group->hash,
                                 .route = group->route,
                                 .made_up = group->made_up};
-    struct ind_live *live = ind_store_file(filing->store, &target, now);
+    struct ind_live *live = ind_store_file(filing->destination.store, &target, now);
     if (!live)
         return IND_FILED_STORE_FULL;
     begin_group(batch, group);
@@ -49,10 +49,27 @@ static enum ind_filed store_group(const struct ind_filing *filing, struct ind_ba
         prefetch_next(batch, line);
         struct ind_slice bytes = {batch->arena + line->offset, line->length};
         uint32_t owner = owner_of(filing, batch, intake, line);
-        if (ind_store_append(filing->store, live, bytes, line->time, owner, now) == IND_APPEND_FULL)
+        if (ind_store_append(filing->destination.store, live, bytes, line->time, owner, now) ==
+            IND_APPEND_FULL)
             return IND_FILED_STORE_FULL;
         batch->next_line = line->next;
     }
+    return IND_FILED;
+}
+
+static enum ind_filed pass_on_group(const struct ind_filing *filing, struct ind_batch *batch,
+                                    const struct ind_batch_group *group, unsigned intake)
+{
+    struct ind_lanes *lanes = filing->destination.lanes;
+    begin_group(batch, group);
+    while (batch->next_line) {
+        const struct ind_batch_line *line = &batch->lines[batch->next_line - 1];
+        prefetch_next(batch, line);
+        if (!ind_lanes_add(lanes, batch, group, line, owner_of(filing, batch, intake, line)))
+            return IND_FILED_STORE_FULL;
+        batch->next_line = line->next;
+    }
+    ind_lanes_end_group(lanes, group);
     return IND_FILED;
 }
 
@@ -71,10 +88,19 @@ static enum ind_filed hand_on_group(const struct ind_filing *filing, struct ind_
     return IND_FILED;
 }
 
+static enum ind_filed file_group(const struct ind_filing *filing, struct ind_batch *batch,
+                                 const struct ind_batch_group *group, unsigned intake, struct ind_clocks now)
+{
+    return ind_sinks_have(filing->sinks, group->route)
+               ? hand_on_group(filing, batch, group, intake, now.steady)
+           : filing->destination.lanes ? pass_on_group(filing, batch, group, intake)
+                                       : store_group(filing, batch, group, intake, now);
+}
+
 static void book_once(const struct ind_filing *filing, struct ind_batch *batch, unsigned intake)
 {
     const struct ind_tallies tallies = ind_batch_tallies(batch);
-    if (!batch->booked)
+    if (filing->book && !batch->booked)
         ind_book_add(filing->book, intake, &tallies);
     batch->booked = true;
 }
@@ -82,8 +108,9 @@ static void book_once(const struct ind_filing *filing, struct ind_batch *batch, 
 /* The next batch may go on with the last message. */
 static void carry(const struct ind_filing *filing, const struct ind_batch *batch, unsigned intake)
 {
-    ind_book_carry(filing->book, intake,
-                   batch->copies_count ? &batch->copies[batch->copies_count - 1] : NULL);
+    if (filing->book)
+        ind_book_carry(filing->book, intake,
+                       batch->copies_count ? &batch->copies[batch->copies_count - 1] : NULL);
 }
 
 enum ind_filed ind_file_batch(const struct ind_filing *filing, struct ind_batch *batch, unsigned intake,
@@ -92,13 +119,12 @@ enum ind_filed ind_file_batch(const struct ind_filing *filing, struct ind_batch 
     book_once(filing, batch, intake);
     while (batch->stored_groups < batch->group_count) {
         const struct ind_batch_group *group = &batch->groups[batch->stored_groups];
-        enum ind_filed filed = ind_sinks_have(filing->sinks, group->route)
-                                   ? hand_on_group(filing, batch, group, intake, now.steady)
-                                   : store_group(filing, batch, group, intake, now);
+        enum ind_filed filed = file_group(filing, batch, group, intake, now);
         if (filed != IND_FILED)
             return filed;
         batch->within = false;
-        ind_book_route(filing->book, group->route, group->lines, group->bytes, group->cut);
+        if (filing->book)
+            ind_book_route(filing->book, group->route, group->lines, group->bytes, group->cut);
         batch->stored_groups++;
     }
     carry(filing, batch, intake);
@@ -113,8 +139,10 @@ void ind_file_lose(const struct ind_filing *filing, struct ind_batch *batch, uns
             uint32_t owner = owner_of(filing, batch, intake, &batch->lines[line - 1]);
             if (ind_sinks_have(filing->sinks, batch->groups[g].route))
                 ind_sinks_lose(filing->sinks, batch->groups[g].route, owner);
-            else
+            else if (filing->book)
                 ind_book_settle(filing->book, owner, 1, false);
+            else
+                filing->settle(filing->context, owner, 1, false);
         }
     carry(filing, batch, intake);
 }

@@ -6,15 +6,18 @@
 #define IND_COLLECT_OUTPUT_FILING_H
 
 #include "collect/account/book.h"
+#include "collect/output/destination.h"
 #include "collect/output/sinks.h"
 #include "collect/queue/batch.h"
-#include "store/write/store.h"
 
 /* Where lines go. All borrowed. */
 struct ind_filing {
-    struct ind_book *book;
-    struct ind_store *store;
-    struct ind_sinks *sinks;
+    struct ind_book *book; /* NULL: of a lane's writer, whose lines are in the book already */
+    struct ind_destination destination;
+    struct ind_sinks *sinks; /* NULL with the book */
+    /* For a lane's writer: the end of lines that do not come to the store. */
+    void (*settle)(void *context, uint32_t owner, uint32_t lines, bool written);
+    void *context;
 };
 
 enum ind_filed {

@@ -12,12 +12,12 @@ enum { TICK_MILLISECONDS = 100, HANDING_MILLISECONDS = 2, RETRY_MILLISECONDS = 1
 
 void ind_writer_begin(struct ind_writer *writer)
 {
-    ind_mutex_begin(&writer->rotation.mutex);
+    ind_rotation_order_begin(&writer->rotation);
 }
 
 void ind_writer_end(struct ind_writer *writer)
 {
-    ind_mutex_end(&writer->rotation.mutex);
+    ind_rotation_order_end(&writer->rotation);
 }
 
 static void pause_for(long milliseconds)
@@ -28,16 +28,35 @@ static void pause_for(long milliseconds)
 
 static void publish(struct ind_writer *writer)
 {
-    struct ind_store_counts counts = ind_store_counts(writer->filing.store);
-    struct ind_writer_facts *facts = &writer->facts;
-    atomic_store(&facts->lines, counts.lines);
-    atomic_store(&facts->bytes, counts.bytes);
-    atomic_store(&facts->rotated, counts.rotated);
-    atomic_store(&facts->overflowed, counts.overflowed);
-    atomic_store(&facts->live_files, counts.live_files);
-    atomic_store(&facts->open_files, counts.open_files);
-    atomic_store(&facts->disk_error, counts.disk_error);
+    const struct ind_store_counts counts = ind_destination_counts(&writer->filing.destination);
+    ind_writer_facts_set(&writer->facts, &counts);
     ind_pulse_beat(&writer->pulse, ind_clock_read(writer->clock).steady);
+}
+
+/* ---- The book ---- */
+
+static void lock_book(struct ind_writer *writer)
+{
+    if (writer->filing.book)
+        ind_book_lock(writer->filing.book);
+    writer->book_locked = true;
+}
+
+static void unlock_book(struct ind_writer *writer)
+{
+    writer->book_locked = false;
+    if (writer->filing.book)
+        ind_book_unlock(writer->filing.book);
+}
+
+void ind_writer_settle_handed_on(struct ind_writer *writer, uint32_t owner, bool taken)
+{
+    bool locked = writer->book_locked; /* a batch is being filed */
+    if (!locked)
+        lock_book(writer);
+    ind_book_settle_handed_on(writer->filing.book, owner, taken);
+    if (!locked)
+        unlock_book(writer);
 }
 
 /* ---- Ledger snapshots ---- */
@@ -67,7 +86,7 @@ static void weigh(const struct ind_writer *writer, unsigned ring, struct ind_led
 {
     struct ind_weighing weighing = {ring, snapshot->ledgers, snapshot->account_count};
     ind_book_weigh(writer->filing.book, &weighing);
-    ind_store_waiting(writer->filing.store, ind_weigh_lines, &weighing);
+    ind_destination_waiting(&writer->filing.destination, ind_weigh_lines, &weighing);
     ind_sinks_waiting(writer->filing.sinks, ind_weigh_lines, &weighing);
     for (uint32_t i = 0; i < snapshot->account_count; i++) {
         const struct ind_account *account = ind_account_at(writer->accounts[ring], i);
@@ -77,11 +96,11 @@ static void weigh(const struct ind_writer *writer, unsigned ring, struct ind_led
     snapshot->store_waiting = waiting_in(snapshot);
 }
 
-static void fill_snapshot(const struct ind_writer *writer, unsigned ring,
-                          struct ind_ledger_snapshot *snapshot)
+static void fill_snapshot(struct ind_writer *writer, unsigned ring, struct ind_ledger_snapshot *snapshot)
 {
     if (!make_room(snapshot))
         return;
+    lock_book(writer);
     weigh(writer, ring, snapshot);
     size_t routes;
     const struct ind_route_count *counts = ind_book_routes(writer->filing.book, &routes);
@@ -91,6 +110,7 @@ static void fill_snapshot(const struct ind_writer *writer, unsigned ring,
     }
     snapshot->sink_count = ind_sinks_count(writer->filing.sinks, &snapshot->sinks);
     ind_edit_counts_add_all(&snapshot->edits, ind_book_edits(writer->filing.book, ring));
+    unlock_book(writer);
 }
 
 static void snapshot_done(struct ind_writer *writer)
@@ -112,7 +132,7 @@ static void add_batch(const struct ind_batch *batch, struct ind_ledger_snapshot 
  * under way and what stands before the marker in its ring are weighed. */
 static void fill_snapshots_while_stuck(struct ind_writer *writer)
 {
-    for (unsigned ring = 0; ring < writer->intakes; ring++) {
+    for (unsigned ring = 0; writer->filing.book && ring < writer->intakes; ring++) {
         const struct ind_batch *before[IND_RING_BATCHES];
         size_t count;
         struct ind_marker *marker = ind_ring_pull_snapshot(writer->rings, ring, before, &count);
@@ -144,13 +164,22 @@ static bool out_of_patience(const struct ind_writer *writer)
     return ending && ind_steady_from(writer->stuck_since, now(writer).steady) > PATIENCE_SECONDS * IND_SECOND;
 }
 
-/* The disk takes nothing: gives up where that has lasted too long. */
+/* The disk takes nothing: gives up where that has lasted too long. Another disk may take what it is given. */
 static void note_stuck(struct ind_writer *writer)
 {
     if (!ind_steady_is_set(writer->stuck_since))
         writer->stuck_since = now(writer).steady;
-    if (out_of_patience(writer))
+    if (!out_of_patience(writer))
+        return;
+    if (writer->filing.book)
         atomic_store(&writer->lifecycle->give_up, true);
+    else
+        writer->gave_up = true;
+}
+
+static bool has_given_up(const struct ind_writer *writer)
+{
+    return writer->gave_up || ind_has_given_up(writer->lifecycle);
 }
 
 /* Blocks of files are filed in their order: of all rings but one the batches wait. */
@@ -180,16 +209,18 @@ static void end_batch(struct ind_writer *writer)
 static enum ind_writer_state file_batch(struct ind_writer *writer)
 {
     enum ind_filed filed = IND_FILED_STORE_FULL;
-    if (!ind_has_given_up(writer->lifecycle))
+    lock_book(writer);
+    if (!has_given_up(writer))
         filed = ind_file_batch(&writer->filing, writer->batch, writer->ring, now(writer));
-    if (filed == IND_FILED_SINK_FULL)
-        return IND_WRITER_SINK_FULL;
-    if (filed == IND_FILED_STORE_FULL && !ind_has_given_up(writer->lifecycle))
+    if (filed == IND_FILED_STORE_FULL && !has_given_up(writer))
         note_stuck(writer);
-    if (filed == IND_FILED_STORE_FULL && !ind_has_given_up(writer->lifecycle))
-        return IND_WRITER_DISK_FULL;
-    if (filed == IND_FILED_STORE_FULL)
+    if (filed == IND_FILED_STORE_FULL && has_given_up(writer)) {
         ind_file_lose(&writer->filing, writer->batch, writer->ring);
+        filed = IND_FILED;
+    }
+    unlock_book(writer);
+    if (filed != IND_FILED)
+        return filed == IND_FILED_SINK_FULL ? IND_WRITER_SINK_FULL : IND_WRITER_DISK_FULL;
     end_batch(writer);
     return IND_WRITER_GOES_ON;
 }
@@ -197,7 +228,7 @@ static enum ind_writer_state file_batch(struct ind_writer *writer)
 static void wait_for_disk(struct ind_writer *writer)
 {
     pause_for(RETRY_MILLISECONDS);
-    (void)ind_store_flush(writer->filing.store, now(writer));
+    (void)ind_destination_flush(&writer->filing.destination, now(writer));
 }
 
 /* Only messages from files wait for standard output or a program. */
@@ -206,7 +237,7 @@ static void wait_for_sinks(struct ind_writer *writer)
     if (ind_is_stopping(writer->lifecycle))
         ind_sinks_hurry(writer->filing.sinks);
     (void)ind_sinks_wait(writer->filing.sinks, RETRY_MILLISECONDS);
-    (void)ind_store_tick(writer->filing.store, now(writer), FLUSH_AFTER);
+    (void)ind_destination_tick(&writer->filing.destination, now(writer), FLUSH_AFTER);
 }
 
 /* At the end what is queued for standard output and programs is still handed on, as long as it is taken. */
@@ -232,17 +263,44 @@ static void empty_sinks(struct ind_writer *writer)
 static void flush_all(struct ind_writer *writer)
 {
     writer->stuck_since = IND_STEADY_NEVER;
-    while (!ind_store_flush(writer->filing.store, now(writer)) && !ind_has_given_up(writer->lifecycle)) {
+    while (!ind_destination_flush(&writer->filing.destination, now(writer)) && !has_given_up(writer)) {
         note_stuck(writer);
         fill_snapshots_while_stuck(writer);
         publish(writer);
-        if (!ind_has_given_up(writer->lifecycle))
+        if (!has_given_up(writer))
             pause_for(RETRY_MILLISECONDS);
     }
-    empty_sinks(writer);
+    if (writer->filing.sinks)
+        empty_sinks(writer);
+}
+
+/* Each gives up by itself where its disk takes nothing. */
+static void wait_for_lanes(struct ind_writer *writer)
+{
+    struct ind_lanes *lanes = writer->filing.destination.lanes;
+    if (!lanes)
+        return;
+    ind_lanes_end(lanes, now(writer).steady);
+    while (!ind_lanes_have_ended(lanes)) {
+        publish(writer);
+        pause_for(HANDING_MILLISECONDS);
+    }
 }
 
 /* ---- Markers and orders ---- */
+
+static void adopt_routes(struct ind_writer *writer, const struct ind_config *config)
+{
+    lock_book(writer);
+    bool counted = ind_book_adopt(writer->filing.book, config);
+    unlock_book(writer);
+    if (!counted)
+        ind_report(writer->reporter, IND_OWN_OUT_OF_MEMORY, NULL,
+                   "out of memory: routes are not counted any more");
+    if (!ind_sinks_adopt(writer->filing.sinks, config))
+        ind_report(writer->reporter, IND_OWN_OUT_OF_MEMORY, NULL,
+                   "out of memory: some routes to programs or standard output lose their messages");
+}
 
 /* Behind the marker a ring has batches of the new rules: it is held until all rings have come so far. */
 static void adopt_rules(struct ind_writer *writer, unsigned ring, const struct ind_marker *marker)
@@ -250,13 +308,9 @@ static void adopt_rules(struct ind_writer *writer, unsigned ring, const struct i
     writer->held[ring] = true;
     if (++writer->held_count < writer->intakes)
         return;
-    ind_store_adopt(writer->filing.store, marker->plan);
-    if (!ind_book_adopt(writer->filing.book, marker->config))
-        ind_report(writer->reporter, IND_OWN_OUT_OF_MEMORY, NULL,
-                   "out of memory: routes are not counted any more");
-    if (!ind_sinks_adopt(writer->filing.sinks, marker->config))
-        ind_report(writer->reporter, IND_OWN_OUT_OF_MEMORY, NULL,
-                   "out of memory: some routes to programs or standard output lose their messages");
+    ind_destination_adopt(&writer->filing.destination, marker->config, marker->plan);
+    if (writer->filing.book)
+        adopt_routes(writer, marker->config);
     for (unsigned i = 0; i < writer->intakes; i++)
         writer->held[i] = false;
     writer->held_count = 0;
@@ -276,45 +330,19 @@ static void pass_marker(struct ind_writer *writer, unsigned ring, struct ind_mar
 
 static void carry_out_rotation(struct ind_writer *writer)
 {
-    struct ind_rotation_order *order = &writer->rotation;
-    ind_mutex_lock(&order->mutex);
-    bool asked = order->asked, only_due = order->only_due;
-    order->asked = false;
-    ind_mutex_unlock(&order->mutex);
-    if (!asked)
+    bool only_due;
+    size_t failed;
+    if (!ind_rotation_order_accept(&writer->rotation, &only_due))
         return;
-    size_t failed = 0, count = ind_store_rotate(writer->filing.store, only_due, now(writer), &failed);
-    ind_mutex_lock(&order->mutex);
-    order->done = true;
-    order->rotated += count;
-    order->failed += failed;
-    ind_mutex_unlock(&order->mutex);
+    size_t count = ind_destination_rotate(&writer->filing.destination, only_due, now(writer), &failed);
+    ind_rotation_order_settle(&writer->rotation, count, failed);
     ind_waker_wake(writer->control);
 }
 
 void ind_writer_order_rotation(struct ind_writer *writer, bool only_due)
 {
-    struct ind_rotation_order *order = &writer->rotation;
-    ind_mutex_lock(&order->mutex);
-    order->only_due = only_due && (!order->asked || order->only_due);
-    order->asked = true;
-    ind_mutex_unlock(&order->mutex);
+    ind_rotation_order_ask(&writer->rotation, only_due);
     ind_rings_wake(writer->rings);
-}
-
-bool ind_writer_rotation_done(struct ind_writer *writer, size_t *rotated, size_t *failed)
-{
-    struct ind_rotation_order *order = &writer->rotation;
-    ind_mutex_lock(&order->mutex);
-    bool done = order->done && !order->asked;
-    *rotated = order->rotated;
-    *failed = order->failed;
-    if (done) {
-        order->done = false;
-        order->rotated = order->failed = 0;
-    }
-    ind_mutex_unlock(&order->mutex);
-    return done;
 }
 
 enum ind_writer_state ind_writer_step(struct ind_writer *writer, int milliseconds)
@@ -334,8 +362,8 @@ enum ind_writer_state ind_writer_step(struct ind_writer *writer, int millisecond
         publish(writer);
         return state;
     }
-    if (!ind_has_given_up(writer->lifecycle))
-        (void)ind_store_tick(writer->filing.store, now(writer), FLUSH_AFTER);
+    if (!has_given_up(writer))
+        (void)ind_destination_tick(&writer->filing.destination, now(writer), FLUSH_AFTER);
     carry_out_rotation(writer);
     publish(writer);
     return ended ? IND_WRITER_ENDED : IND_WRITER_GOES_ON;
@@ -347,7 +375,7 @@ void *ind_writer_run(void *argument)
     enum ind_writer_state state = IND_WRITER_GOES_ON;
     hold_later_blocks(writer);
     while (state != IND_WRITER_ENDED) {
-        bool handing = ind_sinks_run(writer->filing.sinks, now(writer).steady) > 0;
+        bool handing = writer->filing.sinks && ind_sinks_run(writer->filing.sinks, now(writer).steady) > 0;
         state = ind_writer_step(writer, handing ? HANDING_MILLISECONDS : TICK_MILLISECONDS);
         if (state == IND_WRITER_DISK_FULL)
             wait_for_disk(writer);
@@ -355,7 +383,10 @@ void *ind_writer_run(void *argument)
             wait_for_sinks(writer);
     }
     flush_all(writer);
+    wait_for_lanes(writer);
     publish(writer);
-    ind_lifecycle_set_written(writer->lifecycle);
+    atomic_store(&writer->ended, true);
+    if (writer->filing.book)
+        ind_lifecycle_set_written(writer->lifecycle);
     return NULL;
 }

@@ -1,33 +1,24 @@
 /* collect/output/writer.h: the writer thread: it alone puts lines into files and sinks, and keeps the book.
  *
  * It takes batches from the rings in turn and files them. While the disk takes nothing it waits, and what it
- * does not take waits in the rings and before them: so a full disk holds everybody back. */
+ * does not take waits in the rings and before them: so a full disk holds everybody back.
+ *
+ * Where other file systems are mounted into the store each of them has a writer of its own, and this one
+ * fills the lanes in front of these (collect/output/lanes.h): so each disk holds back its own only. A lane's
+ * writer is the same with the lane as its only ring, and with neither book nor sinks. */
 #ifndef IND_COLLECT_OUTPUT_WRITER_H
 #define IND_COLLECT_OUTPUT_WRITER_H
 
 #include "collect/output/filing.h"
+#include "collect/output/rotation_order.h"
+#include "collect/output/writer_facts.h"
 #include "collect/queue/ring.h"
 #include "collect/runtime/clock.h"
 #include "collect/runtime/lifecycle.h"
 #include "collect/runtime/pulse.h"
-#include "thread/mutex.h"
 
 struct ind_config;
 struct ind_plan;
-
-/* What it did so far: written by the writer after each batch, read by any thread. */
-struct ind_writer_facts {
-    atomic_uint_fast64_t lines, bytes, rotated, overflowed, live_files, open_files;
-    atomic_int disk_error; /* for which the disk takes nothing; 0: it does */
-};
-
-/* A rotation that somebody asked for. */
-struct ind_rotation_order {
-    struct ind_mutex mutex;
-    bool asked IND_GUARDED_BY(mutex), only_due IND_GUARDED_BY(mutex);
-    bool done IND_GUARDED_BY(mutex); /* since it was last looked at */
-    size_t rotated IND_GUARDED_BY(mutex), failed IND_GUARDED_BY(mutex);
-};
 
 struct ind_writer {
     /* Set before the thread is started; borrowed. */
@@ -48,8 +39,11 @@ struct ind_writer {
     atomic_uint
         snapshots_out;  /* set by control when it asks for them; the writer takes one off for each it fills */
     atomic_bool behind; /* set by control when it hands out other rules; cleared once they are adopted */
+    atomic_bool ended;  /* set by the writer when it is through */
 
     /* Its own. */
+    bool book_locked;
+    bool gave_up;                /* a lane's writer: what comes is lost */
     bool held[IND_MOST_INTAKES]; /* rings whose next batches are of rules that are not adopted yet, or of a
                                     later block */
     unsigned held_count;
@@ -74,10 +68,10 @@ enum ind_writer_state ind_writer_step(struct ind_writer *writer, int millisecond
 /* The thread: steps until it has ended, then all that is left. `writer` as argument; returns NULL. */
 void *ind_writer_run(void *writer);
 
-/* From the control thread: asks for a rotation. Of two that are asked for at once, the one that does more is
- * done. */
+/* From the control thread: asks for a rotation; what becomes of it is in `rotation`. */
 void ind_writer_order_rotation(struct ind_writer *writer, bool only_due);
-/* True once all rotations that were asked for are done since the last call: how many files. */
-bool ind_writer_rotation_done(struct ind_writer *writer, size_t *rotated, size_t *failed);
+
+/* For the sinks: the end of a line that was for one of them. */
+void ind_writer_settle_handed_on(struct ind_writer *writer, uint32_t owner, bool taken);
 
 #endif

@@ -10,8 +10,10 @@
 #include "collect/account/book.h"
 
 struct ind_batch_line {
-    uint32_t offset, length, next; /* next: in its group, index + 1; 0: none */
-    uint32_t owner;                /* an account, or see above */
+    uint32_t offset;
+    uint32_t length : 31, waits : 1; /* waits: its sender is held back rather than that it is lost */
+    uint32_t next;                   /* in its group, index + 1; 0: none */
+    uint32_t owner;                  /* an account, or see above */
     ind_time time;
 };
 
@@ -21,6 +23,7 @@ struct ind_batch_group {
     uint32_t lines, cut;                               /* cut: of these, lines that were too long */
     uint64_t hash, bytes;
     bool made_up;
+    uint8_t file_system; /* of the store: the number (store/disk/mounts.h) */
 };
 
 enum {

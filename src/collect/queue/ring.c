@@ -31,10 +31,10 @@ struct ind_rings {
     struct ring *rings IND_GUARDED_BY(mutex); /* what is in them, too */
 };
 
-static bool fill_ring(struct ring *ring, size_t room)
+static bool fill_ring(struct ring *ring, size_t batches)
 {
-    ring->full = calloc(room, sizeof *ring->full);
-    for (size_t i = 0; ring->full && i < IND_RING_BATCHES; i++) {
+    ring->full = calloc(batches + MARKERS, sizeof *ring->full);
+    for (size_t i = 0; ring->full && i < batches; i++) {
         struct ind_batch *batch = ind_batch_new();
         if (!batch)
             return false;
@@ -44,8 +44,8 @@ static bool fill_ring(struct ring *ring, size_t room)
     return ring->full != NULL;
 }
 
-IND_NOT_SHARED struct ind_rings *ind_rings_new(unsigned count, void (*wake)(void *context, unsigned ring),
-                                               void *context)
+IND_NOT_SHARED struct ind_rings *ind_rings_new(unsigned count, size_t batches,
+                                               void (*wake)(void *context, unsigned ring), void *context)
 {
     struct ind_rings *rings = calloc(1, sizeof *rings);
     if (!rings || !(rings->rings = calloc(count, sizeof *rings->rings))) {
@@ -55,13 +55,13 @@ IND_NOT_SHARED struct ind_rings *ind_rings_new(unsigned count, void (*wake)(void
     ind_mutex_begin(&rings->mutex);
     ind_condition_variable_begin(&rings->filled);
     rings->count = count;
-    rings->room = IND_RING_BATCHES + MARKERS;
+    rings->room = batches + MARKERS;
     rings->wake = wake;
     rings->context = context;
     bool good = true;
     for (unsigned i = 0; i < count; i++) {
         ind_condition_variable_begin(&rings->rings[i].returned);
-        good &= fill_ring(&rings->rings[i], rings->room);
+        good &= fill_ring(&rings->rings[i], batches);
     }
     if (good)
         return rings;

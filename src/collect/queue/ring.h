@@ -10,12 +10,14 @@
 #include "collect/queue/batch.h"
 #include "collect/queue/marker.h"
 
-enum { IND_RING_BATCHES = 12 }; /* of each ring */
+enum { IND_RING_BATCHES = 12 }; /* of the ring of an intake thread */
 
 struct ind_rings;
 
-/* `wake(context, ring)` is called when a batch comes back to a ring that had none to give. May be NULL. */
-struct ind_rings *ind_rings_new(unsigned count, void (*wake)(void *context, unsigned ring), void *context);
+/* `count` rings of `batches` each. `wake(context, ring)` is called when a batch comes back to a ring that had
+ * none to give. May be NULL. */
+struct ind_rings *ind_rings_new(unsigned count, size_t batches, void (*wake)(void *context, unsigned ring),
+                                void *context);
 void ind_rings_free(struct ind_rings *rings);
 
 /* ---- The intake's side ---- */
@@ -44,13 +46,13 @@ void ind_ring_give_back(struct ind_rings *rings, unsigned ring, struct ind_batch
 void ind_rings_wake(struct ind_rings *rings);
 
 /* For a ledger snapshot while the writer is stuck: takes the first snapshot marker out of a ring, whatever
- * stands before it, and gives the batches before it, oldest first, in `before` (room for IND_RING_BATCHES;
+ * stands before it, and gives the batches before it, oldest first, in `before` (room for all of a ring;
  * *count). They stay in the ring, and belong to the writer, who alone takes batches out: they may be read
  * after the call. NULL where there is no such marker. */
 struct ind_marker *ind_ring_pull_snapshot(struct ind_rings *rings, unsigned ring,
                                           const struct ind_batch *before[], size_t *count);
 
-/* How many of a ring's batches are full. Any thread. */
+/* How many batches and markers wait in a ring. Any thread. */
 size_t ind_ring_full(struct ind_rings *rings, unsigned ring);
 
 #endif

@@ -61,7 +61,7 @@ static void the_pool_bounds_what_can_wait_and_comes_back(void **state)
 
 static void a_marker_keeps_its_place_and_can_be_pulled_out(void **state)
 {
-    struct ind_rings *rings = ind_rings_new(2, NULL, NULL);
+    struct ind_rings *rings = ind_rings_new(2, IND_RING_BATCHES, NULL, NULL);
     struct ind_marker marker = {.kind = IND_MARKER_SNAPSHOT}, rules = {.kind = IND_MARKER_RULES};
     const struct ind_batch *before[IND_RING_BATCHES];
     bool ended, held[2] = {false, false};
