@@ -1,0 +1,285 @@
+/* The built program on a store into which other file systems are mounted: one that takes nothing, or hangs,
+ * holds up its own files only. Skipped with a word where none can be mounted. */
+#define _GNU_SOURCE
+#include "support/live.h"
+
+#include <errno.h>
+#include <fcntl.h>
+#include <linux/fs.h>
+#include <sys/ioctl.h>
+#include <sys/mount.h>
+#include <sys/stat.h>
+#include <sys/wait.h>
+
+#define RULES                                                                                                \
+    "store: log\nstate: state\nzone: UTC\nburst buffer: 1 MiB\n"                                             \
+    "listen:\n  - udp: 127.0.0.1:0\n  - tcp: 127.0.0.1:0\n" IND_QUIET                                        \
+    "routes:\n  - {name: own, when: 'app is \"indagator\"', file: own.log, last: yes}\n"                     \
+    "  - {name: audit, when: facility is local4, file: \"audit/{app}.log\"}\n"                               \
+    "  - {name: all, when: facility is user, file: \"{app}.log\"}\n"
+
+enum { AUDIT = 164, USER = 14 }; /* the PRI of local4 and of user, severity warning and info */
+
+static bool mounted;
+static pid_t sender;
+
+static void shell(const char *command)
+{
+    struct ind_ran ran = ind_shell(folder, "%s", command);
+    ind_ran_free(&ran);
+}
+
+static bool mount_small(const char *options)
+{
+    shell("mkdir -p log/audit");
+    mounted = mount("small", ind_path(folder, "log/audit"), "tmpfs", 0, options) == 0;
+    if (!mounted)
+        print_message("not tried: no small file system can be mounted here (%s)\n", strerror(errno));
+    return mounted;
+}
+
+static void freeze(unsigned long how)
+{
+    int file = open(ind_path(folder, "log/audit"), O_RDONLY | O_DIRECTORY | O_CLOEXEC);
+    if (file >= 0) {
+        (void)ioctl(file, how, 0);
+        close(file);
+    }
+}
+
+static int leave(void **state)
+{
+    if (sender > 0) {
+        (void)kill(sender, SIGKILL);
+        (void)waitpid(sender, NULL, 0);
+    }
+    sender = 0;
+    if (mounted)
+        freeze(FITHAW);
+    if (running.process > 0)
+        (void)ind_collect_stop(&running, SIGKILL);
+    running.process = 0;
+    if (mounted)
+        (void)umount2(ind_path(folder, "log/audit"), MNT_DETACH);
+    mounted = false;
+    return tear_down(state);
+}
+
+static void send_one(int fd, int pri, const char *app, int number)
+{
+    char text[1400];
+    int length =
+        snprintf(text, sizeof text, "<%d>1 - - %s - - - number %d %0*d\n", pri, app, number, 1000, 7);
+    say(fd, text, (size_t)length);
+}
+
+/* In a process of its own, from an address of its own: it may be held back. */
+static void send_in_background(int pri, const char *app, const char *from, int count)
+{
+    unsigned port = ind_reported_port(&running, "tcp 127.0.0.1:");
+    sender = fork();
+    assert_true(sender >= 0);
+    if (sender > 0)
+        return;
+    int fd = open_to(IND_SEND_TCP, port, from);
+    for (int i = 0; i < count; i++)
+        send_one(fd, pri, app, i);
+    close(fd);
+    _exit(0);
+}
+
+static bool has_trouble(void *text)
+{
+    json_t *object = status();
+    const char *trouble = json_string_value(json_object_get(json_object_get(object, "files"), "trouble"));
+    bool has = text ? trouble && strstr(trouble, text) : !trouble;
+    json_decref(object);
+    return has;
+}
+
+static void wait_trouble(const char *text)
+{
+    ind_wait_until(has_trouble, (void *)(uintptr_t)text, text ? text : "there is no trouble any more");
+}
+
+struct expected {
+    const char *path;
+    int lines;
+};
+
+static bool has_lines(void *context)
+{
+    const struct expected *expected = context;
+    char *text = ind_read_file(ind_path(folder, expected->path), NULL);
+    int lines = 0;
+    for (const char *at = text; at && (at = strchr(at, '\n')); at++)
+        lines++;
+    free(text);
+    return lines == expected->lines;
+}
+
+static void wait_lines(const char *path, int lines)
+{
+    struct expected expected = {path, lines};
+    ind_wait_until(has_lines, &expected, path);
+}
+
+/* Both transports, for the file system that takes everything. */
+static void others_are_filed(const char *app)
+{
+    enum { MANY = 200 };
+    char path[60];
+    int udp = open_to(IND_SEND_UDP, running.port, "127.0.0.5"),
+        tcp = open_to(IND_SEND_TCP, ind_reported_port(&running, "tcp 127.0.0.1:"), "127.0.0.5");
+    for (int i = 0; i < MANY; i++)
+        send_one(i % 2 ? udp : tcp, USER, app, i);
+    close(udp);
+    close(tcp);
+    snprintf(path, sizeof path, "log/%s.log", app);
+    wait_lines(path, MANY);
+}
+
+static bool sender_has_ended(void *context)
+{
+    (void)context;
+    if (sender > 0 && waitpid(sender, NULL, WNOHANG) == sender)
+        sender = 0;
+    return sender == 0;
+}
+
+static unsigned long in_ledger(const char *name)
+{
+    json_t *object = status();
+    const json_t *ledger = json_object_get(object, "ledger");
+    assert_true(json_is_true(json_object_get(ledger, "adds_up")));
+    unsigned long count = number(ledger, name);
+    json_decref(object);
+    return count;
+}
+
+static bool some_are_lost(void *context)
+{
+    (void)context;
+    return in_ledger("lost_disk") > 0;
+}
+
+/* More than memory takes: who can wait is held back, and nothing of it is lost; datagrams for the full file
+ * system are lost and counted; everything for the other one is filed meanwhile. */
+static void a_full_file_system_holds_up_its_own_files_only(void **state)
+{
+    enum { MANY = 70000, DATAGRAMS = 50 };
+    (void)state;
+    if (!mount_small("size=1m,mode=0755"))
+        return;
+    begin(RULES);
+    send_in_background(AUDIT, "held", "127.0.0.9", MANY);
+    wait_trouble("the file system at audit takes nothing (No space left on device)");
+    others_are_filed("first");
+    int udp = open_to(IND_SEND_UDP, running.port, "127.0.0.6");
+    unsigned long sent = 0;
+    do { /* until half of its queue is full */
+        for (int i = 0; i < DATAGRAMS; i++, sent++)
+            send_one(udp, AUDIT, "lost", i);
+        ind_wait_until_read(running.port);
+    } while (!some_are_lost(NULL) && sent < 200000);
+    close(udp);
+    assert_false(sender_has_ended(NULL));
+    others_are_filed("second");
+    assert_int_equal(in_ledger("lost_buffer"), 0);
+    shell("mount -o remount,size=400m log/audit");
+    ind_wait_until(sender_has_ended, NULL, "the held sender has sent everything");
+    wait_lines("log/audit/held.log", MANY);
+    wait_trouble(NULL);
+    unsigned long lost = in_ledger("lost_disk");
+    wait_lines("log/audit/lost.log", (int)(sent - lost));
+    others_are_filed("third");
+    end_with(SIGTERM, 3); /* some were lost */
+}
+
+/* A rotation, a reload and the end with files on both. */
+static void all_orders_reach_each_file_system(void **state)
+{
+    (void)state;
+    if (!mount_small("size=20m,mode=0755"))
+        return;
+    begin(RULES);
+    int tcp = open_to(IND_SEND_TCP, ind_reported_port(&running, "tcp 127.0.0.1:"), NULL);
+    send_one(tcp, AUDIT, "one", 1);
+    send_one(tcp, USER, "two", 1);
+    wait_lines("log/audit/one.log", 1);
+    wait_lines("log/two.log", 1);
+    struct ind_ran ran = ind_run(folder, "rotate", NULL);
+    assert_int_equal(ran.status, 0);
+    if (!strstr(ran.out, "      2       0\n"))
+        fail_msg("%s", ran.out);
+    ind_ran_free(&ran);
+    reload_and_expect("\"routes\":3");
+    send_one(tcp, AUDIT, "one", 2);
+    send_one(tcp, USER, "two", 2);
+    close(tcp);
+    wait_lines("log/audit/one.log", 1);
+    wait_lines("log/two.log", 1);
+    assert_int_equal(in_ledger("stored"), 4);
+    end();
+    begin(RULES); /* each part takes up its own files */
+    tcp = open_to(IND_SEND_TCP, ind_reported_port(&running, "tcp 127.0.0.1:"), NULL);
+    send_one(tcp, AUDIT, "one", 3);
+    send_one(tcp, USER, "two", 3);
+    close(tcp);
+    wait_lines("log/audit/one.log", 2);
+    wait_lines("log/two.log", 2);
+    end();
+    ran = ind_shell(folder, "ls log/audit log | grep -c -- -000001.log; cat log/.indagator/journal* | "
+                            "grep -c opened");
+    assert_string_equal(ran.out, "2\n4\n");
+    ind_ran_free(&ran);
+}
+
+/* A device that does not answer: the kernel makes whoever writes to it wait. */
+static bool mount_device(void)
+{
+    struct ind_ran ran =
+        ind_shell(folder, "mkdir -p log/audit && dd if=/dev/zero of=image bs=1M count=16 2>/dev/null && "
+                          "mkfs.ext4 -q image && mount -o loop image log/audit && chmod 755 log/audit");
+    mounted = ran.status == 0;
+    if (!mounted)
+        print_message("not tried: no device can be made and mounted here (%s)\n", ran.err);
+    ind_ran_free(&ran);
+    return mounted;
+}
+
+static void a_device_that_hangs_holds_up_its_own_files_only(void **state)
+{
+    (void)state;
+    if (!mount_device())
+        return;
+    begin(RULES);
+    int tcp = open_to(IND_SEND_TCP, ind_reported_port(&running, "tcp 127.0.0.1:"), NULL);
+    send_one(tcp, AUDIT, "one", 1);
+    wait_lines("log/audit/one.log", 1);
+    freeze(FIFREEZE);
+    send_one(tcp, AUDIT, "one", 2);
+    wait_trouble("the file system at audit has not answered for ");
+    others_are_filed("first");
+    assert_int_equal(in_ledger("stored"), 202); /* with that it hangs */
+    assert_int_equal(in_ledger("waiting"), 1);
+    send_one(tcp, AUDIT, "one", 3);
+    close(tcp);
+    freeze(FITHAW);
+    wait_trouble(NULL);
+    wait_lines("log/audit/one.log", 3);
+    others_are_filed("second");
+    assert_int_equal(in_ledger("lost_disk"), 0);
+    wait_lines("log/own.log", 2); /* that it hangs, and that it answers */
+    end();
+}
+
+int main(void)
+{
+    const struct CMUnitTest tests[] = {
+        cmocka_unit_test_setup_teardown(a_full_file_system_holds_up_its_own_files_only, set_up, leave),
+        cmocka_unit_test_setup_teardown(all_orders_reach_each_file_system, set_up, leave),
+        cmocka_unit_test_setup_teardown(a_device_that_hangs_holds_up_its_own_files_only, set_up, leave),
+    };
+    return cmocka_run_group_tests(tests, NULL, NULL);
+}
