@@ -354,6 +354,21 @@ static void show_strangers(const json_t *status)
     }
 }
 
+/* File systems that are mounted into the store. */
+static void print_mounted(const json_t *mounted)
+{
+    char size[2][32];
+    const json_t *one;
+    size_t i;
+    json_array_foreach(mounted, i, one)
+    {
+        printf("the file system at %s has %s, of which %s are free\n",
+               json_string_value(json_object_get(one, "folder")),
+               ind_size_text(ind_answer_number(one, "disk_bytes"), size[0]),
+               ind_size_text(ind_answer_number(one, "disk_bytes_free"), size[1]));
+    }
+}
+
 static void show_files(const json_t *status)
 {
     const json_t *files = json_object_get(status, "files"), *receiver;
@@ -385,6 +400,7 @@ static void show_files(const json_t *status)
            ind_size_text(ind_answer_number(files, "bytes_written"), size[1]),
            ind_size_text(ind_answer_number(files, "disk_bytes"), size[2]),
            ind_size_text(ind_answer_number(files, "disk_bytes_free"), size[3]));
+    print_mounted(json_object_get(files, "mounted"));
     printf("%s connections are open", ind_grouped(connections, number[0]));
     if (away)
         printf("; %s were turned away", ind_grouped(away, number[1]));

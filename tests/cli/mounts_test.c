@@ -20,7 +20,8 @@
 
 enum { AUDIT = 164, USER = 14 }; /* the PRI of local4 and of user, severity warning and info */
 
-static bool mounted;
+static bool mounted;       /* at log/audit */
+static const char *device; /* where one is mounted that can be made to hang; NULL: none is */
 static pid_t sender;
 
 static void shell(const char *command)
@@ -40,7 +41,7 @@ static bool mount_small(const char *options)
 
 static void freeze(unsigned long how)
 {
-    int file = open(ind_path(folder, "log/audit"), O_RDONLY | O_DIRECTORY | O_CLOEXEC);
+    int file = open(ind_path(folder, device), O_RDONLY | O_DIRECTORY | O_CLOEXEC);
     if (file >= 0) {
         (void)ioctl(file, how, 0);
         close(file);
@@ -54,14 +55,17 @@ static int leave(void **state)
         (void)waitpid(sender, NULL, 0);
     }
     sender = 0;
-    if (mounted)
+    if (device)
         freeze(FITHAW);
     if (running.process > 0)
         (void)ind_collect_stop(&running, SIGKILL);
     running.process = 0;
     if (mounted)
         (void)umount2(ind_path(folder, "log/audit"), MNT_DETACH);
+    if (device)
+        (void)umount2(ind_path(folder, device), MNT_DETACH);
     mounted = false;
+    device = NULL;
     return tear_down(state);
 }
 
@@ -235,23 +239,68 @@ static void all_orders_reach_each_file_system(void **state)
     ind_ran_free(&ran);
 }
 
-/* A device that does not answer: the kernel makes whoever writes to it wait. */
-static bool mount_device(void)
+static bool tells_that_some_went(void *context)
 {
-    struct ind_ran ran =
-        ind_shell(folder, "mkdir -p log/audit && dd if=/dev/zero of=image bs=1M count=16 2>/dev/null && "
-                          "mkfs.ext4 -q image && mount -o loop image log/audit && chmod 755 log/audit");
-    mounted = ran.status == 0;
-    if (!mounted)
+    (void)context;
+    return ind_file_holds(running.err, "the oldest, are removed early");
+}
+
+static void expect_archives(const char *where, int least, int most)
+{
+    struct ind_ran ran = ind_shell(folder, "ls %s | grep -c -- '-00000[0-9].log'", where);
+    assert_in_range(atoi(ran.out), least, most);
+    ind_ran_free(&ran);
+}
+
+/* The oldest archives of all are on the file system that has room: they stay. */
+static void each_file_system_has_its_own_reserve(void **state)
+{
+    enum { ROUNDS = 5 };
+    (void)state;
+    if (!mount_small("size=3m,mode=0755"))
+        return;
+    begin("reserve: 1 MiB\n" RULES
+          "archives: {default: {compress: none, rotate: every day, keep: 1 year}}\n");
+    int tcp = open_to(IND_SEND_TCP, ind_reported_port(&running, "tcp 127.0.0.1:"), NULL);
+    for (int pri = USER; pri <= AUDIT; pri += AUDIT - USER)
+        for (int round = 1; round <= ROUNDS; round++) {
+            for (int i = 0; i < 100; i++)
+                send_one(tcp, pri, "one", i);
+            wait_lines(pri == USER ? "log/one.log" : "log/audit/one.log", 100);
+            struct ind_ran ran = ind_run(folder, "rotate", NULL);
+            assert_int_equal(ran.status, 0);
+            ind_ran_free(&ran);
+        }
+    close(tcp);
+    expect_archives("log/audit", ROUNDS, ROUNDS);
+    shell("dd if=/dev/zero of=log/audit/ballast bs=1k count=1800 2>/dev/null");
+    ind_wait_until(tells_that_some_went, NULL, "some archives have gone");
+    expect_archives("log/audit", 1, ROUNDS - 1);
+    expect_archives("log", ROUNDS, ROUNDS);
+    struct ind_ran ran = ind_run(folder, "status", NULL);
+    assert_non_null(strstr(ran.out, "the file system at audit has 3.0 MiB"));
+    ind_ran_free(&ran);
+    end();
+}
+
+/* A device that does not answer: the kernel makes whoever writes to it wait. */
+static bool mount_device(const char *where)
+{
+    struct ind_ran ran = ind_shell(folder,
+                                   "mkdir -p %s && dd if=/dev/zero of=image bs=1M count=16 2>/dev/null && "
+                                   "mkfs.ext4 -q image && mount -o loop image %s && chmod 755 %s",
+                                   where, where, where);
+    device = ran.status == 0 ? where : NULL;
+    if (!device)
         print_message("not tried: no device can be made and mounted here (%s)\n", ran.err);
     ind_ran_free(&ran);
-    return mounted;
+    return device;
 }
 
 static void a_device_that_hangs_holds_up_its_own_files_only(void **state)
 {
     (void)state;
-    if (!mount_device())
+    if (!mount_device("log/audit"))
         return;
     begin(RULES);
     int tcp = open_to(IND_SEND_TCP, ind_reported_port(&running, "tcp 127.0.0.1:"), NULL);
@@ -274,12 +323,41 @@ static void a_device_that_hangs_holds_up_its_own_files_only(void **state)
     end();
 }
 
+/* What is open elsewhere goes on; what begins waits for the journal, which is the store's. */
+static void the_stores_own_device_that_hangs_holds_up_no_other(void **state)
+{
+    (void)state;
+    if (!mount_device("log") || !mount_small("size=4m,mode=0755"))
+        return;
+    begin(RULES);
+    int tcp = open_to(IND_SEND_TCP, ind_reported_port(&running, "tcp 127.0.0.1:"), NULL);
+    send_one(tcp, AUDIT, "one", 1);
+    send_one(tcp, USER, "two", 1);
+    wait_lines("log/audit/one.log", 1);
+    wait_lines("log/two.log", 1);
+    freeze(FIFREEZE);
+    send_one(tcp, USER, "two", 2);
+    wait_trouble("the store's own file system has not answered for ");
+    send_one(tcp, AUDIT, "one", 2);
+    wait_lines("log/audit/one.log", 2);
+    send_one(tcp, AUDIT, "new", 1);
+    freeze(FITHAW);
+    wait_trouble(NULL);
+    wait_lines("log/two.log", 2);
+    wait_lines("log/audit/new.log", 1);
+    close(tcp);
+    assert_int_equal(in_ledger("lost_disk"), 0);
+    end();
+}
+
 int main(void)
 {
     const struct CMUnitTest tests[] = {
         cmocka_unit_test_setup_teardown(a_full_file_system_holds_up_its_own_files_only, set_up, leave),
         cmocka_unit_test_setup_teardown(all_orders_reach_each_file_system, set_up, leave),
+        cmocka_unit_test_setup_teardown(each_file_system_has_its_own_reserve, set_up, leave),
         cmocka_unit_test_setup_teardown(a_device_that_hangs_holds_up_its_own_files_only, set_up, leave),
+        cmocka_unit_test_setup_teardown(the_stores_own_device_that_hangs_holds_up_no_other, set_up, leave),
     };
     return cmocka_run_group_tests(tests, NULL, NULL);
 }

@@ -370,6 +370,19 @@ static json_t *sinks_array(const struct ind_ledger_snapshot *snapshot)
     return array;
 }
 
+static json_t *mounted_array(const struct ind_status_files *files)
+{
+    json_t *array = json_array();
+    for (unsigned i = 1; i < files->disk_count; i++) {
+        json_t *object = json_object();
+        json_object_set_new(object, "folder", json_string(files->disks[i].folder));
+        set_number(object, "disk_bytes", files->disks[i].size);
+        set_number(object, "disk_bytes_free", files->disks[i].free);
+        json_array_append_new(array, object);
+    }
+    return array;
+}
+
 static json_t *files_object(const struct ind_status *status)
 {
     const struct ind_status_files *files = &status->files;
@@ -385,8 +398,10 @@ static json_t *files_object(const struct ind_status *status)
     set_number(object, "removed", files->removed);
     set_number(object, "archives", files->archives);
     set_number(object, "archive_bytes", files->archive_bytes);
-    set_number(object, "disk_bytes", files->disk);
-    set_number(object, "disk_bytes_free", files->disk_free);
+    set_number(object, "disk_bytes", files->disks[0].size);
+    set_number(object, "disk_bytes_free", files->disks[0].free);
+    if (files->disk_count > 1)
+        json_object_set_new(object, "mounted", mounted_array(files));
     if (files->trouble[0])
         json_object_set_new(object, "trouble", json_string(files->trouble));
     return object;

@@ -6,6 +6,7 @@
 
 #include "collect/account/book.h"
 #include "net/tls_session.h"
+#include "store/disk/mounts.h"
 
 /* A configured device is silent when nothing has come from it for so many seconds. */
 enum { IND_SILENT_AFTER = 3600 };
@@ -34,8 +35,12 @@ struct ind_status_door {
 struct ind_status_files {
     uint64_t live, open, lines, bytes, overflowed, rotated; /* of the writing half */
     uint64_t compressed, removed, archives, archive_bytes;  /* of the keeping half */
-    uint64_t disk, disk_free;                               /* bytes of the file system */
-    char trouble[400];                                      /* what is wrong with it; "": nothing */
+    struct ind_status_disk {
+        const char *folder; /* below the store; "": the store itself */
+        uint64_t size, free;
+    } disks[IND_MOST_FILE_SYSTEMS];
+    unsigned disk_count; /* the store's own first */
+    char trouble[400];   /* what is wrong with it; "": nothing */
 };
 
 /* Who has shown a certificate. */

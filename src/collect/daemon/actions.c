@@ -106,7 +106,12 @@ static void fill_files(const struct ind_collector *collector, struct ind_status_
                                        .removed = atomic_load(&keeping->removed),
                                        .archives = atomic_load(&keeping->archives),
                                        .archive_bytes = atomic_load(&keeping->archive_bytes)};
-    ind_disk_space(ind_store_disk(collector->store), 0, &files->disk, &files->disk_free);
+    const struct ind_mounts *mounts = &ind_store_disk(collector->store)->mounts;
+    files->disk_count = mounts->file_systems;
+    for (unsigned i = 0; i < files->disk_count; i++)
+        files->disks[i] =
+            (struct ind_status_disk){ind_mounts_folder(mounts, i), atomic_load(&keeping->disk[i]),
+                                     atomic_load(&keeping->disk_free[i])};
     ind_health_trouble(collector, files->trouble);
 }
 

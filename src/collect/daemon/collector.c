@@ -199,6 +199,8 @@ static bool open_store(struct ind_collector *collector)
         return false;
     }
     collector->housekeeping.keeper = ind_store_keeper(collector->store);
+    collector->housekeeping.disk = ind_store_disk(collector->store);
+    ind_housekeeping_look_for_room(&collector->housekeeping);
     collector->housekeeping.lifecycle = &collector->lifecycle;
     collector->housekeeping.control = ind_control_waker(collector->control);
     return true;

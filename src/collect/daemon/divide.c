@@ -3,6 +3,8 @@
 
 #include <stdlib.h>
 
+_Static_assert((int)IND_CLOG_PLACES == (int)IND_MOST_FILE_SYSTEMS, "each file system has a place");
+
 enum { FEWEST_BATCHES = 16, MOST_BATCHES = 1024 };
 
 /* A lane takes as much text as the burst buffer takes messages. */

@@ -23,6 +23,16 @@ static bool must_end(void *argument)
     return ind_is_stopping(housekeeping->lifecycle) && ind_is_written(housekeeping->lifecycle);
 }
 
+void ind_housekeeping_look_for_room(struct ind_housekeeping *housekeeping)
+{
+    for (unsigned i = 0; i < housekeeping->disk->mounts.file_systems; i++) {
+        uint64_t size, room;
+        ind_disk_space(housekeeping->disk, i, &size, &room);
+        atomic_store(&housekeeping->facts.disk[i], size);
+        atomic_store(&housekeeping->facts.disk_free[i], room);
+    }
+}
+
 static void keep(struct ind_housekeeping *housekeeping)
 {
     const struct ind_interrupt interrupt = {must_end, housekeeping};
@@ -36,6 +46,7 @@ static void keep(struct ind_housekeeping *housekeeping)
     atomic_store(&housekeeping->facts.removed, counts.removed);
     atomic_store(&housekeeping->facts.archives, counts.archives);
     atomic_store(&housekeeping->facts.archive_bytes, counts.archive_bytes);
+    ind_housekeeping_look_for_room(housekeeping);
 }
 
 void *ind_housekeeping_run(void *argument)

@@ -10,11 +10,13 @@
 /* What it did so far: written by housekeeping after each run, read by any thread. */
 struct ind_housekeeping_facts {
     atomic_uint_fast64_t compressed, removed, archives, archive_bytes;
+    atomic_uint_fast64_t disk[IND_MOST_FILE_SYSTEMS], disk_free[IND_MOST_FILE_SYSTEMS]; /* bytes of each */
 };
 
 struct ind_housekeeping {
     /* Set before the thread is started; borrowed. */
     struct ind_keeper *keeper;
+    const struct ind_disk *disk;
     struct ind_lifecycle *lifecycle;
     const struct ind_waker *control; /* woken when other rules are adopted */
 
@@ -26,6 +28,9 @@ struct ind_housekeeping {
     struct ind_housekeeping_facts facts;
 };
 
+/* Looks how much room there is: before the thread is started, then by it. Such a look may hang with the disk.
+ */
+void ind_housekeeping_look_for_room(struct ind_housekeeping *housekeeping);
 /* The thread. `housekeeping` as argument; returns NULL. */
 void *ind_housekeeping_run(void *housekeeping);
 

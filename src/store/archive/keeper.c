@@ -41,6 +41,12 @@ struct steps {
     size_t count, room;
 };
 
+/* What a file system is short of its reserve though nothing more may go; 0 bytes: nothing. */
+struct shortage {
+    unsigned file_system;
+    uint64_t bytes;
+};
+
 static ind_time read_last_run(const struct ind_disk *disk)
 {
     char text[64];
@@ -177,53 +183,88 @@ static size_t gather(const struct ind_keeper *keeper, const struct ind_policy *p
     return count;
 }
 
-/* Bytes that should be free: the reserve, and the room in which the largest archive is packed next. 0: any
- * do. */
-static uint64_t room_wanted(const struct ind_keeper *keeper)
+static unsigned file_system_of(const struct ind_keeper *keeper, const struct ind_archive *archive)
+{
+    return ind_mounts_of(&keeper->disk->mounts, ind_slice_of(archive->path));
+}
+
+/* Bytes of a file system that should be free: the reserve, and the room in which the largest archive is
+ * packed next. 0: any do. */
+static uint64_t room_wanted(const struct ind_keeper *keeper, unsigned file_system)
 {
     uint64_t largest = 0;
     for (size_t i = 0; keeper->reserve && i < keeper->archive_count; i++)
-        if (keeper->archives[i].to_do && keeper->archives[i].size > largest)
+        if (keeper->archives[i].to_do && keeper->archives[i].size > largest &&
+            file_system_of(keeper, &keeper->archives[i]) == file_system)
             largest = keeper->archives[i].size;
     return keeper->reserve ? keeper->reserve + largest : 0;
 }
 
-/* What goes early for the reserve. *short_of: bytes that are missing all the same. */
-static void decide_reserve(const struct ind_keeper *keeper, uint64_t room, struct ind_archive_facts *facts,
-                           size_t count, uint64_t *short_of)
+/* What goes early for the reserve of a file system. Returns the bytes that are missing all the same. */
+static uint64_t decide_reserve(const struct ind_keeper *keeper, unsigned file_system, uint64_t room,
+                               struct ind_archive_facts *facts, size_t count)
 {
-    uint64_t wanted = room_wanted(keeper);
+    uint64_t wanted = room_wanted(keeper, file_system);
     for (size_t i = 0; i < count; i++)
         room += facts[i].verdict != IND_KEPT ? facts[i].size : 0;
-    *short_of = wanted > room ? ind_retention_reserve(wanted - room, facts, count) : 0;
+    return wanted > room ? ind_retention_reserve(wanted - room, facts, count) : 0;
 }
 
-/* Each policy's own limits first, then what all of them may take together, then the reserve. */
+/* Moves those of a file system to the front; returns how many they are. */
+static size_t bring_forward(const struct ind_keeper *keeper, unsigned file_system,
+                            struct ind_archive_facts *facts, size_t count)
+{
+    size_t front = 0;
+    for (size_t i = 0; i < count; i++) {
+        if (file_system_of(keeper, &keeper->archives[facts[i].index]) != file_system)
+            continue;
+        const struct ind_archive_facts moved = facts[i];
+        facts[i] = facts[front];
+        facts[front++] = moved;
+    }
+    return front;
+}
+
+/* What all policies together may take of each file system, then its reserve. */
+static void decide_by_file_system(const struct ind_keeper *keeper, struct ind_archive_facts *facts,
+                                  size_t count, struct shortage *shortage)
+{
+    const struct ind_disk *disk = keeper->disk;
+    size_t from = 0;
+    for (unsigned i = 0; i < disk->mounts.file_systems; i++) {
+        uint64_t size, room, missing = 0;
+        size_t own = bring_forward(keeper, i, facts + from, count - from);
+        ind_disk_space(disk, i, &size, &room);
+        (void)ind_retention_share(size, atomic_load(&disk->live_bytes_on[i]), facts + from, own);
+        if (size)
+            missing = decide_reserve(keeper, i, room, facts + from, own);
+        if (missing > shortage->bytes)
+            *shortage = (struct shortage){i, missing};
+        from += own;
+    }
+}
+
+/* Each policy's own limits first, then those of the file systems. */
 static void decide_removals(const struct ind_keeper *keeper, ind_time now, struct steps *steps,
-                            uint64_t *short_of)
+                            struct shortage *shortage)
 {
     struct ind_archive_facts *facts = calloc(keeper->archive_count + 1, sizeof *facts);
-    uint64_t live = 0, file_system, room;
-    *short_of = 0;
+    *shortage = (struct shortage){0, 0};
     if (!facts)
         return;
-    ind_disk_space(keeper->disk, 0, &file_system, &room);
     size_t count = gather(keeper, NULL, facts);
     for (size_t place = 0; place < IND_POLICY_PLACES; place++) {
         const struct ind_policy *policy = keeper->policies[place];
         struct ind_retention_facts given = {.now = now,
                                             .clock_trusted = !keeper->clock_distrusted,
                                             .live_size = atomic_load(&keeper->disk->live_bytes[place])};
-        live += given.live_size;
         if (!policy)
             continue;
         size_t own = gather(keeper, policy, facts + count);
         (void)ind_retention_decide(&policy->keep, &given, facts + count, own);
         count += own;
     }
-    (void)ind_retention_share(file_system, live, facts, count);
-    if (file_system)
-        decide_reserve(keeper, room, facts, count, short_of);
+    decide_by_file_system(keeper, facts, count, shortage);
     for (size_t i = 0; i < count; i++)
         if (facts[i].verdict != IND_KEPT)
             (void)add_step(steps, facts[i].index, IND_ACTION_REMOVE,
@@ -400,50 +441,57 @@ static void check_clock(struct ind_keeper *keeper, ind_time now, bool clock_is_r
 }
 
 /* Once a minute: what went early, or that nothing may. */
-static void tell_reserve(struct ind_keeper *keeper, const struct steps *steps, uint64_t short_of,
-                         struct ind_steady now)
+static void tell_reserve(struct ind_keeper *keeper, const struct steps *steps,
+                         const struct shortage *shortage, struct ind_steady now)
 {
     const char *rule = ind_retention_reason_name(IND_GONE_BY_RESERVE).at;
+    const char *folder = ind_mounts_folder(&keeper->disk->mounts, shortage->file_system);
     size_t early = 0;
     for (size_t i = 0; i < steps->count; i++)
         early += strcmp(steps->list[i].rule, rule) == 0;
-    if ((early == 0 && short_of == 0) ||
+    if ((early == 0 && shortage->bytes == 0) ||
         ind_steady_reported_lately(&keeper->reserve_told, now, REPORT_AGAIN * IND_SECOND))
         return;
-    if (short_of)
+    if (shortage->bytes)
         ind_disk_report(
             keeper->disk, IND_OWN_RESERVE_REACHED, NULL,
-            "the disk is %llu MiB short of the %llu MiB that \"reserve\" keeps free, and no archive may be "
-            "removed any more: make room, or shorten \"never less than\"",
-            (unsigned long long)(short_of >> 20) + 1, (unsigned long long)(keeper->reserve >> 20));
+            "%s%s is %llu MiB short of the %llu MiB that \"reserve\" keeps free, and no archive may "
+            "be removed any more: make room, or shorten \"never less than\"",
+            folder[0] ? "the file system at " : "the disk", folder,
+            (unsigned long long)(shortage->bytes >> 20) + 1, (unsigned long long)(keeper->reserve >> 20));
     else
-        ind_disk_report(
-            keeper->disk, IND_OWN_RESERVE_REACHED, NULL,
-            "the disk has less than the %llu MiB that \"reserve\" keeps free: %zu archives, the oldest, are "
-            "removed early",
-            (unsigned long long)(keeper->reserve >> 20), early);
+        ind_disk_report(keeper->disk, IND_OWN_RESERVE_REACHED, NULL,
+                        "%s has less than the %llu MiB that \"reserve\" keeps free: %zu archives, the "
+                        "oldest, are removed "
+                        "early",
+                        keeper->disk->mounts.file_systems > 1 ? "a file system of the store" : "the disk",
+                        (unsigned long long)(keeper->reserve >> 20), early);
 }
 
 /* The disk may fill for other reasons than archives. Where nothing more may go it is not tried at every look.
  */
 static bool reserve_is_reached(struct ind_keeper *keeper, struct ind_steady now)
 {
-    uint64_t file_system, room, wanted = room_wanted(keeper);
-    if (!wanted || ind_steady_lately(keeper->reserve_tried, now, RETRY_AFTER * IND_SECOND))
+    if (!keeper->reserve || ind_steady_lately(keeper->reserve_tried, now, RETRY_AFTER * IND_SECOND))
         return false;
-    ind_disk_space(keeper->disk, 0, &file_system, &room);
-    return file_system && room < wanted;
+    for (unsigned i = 0; i < keeper->disk->mounts.file_systems; i++) {
+        uint64_t size, room;
+        ind_disk_space(keeper->disk, i, &size, &room);
+        if (size && room < room_wanted(keeper, i))
+            return true;
+    }
+    return false;
 }
 
 void ind_keeper_retain(struct ind_keeper *keeper, struct ind_clocks now, bool clock_is_right)
 {
     struct steps steps = {0};
-    uint64_t short_of;
+    struct shortage shortage;
     add_handed(keeper);
     check_clock(keeper, now.wall, clock_is_right);
-    decide_removals(keeper, now.wall, &steps, &short_of);
-    tell_reserve(keeper, &steps, short_of, now.steady);
-    keeper->reserve_tried = short_of ? now.steady : IND_STEADY_NEVER;
+    decide_removals(keeper, now.wall, &steps, &shortage);
+    tell_reserve(keeper, &steps, &shortage, now.steady);
+    keeper->reserve_tried = shortage.bytes ? now.steady : IND_STEADY_NEVER;
     carry_out_removals(keeper, &steps, now.wall);
     free(steps.list);
     keeper->retained = now.steady;

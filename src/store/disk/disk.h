@@ -81,7 +81,8 @@ struct ind_disk {
     struct ind_mutex handing;
     struct ind_handed *handed IND_GUARDED_BY(handing); /* newest first */
     atomic_bool wanted; /* set by either half: there is something for the keeping half to do */
-    atomic_uint_fast64_t live_bytes[IND_POLICY_PLACES]; /* on disk, by policy: counted by the writing half */
+    /* Bytes of live files on disk, by policy and by file system: counted by the writing half. */
+    atomic_uint_fast64_t live_bytes[IND_POLICY_PLACES], live_bytes_on[IND_MOST_FILE_SYSTEMS];
 };
 
 enum ind_store_status {

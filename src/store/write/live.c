@@ -110,8 +110,10 @@ void ind_live_settle_waiting(struct ind_store *store, struct ind_live *live, boo
 
 void ind_live_count_bytes(struct ind_store *store, const struct ind_live *live, uint64_t more, uint64_t less)
 {
-    if (live->policy != IND_NO_POLICY)
-        atomic_fetch_add(&store->disk->live_bytes[live->policy], more - less);
+    if (live->policy == IND_NO_POLICY)
+        return;
+    atomic_fetch_add(&store->disk->live_bytes[live->policy], more - less);
+    atomic_fetch_add(&store->disk->live_bytes_on[store->file_system], more - less);
 }
 
 void ind_live_free(struct ind_store *store, struct ind_live *live)

@@ -123,7 +123,7 @@ static bool recover_live(struct ind_store *store, struct ind_live_path *path)
         return true;
     }
     const struct ind_policy *policy = &config->policies[live->policy];
-    atomic_fetch_add(&store->disk->live_bytes[live->policy], live->on_disk);
+    ind_live_count_bytes(store, live, live->on_disk, 0);
     live->stored = entry->stored;
     ind_live_settle_period(store, live);
     if (policy->rotate.messages) {
