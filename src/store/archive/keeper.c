@@ -1,7 +1,7 @@
 /* Compression: the plain archive is flushed, packed into a temporary file, that is flushed and named, the
  * plain one removed, and the journal written. Removal: the journal is written first, so that a gap is never
  * taken for a loss. */
-#include "store/archive/keeper.h"
+#include "store/archive/keeper_private.h"
 
 #include "core/archive/retention.h"
 #include "core/line/template.h"
@@ -16,36 +16,6 @@ enum { RETAIN_EVERY = 60, RETRY_AFTER = 30, REPORT_AGAIN = 60, KEEP_LAST_RUN_EVE
 
 /* An archive path with what compression adds to it. */
 enum { ARCHIVE_PATH = IND_PATH + 64 };
-
-struct ind_keeper {
-    struct ind_disk *disk;
-    const struct ind_policy *policies[IND_POLICY_PLACES]; /* NULL: not in the present configuration */
-    struct ind_archive *archives;
-    size_t archive_count, archive_room;
-    ind_time last_run; /* of the retention, by the wall; IND_TIME_NONE: never */
-    uint64_t reserve;  /* bytes that are to be free */
-    struct ind_steady retained, kept_last_run, failed_at, reserve_told, reserve_tried;
-    bool clock_distrusted;
-    struct ind_keeper_counts counts;
-};
-
-/* What has been decided: a step each, in the order in which they are carried out. */
-struct step {
-    size_t archive;
-    enum ind_action_kind kind;
-    const char *rule; /* of a removal */
-};
-
-struct steps {
-    struct step *list;
-    size_t count, room;
-};
-
-/* What a file system is short of its reserve though nothing more may go; 0 bytes: nothing. */
-struct shortage {
-    unsigned file_system;
-    uint64_t bytes;
-};
 
 static ind_time read_last_run(const struct ind_disk *disk)
 {
@@ -136,153 +106,9 @@ static void add_handed(struct ind_keeper *keeper)
     }
 }
 
-static const struct ind_policy *policy_of(const struct ind_keeper *keeper, const struct ind_archive *archive)
-{
-    return archive->policy == IND_NO_POLICY ? NULL : keeper->policies[archive->policy];
-}
-
 static void path_on_disk(const struct ind_archive *archive, char path[ARCHIVE_PATH])
 {
     snprintf(path, ARCHIVE_PATH, "%s%s", archive->path, ind_compression_suffix(archive->compression).at);
-}
-
-/* ---- Deciding ---- */
-
-/* False where memory is out: what is not decided now is decided at the next run. */
-static bool add_step(struct steps *steps, size_t archive, enum ind_action_kind kind, const char *rule)
-{
-    if (steps->count == steps->room) {
-        size_t room = steps->room ? steps->room * 2 : 32;
-        struct step *grown = realloc(steps->list, room * sizeof *grown);
-        if (!grown)
-            return false;
-        steps->list = grown;
-        steps->room = room;
-    }
-    steps->list[steps->count++] = (struct step){archive, kind, rule};
-    return true;
-}
-
-/* The archives under `policy`; NULL: those of which no rules are known, which only take space. */
-static size_t gather(const struct ind_keeper *keeper, const struct ind_policy *policy,
-                     struct ind_archive_facts *facts)
-{
-    size_t count = 0;
-    for (size_t i = 0; i < keeper->archive_count; i++) {
-        const struct ind_archive *archive = &keeper->archives[i];
-        if (policy_of(keeper, archive) == policy)
-            facts[count++] =
-                (struct ind_archive_facts){.series = ind_path_hash(ind_slice_of(archive->series)),
-                                           .number = archive->number,
-                                           .rotated = archive->rotated,
-                                           .size = archive->size,
-                                           .percent = policy ? policy->keep.percent : 0,
-                                           .spared = !policy,
-                                           .index = i};
-    }
-    return count;
-}
-
-static unsigned file_system_of(const struct ind_keeper *keeper, const struct ind_archive *archive)
-{
-    return ind_mounts_of(&keeper->disk->mounts, ind_slice_of(archive->path));
-}
-
-/* Bytes of a file system that should be free: the reserve, and the room in which the largest archive is
- * packed next. 0: any do. */
-static uint64_t room_wanted(const struct ind_keeper *keeper, unsigned file_system)
-{
-    uint64_t largest = 0;
-    for (size_t i = 0; keeper->reserve && i < keeper->archive_count; i++)
-        if (keeper->archives[i].to_do && keeper->archives[i].size > largest &&
-            file_system_of(keeper, &keeper->archives[i]) == file_system)
-            largest = keeper->archives[i].size;
-    return keeper->reserve ? keeper->reserve + largest : 0;
-}
-
-/* What goes early for the reserve of a file system. Returns the bytes that are missing all the same. */
-static uint64_t decide_reserve(const struct ind_keeper *keeper, unsigned file_system, uint64_t room,
-                               struct ind_archive_facts *facts, size_t count)
-{
-    uint64_t wanted = room_wanted(keeper, file_system);
-    for (size_t i = 0; i < count; i++)
-        room += facts[i].verdict != IND_KEPT ? facts[i].size : 0;
-    return wanted > room ? ind_retention_reserve(wanted - room, facts, count) : 0;
-}
-
-/* Moves those of a file system to the front; returns how many they are. */
-static size_t bring_forward(const struct ind_keeper *keeper, unsigned file_system,
-                            struct ind_archive_facts *facts, size_t count)
-{
-    size_t front = 0;
-    for (size_t i = 0; i < count; i++) {
-        if (file_system_of(keeper, &keeper->archives[facts[i].index]) != file_system)
-            continue;
-        const struct ind_archive_facts moved = facts[i];
-        facts[i] = facts[front];
-        facts[front++] = moved;
-    }
-    return front;
-}
-
-/* What all policies together may take of each file system, then its reserve. */
-static void decide_by_file_system(const struct ind_keeper *keeper, struct ind_archive_facts *facts,
-                                  size_t count, struct shortage *shortage)
-{
-    const struct ind_disk *disk = keeper->disk;
-    size_t from = 0;
-    for (unsigned i = 0; i < disk->mounts.file_systems; i++) {
-        uint64_t size, room, missing = 0;
-        size_t own = bring_forward(keeper, i, facts + from, count - from);
-        ind_disk_space(disk, i, &size, &room);
-        (void)ind_retention_share(size, atomic_load(&disk->live_bytes_on[i]), facts + from, own);
-        if (size)
-            missing = decide_reserve(keeper, i, room, facts + from, own);
-        if (missing > shortage->bytes)
-            *shortage = (struct shortage){i, missing};
-        from += own;
-    }
-}
-
-/* Each policy's own limits first, then those of the file systems. */
-static void decide_removals(const struct ind_keeper *keeper, ind_time now, struct steps *steps,
-                            struct shortage *shortage)
-{
-    struct ind_archive_facts *facts = calloc(keeper->archive_count + 1, sizeof *facts);
-    *shortage = (struct shortage){0, 0};
-    if (!facts)
-        return;
-    size_t count = gather(keeper, NULL, facts);
-    for (size_t place = 0; place < IND_POLICY_PLACES; place++) {
-        const struct ind_policy *policy = keeper->policies[place];
-        struct ind_retention_facts given = {.now = now,
-                                            .clock_trusted = !keeper->clock_distrusted,
-                                            .live_size = atomic_load(&keeper->disk->live_bytes[place])};
-        if (!policy)
-            continue;
-        size_t own = gather(keeper, policy, facts + count);
-        (void)ind_retention_decide(&policy->keep, &given, facts + count, own);
-        count += own;
-    }
-    decide_by_file_system(keeper, facts, count, shortage);
-    for (size_t i = 0; i < count; i++)
-        if (facts[i].verdict != IND_KEPT)
-            (void)add_step(steps, facts[i].index, IND_ACTION_REMOVE,
-                           ind_retention_reason_name(facts[i].verdict).at);
-    free(facts);
-}
-
-/* Of rules that are gone, or that this half has not adopted yet, nothing is known: such an archive waits. */
-static bool rules_known(const struct ind_keeper *keeper, const struct ind_archive *archive)
-{
-    return archive->policy == IND_NO_POLICY || policy_of(keeper, archive);
-}
-
-static void decide_compressions(const struct ind_keeper *keeper, struct steps *steps)
-{
-    for (size_t i = 0; i < keeper->archive_count; i++)
-        if (keeper->archives[i].to_do && rules_known(keeper, &keeper->archives[i]))
-            (void)add_step(steps, i, IND_ACTION_COMPRESS, NULL);
 }
 
 /* ---- Carrying out ---- */
@@ -333,7 +159,7 @@ static bool finish_archive(struct ind_keeper *keeper, struct ind_archive *archiv
                            const struct ind_interrupt *interrupt)
 {
     struct ind_disk *disk = keeper->disk;
-    const struct ind_policy *policy = policy_of(keeper, archive);
+    const struct ind_policy *policy = ind_keeper_policy(keeper, archive);
     const enum ind_compression compress = policy ? policy->compress : IND_COMPRESS_NONE;
     const int level = policy ? policy->level : 0;
     if (compress != IND_COMPRESS_NONE)
@@ -362,7 +188,7 @@ static bool remove_archive(struct ind_keeper *keeper, struct ind_archive *archiv
                            ind_time now)
 {
     struct ind_disk *disk = keeper->disk;
-    const struct ind_policy *policy = policy_of(keeper, archive);
+    const struct ind_policy *policy = ind_keeper_policy(keeper, archive);
     char path[ARCHIVE_PATH];
     path_on_disk(archive, path);
     ind_disk_act(disk, IND_ACTION_REMOVE, path, archive->size, reason, policy ? policy->name : NULL);
@@ -388,7 +214,7 @@ static bool remove_archive(struct ind_keeper *keeper, struct ind_archive *archiv
 }
 
 /* Without those that are gone; what cannot be removed stays, and is tried again at the next run. */
-static void carry_out_removals(struct ind_keeper *keeper, const struct steps *steps, ind_time now)
+static void carry_out_removals(struct ind_keeper *keeper, const struct ind_steps *steps, ind_time now)
 {
     for (size_t i = 0; i < steps->count; i++) {
         struct ind_archive *archive = &keeper->archives[steps->list[i].archive];
@@ -441,8 +267,8 @@ static void check_clock(struct ind_keeper *keeper, ind_time now, bool clock_is_r
 }
 
 /* Once a minute: what went early, or that nothing may. */
-static void tell_reserve(struct ind_keeper *keeper, const struct steps *steps,
-                         const struct shortage *shortage, struct ind_steady now)
+static void tell_reserve(struct ind_keeper *keeper, const struct ind_steps *steps,
+                         const struct ind_shortage *shortage, struct ind_steady now)
 {
     const char *rule = ind_retention_reason_name(IND_GONE_BY_RESERVE).at;
     const char *folder = ind_mounts_folder(&keeper->disk->mounts, shortage->file_system);
@@ -477,7 +303,7 @@ static bool reserve_is_reached(struct ind_keeper *keeper, struct ind_steady now)
     for (unsigned i = 0; i < keeper->disk->mounts.file_systems; i++) {
         uint64_t size, room;
         ind_disk_space(keeper->disk, i, &size, &room);
-        if (size && room < room_wanted(keeper, i))
+        if (size && room < ind_keeper_room_wanted(keeper, i))
             return true;
     }
     return false;
@@ -485,11 +311,11 @@ static bool reserve_is_reached(struct ind_keeper *keeper, struct ind_steady now)
 
 void ind_keeper_retain(struct ind_keeper *keeper, struct ind_clocks now, bool clock_is_right)
 {
-    struct steps steps = {0};
-    struct shortage shortage;
+    struct ind_steps steps = {0};
+    struct ind_shortage shortage;
     add_handed(keeper);
     check_clock(keeper, now.wall, clock_is_right);
-    decide_removals(keeper, now.wall, &steps, &shortage);
+    ind_keeper_decide_removals(keeper, now.wall, &steps, &shortage);
     tell_reserve(keeper, &steps, &shortage, now.steady);
     keeper->reserve_tried = shortage.bytes ? now.steady : IND_STEADY_NEVER;
     carry_out_removals(keeper, &steps, now.wall);
@@ -506,7 +332,7 @@ bool ind_keeper_wanted(const struct ind_keeper *keeper)
 
 bool ind_keeper_run(struct ind_keeper *keeper, struct ind_clocks now, const struct ind_interrupt *interrupt)
 {
-    struct steps steps = {0};
+    struct ind_steps steps = {0};
     bool asked = atomic_exchange(&keeper->disk->wanted, false), all = true;
     add_handed(keeper);
     if (asked || reserve_is_reached(keeper, now.steady) ||
@@ -515,10 +341,10 @@ bool ind_keeper_run(struct ind_keeper *keeper, struct ind_clocks now, const stru
     if (ind_steady_lately(keeper->failed_at, now.steady, RETRY_AFTER * IND_SECOND))
         return false;
     keeper->failed_at = IND_STEADY_NEVER;
-    decide_compressions(keeper, &steps);
+    ind_keeper_decide_compressions(keeper, &steps);
     for (size_t i = 0; i < steps.count && !ind_interrupted(interrupt); i++) {
         struct ind_archive *archive = &keeper->archives[steps.list[i].archive];
-        if (rules_known(keeper, archive)) /* an interrupt may have adopted others */
+        if (ind_keeper_knows_rules(keeper, archive)) /* an interrupt may have adopted others */
             all &= finish_archive(keeper, archive, now.wall, interrupt);
     }
     free(steps.list);

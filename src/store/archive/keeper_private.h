@@ -1,0 +1,58 @@
+/* store/archive/keeper_private.h: the inside of the keeping half: what it knows, and what it has decided. */
+#ifndef IND_STORE_ARCHIVE_KEEPER_PRIVATE_H
+#define IND_STORE_ARCHIVE_KEEPER_PRIVATE_H
+
+#include "store/archive/keeper.h"
+
+struct ind_keeper {
+    struct ind_disk *disk;
+    const struct ind_policy *policies[IND_POLICY_PLACES]; /* NULL: not in the present configuration */
+    struct ind_archive *archives;
+    size_t archive_count, archive_room;
+    ind_time last_run; /* of the retention, by the wall; IND_TIME_NONE: never */
+    uint64_t reserve;  /* bytes that are to be free */
+    struct ind_steady retained, kept_last_run, failed_at, reserve_told, reserve_tried;
+    bool clock_distrusted;
+    struct ind_keeper_counts counts;
+};
+
+/* What has been decided: a step each, in the order in which they are carried out. */
+struct ind_step {
+    size_t archive;
+    enum ind_action_kind kind;
+    const char *rule; /* of a removal */
+};
+
+struct ind_steps {
+    struct ind_step *list;
+    size_t count, room;
+};
+
+/* What a file system is short of its reserve though nothing more may go; 0 bytes: nothing. */
+struct ind_shortage {
+    unsigned file_system;
+    uint64_t bytes;
+};
+
+static inline const struct ind_policy *ind_keeper_policy(const struct ind_keeper *keeper,
+                                                         const struct ind_archive *archive)
+{
+    return archive->policy == IND_NO_POLICY ? NULL : keeper->policies[archive->policy];
+}
+
+/* ---- decide.c ---- */
+
+/* Of rules that are gone, or that this half has not adopted yet, nothing is known: such an archive waits. */
+bool ind_keeper_knows_rules(const struct ind_keeper *keeper, const struct ind_archive *archive);
+
+/* Bytes of a file system that should be free: the reserve, and the room in which the largest archive is
+ * packed next. 0: any do. */
+uint64_t ind_keeper_room_wanted(const struct ind_keeper *keeper, unsigned file_system);
+
+/* Add steps, whose list is to be freed. Where memory is out what is not decided now is decided at the next
+ * run. */
+void ind_keeper_decide_removals(const struct ind_keeper *keeper, ind_time now, struct ind_steps *steps,
+                                struct ind_shortage *shortage);
+void ind_keeper_decide_compressions(const struct ind_keeper *keeper, struct ind_steps *steps);
+
+#endif
