@@ -211,7 +211,7 @@ static void the_demo_fits_some_screens_and_ends_well(void **state)
                                         "ge0/24 (uplink to pier3-rtr) link down",
                                         "203.0.113.66",
                                         "call the bosun of mv-tern on ***",
-                                        "  724  messages received",
+                                        "messages received",
                                         "messages dropped by edits",
                                         "To go on:\n  cd "};
     for (size_t i = 0; i < sizeof parts / sizeof *parts; i++)

@@ -769,10 +769,36 @@ static void one_that_follows_and_does_not_read_is_passed_over(void **state)
     assert_int_equal(ind_count_lines(folder), COUNT);
 }
 
+static bool the_stranger_is_told(void *context)
+{
+    (void)context;
+    return ind_file_holds(ind_path(folder, "log/own.log"), "device-unknown");
+}
+
+static void a_sender_that_is_not_configured_is_told(void **state)
+{
+    (void)state;
+    begin("store: log\nstate: state\nzone: UTC\nlisten: [{udp: 127.0.0.1:0}]\n"
+          "devices: [{name: pier1-rtr, address: 127.0.0.5}]\n"
+          "routes:\n  - {name: own, when: 'msgid is \"device-unknown\" and data indagator@32473 sender is "
+          "\"127.0.0.7\"', file: own.log}\n  - {name: all, file: all.log}\n");
+    int known = open_to(IND_SEND_UDP, running.port, "127.0.0.5"),
+        stranger = open_to(IND_SEND_UDP, running.port, "127.0.0.7");
+    SAY(known, "<13>1 - pier1-rtr - - - - I am known");
+    SAY(stranger, "<13>1 - pier9-ap - - - - I am not");
+    ind_wait_until(the_stranger_is_told, NULL, "the stranger is told");
+    assert_true(ind_file_holds(ind_path(folder, "log/own.log"), "(it calls itself pier9-ap)"));
+    assert_false(ind_file_holds(running.err, "127.0.0.5 sends"));
+    close(known);
+    close(stranger);
+    end();
+}
+
+#define in_folder(test) cmocka_unit_test_setup_teardown(test, set_up, tear_down)
+
 int main(void)
 {
     const struct CMUnitTest tests[] = {
-#define in_folder(test) cmocka_unit_test_setup_teardown(test, set_up, tear_down)
         in_folder(one_senders_order_holds_whatever_port_it_sends_from),
         in_folder(the_systems_sender_comes_in_over_tcp_in_every_form),
         in_folder(a_hundred_thousand_over_tcp_while_files_rotate),
@@ -785,6 +811,7 @@ int main(void)
         in_folder(twenty_kills_under_load_leave_whole_lines_once),
         in_folder(following_shows_what_was_asked_for),
         in_folder(one_that_follows_and_does_not_read_is_passed_over),
+        in_folder(a_sender_that_is_not_configured_is_told),
     };
     return cmocka_run_group_tests(tests, NULL, NULL);
 }

@@ -133,6 +133,12 @@ static void ask_for_snapshot(struct ind_control *control)
     control->actions.snapshot(control->actions.context);
 }
 
+void ind_control_take_snapshot(struct ind_control *control)
+{
+    if (!control->snapshot_asked)
+        ask_for_snapshot(control);
+}
+
 static void on_status(struct evhttp_request *request, void *context)
 {
     struct ind_control *control = context;
@@ -145,11 +151,13 @@ static void on_status(struct evhttp_request *request, void *context)
 
 void ind_control_give_status(struct ind_control *control, const struct ind_status *status)
 {
-    char *text = ind_status_text(status);
+    char *text = control->for_status ? ind_status_text(status) : NULL;
     answer_all(&control->for_status, text ? HTTP_OK : HTTP_INTERNAL, "application/json",
                text ? text : "out of memory\n");
-    free(control->last_status);
-    control->last_status = text;
+    if (text) {
+        free(control->last_status);
+        control->last_status = text;
+    }
     control->snapshot_asked = false;
     if (pop_pending(&control->for_status, &control->next_status))
         ask_for_snapshot(control);

@@ -51,6 +51,8 @@ void ind_control_open(struct ind_control *control, struct ind_tap *tap, const st
 /* Until `look` says that it is done. */
 void ind_control_run(struct ind_control *control);
 
+/* Has a snapshot taken, unless one is under way: for nobody who waits. */
+void ind_control_take_snapshot(struct ind_control *control);
 void ind_control_give_status(struct ind_control *control, const struct ind_status *status);
 /* Where that would have to wait: the one that was given last, with what is wrong now. */
 void ind_control_give_last_status(struct ind_control *control, const char *trouble);

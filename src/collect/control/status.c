@@ -1,5 +1,6 @@
 #include "collect/control/status.h"
 
+#include "collect/control/roll_call.h"
 #include "collect/control/status_tls.h"
 #include "core/base/escape.h"
 #include "core/message/header.h"

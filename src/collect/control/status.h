@@ -9,7 +9,6 @@
 #include "store/disk/mounts.h"
 
 /* A configured device is silent when nothing has come from it for so many seconds. */
-enum { IND_SILENT_AFTER = 3600 };
 
 struct ind_status_listener {
     const char *name; /* as the configuration writes it, and messages name it */

@@ -1,6 +1,7 @@
 /* What the control socket can ask of a collector. */
 #include "collect/daemon/collector_private.h"
 
+#include "collect/control/roll_call.h"
 #include "collect/input/listener_tls.h"
 #include "collect/runtime/clock.h"
 #include "core/message/names.h"
@@ -153,6 +154,8 @@ static void give_status(struct ind_collector *collector)
     struct ind_ledger_snapshot *taken = collector->snapshots;
     collector->snapshots = collector->other_snapshots;
     collector->other_snapshots = taken;
+    ind_roll_call(collector->roll, status->config, taken, collector->accounts, collector->intakes,
+                  ind_steady_now());
     ind_control_give_status(collector->control, status);
     for (unsigned i = 0; i < collector->intakes; i++)
         ind_ledger_snapshot_clear(&taken[i]);
@@ -230,8 +233,12 @@ static void often(void *context)
 /* So many reports at once that they find room; the others have their turn a second later. */
 static void second(void *context)
 {
-    enum { AT_ONCE = 256 };
+    enum { AT_ONCE = 256, ROLL_CALL_SECONDS = 10 };
     struct ind_collector *collector = context;
+    if (!ind_is_from_files(collector) && !ind_is_stopping(&collector->lifecycle) &&
+        !ind_steady_reported_lately(&collector->roll_called, ind_steady_now(),
+                                    ROLL_CALL_SECONDS * IND_SECOND))
+        ind_control_take_snapshot(collector->control);
     if (!ind_is_from_files(collector) &&
         !ind_steady_reported_lately(&collector->ends_told, ind_steady_now(), IND_DAY_SECONDS * IND_SECOND))
         tell_ends(collector);

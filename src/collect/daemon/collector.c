@@ -1,6 +1,7 @@
 #define _GNU_SOURCE
 #include "collect/daemon/collector_private.h"
 
+#include "collect/control/roll_call.h"
 #include "collect/input/listener_tls.h"
 #include "collect/intake/file_source.h"
 #include "collect/runtime/clock.h"
@@ -367,7 +368,9 @@ static enum ind_collect_status run(struct ind_collector *collector, struct ind_c
     collector->budget = ind_budget_divide(ind_budget_limit(), 2 * config->listener_count * collector->intakes,
                                           config->open_files, config->limits.connections);
     collector->control = ind_control_new(&actions, &collector->reporter);
-    if (!collector->control || !make_shared(collector) || !make_writer(collector))
+    collector->roll = ind_roll_call_new(&collector->reporter, ind_steady_now());
+    collector->roll_called = ind_steady_now();
+    if (!collector->control || !collector->roll || !make_shared(collector) || !make_writer(collector))
         return out_of_memory(collector);
     collector->lifecycle.control = ind_control_waker(collector->control);
     if (!make_rules(collector))
@@ -386,6 +389,7 @@ static enum ind_collect_status run(struct ind_collector *collector, struct ind_c
 static void end(struct ind_collector *collector)
 {
     ind_control_free(collector->control);
+    ind_roll_call_free(collector->roll);
     ind_door_free(collector->door);
     ind_receivers_end(&collector->receivers);
     ind_store_close(collector->store);

@@ -71,6 +71,8 @@ struct ind_collector {
     struct ind_ledger_snapshot *snapshots, *other_snapshots; /* one for each intake, while they are taken */
     struct ind_marker *snapshot_markers;
     bool snapshots_asked;
+    struct ind_roll_call *roll;
+    struct ind_steady roll_called; /* when a snapshot was last taken for it */
 
     /* Messages from files: where reports of edits go; and files that could not be read, counted by their
      * thread. */

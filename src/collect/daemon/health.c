@@ -54,13 +54,14 @@ static void look_at_writer(struct ind_collector *collector, const struct ind_wri
     const char *what = !folder     ? "the disk"
                        : folder[0] ? "the file system at "
                                    : "the store's own file system";
+    const struct ind_own_data *data = folder && folder[0] ? IND_WITH({"folder", ind_slice_of(folder)}) : NULL;
     if (hangs) {
         hang->since = ind_steady_after(now, -age);
-        ind_report(&collector->reporter, IND_OWN_DISK_SILENT, NULL,
+        ind_report(&collector->reporter, IND_OWN_DISK_SILENT, data,
                    "%s%s has not answered for a second: %s in memory until it does", what,
                    folder ? folder : "", folder ? "what is for it waits" : "messages wait");
     } else {
-        ind_report(&collector->reporter, IND_OWN_DISK_ANSWERS, NULL, "%s%s answers again after %.1f s", what,
+        ind_report(&collector->reporter, IND_OWN_DISK_ANSWERS, data, "%s%s answers again after %.1f s", what,
                    folder ? folder : "", (double)ind_steady_from(hang->since, now) / (double)IND_SECOND);
     }
 }

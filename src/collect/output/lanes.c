@@ -118,7 +118,7 @@ static void tell_lost(struct ind_lanes *lanes, struct ind_lane *lane, struct ind
     if (lost == 0 || ind_steady_reported_lately(&lane->told, now, REPORT_AGAIN))
         return;
     lane->lost_told = lane->lost;
-    ind_report(lanes->reporter, IND_OWN_LOST, IND_WITH({"file-system", ind_slice_of(lane->folder)}),
+    ind_report(lanes->reporter, IND_OWN_LOST, IND_WITH({"folder", ind_slice_of(lane->folder)}),
                "%llu lines for the file system at %s were lost: it takes nothing, and its queue is full",
                (unsigned long long)lost, lane->folder[0] ? lane->folder : "the store's own folder");
 }
