@@ -8,5 +8,6 @@ cmake --build "$build" -j "${2:-2}" >/dev/null
 rm -f "$build"/*.deb
 (umask 022 && cd "$build" && cpack -G DEB >/dev/null)
 package=$(ls "$build"/*.deb)
+"$here/packaging/unit.sh" "$build"
 lintian --fail-on error,warning "$package"
 echo "$package"

@@ -10,7 +10,7 @@ lint="$quick clang-tidy cppcheck"
 bench='mawk grep ripgrep python3-minimal openssl'
 # To compare with; not built for every kind of processor.
 case $(uname -m) in x86_64 | i?86) bench="$bench libhyperscan-dev" ;; esac
-package='dpkg-dev lintian debootstrap'
+package='dpkg-dev lintian debootstrap systemd systemd-container man-db'
 screenshots='xvfb xterm imagemagick fonts-dejavu-core x11-utils openssl'
 
 wanted=''

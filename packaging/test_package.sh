@@ -1,6 +1,6 @@
 #!/bin/bash
 # The package in a clean Debian: installed, started by hand with the command line of its unit, upgraded, removed and
-# purged. As root. Usage: packaging/test_package.sh BUILD; SUITE (bookworm), MIRROR (debootstrap's own).
+# purged; then, where systemd-nspawn is, under a service manager of its own. As root. Usage: packaging/test_package.sh BUILD; SUITE (bookworm), MIRROR (debootstrap's own).
 set -eu
 package=$(realpath "$(ls "$1"/*.deb)") suite=${SUITE:-bookworm}
 [ "$(id -u)" -eq 0 ] || { echo 'test_package.sh: this makes a system of its own, and needs root' >&2; exit 1; }
@@ -64,4 +64,20 @@ within apt-get -qq purge -y indagator >"$root/tmp/log" 2>&1 || { tail "$root/tmp
 grep -q 'the store /var/log/indagator is left as it is' "$root/tmp/log" || { cat "$root/tmp/log"; fail 'purge does not say that the store stays'; }
 [ -d "$root/var/log/indagator" ] || fail 'purge took the store'
 [ ! -e "$root/etc/indagator" ] && [ ! -e "$root/var/lib/indagator" ] || fail 'purge left something'
+
+if command -v systemd-nspawn >/dev/null 2>&1; then
+    say 'under a service manager of its own'
+    within apt-get -qq install -y --no-install-recommends systemd systemd-sysv dbus /tmp/indagator.deb >"$root/tmp/log" 2>&1 ||
+        { tail "$root/tmp/log"; exit 1; }
+    install -m 0755 "$(dirname "$0")/live_unit.sh" "$root/usr/local/bin/live_unit"
+    printf '[Unit]\nAfter=multi-user.target\n[Service]\nType=idle\nExecStart=/usr/local/bin/live_unit\n' \
+        >"$root/etc/systemd/system/live_unit.service"
+    mkdir -p "$root/etc/systemd/system/multi-user.target.wants"
+    ln -s /etc/systemd/system/live_unit.service "$root/etc/systemd/system/multi-user.target.wants/live_unit.service"
+    umount "$root/proc"
+    timeout 120 systemd-nspawn -q --register=no --keep-unit -D "$root" --boot </dev/null >"$root/tmp/log" 2>&1 || true
+    [ "$(tail -n 1 "$root/result")" = good ] || { cat "$root/result" || tail "$root/tmp/log"; fail 'not as it should be there'; }
+else
+    say 'not tried under a service manager: there is no systemd-nspawn here'
+fi
 say 'good'
