@@ -77,12 +77,20 @@ static void look_at_writers(struct ind_collector *collector, struct ind_steady n
 
 /* ---- The service manager ---- */
 
+/* Whether any of them goes round. One disk of several that hangs is no reason to start again: that would stop
+ * the others, too, and a start would wait for it. */
+static bool any_lane_lives(const struct ind_collector *collector, struct ind_steady now, int64_t most)
+{
+    bool lives = collector->lanes.count == 0;
+    for (unsigned i = 0; i < collector->lanes.count; i++)
+        lives |= ind_pulse_age(&collector->lane_writers[i].pulse, now) < most;
+    return lives;
+}
+
 /* Whoever hears from us for so long as everyone works: a thread that hangs is seen. */
 static bool all_live(const struct ind_collector *collector, struct ind_steady now, int64_t most)
 {
-    bool live = ind_pulse_age(&collector->writer.pulse, now) < most;
-    for (unsigned i = 0; i < collector->lanes.count; i++)
-        live &= ind_pulse_age(&collector->lane_writers[i].pulse, now) < most;
+    bool live = ind_pulse_age(&collector->writer.pulse, now) < most && any_lane_lives(collector, now, most);
     if (collector->door)
         live &= ind_pulse_age(ind_door_pulse(collector->door), now) < most;
     for (unsigned i = 0; i < collector->intakes && collector->receivers.list[i]; i++)
