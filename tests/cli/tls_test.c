@@ -224,6 +224,44 @@ static void other_programs_are_understood(void **state)
     end();
 }
 
+static bool client_has_ended(void *out)
+{
+    return ind_file_holds(out, "Verification: OK") && ind_file_holds(out, "no renegotiation");
+}
+
+/* In TLS 1.2 either side may ask for another handshake on a connection that stands, as often as it likes, and
+ * at our cost: ours is not to be had. What was said before is filed. */
+static void nobody_is_shaken_hands_with_twice(void **state)
+{
+    char command[600];
+    (void)state;
+    if (!is_there("openssl"))
+        return;
+    begin_tls("", "");
+    char *out = strdup(ind_path(folder, "client.out"));
+    snprintf(command, sizeof command,
+             "cd %s && exec timeout 20 openssl s_client -tls1_2 -connect 127.0.0.1:%u -CAfile authority.pem "
+             ">client.out 2>&1",
+             folder, tls_port());
+    FILE *client = popen(command, "w");
+    assert_non_null(client);
+    fputs("<13>1 - - a - - - one\n", client);
+    fflush(client);
+    wait_stored(1);
+    fputs("R\n", client);
+    fflush(client);
+    ind_wait_until(client_has_ended, out, "the client is told that there is no other");
+    (void)pclose(client);
+    json_t *object = status();
+    const json_t *listeners = json_object_get(object, "listeners"), *listener;
+    size_t i;
+    json_array_foreach(listeners, i, listener) if (json_object_get(listener, "handshakes"))
+        assert_int_equal(number(listener, "handshakes"), 1);
+    json_decref(object);
+    free(out);
+    end();
+}
+
 /* ---- What can be seen on the way ---- */
 
 static struct {
@@ -572,6 +610,7 @@ int main(void)
     const struct CMUnitTest tests[] = {
         WITH_FOLDER(messages_arrive_in_both_framings_with_the_name_of_their_certificate),
         WITH_FOLDER(other_programs_are_understood),
+        WITH_FOLDER(nobody_is_shaken_hands_with_twice),
         WITH_FOLDER(nobody_between_sees_any_of_it),
         WITH_FOLDER(every_failed_handshake_is_counted_with_its_reason),
         WITH_FOLDER(a_pinned_certificate_is_believed_whoever_signed_it),
