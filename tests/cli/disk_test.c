@@ -37,20 +37,6 @@ static int leave(void **state)
     return tear_down(state);
 }
 
-static bool has_trouble(void *text)
-{
-    json_t *object = status();
-    const char *trouble = json_string_value(json_object_get(json_object_get(object, "files"), "trouble"));
-    bool has = text ? trouble && strstr(trouble, text) : !trouble;
-    json_decref(object);
-    return has;
-}
-
-static void wait_trouble(const char *text)
-{
-    ind_wait_until(has_trouble, (void *)(uintptr_t)text, text ? text : "there is no trouble any more");
-}
-
 static void send_some(const char *app, int count)
 {
     char text[400];

@@ -92,20 +92,6 @@ static void send_in_background(int pri, const char *app, const char *from, int c
     _exit(0);
 }
 
-static bool has_trouble(void *text)
-{
-    json_t *object = status();
-    const char *trouble = json_string_value(json_object_get(json_object_get(object, "files"), "trouble"));
-    bool has = text ? trouble && strstr(trouble, text) : !trouble;
-    json_decref(object);
-    return has;
-}
-
-static void wait_trouble(const char *text)
-{
-    ind_wait_until(has_trouble, (void *)(uintptr_t)text, text ? text : "there is no trouble any more");
-}
-
 struct expected {
     const char *path;
     int lines;

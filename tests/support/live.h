@@ -102,4 +102,19 @@ static inline unsigned long number(const json_t *object, const char *key)
     return (unsigned long)json_integer_value(json_object_get(object, key));
 }
 
+/* What the status says is wrong with a disk; NULL: nothing is. */
+static inline bool has_trouble(void *text)
+{
+    json_t *object = status();
+    const char *trouble = json_string_value(json_object_get(json_object_get(object, "files"), "trouble"));
+    bool has = text ? trouble && strstr(trouble, text) : !trouble;
+    json_decref(object);
+    return has;
+}
+
+static inline void wait_trouble(const char *text)
+{
+    ind_wait_until(has_trouble, (void *)(uintptr_t)text, text ? text : "there is no trouble any more");
+}
+
 #endif
