@@ -4,6 +4,7 @@
 #include "collect/input/listener_tls.h"
 #include "collect/runtime/clock.h"
 #include "collect/runtime/identity.h"
+#include "store/disk/mounts.h"
 
 static struct {
     int order, here;
@@ -33,10 +34,23 @@ static void print_patterns(const struct ind_config *config)
                config->layout_place_count, examples, examples == 1 ? "" : "s");
 }
 
+/* File systems that are mounted into the store. */
+static void print_mounts(const struct ind_config *config)
+{
+    struct ind_mounts mounts;
+    (void)ind_mounts_find(config->store, &mounts);
+    for (unsigned i = 1; i < mounts.file_systems; i++)
+        printf("disk     %s: a file system of its own, which the store's other files do not wait for\n",
+               ind_mounts_folder(&mounts, i));
+    ind_mounts_free(&mounts);
+}
+
 static void print_summary(const struct ind_config *config)
 {
     char text[512];
-    printf("store    %s\nstate    %s\nzone     %s\n", config->store, config->state,
+    printf("store    %s\n", config->store);
+    print_mounts(config);
+    printf("state    %s\nzone     %s\n", config->state,
            config->zone_text ? config->zone_text : "this machine's");
     for (size_t i = 0; i < config->listener_count; i++)
         printf("listen   %s\n", config->listeners[i].text);

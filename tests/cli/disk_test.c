@@ -158,6 +158,40 @@ static void the_reserve_is_kept_by_removing_the_oldest_archives(void **state)
     }
 }
 
+/* A device whose errors have it made read-only, as the kernel does it, under files that are open. What it has
+ * taken stays whole; what waits is lost at the end only, and that is told. */
+static void a_disk_that_becomes_read_only_is_told(void **state)
+{
+    (void)state;
+    struct ind_ran ran = ind_shell(
+        folder, "mkdir disk && truncate -s 16M image && mkfs.ext4 -q image && mount -o loop image disk");
+    mounted = ran.status == 0;
+    if (!mounted)
+        print_message("not tried: no device can be made and mounted here (%s)\n", ran.err);
+    ind_ran_free(&ran);
+    if (!mounted)
+        return;
+    begin(RULES ROUTES);
+    send_some("before", 10);
+    wait_lines("disk/log/before.log", 10);
+    ran = ind_shell(folder, "mount -o remount,abort disk");
+    bool aborted = ran.status == 0;
+    if (!aborted)
+        print_message("not tried: this kernel makes no device read-only for us (%s)\n", ran.err);
+    ind_ran_free(&ran);
+    if (aborted) {
+        send_some("meanwhile", 100);
+        wait_trouble("the disk takes nothing (Read-only file system): messages wait in memory");
+        json_t *object = status();
+        const json_t *ledger = json_object_get(object, "ledger");
+        assert_true(number(ledger, "waiting") >= 100);
+        assert_true(json_is_true(json_object_get(ledger, "adds_up")));
+        json_decref(object);
+        end_with(SIGTERM, 3);
+        expect_whole("before", 10);
+    }
+}
+
 static void the_right_to_write_that_is_taken_away_is_waited_for(void **state)
 {
     const struct passwd *user = getpwnam("nobody");
@@ -189,6 +223,7 @@ int main(void)
         cmocka_unit_test_setup_teardown(a_full_disk_is_told_and_all_goes_on_by_itself_once_there_is_room,
                                         set_up, leave),
         cmocka_unit_test_setup_teardown(the_reserve_is_kept_by_removing_the_oldest_archives, set_up, leave),
+        cmocka_unit_test_setup_teardown(a_disk_that_becomes_read_only_is_told, set_up, leave),
         cmocka_unit_test_setup_teardown(the_right_to_write_that_is_taken_away_is_waited_for, set_up, leave),
     };
     return cmocka_run_group_tests(tests, NULL, NULL);

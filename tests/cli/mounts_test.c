@@ -92,28 +92,6 @@ static void send_in_background(int pri, const char *app, const char *from, int c
     _exit(0);
 }
 
-struct expected {
-    const char *path;
-    int lines;
-};
-
-static bool has_lines(void *context)
-{
-    const struct expected *expected = context;
-    char *text = ind_read_file(ind_path(folder, expected->path), NULL);
-    int lines = 0;
-    for (const char *at = text; at && (at = strchr(at, '\n')); at++)
-        lines++;
-    free(text);
-    return lines == expected->lines;
-}
-
-static void wait_lines(const char *path, int lines)
-{
-    struct expected expected = {path, lines};
-    ind_wait_until(has_lines, &expected, path);
-}
-
 /* Both transports, for the file system that takes everything. */
 static void others_are_filed(const char *app)
 {

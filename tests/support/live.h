@@ -117,4 +117,27 @@ static inline void wait_trouble(const char *text)
     ind_wait_until(has_trouble, (void *)(uintptr_t)text, text ? text : "there is no trouble any more");
 }
 
+/* Waits until a file has so many lines. */
+struct ind_expected_lines {
+    const char *path;
+    int lines;
+};
+
+static inline bool has_lines(void *context)
+{
+    const struct ind_expected_lines *expected = context;
+    char *text = ind_read_file(ind_path(folder, expected->path), NULL);
+    int lines = 0;
+    for (const char *at = text; at && (at = strchr(at, '\n')); at++)
+        lines++;
+    free(text);
+    return lines == expected->lines;
+}
+
+static inline void wait_lines(const char *path, int lines)
+{
+    struct ind_expected_lines expected = {path, lines};
+    ind_wait_until(has_lines, &expected, path);
+}
+
 #endif

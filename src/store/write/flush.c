@@ -237,8 +237,7 @@ int ind_live_flush(struct ind_store *store, struct ind_live *live, struct ind_cl
             report_room(store); /* all that waited is written */
         return 0;
     }
-    if (ind_disk_takes_nothing(store->disk, store->file_system, error) || error == EMFILE ||
-        error == ENFILE) {
+    if (ind_disk_takes_nothing(store->disk, live->file_system, error) || error == EMFILE || error == ENFILE) {
         report_full(store, live, error, now);
         atomic_store(&store->disk->wanted, true); /* the keeping half may find something to remove */
         return error;

@@ -67,6 +67,7 @@ struct ind_live *ind_live_new(struct ind_store *store, struct ind_slice path, ui
     copy[path.length] = '\0';
     live->path = copy;
     live->hash = hash;
+    live->file_system = ind_mounts_of(&store->disk->mounts, path);
     live->file = -1;
     live->route = live->policy = IND_NO_POLICY;
     live->first = live->last = IND_TIME_NONE;
@@ -113,7 +114,7 @@ void ind_live_count_bytes(struct ind_store *store, const struct ind_live *live, 
     if (live->policy == IND_NO_POLICY)
         return;
     atomic_fetch_add(&store->disk->live_bytes[live->policy], more - less);
-    atomic_fetch_add(&store->disk->live_bytes_on[store->file_system], more - less);
+    atomic_fetch_add(&store->disk->live_bytes_on[live->file_system], more - less);
 }
 
 void ind_live_free(struct ind_store *store, struct ind_live *live)

@@ -37,7 +37,8 @@ struct ind_live {
     struct ind_series *series;
     size_t route;  /* of the present configuration; IND_NO_POLICY: no more configured */
     size_t policy; /* its place in store->policies, or IND_NO_POLICY */
-    int stored;    /* of its lines (store/disk/stored.h) */
+    unsigned file_system;
+    int stored; /* of its lines (store/disk/stored.h) */
     bool made_up;
     bool overflow;  /* an overflow.log */
     bool begun;     /* number, archive and first are set */
