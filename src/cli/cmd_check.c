@@ -318,7 +318,7 @@ static int run(struct ind_call *call)
     ind_config_compare_patterns(&loaded);
     if (loaded.config)
         look_around(&loaded);
-    bool good = loaded.diagnostics.mistakes == 0;
+    bool good = loaded.config && loaded.diagnostics.mistakes == 0;
     int status = good ? IND_EXIT_DONE : IND_EXIT_NO;
     if (given.order && good) {
         ind_print_diagnostics(&loaded, true, stderr);

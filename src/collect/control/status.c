@@ -1,6 +1,7 @@
 #include "collect/control/status.h"
 
 #include "collect/control/roll_call.h"
+#include "collect/control/rows.h"
 #include "collect/control/status_tls.h"
 #include "core/base/escape.h"
 #include "core/message/header.h"
@@ -9,147 +10,6 @@
 #include <stdlib.h>
 #include <unistd.h>
 #include <uthash.h>
-
-/* Accounts that belong together: all of a device, or all of a sender that nobody knows. */
-struct row {
-    UT_hash_handle hh;
-    char *name;
-    struct ind_ledger ledger;
-    ind_time last;
-    struct ind_clock_offset_summary offset;
-    bool refused;
-    json_t *hosts;  /* what a stranger calls itself */
-    json_t *claims; /* the same, where it is the name of a configured device */
-};
-
-struct rows {
-    struct row *devices, *strangers;
-    struct ind_ledger listeners[IND_LISTENER_NAMES], total;
-    uint64_t burst, rings, files;
-};
-
-static struct row *row_for(struct row **table, struct ind_slice name)
-{
-    struct row *row;
-    HASH_FIND(hh, *table, name.at, name.length, row);
-    if (row || !(row = calloc(1, sizeof *row)))
-        return row;
-    row->name = malloc(name.length + 1);
-    row->last = IND_TIME_NONE;
-    if (!row->name) {
-        free(row);
-        return NULL;
-    }
-    memcpy(row->name, name.at, name.length);
-    row->name[name.length] = '\0';
-    HASH_ADD_KEYPTR(hh, *table, row->name, name.length, row);
-    return row;
-}
-
-static void free_rows(struct row **table)
-{
-    struct row *row, *next;
-    HASH_ITER(hh, *table, row, next)
-    {
-        HASH_DEL(*table, row);
-        json_decref(row->hosts);
-        json_decref(row->claims);
-        free(row->name);
-        free(row);
-    }
-}
-
-static void add_to_row(struct row *row, const struct ind_ledger *ledger, ind_time last,
-                       const struct ind_clock_offset_summary *offset)
-{
-    if (!row)
-        return;
-    ind_ledger_add(&row->ledger, ledger);
-    if (last != IND_TIME_NONE && (row->last == IND_TIME_NONE || last >= row->last)) {
-        row->last = last;
-        row->offset = *offset;
-    }
-}
-
-/* Text that came from the network, as the stored lines write it. */
-static json_t *clean(struct ind_slice text)
-{
-    char room[2048];
-    struct ind_buffer buffer = ind_buffer_on(room, sizeof room);
-    text.length = text.length < 256 ? text.length : 256;
-    ind_escape_column(&buffer, text);
-    return json_stringn(room, buffer.length);
-}
-
-static void add_stranger(struct rows *rows, const struct ind_account *account,
-                         const struct ind_ledger *ledger, ind_time last,
-                         const struct ind_clock_offset_summary *offset)
-{
-    enum { MOST_HOSTS = 8 };
-    struct row *row = row_for(&rows->strangers, account->sender);
-    if (!row)
-        return;
-    add_to_row(row, ledger, last, offset);
-    row->refused |= account->kind == IND_ACCOUNT_REFUSED;
-    row->hosts = row->hosts ? row->hosts : json_array();
-    row->claims = row->claims ? row->claims : json_array();
-    if (account->kind == IND_ACCOUNT_REFUSED || ind_slice_equal(account->device, account->sender))
-        return;
-    json_t *host = clean(account->device), *known;
-    json_t *list = account->kind == IND_ACCOUNT_CLAIMANT ? row->claims : row->hosts;
-    size_t i;
-    json_array_foreach(list, i, known) if (json_equal(host, known)) break;
-    if (i == json_array_size(list) && i < MOST_HOSTS)
-        json_array_append(list, host);
-    json_decref(host);
-}
-
-static void add_account(struct rows *rows, const struct ind_account *account, const struct ind_ledger *ledger,
-                        ind_time last, const struct ind_clock_offset_summary *offset)
-{
-    ind_ledger_add(&rows->listeners[account->listener], ledger);
-    bool claimant = account->kind == IND_ACCOUNT_CLAIMANT; /* the name is another's */
-    add_to_row(row_for(&rows->devices, claimant ? account->sender : account->device), ledger, last, offset);
-    if (((claimant || account->kind == IND_ACCOUNT_STRANGER) && account->sender.length) ||
-        account->kind == IND_ACCOUNT_REFUSED)
-        add_stranger(rows, account, ledger, last, offset);
-}
-
-/* What is counted at the socket replaces what the accounts have received: so that a difference shows. */
-static void add_snapshot(struct rows *rows, const struct ind_status *status, unsigned intake)
-{
-    const struct ind_ledger_snapshot *snapshot = &status->snapshots[intake];
-    const struct ind_intake_counts *counts = &snapshot->counts;
-    struct ind_ledger unread = {0};
-    for (uint32_t i = 0; snapshot->ledgers && i < snapshot->account_count; i++)
-        add_account(rows, ind_account_at(status->accounts[intake], i), &snapshot->ledgers[i],
-                    snapshot->last[i], &snapshot->offsets[i]);
-    for (uint16_t i = 0; i < status->listener_count; i++) {
-        struct ind_ledger *listener = &rows->listeners[i];
-        listener->ended[IND_END_LOST_BUFFER] += counts->lost_buffer[i];
-        listener->waiting += counts->waiting[i];
-        unread.received += counts->lost_buffer[i] + counts->waiting[i];
-        unread.ended[IND_END_LOST_BUFFER] += counts->lost_buffer[i];
-        unread.waiting += counts->waiting[i];
-        rows->burst += counts->waiting[i];
-    }
-    if (unread.received)
-        add_to_row(row_for(&rows->devices, IND_SLICE("(not read)")), &unread, IND_TIME_NONE, NULL);
-    rows->rings += snapshot->ring_waiting;
-    rows->files += snapshot->store_waiting;
-}
-
-static void settle_received(struct rows *rows, const struct ind_status *status)
-{
-    for (uint16_t i = 0; i < status->listener_count; i++) {
-        rows->listeners[i].received = rows->listeners[i].bytes = 0;
-        for (unsigned n = 0; n < status->intakes; n++) {
-            rows->listeners[i].received += status->snapshots[n].counts.received[i];
-            rows->listeners[i].bytes += status->snapshots[n].counts.bytes[i];
-        }
-        ind_ledger_add(&rows->total, &rows->listeners[i]);
-    }
-}
 
 /* ---- As JSON ---- */
 
@@ -187,7 +47,7 @@ static json_t *ledger_object(const struct ind_ledger *ledger)
     return object;
 }
 
-static json_t *listeners_array(const struct ind_status *status, const struct rows *rows)
+static json_t *listeners_array(const struct ind_status *status, const struct ind_rows *rows)
 {
     json_t *array = json_array();
     for (uint16_t i = 0; i < status->listener_count; i++) {
@@ -212,7 +72,7 @@ static json_t *hundredths(ind_time time)
     return json_real(round((double)time / 1e7) / 100);
 }
 
-static void set_row(json_t *object, const struct row *row)
+static void set_row(json_t *object, const struct ind_row *row)
 {
     char text[120];
     struct ind_buffer clock = ind_buffer_on(text, sizeof text);
@@ -227,20 +87,20 @@ static void set_row(json_t *object, const struct row *row)
     json_object_set_new(object, "clock", json_stringn(text, clock.length));
 }
 
-static int busiest_first(const struct row *a, const struct row *b)
+static int busiest_first(const struct ind_row *a, const struct ind_row *b)
 {
     if (a->ledger.received != b->ledger.received)
         return a->ledger.received < b->ledger.received ? 1 : -1;
     return strcmp(a->name, b->name);
 }
 
-static json_t *devices_array(struct rows *rows)
+static json_t *devices_array(struct ind_rows *rows)
 {
     json_t *array = json_array();
     HASH_SORT(rows->devices, busiest_first);
-    for (const struct row *row = rows->devices; row; row = row->hh.next) {
+    for (const struct ind_row *row = rows->devices; row; row = row->hh.next) {
         json_t *object = ledger_object(&row->ledger);
-        json_object_set_new(object, "device", clean(ind_slice_of(row->name)));
+        json_object_set_new(object, "device", ind_rows_clean(ind_slice_of(row->name)));
         set_row(object, row);
         json_array_append_new(array, object);
     }
@@ -249,13 +109,13 @@ static json_t *devices_array(struct rows *rows)
 
 /* Configured devices of which nothing has come, or not for a while. Relays speak for others; the first
  * thousand are enough to see that something is wrong with all. */
-static json_t *silent_array(const struct ind_status *status, const struct rows *rows)
+static json_t *silent_array(const struct ind_status *status, const struct ind_rows *rows)
 {
     enum { MOST = 1000 };
     json_t *array = json_array();
     for (size_t i = 0; i < ind_devices_count(status->config->devices) && json_array_size(array) < MOST; i++) {
         const struct ind_device *device = ind_devices_at(status->config->devices, i);
-        const struct row *row;
+        const struct ind_row *row;
         HASH_FIND(hh, rows->devices, device->name, (unsigned)device->name_length, row);
         const ind_time last = row && row->ledger.received ? row->last : IND_TIME_NONE;
         if (device->relay || (last != IND_TIME_NONE && status->now - last < IND_SILENT_AFTER * IND_SECOND))
@@ -269,7 +129,7 @@ static json_t *silent_array(const struct ind_status *status, const struct rows *
 }
 
 /* The configured devices whose names a sender bears without a right to them, and where they are. */
-static json_t *claims_array(const struct ind_config *config, const struct row *row)
+static json_t *claims_array(const struct ind_config *config, const struct ind_row *row)
 {
     json_t *array = json_array(), *name;
     size_t i;
@@ -290,11 +150,11 @@ static json_t *claims_array(const struct ind_config *config, const struct row *r
     return array;
 }
 
-static json_t *strangers_array(const struct ind_config *config, struct rows *rows)
+static json_t *strangers_array(const struct ind_config *config, struct ind_rows *rows)
 {
     json_t *array = json_array();
     HASH_SORT(rows->strangers, busiest_first);
-    for (const struct row *row = rows->strangers; row; row = row->hh.next) {
+    for (const struct ind_row *row = rows->strangers; row; row = row->hh.next) {
         json_t *object = json_object();
         json_object_set_new(object, "sender", json_string(row->name));
         json_object_set(object, "hosts", row->hosts);
@@ -438,13 +298,10 @@ static json_t *door_object(const struct ind_status_door *door)
 
 char *ind_status_text(const struct ind_status *status)
 {
-    struct rows *rows = calloc(1, sizeof *rows);
-    json_t *object = json_object(), *waiting = json_object();
+    struct ind_rows *rows = ind_rows_gather(status);
     if (!rows)
         return NULL;
-    for (unsigned i = 0; i < status->intakes; i++)
-        add_snapshot(rows, status, i);
-    settle_received(rows, status);
+    json_t *object = json_object(), *waiting = json_object();
     set_time(object, "now", status->now);
     set_time(object, "since", status->began);
     set_number(object, "process", (uint64_t)getpid());
@@ -467,9 +324,7 @@ char *ind_status_text(const struct ind_status *status)
     json_object_set_new(object, "files", files_object(status));
     char *text = json_dumps(object, JSON_COMPACT | JSON_REAL_PRECISION(15));
     json_decref(object);
-    free_rows(&rows->devices);
-    free_rows(&rows->strangers);
-    free(rows);
+    ind_rows_free(rows);
     return text;
 }
 

@@ -8,8 +8,6 @@
 #include "net/tls_session.h"
 #include "store/disk/mounts.h"
 
-/* A configured device is silent when nothing has come from it for so many seconds. */
-
 struct ind_status_listener {
     const char *name; /* as the configuration writes it, and messages name it */
     char at[80];      /* with the port that it has; "": nothing else is known */

@@ -1,14 +1,6 @@
 #include "collect/control/status_tls.h"
 
-#include "core/base/escape.h"
-
-static json_t *clean(struct ind_slice text)
-{
-    char room[4 * IND_TLS_PEER_WIDTH + 8];
-    struct ind_buffer buffer = ind_buffer_on(room, sizeof room);
-    ind_escape_column(&buffer, text);
-    return json_stringn(room, buffer.length);
-}
+#include "collect/control/rows.h"
 
 static json_t *time_text(ind_time time)
 {
@@ -62,7 +54,8 @@ json_t *ind_status_peers(const struct ind_status *status)
         struct ind_buffer address = ind_buffer_on(text, sizeof text);
         json_t *object = json_object();
         ind_address_write(&address, &peer->address);
-        json_object_set_new(object, "certificate", clean((struct ind_slice){peer->name, peer->name_length}));
+        json_object_set_new(object, "certificate",
+                            ind_rows_clean((struct ind_slice){peer->name, peer->name_length}));
         json_object_set_new(object, "listener", json_string(status->listeners[peer->listener].name));
         json_object_set_new(object, "sender", json_stringn(text, address.length));
         json_object_set_new(object, "handshakes", json_integer((json_int_t)peer->handshakes));

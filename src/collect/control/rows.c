@@ -1,0 +1,146 @@
+#include "collect/control/rows.h"
+
+#include "core/base/escape.h"
+#include <stdlib.h>
+
+static struct ind_row *row_for(struct ind_row **table, struct ind_slice name)
+{
+    struct ind_row *row;
+    HASH_FIND(hh, *table, name.at, name.length, row);
+    if (row || !(row = calloc(1, sizeof *row)))
+        return row;
+    row->name = malloc(name.length + 1);
+    row->last = IND_TIME_NONE;
+    if (!row->name) {
+        free(row);
+        return NULL;
+    }
+    memcpy(row->name, name.at, name.length);
+    row->name[name.length] = '\0';
+    HASH_ADD_KEYPTR(hh, *table, row->name, name.length, row);
+    return row;
+}
+
+static void free_rows(struct ind_row **table)
+{
+    struct ind_row *row, *next;
+    HASH_ITER(hh, *table, row, next)
+    {
+        HASH_DEL(*table, row);
+        json_decref(row->hosts);
+        json_decref(row->claims);
+        free(row->name);
+        free(row);
+    }
+}
+
+static void add_to_row(struct ind_row *row, const struct ind_ledger *ledger, ind_time last,
+                       const struct ind_clock_offset_summary *offset)
+{
+    if (!row)
+        return;
+    ind_ledger_add(&row->ledger, ledger);
+    if (last != IND_TIME_NONE && (row->last == IND_TIME_NONE || last >= row->last)) {
+        row->last = last;
+        row->offset = *offset;
+    }
+}
+
+json_t *ind_rows_clean(struct ind_slice text)
+{
+    char room[2048];
+    struct ind_buffer buffer = ind_buffer_on(room, sizeof room);
+    text.length = text.length < 256 ? text.length : 256;
+    ind_escape_column(&buffer, text);
+    return json_stringn(room, buffer.length);
+}
+
+static void add_stranger(struct ind_rows *rows, const struct ind_account *account,
+                         const struct ind_ledger *ledger, ind_time last,
+                         const struct ind_clock_offset_summary *offset)
+{
+    enum { MOST_HOSTS = 8 };
+    struct ind_row *row = row_for(&rows->strangers, account->sender);
+    if (!row)
+        return;
+    add_to_row(row, ledger, last, offset);
+    row->refused |= account->kind == IND_ACCOUNT_REFUSED;
+    row->hosts = row->hosts ? row->hosts : json_array();
+    row->claims = row->claims ? row->claims : json_array();
+    if (account->kind == IND_ACCOUNT_REFUSED || ind_slice_equal(account->device, account->sender))
+        return;
+    json_t *host = ind_rows_clean(account->device), *known;
+    json_t *list = account->kind == IND_ACCOUNT_CLAIMANT ? row->claims : row->hosts;
+    size_t i;
+    json_array_foreach(list, i, known) if (json_equal(host, known)) break;
+    if (i == json_array_size(list) && i < MOST_HOSTS)
+        json_array_append(list, host);
+    json_decref(host);
+}
+
+static void add_account(struct ind_rows *rows, const struct ind_account *account,
+                        const struct ind_ledger *ledger, ind_time last,
+                        const struct ind_clock_offset_summary *offset)
+{
+    ind_ledger_add(&rows->listeners[account->listener], ledger);
+    bool claimant = account->kind == IND_ACCOUNT_CLAIMANT; /* the name is another's */
+    add_to_row(row_for(&rows->devices, claimant ? account->sender : account->device), ledger, last, offset);
+    if (((claimant || account->kind == IND_ACCOUNT_STRANGER) && account->sender.length) ||
+        account->kind == IND_ACCOUNT_REFUSED)
+        add_stranger(rows, account, ledger, last, offset);
+}
+
+/* What is counted at the socket replaces what the accounts have received: so that a difference shows. */
+static void add_snapshot(struct ind_rows *rows, const struct ind_status *status, unsigned intake)
+{
+    const struct ind_ledger_snapshot *snapshot = &status->snapshots[intake];
+    const struct ind_intake_counts *counts = &snapshot->counts;
+    struct ind_ledger unread = {0};
+    for (uint32_t i = 0; snapshot->ledgers && i < snapshot->account_count; i++)
+        add_account(rows, ind_account_at(status->accounts[intake], i), &snapshot->ledgers[i],
+                    snapshot->last[i], &snapshot->offsets[i]);
+    for (uint16_t i = 0; i < status->listener_count; i++) {
+        struct ind_ledger *listener = &rows->listeners[i];
+        listener->ended[IND_END_LOST_BUFFER] += counts->lost_buffer[i];
+        listener->waiting += counts->waiting[i];
+        unread.received += counts->lost_buffer[i] + counts->waiting[i];
+        unread.ended[IND_END_LOST_BUFFER] += counts->lost_buffer[i];
+        unread.waiting += counts->waiting[i];
+        rows->burst += counts->waiting[i];
+    }
+    if (unread.received)
+        add_to_row(row_for(&rows->devices, IND_SLICE("(not read)")), &unread, IND_TIME_NONE, NULL);
+    rows->rings += snapshot->ring_waiting;
+    rows->files += snapshot->store_waiting;
+}
+
+static void settle_received(struct ind_rows *rows, const struct ind_status *status)
+{
+    for (uint16_t i = 0; i < status->listener_count; i++) {
+        rows->listeners[i].received = rows->listeners[i].bytes = 0;
+        for (unsigned n = 0; n < status->intakes; n++) {
+            rows->listeners[i].received += status->snapshots[n].counts.received[i];
+            rows->listeners[i].bytes += status->snapshots[n].counts.bytes[i];
+        }
+        ind_ledger_add(&rows->total, &rows->listeners[i]);
+    }
+}
+
+struct ind_rows *ind_rows_gather(const struct ind_status *status)
+{
+    struct ind_rows *rows = calloc(1, sizeof *rows);
+    for (unsigned i = 0; rows && i < status->intakes; i++)
+        add_snapshot(rows, status, i);
+    if (rows)
+        settle_received(rows, status);
+    return rows;
+}
+
+void ind_rows_free(struct ind_rows *rows)
+{
+    if (!rows)
+        return;
+    free_rows(&rows->devices);
+    free_rows(&rows->strangers);
+    free(rows);
+}
