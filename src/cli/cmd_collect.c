@@ -115,6 +115,7 @@ static int run(struct ind_call *call)
     struct ind_inherited *inherited = ind_inherited_take();
     struct ind_service_manager *manager = ind_service_manager_find();
     struct ind_collect_settings settings = {.config = loaded.config,
+                                            .version = IND_VERSION,
                                             .manager = manager,
                                             .doubts = &loaded.diagnostics,
                                             .inherited = inherited,

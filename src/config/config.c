@@ -241,6 +241,13 @@ static void include_one(struct ind_loader *loader, const struct ind_node *node)
     globfree(&found);
 }
 
+static void read_serve(struct ind_loader *loader, const struct ind_node *value, void *into)
+{
+    struct ind_config *config = into;
+    if (once(loader, value, &config->serve))
+        ind_load_serve(loader, value, &config->serve);
+}
+
 static void read_include(struct ind_loader *loader, const struct ind_node *value, void *into)
 {
     (void)into;
@@ -252,26 +259,13 @@ static void read_include(struct ind_loader *loader, const struct ind_node *value
 }
 
 static const struct ind_key top_keys[] = {
-    {"store", read_store},
-    {"state", read_state},
-    {"zone", read_zone},
-    {"times", read_times},
-    {"domain", read_domain},
-    {"user", read_user},
-    {"group", read_group},
-    {"open files", read_open_files},
-    {"burst buffer", read_burst_buffer},
-    {"reserve", read_reserve},
-    {"threads", read_threads},
-    {"listen", ind_load_listen},
-    {"allow", read_allow},
-    {"limits", read_limits},
-    {"devices", gather_devices},
-    {"patterns", gather_patterns},
-    {"conditions", gather_conditions},
-    {"edits", gather_edits},
-    {"routes", gather_routes},
-    {"archives", gather_archives},
+    {"store", read_store},       {"state", read_state},           {"zone", read_zone},
+    {"times", read_times},       {"domain", read_domain},         {"user", read_user},
+    {"group", read_group},       {"open files", read_open_files}, {"burst buffer", read_burst_buffer},
+    {"reserve", read_reserve},   {"threads", read_threads},       {"listen", ind_load_listen},
+    {"allow", read_allow},       {"limits", read_limits},         {"serve", read_serve},
+    {"devices", gather_devices}, {"patterns", gather_patterns},   {"conditions", gather_conditions},
+    {"edits", gather_edits},     {"routes", gather_routes},       {"archives", gather_archives},
     {"include", read_include},
 };
 
@@ -379,6 +373,12 @@ static void compile(struct ind_loader *loader)
         ind_diagnostic_add(loader->diagnostics, false, NULL, 0, 0, "\"group\" goes with \"user\"; add it");
     if (!loader->no_memory)
         warn_of_open_listeners(loader);
+    if (config->serve.address && !is_loopback(config->serve.address))
+        ind_diagnostic_add(
+            loader->diagnostics, true, NULL, 0, 0,
+            "anyone who can reach %s can read how the collector stands, with the names and "
+            "addresses of devices; a packet filter can see to it that only those who should can",
+            config->serve.text);
     if (loader->diagnostics->mistakes == 0 && !loader->no_memory)
         warn_of_refused_devices(loader);
 }

@@ -77,6 +77,14 @@ struct ind_limits {
     int64_t idle;         /* a connection may say nothing; 0: for ever */
 };
 
+/* Where anybody may ask, over HTTP, how it stands. */
+struct ind_serve {
+    char *address;    /* NULL: nowhere */
+    uint16_t port;    /* 0: any free one */
+    char *text;       /* as the configuration has it */
+    uint64_t devices; /* that metrics have apart; others are put together */
+};
+
 struct ind_config {
     char *store, *state, *domain, *zone_text;
     struct ind_zone *zone;
@@ -91,6 +99,7 @@ struct ind_config {
     struct ind_listen_item *listeners;
     size_t listener_count;
     struct ind_limits limits;
+    struct ind_serve serve;
     struct ind_network *allow;
     size_t allow_count;
     bool allow_given;

@@ -62,8 +62,8 @@ static void former_when_full(struct ind_loader *loader, const struct ind_node *v
               drop ? "no" : "yes");
 }
 
-static bool read_socket_address(struct ind_loader *loader, const struct ind_node *value,
-                                struct ind_listen_item *listener)
+bool ind_load_socket_address(struct ind_loader *loader, const struct ind_node *value, char **kept,
+                             uint16_t *kept_port)
 {
     struct ind_slice host, port;
     struct ind_address address;
@@ -81,9 +81,9 @@ static bool read_socket_address(struct ind_loader *loader, const struct ind_node
         ind_wrong(loader, value, "\"%.*s\" is not a port; it is a number from 1 to 65535", IND_ARG(port));
         return false;
     }
-    listener->address = ind_keep(loader, host);
-    listener->port = (uint16_t)number;
-    return listener->address != NULL;
+    *kept = ind_keep(loader, host);
+    *kept_port = (uint16_t)number;
+    return *kept != NULL;
 }
 
 static bool read_local_socket(struct ind_loader *loader, const struct ind_node *value,
@@ -122,7 +122,7 @@ static bool read_address(struct ind_loader *loader, const struct ind_node *value
     case IND_LISTEN_INHERITED:
         return read_inherited(loader, value, listener);
     default:
-        return read_socket_address(loader, value, listener);
+        return ind_load_socket_address(loader, value, &listener->address, &listener->port);
     }
 }
 

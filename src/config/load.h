@@ -125,6 +125,10 @@ void ind_edits_free(struct ind_config *config);
 void ind_load_routes(struct ind_loader *loader);
 /* Archive policies that no route names. */
 void ind_finish_archives(struct ind_loader *loader);
+/* An address with its port, such as 0.0.0.0:514; kept. False, and told, where it is none. */
+bool ind_load_socket_address(struct ind_loader *loader, const struct ind_node *value, char **address,
+                             uint16_t *port);
+void ind_load_serve(struct ind_loader *loader, const struct ind_node *value, void *into);
 void ind_load_listen(struct ind_loader *loader, const struct ind_node *value, void *into);
 void ind_limits_begin(struct ind_limits *limits); /* what holds where nothing is said */
 void ind_load_limits(struct ind_loader *loader, const struct ind_node *value, void *into);

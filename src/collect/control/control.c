@@ -4,7 +4,9 @@
 #include "collect/control/answer.h"
 #include "collect/control/control_socket.h"
 #include "collect/control/followers.h"
+#include "collect/control/metrics.h"
 #include "collect/runtime/clock.h"
+#include "config/quantity.h"
 #include "core/message/names.h"
 #include "net/socket.h"
 
@@ -14,14 +16,18 @@
 #include <event2/listener.h>
 #include <signal.h>
 #include <stdlib.h>
+#include <sys/queue.h>
 #include <unistd.h>
 #include <utlist.h>
 
 enum { MOST_PENDING = 256, SIGNALS = 3, REPORT_AGAIN = 60 };
 
+enum form { AS_STATUS, AS_METRICS, AS_OPENMETRICS };
+
 /* Somebody waits for an answer. `request` is NULL once it has gone away. */
 struct pending {
     struct pending *prev, *next;
+    enum form form; /* of a status */
     struct evhttp_request *request;
 };
 
@@ -37,6 +43,7 @@ struct ind_control {
     struct ind_steady accept_reported;
     char *path; /* of the control socket */
     struct ind_followers *followers;
+    struct ind_server *server; /* NULL: there is no serve: */
 
     /* Those that are asked while an answer is under way may know more than it tells: they have the next one.
      */
@@ -57,7 +64,7 @@ static void on_gone(struct evhttp_connection *connection, void *context)
 }
 
 /* False, and answered, where there is no room for it. */
-static bool put_off(struct pending **list, struct evhttp_request *request)
+static bool put_off(struct pending **list, struct evhttp_request *request, enum form form)
 {
     struct pending *pending, *other;
     size_t count;
@@ -68,6 +75,7 @@ static bool put_off(struct pending **list, struct evhttp_request *request)
         return false;
     }
     pending->request = request;
+    pending->form = form;
     evhttp_connection_set_closecb(evhttp_request_get_connection(request), on_gone, pending);
     DL_APPEND(*list, pending);
     return true;
@@ -139,18 +147,59 @@ void ind_control_take_snapshot(struct ind_control *control)
         ask_for_snapshot(control);
 }
 
-static void on_status(struct evhttp_request *request, void *context)
+static void give_later(struct ind_control *control, struct evhttp_request *request, enum form form)
 {
-    struct ind_control *control = context;
     if (too_late(control, request))
         return;
     bool asked = control->snapshot_asked;
-    if (put_off(asked ? &control->next_status : &control->for_status, request) && !asked)
+    if (put_off(asked ? &control->next_status : &control->for_status, request, form) && !asked)
         ask_for_snapshot(control);
+}
+
+static void on_status(struct evhttp_request *request, void *context)
+{
+    give_later(context, request, AS_STATUS);
+}
+
+/* Those who wait for that form, out of the list. */
+static struct pending *take_form(struct pending **list, enum form form)
+{
+    struct pending *pending, *next, *taken = NULL;
+    DL_FOREACH_SAFE(*list, pending, next)
+    if (pending->form == form) {
+        DL_DELETE(*list, pending);
+        DL_APPEND(taken, pending);
+    }
+    return taken;
+}
+
+static bool waits_for(const struct ind_control *control, enum form form)
+{
+    const struct pending *pending;
+    DL_FOREACH(control->for_status, pending)
+    if (pending->form == form)
+        return true;
+    return false;
+}
+
+static void give_metrics(struct ind_control *control, const struct ind_status *status)
+{
+    static const char *const types[] = {
+        [AS_METRICS] = IND_METRICS_PLAIN_TYPE, [AS_OPENMETRICS] = IND_METRICS_TYPE};
+    if (!waits_for(control, AS_METRICS) && !waits_for(control, AS_OPENMETRICS))
+        return;
+    char *text = ind_metrics_text(status);
+    for (int form = AS_METRICS; form <= AS_OPENMETRICS; form++) {
+        struct pending *list = take_form(&control->for_status, (enum form)form);
+        answer_all(&list, text ? HTTP_OK : HTTP_INTERNAL, text ? types[form] : "text/plain",
+                   text ? text : "out of memory\n");
+    }
+    free(text);
 }
 
 void ind_control_give_status(struct ind_control *control, const struct ind_status *status)
 {
+    give_metrics(control, status);
     char *text = control->for_status ? ind_status_text(status) : NULL;
     answer_all(&control->for_status, text ? HTTP_OK : HTTP_INTERNAL, "application/json",
                text ? text : "out of memory\n");
@@ -167,6 +216,10 @@ void ind_control_give_status(struct ind_control *control, const struct ind_statu
 void ind_control_give_last_status(struct ind_control *control, const char *trouble)
 {
     (void)pop_pending(&control->for_status, &control->next_status);
+    for (int form = AS_METRICS; form <= AS_OPENMETRICS; form++) {
+        struct pending *list = take_form(&control->for_status, (enum form)form);
+        answer_all(&list, HTTP_SERVUNAVAIL, "text/plain; charset=utf-8", trouble);
+    }
     if (!control->for_status)
         return;
     char *text = ind_status_again(control->last_status, ind_now(), trouble);
@@ -180,7 +233,7 @@ void ind_control_give_last_status(struct ind_control *control, const char *troub
 static void on_rotate(struct evhttp_request *request, void *context)
 {
     struct ind_control *control = context;
-    if (may_act(control, request) && put_off(&control->for_rotation, request))
+    if (may_act(control, request) && put_off(&control->for_rotation, request, AS_STATUS))
         control->actions.rotate(control->actions.context, wants(request, "due"),
                                 wants(request, "clock-is-right"));
 }
@@ -198,7 +251,7 @@ static void on_reload(struct evhttp_request *request, void *context)
     if (!may_act(control, request))
         return;
     bool under_way = control->actions.reloading(control->actions.context);
-    if (put_off(under_way ? &control->next_reload : &control->for_reload, request) && !under_way)
+    if (put_off(under_way ? &control->next_reload : &control->for_reload, request, AS_STATUS) && !under_way)
         control->actions.reload(control->actions.context);
 }
 
@@ -213,6 +266,98 @@ bool ind_control_next_reload(struct ind_control *control)
     return pop_pending(&control->for_reload, &control->next_reload);
 }
 
+/* ---- Pause and resume ---- */
+
+enum { MOST_NAMED = 64 };
+
+/* The listeners that a query names, borrowed from it; -1: something is wrong with it. */
+static int read_names(struct evkeyvalq *query, const char *names[MOST_NAMED], int64_t *after)
+{
+    int count = 0;
+    struct evkeyval *pair;
+    TAILQ_FOREACH(pair, query, next)
+    {
+        uint64_t milliseconds;
+        if (strcmp(pair->key, "listener") == 0 && count < MOST_NAMED) {
+            names[count++] = pair->value;
+            continue;
+        }
+        if (strcmp(pair->key, "after") != 0 ||
+            !ind_read_count(ind_slice_of(pair->value), 0, 3600000, &milliseconds))
+            return -1;
+        *after = (int64_t)milliseconds * (IND_SECOND / 1000);
+    }
+    return count;
+}
+
+static void pause_or_resume(struct ind_control *control, struct evhttp_request *request, bool pause)
+{
+    const char *names[MOST_NAMED], *uri = evhttp_uri_get_query(evhttp_request_get_evhttp_uri(request));
+    char text[8192];
+    struct evkeyvalq query;
+    int64_t after = 0;
+    if (!may_act(control, request))
+        return;
+    if (evhttp_parse_query_str(uri ? uri : "", &query) != 0) {
+        ind_answer(request, HTTP_BADREQUEST, "text/plain", "this query cannot be read\n");
+        return;
+    }
+    int count = read_names(&query, names, &after);
+    int code =
+        count < 0 ? HTTP_BADREQUEST
+        : pause
+            ? control->actions.pause(control->actions.context, names, (size_t)count, after, text, sizeof text)
+            : control->actions.resume(control->actions.context, names, (size_t)count, text, sizeof text);
+    if (count < 0)
+        snprintf(text, sizeof text, "there are \"listener\" and \"after\", in milliseconds\n");
+    ind_answer(request, code, code == HTTP_OK ? "application/json" : "text/plain; charset=utf-8", text);
+    evhttp_clear_headers(&query);
+}
+
+static void on_pause(struct evhttp_request *request, void *context)
+{
+    pause_or_resume(context, request, true);
+}
+
+static void on_resume(struct evhttp_request *request, void *context)
+{
+    pause_or_resume(context, request, false);
+}
+
+/* ---- Over HTTP for anybody ---- */
+
+static void give_health(struct ind_control *control, struct evhttp_request *request)
+{
+    struct ind_status_reason reasons[IND_STATUS_REASONS];
+    size_t count = control->actions.reasons(control->actions.context, reasons);
+    if (count == 0) {
+        ind_answer(request, HTTP_OK, "text/plain; charset=utf-8", "running\n");
+        return;
+    }
+    char *text = ind_status_reasons_text(reasons, count);
+    ind_answer(request, HTTP_SERVUNAVAIL, "application/json", text ? text : "out of memory\n");
+    free(text);
+}
+
+static void on_question(void *context, enum ind_question question, struct evhttp_request *request)
+{
+    struct ind_control *control = context;
+    if (question == IND_ASKS_HEALTH)
+        give_health(control, request);
+    else if (question == IND_ASKS_STATUS)
+        give_later(control, request, AS_STATUS);
+    else
+        give_later(control, request, ind_server_wants_openmetrics(request) ? AS_OPENMETRICS : AS_METRICS);
+}
+
+bool ind_control_serve(struct ind_control *control, int socket)
+{
+    const struct ind_server_calls calls = {control, on_question};
+    ind_server_free(control->server);
+    control->server = socket >= 0 ? ind_server_new(control->base, socket, &calls) : NULL;
+    return socket < 0 || control->server;
+}
+
 /* ---- Follow, and the rest ---- */
 
 static void on_follow(struct evhttp_request *request, void *context)
@@ -223,7 +368,8 @@ static void on_follow(struct evhttp_request *request, void *context)
 static void on_other(struct evhttp_request *request, void *context)
 {
     (void)context;
-    ind_answer(request, HTTP_NOTFOUND, "text/plain", "there are /status, /follow, /rotate and /reload\n");
+    ind_answer(request, HTTP_NOTFOUND, "text/plain",
+               "there are /status, /follow, /rotate, /reload, /pause and /resume\n");
 }
 
 void ind_control_adopt(struct ind_control *control, const struct ind_config *config)
@@ -284,6 +430,7 @@ static void on_second(evutil_socket_t socket, short what, void *context)
     (void)socket;
     (void)what;
     look_after_listener(control);
+    ind_server_look(control->server);
     control->actions.second(control->actions.context);
 }
 
@@ -346,6 +493,8 @@ void ind_control_open(struct ind_control *control, struct ind_tap *tap, const st
     evhttp_set_cb(control->http, "/status", on_status, control);
     evhttp_set_cb(control->http, "/rotate", on_rotate, control);
     evhttp_set_cb(control->http, "/reload", on_reload, control);
+    evhttp_set_cb(control->http, "/pause", on_pause, control);
+    evhttp_set_cb(control->http, "/resume", on_resume, control);
     evhttp_set_cb(control->http, "/follow", on_follow, control);
     evhttp_set_gencb(control->http, on_other, control);
 }
@@ -405,6 +554,7 @@ void ind_control_free(struct ind_control *control)
     if (!control)
         return;
     ind_followers_free(control->followers);
+    ind_server_free(control->server);
     if (control->http)
         evhttp_free(control->http);
     for (int i = 0; i < SIGNALS; i++)

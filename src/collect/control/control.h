@@ -5,12 +5,15 @@
  *     GET  /follow?when=&layout=   messages as they come
  *     POST /rotate?due=1           rotates live files
  *     POST /reload                 reads the configuration again
+ *     POST /pause?listener=&after= pauses listeners, all of them where none is named; after: milliseconds
+ *     POST /resume?listener=       takes them up again
  *
  * It never waits for another thread. What it needs done it asks of the actions that it was given, and goes
  * on; they wake it when there is something, and answer. */
 #ifndef IND_COLLECT_CONTROL_CONTROL_H
 #define IND_COLLECT_CONTROL_CONTROL_H
 
+#include "collect/control/server.h"
 #include "collect/control/status.h"
 #include "collect/queue/tap.h"
 #include "collect/runtime/reporter.h"
@@ -31,6 +34,13 @@ struct ind_control_actions {
     bool (*reloading)(void *context);
     /* After each wake: looks what is done. False: the collector is done, and the control thread with it. */
     bool (*look)(void *context);
+    /* What is not well, worst first; room for IND_STATUS_REASONS. Returns how many. */
+    size_t (*reasons)(void *context, struct ind_status_reason *reasons);
+    /* Pauses listeners, or takes them up again: those named, or all. Return the code of the answer with its
+     * text. */
+    int (*pause)(void *context, const char *const *names, size_t count, int64_t after, char *text,
+                 size_t room);
+    int (*resume)(void *context, const char *const *names, size_t count, char *text, size_t room);
     void (*often)(void *context);  /* four times a second */
     void (*second)(void *context); /* once a second */
 };
@@ -48,6 +58,9 @@ const struct ind_waker *ind_control_waker(const struct ind_control *control);
  * of listeners, by their number. */
 void ind_control_open(struct ind_control *control, struct ind_tap *tap, const struct ind_config *config,
                       const char *const *names);
+/* Answers over HTTP at that socket from now on, which it takes over; -1: nowhere any more. False where memory
+ * is out. */
+bool ind_control_serve(struct ind_control *control, int socket);
 /* Until `look` says that it is done. */
 void ind_control_run(struct ind_control *control);
 

@@ -1,5 +1,6 @@
 #include "collect/control/rows.h"
 
+#include "collect/control/roll_call.h"
 #include "core/base/escape.h"
 #include <stdlib.h>
 
@@ -143,4 +144,22 @@ void ind_rows_free(struct ind_rows *rows)
     free_rows(&rows->devices);
     free_rows(&rows->strangers);
     free(rows);
+}
+
+bool ind_rows_is_silent(const struct ind_rows *rows, const struct ind_status *status,
+                        const struct ind_device *device, ind_time *last)
+{
+    const struct ind_row *row;
+    HASH_FIND(hh, rows->devices, device->name, (unsigned)device->name_length, row);
+    *last = row && row->ledger.received ? row->last : IND_TIME_NONE;
+    return !device->relay && (*last == IND_TIME_NONE || status->now - *last >= IND_SILENT_AFTER * IND_SECOND);
+}
+
+size_t ind_rows_silent(const struct ind_rows *rows, const struct ind_status *status)
+{
+    size_t count = 0;
+    ind_time last;
+    for (size_t i = 0; i < ind_devices_count(status->config->devices); i++)
+        count += ind_rows_is_silent(rows, status, ind_devices_at(status->config->devices, i), &last);
+    return count;
 }

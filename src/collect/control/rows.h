@@ -30,6 +30,13 @@ struct ind_rows {
 struct ind_rows *ind_rows_gather(const struct ind_status *status);
 void ind_rows_free(struct ind_rows *rows);
 
+/* Whether nothing has come from a configured device for an hour, or at all; relays are never silent, since
+ * they speak for others. *last: when something came; IND_TIME_NONE: never. */
+bool ind_rows_is_silent(const struct ind_rows *rows, const struct ind_status *status,
+                        const struct ind_device *device, ind_time *last);
+/* How many are. */
+size_t ind_rows_silent(const struct ind_rows *rows, const struct ind_status *status);
+
 /* Text that came from the network, as the stored lines write it. New. */
 json_t *ind_rows_clean(struct ind_slice text);
 

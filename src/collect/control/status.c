@@ -1,6 +1,5 @@
 #include "collect/control/status.h"
 
-#include "collect/control/roll_call.h"
 #include "collect/control/rows.h"
 #include "collect/control/status_tls.h"
 #include "core/base/escape.h"
@@ -58,6 +57,8 @@ static json_t *listeners_array(const struct ind_status *status, const struct ind
         json_object_set_new(object, "listener", json_string(listener->name));
         if (listener->at[0])
             json_object_set_new(object, "at", json_string(listener->at));
+        if (listener->paused)
+            json_object_set_new(object, "paused", json_true());
         if (listener->datagrams)
             set_number(object, "dropped_by_kernel", listener->kernel_dropped);
         ind_status_add_tls(object, listener);
@@ -107,7 +108,7 @@ static json_t *devices_array(struct ind_rows *rows)
     return array;
 }
 
-/* Configured devices of which nothing has come, or not for a while. Relays speak for others; the first
+/* Configured devices of which nothing has come, or not for a while: the first
  * thousand are enough to see that something is wrong with all. */
 static json_t *silent_array(const struct ind_status *status, const struct ind_rows *rows)
 {
@@ -115,10 +116,8 @@ static json_t *silent_array(const struct ind_status *status, const struct ind_ro
     json_t *array = json_array();
     for (size_t i = 0; i < ind_devices_count(status->config->devices) && json_array_size(array) < MOST; i++) {
         const struct ind_device *device = ind_devices_at(status->config->devices, i);
-        const struct ind_row *row;
-        HASH_FIND(hh, rows->devices, device->name, (unsigned)device->name_length, row);
-        const ind_time last = row && row->ledger.received ? row->last : IND_TIME_NONE;
-        if (device->relay || (last != IND_TIME_NONE && status->now - last < IND_SILENT_AFTER * IND_SECOND))
+        ind_time last;
+        if (!ind_rows_is_silent(rows, status, device, &last))
             continue;
         json_t *object = json_object();
         json_object_set_new(object, "device", json_string(device->name));
@@ -296,6 +295,48 @@ static json_t *door_object(const struct ind_status_door *door)
     return object;
 }
 
+static json_t *reasons_array(const struct ind_status_reason *reasons, size_t count)
+{
+    json_t *array = json_array();
+    for (size_t i = 0; i < count; i++) {
+        json_t *object = json_object();
+        json_object_set_new(object, "reason", json_string(reasons[i].reason));
+        json_object_set_new(object, "text", json_string(reasons[i].text));
+        json_array_append_new(array, object);
+    }
+    return array;
+}
+
+char *ind_status_reasons_text(const struct ind_status_reason *reasons, size_t count)
+{
+    json_t *object = json_object();
+    json_object_set_new(object, "reasons", reasons_array(reasons, count));
+    char *text = json_dumps(object, JSON_COMPACT);
+    json_decref(object);
+    return text;
+}
+
+/* Of messages a second, and of those lost in a hundred; null while nothing is known. */
+static json_t *rates_array(const struct ind_status *status)
+{
+    static const int minutes[IND_STATUS_RATES] = {1, 5, 15};
+    json_t *array = json_array();
+    for (int i = 0; i < IND_STATUS_RATES; i++) {
+        const struct ind_status_rate *rate = &status->rates[i];
+        if (rate->seconds <= 0)
+            continue;
+        json_t *object = json_object();
+        set_number(object, "minutes", (uint64_t)minutes[i]);
+        json_object_set_new(object, "seconds", json_real(round(rate->seconds * 10) / 10));
+        json_object_set_new(object, "messages",
+                            json_real(round((double)rate->received / rate->seconds * 10) / 10));
+        json_object_set_new(object, "bytes", json_real(round((double)rate->bytes / rate->seconds)));
+        set_number(object, "lost", rate->lost);
+        json_array_append_new(array, object);
+    }
+    return array;
+}
+
 char *ind_status_text(const struct ind_status *status)
 {
     struct ind_rows *rows = ind_rows_gather(status);
@@ -305,6 +346,8 @@ char *ind_status_text(const struct ind_status *status)
     set_time(object, "now", status->now);
     set_time(object, "since", status->began);
     set_number(object, "process", (uint64_t)getpid());
+    json_object_set_new(object, "not_well", reasons_array(status->reasons, status->reason_count));
+    json_object_set_new(object, "rates", rates_array(status));
     json_object_set_new(object, "ledger", ledger_object(&rows->total));
     json_object_set_new(object, "listeners", listeners_array(status, rows));
     json_object_set_new(object, "devices", devices_array(rows));

@@ -12,6 +12,7 @@ struct ind_status_listener {
     const char *name; /* as the configuration writes it, and messages name it */
     char at[80];      /* with the port that it has; "": nothing else is known */
     bool open;
+    bool paused;             /* by somebody; it is closed, or will be in a moment */
     bool datagrams;          /* the kernel may drop what it has no room for: */
     uint64_t kernel_dropped; /* of all its sockets, since they were opened */
     /* TLS; expiries NULL: it has none. */
@@ -40,6 +41,20 @@ struct ind_status_files {
     char trouble[400];   /* what is wrong with it; "": nothing */
 };
 
+/* Something that is not well. `reason` is one of a few words: those of /health (docs/formats.md). */
+struct ind_status_reason {
+    const char *reason;
+    char text[240];
+};
+enum { IND_STATUS_REASONS = 32 };
+
+/* In the last 1, 5 and 15 minutes, or since the start. */
+enum { IND_STATUS_RATES = 3 };
+struct ind_status_rate {
+    double seconds; /* 0: nothing is known yet */
+    uint64_t received, bytes, lost;
+};
+
 /* Who has shown a certificate. */
 struct ind_status_peer {
     char name[IND_TLS_PEER_WIDTH];
@@ -53,6 +68,10 @@ struct ind_status_peer {
 /* At one moment. Everything is borrowed for the call. */
 struct ind_status {
     ind_time now, began;
+    const char *version;
+    struct ind_status_reason reasons[IND_STATUS_REASONS]; /* worst first */
+    size_t reason_count;
+    struct ind_status_rate rates[IND_STATUS_RATES];
     const struct ind_config *config;
     unsigned intakes;
     const struct ind_ledger_snapshot *snapshots; /* of each intake */
@@ -70,6 +89,9 @@ struct ind_status {
 /* For whoever asks while the writer cannot be asked: the status that was given last (NULL: none), with what
  * is wrong now, and `as_of`, the time that its numbers are of. New, to be freed; NULL where memory is out. */
 char *ind_status_again(const char *last, ind_time now, const char *trouble);
+
+/* What is not well, as JSON. New, to be freed; NULL where memory is out. */
+char *ind_status_reasons_text(const struct ind_status_reason *reasons, size_t count);
 
 /* New, to be freed; NULL where memory is out. */
 char *ind_status_text(const struct ind_status *status);

@@ -42,8 +42,10 @@ static void snapshot(void *context)
 static void fill_listeners(const struct ind_collector *collector, struct ind_status *status)
 {
     status->listener_count = collector->listeners.name_count;
-    for (uint16_t i = 0; i < status->listener_count; i++)
+    for (uint16_t i = 0; i < status->listener_count; i++) {
         status->listeners[i].name = collector->listeners.names[i];
+        status->listeners[i].paused = collector->paused[i];
+    }
     for (const struct ind_listener *listener = collector->listeners.open; listener;
          listener = listener->next) {
         struct ind_status_listener *row = &status->listeners[listener->number];
@@ -116,6 +118,42 @@ static void fill_files(const struct ind_collector *collector, struct ind_status_
     ind_health_trouble(collector, files->trouble);
 }
 
+/* All that had come when the snapshots were taken. */
+static void note_history(struct ind_collector *collector)
+{
+    struct ind_history_sample sample = {.at = ind_steady_now()};
+    for (unsigned i = 0; i < collector->intakes; i++) {
+        const struct ind_ledger_snapshot *snapshot = &collector->snapshots[i];
+        for (uint16_t n = 0; n < collector->listeners.name_count; n++) {
+            sample.received += snapshot->counts.received[n];
+            sample.bytes += snapshot->counts.bytes[n];
+            sample.lost += snapshot->counts.lost_buffer[n];
+        }
+        for (uint32_t n = 0; snapshot->ledgers && n < snapshot->account_count; n++)
+            sample.lost += ind_ledger_lost(&snapshot->ledgers[n]);
+    }
+    for (const struct ind_listener *listener = collector->listeners.open; listener; listener = listener->next)
+        for (unsigned i = 0; i < listener->socket_count; i++)
+            sample.lost += atomic_load(&listener->kernel_dropped[i]);
+    if (sample.lost < collector->latest.lost) /* what was dropped at a socket that is closed */
+        sample.lost = collector->latest.lost;
+    collector->latest = sample;
+    ind_history_add(&collector->history, &sample);
+}
+
+static void fill_rates(const struct ind_collector *collector, struct ind_status *status)
+{
+    static const unsigned spans[IND_STATUS_RATES] = {60, 5 * 60, 15 * 60};
+    for (int i = 0; i < IND_STATUS_RATES; i++) {
+        struct ind_status_rate *rate = &status->rates[i];
+        const struct ind_history_sample since =
+            ind_history_since(&collector->history, &collector->latest, spans[i], &rate->seconds);
+        rate->received = since.received;
+        rate->bytes = since.bytes;
+        rate->lost = since.lost;
+    }
+}
+
 static void give_status(struct ind_collector *collector)
 {
     struct ind_status_receiver receivers[IND_MOST_INTAKES];
@@ -123,9 +161,13 @@ static void give_status(struct ind_collector *collector)
     if (!status)
         return; /* whoever waits asks again at the next wake */
     collector->snapshots_asked = false;
+    note_history(collector);
     status->now = ind_now();
     status->began = collector->began;
     status->config = collector->rules->config;
+    status->version = collector->settings->version;
+    fill_rates(collector, status);
+    status->reason_count = ind_health_reasons(collector, status->reasons);
     status->intakes = collector->intakes;
     status->snapshots = collector->snapshots;
     status->accounts = collector->accounts;
@@ -225,6 +267,7 @@ static void often(void *context)
     struct ind_collector *collector = context;
     char trouble[IND_HEALTH_TROUBLE];
     ind_health_look(collector);
+    ind_pause_look(collector);
     ind_health_trouble(collector, trouble);
     if (collector->snapshots_asked && collector->health.writer.hangs)
         ind_control_give_last_status(collector->control, trouble);
@@ -246,6 +289,22 @@ static void second(void *context)
         (void)ind_edit_states_report(collector->states, ind_steady_now(), false, AT_ONCE);
 }
 
+static size_t reasons(void *context, struct ind_status_reason *list)
+{
+    return ind_health_reasons(context, list);
+}
+
+static int pause_some(void *context, const char *const *names, size_t count, int64_t after, char *text,
+                      size_t room)
+{
+    return ind_pause(context, names, count, after, text, room);
+}
+
+static int resume_some(void *context, const char *const *names, size_t count, char *text, size_t room)
+{
+    return ind_resume(context, names, count, text, room);
+}
+
 struct ind_control_actions ind_collector_actions(struct ind_collector *collector)
 {
     return (struct ind_control_actions){.context = collector,
@@ -256,6 +315,9 @@ struct ind_control_actions ind_collector_actions(struct ind_collector *collector
                                         .reload = reload,
                                         .reloading = reloading,
                                         .look = look,
+                                        .reasons = reasons,
+                                        .pause = pause_some,
+                                        .resume = resume_some,
                                         .often = often,
                                         .second = second};
 }

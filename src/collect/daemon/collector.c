@@ -281,6 +281,7 @@ static bool run_threads(struct ind_collector *collector)
         ind_control_open(collector->control, collector->tap, collector->rules->config,
                          collector->listeners.names);
         ind_listener_set_report(&collector->rules->listeners, &collector->reporter);
+        ind_rules_serve(collector, collector->rules);
         ind_listeners_report_unused(&collector->listeners, collector->rules->config, &collector->reporter);
     }
     if (good && !ind_is_from_files(collector))
@@ -370,6 +371,8 @@ static enum ind_collect_status run(struct ind_collector *collector, struct ind_c
     collector->control = ind_control_new(&actions, &collector->reporter);
     collector->roll = ind_roll_call_new(&collector->reporter, ind_steady_now());
     collector->roll_called = ind_steady_now();
+    ind_history_begin(&collector->history, collector->roll_called);
+    collector->latest = collector->history.samples[0];
     if (!collector->control || !collector->roll || !make_shared(collector) || !make_writer(collector))
         return out_of_memory(collector);
     collector->lifecycle.control = ind_control_waker(collector->control);

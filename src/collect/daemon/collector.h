@@ -13,6 +13,7 @@
 struct ind_collect_settings {
     const struct ind_config *config;      /* borrowed */
     const struct ind_diagnostics *doubts; /* what the configuration is warned of; borrowed; NULL: nothing */
+    const char *version;                  /* of the program */
     const char *config_path;              /* read again at a reload; NULL: there is none */
     const struct ind_fs *fs;              /* of the store; borrowed; NULL: the system's */
     const struct ind_service_manager *manager; /* who wants to know how we are; borrowed; NULL: nobody */

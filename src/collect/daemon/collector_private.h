@@ -11,6 +11,7 @@
 #define IND_COLLECT_DAEMON_COLLECTOR_PRIVATE_H
 
 #include "collect/control/control.h"
+#include "collect/control/history.h"
 #include "collect/daemon/collector.h"
 #include "collect/daemon/health.h"
 #include "collect/input/door.h"
@@ -24,6 +25,8 @@ struct ind_rules {
     const struct ind_config *config;
     struct ind_plan *plan; /* NULL for the first rules: the store's own */
     struct ind_listener_set listeners;
+    int serve; /* a socket under serve: that was opened for these rules; -1: none */
+    bool serves_as_before;
     struct ind_receiver_rules
         receivers[IND_MOST_INTAKES]; /* what each receiver, or intake of files, has of them */
 };
@@ -32,6 +35,7 @@ struct ind_rules {
 struct ind_reload {
     struct ind_rules *before; /* the rules that are being replaced; NULL: none is under way */
     bool in_force;            /* the new ones are; `before` may still be in use by housekeeping */
+    bool quietly;             /* nobody has asked for it: a listener was paused, or taken up again */
     bool again;               /* asked for while one was under way */
 };
 
@@ -71,6 +75,10 @@ struct ind_collector {
     struct ind_ledger_snapshot *snapshots, *other_snapshots; /* one for each intake, while they are taken */
     struct ind_marker *snapshot_markers;
     bool snapshots_asked;
+    struct ind_history history;
+    struct ind_history_sample latest; /* as far as the last snapshot knows */
+    bool paused[IND_LISTENER_NAMES];  /* listeners by their number: closed, or will be in a moment */
+    struct ind_steady pause_due; /* when those that are paused are closed; not set: there is nothing to do */
     struct ind_roll_call *roll;
     struct ind_steady roll_called; /* when a snapshot was last taken for it */
 
@@ -92,6 +100,8 @@ static inline bool ind_is_from_files(const struct ind_collector *collector)
  * in. */
 struct ind_rules *ind_rules_prepare(struct ind_collector *collector, struct ind_loaded *loaded,
                                     const struct ind_config *config, char *reason, size_t room);
+/* Serves at the socket of these rules from now on, where they have one. */
+void ind_rules_serve(struct ind_collector *collector, struct ind_rules *rules);
 void ind_rules_free(struct ind_rules *rules);
 
 /* ---- divide.c ---- */
@@ -123,6 +133,20 @@ void ind_tell_doubts(struct ind_reporter *reporter, const struct ind_diagnostics
 void ind_reload_begin(struct ind_collector *collector);
 /* Looks how far it is, and answers when the new rules are in force. */
 void ind_reload_look(struct ind_collector *collector);
+
+/* Hands rules out that were prepared. `quietly`: it is no reload that anybody asked for. */
+void ind_reload_commit(struct ind_collector *collector, struct ind_rules *rules, bool quietly);
+
+/* ---- pause.c ---- */
+
+/* Pauses listeners, or takes them up again: those named, or all. Returns the code of an answer over HTTP,
+ * with its text (of 200: JSON). `after`: nanoseconds until they close. */
+int ind_pause(struct ind_collector *collector, const char *const *names, size_t count, int64_t after,
+              char *text, size_t room);
+int ind_resume(struct ind_collector *collector, const char *const *names, size_t count, char *text,
+               size_t room);
+/* Closes those that are due. */
+void ind_pause_look(struct ind_collector *collector);
 
 /* ---- actions.c ---- */
 

@@ -3,6 +3,7 @@
 #ifndef IND_COLLECT_DAEMON_HEALTH_H
 #define IND_COLLECT_DAEMON_HEALTH_H
 
+#include "collect/control/status.h"
 #include "collect/queue/clog.h"
 #include "core/time/steady.h"
 
@@ -27,6 +28,9 @@ struct ind_health {
 
 /* Four times a second. */
 void ind_health_look(struct ind_collector *collector);
+
+/* What is not well, worst first; room for IND_STATUS_REASONS. Returns how many. */
+size_t ind_health_reasons(const struct ind_collector *collector, struct ind_status_reason *reasons);
 
 /* What is wrong with the disk, for people; "" where nothing is. */
 enum { IND_HEALTH_TROUBLE = 400 };

@@ -110,11 +110,12 @@ static struct ind_rules *prepare(struct ind_collector *collector)
 }
 
 /* From here on nothing can fail. */
-static void commit(struct ind_collector *collector, struct ind_rules *rules)
+void ind_reload_commit(struct ind_collector *collector, struct ind_rules *rules, bool quietly)
 {
     const struct ind_listener_set *set = &rules->listeners;
     collector->reload.before = collector->rules;
     collector->reload.in_force = false;
+    collector->reload.quietly = quietly;
     collector->rules = rules;
     collector->ends_told = IND_STEADY_NEVER;
     for (size_t i = 0; i < set->count; i++)
@@ -126,6 +127,8 @@ static void commit(struct ind_collector *collector, struct ind_rules *rules)
         ind_receiver_order_rules(collector->receivers.list[i], &rules->receivers[i]);
     ind_door_order_listeners(collector->door, set);
     ind_control_adopt(collector->control, rules->config);
+    if (!rules->serves_as_before)
+        ind_rules_serve(collector, rules);
 }
 
 void ind_reload_begin(struct ind_collector *collector)
@@ -138,7 +141,7 @@ void ind_reload_begin(struct ind_collector *collector)
                              (long long)(ind_steady_now().ns / 1000));
     struct ind_rules *rules = prepare(collector);
     if (rules)
-        commit(collector, rules);
+        ind_reload_commit(collector, rules, false);
 }
 
 /* Receivers and writer have adopted the new rules. */
@@ -150,6 +153,8 @@ static void come_into_force(struct ind_collector *collector)
     if (!ind_is_stopping(&collector->lifecycle)) /* see may_adopt in collect/input/receiver.c */
         ind_listeners_close_others(&collector->listeners, &collector->rules->listeners);
     atomic_store(&collector->housekeeping.adopt, collector->rules->plan);
+    if (collector->reload.quietly)
+        return;
     ind_tell_doubts(&collector->reporter, &collector->rules->loaded.diagnostics);
     ind_report(&collector->reporter, IND_OWN_RELOADED, NULL, "reloaded: the new rules are in force");
     snprintf(text, sizeof text, "{\"listeners\":%zu,\"devices\":%zu,\"routes\":%zu}\n",

@@ -2,8 +2,12 @@
 #include "collect/daemon/collector_private.h"
 
 #include "collect/intake/file_source.h"
+#include "core/message/names.h"
+#include "net/socket.h"
 #include <stdio.h>
 #include <stdlib.h>
+#include <string.h>
+#include <unistd.h>
 
 /* To the rules as an internal message; of messages from files at the time that they have come to. */
 static void report_edit(void *context, const struct ind_edit_report *report)
@@ -43,6 +47,38 @@ static bool make_plan(struct ind_collector *collector, struct ind_rules *rules, 
     return rules->plan != NULL;
 }
 
+static bool are_same(const char *one, const char *other)
+{
+    return one && other ? strcmp(one, other) == 0 : one == other;
+}
+
+/* A socket, unless the one that is open serves on. */
+static bool prepare_to_serve(struct ind_collector *collector, struct ind_rules *rules, char *reason,
+                             size_t room)
+{
+    const struct ind_serve *serve = &rules->config->serve;
+    rules->serves_as_before = collector->rules && are_same(serve->text, collector->rules->config->serve.text);
+    if (rules->serves_as_before || !serve->address)
+        return true;
+    rules->serve = ind_server_listen(serve, reason, room);
+    return rules->serve >= 0;
+}
+
+void ind_rules_serve(struct ind_collector *collector, struct ind_rules *rules)
+{
+    unsigned port = rules->serve >= 0 ? ind_socket_port(rules->serve) : 0;
+    const char *address = rules->config->serve.address;
+    bool good = ind_control_serve(collector->control, rules->serve);
+    rules->serve = -1;
+    if (!good)
+        ind_report(&collector->reporter, IND_OWN_OUT_OF_MEMORY, NULL,
+                   "out of memory: nothing is served over HTTP");
+    else if (port)
+        ind_report(&collector->reporter, IND_OWN_LISTENING, NULL,
+                   strchr(address, ':') ? "serving at http://[%s]:%u/" : "serving at http://%s:%u/", address,
+                   port);
+}
+
 static bool prepare(struct ind_collector *collector, struct ind_rules *rules, struct ind_listener **fresh,
                     char *reason, size_t room)
 {
@@ -56,6 +92,8 @@ static bool prepare(struct ind_collector *collector, struct ind_rules *rules, st
     }
     if (!files &&
         !ind_listener_set_open(&collector->listeners, rules->config, &rules->listeners, fresh, reason, room))
+        return false;
+    if (!files && !prepare_to_serve(collector, rules, reason, room))
         return false;
     if (!make_intakes(collector, rules)) {
         snprintf(reason, room, "out of memory");
@@ -74,6 +112,7 @@ struct ind_rules *ind_rules_prepare(struct ind_collector *collector, struct ind_
         return NULL;
     }
     rules->config = config;
+    rules->serve = -1;
     if (!prepare(collector, rules, &fresh, reason, room)) {
         ind_listeners_discard(fresh);
         ind_rules_free(rules);
@@ -96,6 +135,8 @@ void ind_rules_free(struct ind_rules *rules)
         ind_intake_free(rules->receivers[i].intake);
     ind_plan_free(rules->plan);
     ind_listener_set_end(&rules->listeners);
+    if (rules->serve >= 0)
+        close(rules->serve);
     ind_loaded_free(&rules->loaded);
     free(rules);
 }

@@ -59,6 +59,7 @@ struct ind_listeners {
     struct ind_listener *open;
     const char *names[IND_LISTENER_NAMES];
     uint16_t name_count;
+    bool closed[IND_LISTENER_NAMES]; /* by their number: somebody has paused them; they are not opened */
 };
 
 /* False where memory is out. */

@@ -333,6 +333,14 @@ static struct ind_listener *make_listener(struct opening *opening, const struct 
     return NULL;
 }
 
+static bool is_closed(const struct ind_listeners *listeners, const char *text)
+{
+    for (uint16_t i = 0; i < listeners->name_count; i++)
+        if (listeners->closed[i] && strcmp(listeners->names[i], text) == 0)
+            return true;
+    return false;
+}
+
 bool ind_listener_set_open(struct ind_listeners *listeners, const struct ind_config *config,
                            struct ind_listener_set *set, struct ind_listener **fresh, char *reason,
                            size_t room)
@@ -342,6 +350,8 @@ bool ind_listener_set_open(struct ind_listeners *listeners, const struct ind_con
     set->config = config;
     for (size_t i = 0; i < count; i++) {
         struct ind_tls *tls = NULL;
+        if (is_closed(listeners, wanted[i].item->text))
+            continue;
         if (wanted[i].item->tls && !(tls = ind_listener_tls_new(wanted[i].item, reason, room)))
             return false;
         struct ind_listener *listener = find(listeners->open, &wanted[i]);
