@@ -2,60 +2,119 @@
 #include "collect/control/server.h"
 
 #include "collect/control/answer.h"
+#include "collect/runtime/clock.h"
 #include "net/socket.h"
+#include <ctype.h>
+#include <dirent.h>
 #include <errno.h>
-#include <event2/buffer.h>
 #include <event2/bufferevent.h>
 #include <event2/event.h>
 #include <event2/keyvalq_struct.h>
 #include <event2/listener.h>
+#include <netinet/in.h>
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
 #include <strings.h>
+#include <sys/socket.h>
 #include <unistd.h>
 
 enum {
     MOST_CONNECTIONS = 128,
+    MOST_SEEN = 2 * MOST_CONNECTIONS, /* some are let in before we know that there are enough */
+    MOST_DESCRIPTORS = 65536,
+    LONGEST_SECONDS = 10,
     HEADERS = 8192,
     BODY = 1024,     /* which nobody needs */
     TIME_SECONDS = 5 /* for a request, and between two */
 };
 
+/* A connection, and since when it has been there. */
+struct seen {
+    int fd;
+    uint16_t peer;
+    struct ind_steady since;
+};
+
 struct ind_server {
     struct event_base *base;
+    uint16_t port;
     struct ind_server_calls calls;
     struct evhttp *http;
     struct evconnlistener *listener;
-    unsigned connections;
+    unsigned connections; /* at most: some may have ended since we looked */
+    struct seen seen[MOST_SEEN];
+    unsigned seen_count;
 };
 
-/* ---- Connections ---- */
+/* ---- Connections ----
+ *
+ * libevent keeps them to itself, and says neither how many there are nor when one ends. So those let in are
+ * counted, and now and then the descriptors of this process are looked through for what is really open. */
 
-/* libevent says when a filter's memory goes: then its connection is gone. */
-static void on_gone(void *context)
+/* Called for each connection that is let in, before it has its socket. */
+static struct bufferevent *note_connection(struct event_base *base, void *context)
 {
     struct ind_server *server = context;
-    server->connections--;
-    if (server->listener && server->connections < MOST_CONNECTIONS)
-        (void)evconnlistener_enable(server->listener);
-}
-
-/* A connection's buffers, counted. */
-static struct bufferevent *new_buffers(struct event_base *base, void *context)
-{
-    struct ind_server *server = context;
-    struct bufferevent *plain = bufferevent_socket_new(base, -1, BEV_OPT_CLOSE_ON_FREE);
-    struct bufferevent *counted =
-        plain ? bufferevent_filter_new(plain, NULL, NULL, BEV_OPT_CLOSE_ON_FREE, on_gone, server) : NULL;
-    if (!counted) {
-        if (plain)
-            bufferevent_free(plain);
-        return NULL;
-    }
     if (++server->connections >= MOST_CONNECTIONS)
         (void)evconnlistener_disable(server->listener);
-    return counted;
+    return bufferevent_socket_new(base, -1, BEV_OPT_CLOSE_ON_FREE);
+}
+
+/* Whether a descriptor is one of ours; *peer: the port at its other side. */
+static bool is_connection(const struct ind_server *server, int fd, uint16_t *peer)
+{
+    struct sockaddr_storage name;
+    socklen_t length = sizeof name;
+    if (ind_socket_port(fd) != server->port || getpeername(fd, (struct sockaddr *)&name, &length) != 0)
+        return false;
+    *peer = name.ss_family == AF_INET6 ? ntohs(((const struct sockaddr_in6 *)&name)->sin6_port)
+                                       : ntohs(((const struct sockaddr_in *)&name)->sin_port);
+    return name.ss_family == AF_INET || name.ss_family == AF_INET6;
+}
+
+/* Whoever is there for longer than a request may take is ended; libevent hears of it and frees it. */
+static void look_at_connection(struct ind_server *server, int fd, struct ind_steady now, struct seen *list,
+                               unsigned *count)
+{
+    uint16_t peer;
+    if (!is_connection(server, fd, &peer) || *count == MOST_SEEN)
+        return;
+    struct seen *seen = &list[(*count)++];
+    *seen = (struct seen){fd, peer, now};
+    for (unsigned i = 0; i < server->seen_count; i++)
+        if (server->seen[i].fd == fd && server->seen[i].peer == peer)
+            seen->since = server->seen[i].since;
+    if (ind_steady_from(seen->since, now) > LONGEST_SECONDS * IND_SECOND)
+        (void)shutdown(fd, SHUT_RDWR);
+}
+
+static void look_through(struct ind_server *server)
+{
+    struct seen list[MOST_SEEN];
+    unsigned count = 0;
+    const struct ind_steady now = ind_steady_now();
+    DIR *folder = opendir("/proc/self/fd");
+    const struct dirent *entry;
+    while (folder && (entry = readdir(folder)))
+        if (isdigit((unsigned char)entry->d_name[0]))
+            look_at_connection(server, atoi(entry->d_name), now, list, &count);
+    for (int fd = 0; !folder && fd < MOST_DESCRIPTORS; fd++)
+        look_at_connection(server, fd, now, list, &count);
+    if (folder)
+        (void)closedir(folder);
+    memcpy(server->seen, list, count * sizeof *list);
+    server->seen_count = server->connections = count;
+}
+
+void ind_server_look(struct ind_server *server)
+{
+    if (!server)
+        return;
+    if (server->connections >= MOST_CONNECTIONS / 2)
+        look_through(server);
+    if (server->connections < MOST_CONNECTIONS)
+        (void)evconnlistener_enable(server->listener);
 }
 
 /* ---- Questions ---- */
@@ -132,8 +191,9 @@ static bool open_up(struct ind_server *server, int socket)
         return false;
     }
     server->listener = evhttp_bound_socket_get_listener(bound);
+    server->port = ind_socket_port(socket);
     evconnlistener_set_error_cb(server->listener, on_accept_failed);
-    evhttp_set_bevcb(server->http, new_buffers, server);
+    evhttp_set_bevcb(server->http, note_connection, server);
     evhttp_set_max_headers_size(server->http, HEADERS);
     evhttp_set_max_body_size(server->http, BODY);
     evhttp_set_timeout(server->http, TIME_SECONDS);
@@ -162,16 +222,7 @@ struct ind_server *ind_server_new(struct event_base *base, int socket, const str
 
 void ind_server_free(struct ind_server *server)
 {
-    if (!server)
-        return;
-    server->listener = NULL; /* which goes first */
-    if (server->http)
+    if (server && server->http)
         evhttp_free(server->http);
     free(server);
-}
-
-void ind_server_look(struct ind_server *server)
-{
-    if (server && server->listener && server->connections < MOST_CONNECTIONS)
-        (void)evconnlistener_enable(server->listener);
 }

@@ -78,7 +78,8 @@ struct ind_collector {
     struct ind_history history;
     struct ind_history_sample latest; /* as far as the last snapshot knows */
     bool paused[IND_LISTENER_NAMES];  /* listeners by their number: closed, or will be in a moment */
-    struct ind_steady pause_due; /* when those that are paused are closed; not set: there is nothing to do */
+    struct ind_steady pause_due[IND_LISTENER_NAMES]; /* when those that are paused are closed */
+    struct ind_steady pause_again;                   /* after that could not be done: not before */
     struct ind_roll_call *roll;
     struct ind_steady roll_called; /* when a snapshot was last taken for it */
 

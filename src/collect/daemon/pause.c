@@ -8,7 +8,7 @@
 #include <stdio.h>
 #include <string.h>
 
-enum { DONE = 200, NOT_FOUND = 404, CONFLICT = 409 };
+enum { DONE = 200, NOT_FOUND = 404, CONFLICT = 409, RETRY_SECONDS = 10 };
 
 /* "udp 0.0.0.0:514", its "udp", or its "0.0.0.0:514". */
 static bool is_meant(const char *listener, const char *name)
@@ -80,12 +80,12 @@ int ind_pause(struct ind_collector *collector, const char *const *names, size_t 
         if (collector->paused[i] || !is_asked_for(collector, i, names, count))
             continue;
         collector->paused[i] = true;
+        collector->pause_due[i] = ind_steady_after(ind_steady_now(), after);
         ind_report(&collector->reporter, IND_OWN_LISTENER_PAUSED,
                    IND_WITH({"listener", ind_slice_of(collector->listeners.names[i])}),
                    "%s is paused: it closes in %.1f s, and what stands in its sockets is filed",
                    collector->listeners.names[i], (double)after / (double)IND_SECOND);
     }
-    collector->pause_due = ind_steady_after(ind_steady_now(), after);
     tell_paused(collector, text, room);
     return DONE;
 }
@@ -100,38 +100,61 @@ static bool apply(struct ind_collector *collector, char *reason, size_t room)
     return rules != NULL;
 }
 
+/* Tells what was taken up again, or puts the pause back where that could not be done. */
+static void settle_resumed(struct ind_collector *collector, const bool before[IND_LISTENER_NAMES], bool good)
+{
+    for (uint16_t i = 0; i < collector->listeners.name_count; i++) {
+        if (!before[i] || collector->paused[i])
+            continue;
+        if (good)
+            ind_report(&collector->reporter, IND_OWN_LISTENER_RESUMED,
+                       IND_WITH({"listener", ind_slice_of(collector->listeners.names[i])}),
+                       "%s is taken up again", collector->listeners.names[i]);
+        collector->paused[i] = !good;
+    }
+}
+
+static bool is_to_be_closed(const struct ind_collector *collector, uint16_t number, struct ind_steady now)
+{
+    return collector->paused[number] && ind_steady_from(collector->pause_due[number], now) >= 0;
+}
+
+/* Opens and closes what differs from what is asked for. False with `reason` filled in: all is as before. */
+static bool bring_about(struct ind_collector *collector, char *reason, size_t room)
+{
+    const struct ind_steady now = ind_steady_now();
+    bool before[IND_LISTENER_NAMES], changed = false;
+    memcpy(before, collector->listeners.closed, sizeof before);
+    for (uint16_t i = 0; i < collector->listeners.name_count; i++) {
+        collector->listeners.closed[i] = is_to_be_closed(collector, i, now);
+        changed |= collector->listeners.closed[i] != before[i];
+    }
+    if (!changed || apply(collector, reason, room))
+        return true;
+    memcpy(collector->listeners.closed, before, sizeof before);
+    return false;
+}
+
 int ind_resume(struct ind_collector *collector, const char *const *names, size_t count, char *text,
                size_t room)
 {
-    bool before[IND_LISTENER_NAMES], closed[IND_LISTENER_NAMES], changed = false;
+    bool before[IND_LISTENER_NAMES];
     const char *unknown = unknown_name(collector, names, count);
     if (unknown) {
         snprintf(text, room, "\"%s\" is no listener here; \"indagator status\" lists them\n", unknown);
         return NOT_FOUND;
     }
-    if (collector->reload.before) {
-        snprintf(text, room, "a reload, or a pause, is just coming into force; try again\n");
-        return CONFLICT;
-    }
     memcpy(before, collector->paused, sizeof before);
-    memcpy(closed, collector->listeners.closed, sizeof closed);
-    for (uint16_t i = 0; i < collector->listeners.name_count; i++) {
-        if (!collector->paused[i] || (count > 0 && !is_asked_for(collector, i, names, count)))
-            continue;
-        changed |= closed[i];
-        collector->paused[i] = collector->listeners.closed[i] = false;
-    }
-    if (changed && !apply(collector, text, room - 1)) {
-        memcpy(collector->paused, before, sizeof before);
-        memcpy(collector->listeners.closed, closed, sizeof closed);
+    for (uint16_t i = 0; i < collector->listeners.name_count; i++)
+        if (collector->paused[i] && (count == 0 || is_asked_for(collector, i, names, count)))
+            collector->paused[i] = false;
+    /* Where a reload is under way it is brought about when that is through. */
+    if (!collector->reload.before && !bring_about(collector, text, room - 1)) {
+        settle_resumed(collector, before, false);
         strcat(text, "\n");
         return CONFLICT;
     }
-    for (uint16_t i = 0; i < collector->listeners.name_count; i++)
-        if (before[i] && !collector->paused[i])
-            ind_report(&collector->reporter, IND_OWN_LISTENER_RESUMED,
-                       IND_WITH({"listener", ind_slice_of(collector->listeners.names[i])}),
-                       "%s is taken up again", collector->listeners.names[i]);
+    settle_resumed(collector, before, true);
     tell_paused(collector, text, room);
     return DONE;
 }
@@ -140,18 +163,12 @@ void ind_pause_look(struct ind_collector *collector)
 {
     char reason[400];
     const struct ind_steady now = ind_steady_now();
-    bool changed = false;
-    if (!ind_steady_is_set(collector->pause_due) || collector->reload.before ||
-        ind_is_stopping(&collector->lifecycle) || ind_steady_from(collector->pause_due, now) < 0)
+    if (collector->reload.before || ind_is_stopping(&collector->lifecycle) ||
+        ind_steady_lately(collector->pause_again, now, RETRY_SECONDS * IND_SECOND))
         return;
-    collector->pause_due = IND_STEADY_NEVER;
-    for (uint16_t i = 0; i < collector->listeners.name_count; i++) {
-        changed |= collector->paused[i] && !collector->listeners.closed[i];
-        collector->listeners.closed[i] = collector->paused[i];
-    }
-    if (!changed || apply(collector, reason, sizeof reason))
+    if (bring_about(collector, reason, sizeof reason))
         return;
-    collector->pause_due = ind_steady_after(now, IND_SECOND); /* memory was out: once more in a while */
-    for (uint16_t i = 0; i < collector->listeners.name_count; i++)
-        collector->listeners.closed[i] = false;
+    ind_report(&collector->reporter, IND_OWN_CONTROL_FAILED, NULL, "pause, resume: %s; it is tried again",
+               reason);
+    collector->pause_again = now;
 }
