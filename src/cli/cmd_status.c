@@ -2,15 +2,18 @@
 #include "cli/cli.h"
 #include "cli/control_client.h"
 #include "cli/status_tls.h"
+#include "cli/status_view.h"
 #include "cli/table.h"
+#include "cli/terminal.h"
 #include "collect/runtime/clock.h"
 #include "core/ledger/clock_offset.h"
 #include "core/ledger/ledger.h"
 
 #include <jansson.h>
 #include <stdlib.h>
+#include <time.h>
 
-static long given_top = 20;
+static long given_top = 20, given_watch;
 
 static struct poptOption *options(void)
 {
@@ -18,39 +21,11 @@ static struct poptOption *options(void)
                                          "so many devices and unknown senders at most; 20 where none is "
                                          "given, 0 for all",
                                          "N"},
+                                        {"watch", '\0', POPT_ARG_LONG, &given_watch, 0,
+                                         "shows it again every so many seconds, until it is interrupted",
+                                         "N"},
                                         POPT_TABLEEND};
     return table;
-}
-
-static void span_text(int64_t seconds, char text[40])
-{
-    struct ind_buffer span = ind_buffer_on(text, 39);
-    ind_span_write(&span, (uint64_t)(seconds < 0 ? 0 : seconds));
-    text[span.length] = '\0';
-}
-
-static void ago_text(const json_t *status, const json_t *object, char text[48])
-{
-    char span[40];
-    ind_time last = ind_answer_time(object, "last");
-    if (last == IND_TIME_NONE) {
-        snprintf(text, 48, "-");
-        return;
-    }
-    span_text((ind_answer_time(status, "now") - last) / IND_SECOND, span);
-    snprintf(text, 48, "%s ago", span);
-}
-
-static void heading(const char *text)
-{
-    bool colour = ind_colour();
-    printf("\n%s%s%s\n", colour ? IND_BOLD : "", text, colour ? IND_PLAIN : "");
-}
-
-static uint64_t lost_of(const json_t *ledger)
-{
-    return ind_answer_number(ledger, "lost_buffer") + ind_answer_number(ledger, "lost_disk") +
-           ind_answer_number(ledger, "lost_not_taken");
 }
 
 static void add_ledger(struct ind_table *table, const char *name, const json_t *ledger)
@@ -63,16 +38,15 @@ static void add_ledger(struct ind_table *table, const char *name, const json_t *
     ind_table_number(table, ind_answer_number(ledger, "unrouted"));
     ind_table_number(table, ind_answer_number(ledger, "refused_sender") +
                                 ind_answer_number(ledger, "refused_empty"));
-    ind_table_number(table, lost_of(ledger));
+    ind_table_number(table, ind_status_lost(ledger));
     ind_table_number(table, ind_answer_number(ledger, "waiting"));
 }
 
 static void show_ledger(const json_t *status)
 {
     static const struct ind_column columns[] = {
-        {"listener", false}, {"received", true},         {"stored", true},  {"handed on", true},
-        {"dropped", true},   {"unrouted", true},         {"refused", true}, {"lost", true},
-        {"waiting", true},   {"dropped by kernel", true}};
+        {"listener", false}, {"received", true}, {"stored", true}, {"handed on", true}, {"dropped", true},
+        {"unrouted", true},  {"refused", true},  {"lost", true},   {"waiting", true},   {"by kernel", true}};
     const json_t *total = json_object_get(status, "ledger"), *listener;
     struct ind_table *table = ind_table_new(columns, 10);
     uint64_t dropped = 0;
@@ -89,7 +63,7 @@ static void show_ledger(const json_t *status)
     }
     add_ledger(table, "together", total);
     ind_table_number(table, dropped);
-    heading("Messages since the start");
+    ind_status_heading("Messages since the start");
     ind_table_print(table, false, stdout);
     ind_table_free(table);
     if (!json_is_true(json_object_get(total, "adds_up")))
@@ -135,7 +109,7 @@ static void show_routes(const json_t *status)
         ind_table_number(table, ind_answer_number(route, "messages"));
         ind_table_size(table, ind_answer_number(route, "bytes"));
     }
-    heading("Taken by the routes (one that two take counts twice)");
+    ind_status_heading("Taken by the routes (one that two take counts twice)");
     ind_table_print(table, false, stdout);
     ind_table_free(table);
     json_array_foreach(json_object_get(status, "routes"), i, route) if (ind_answer_number(route, "cut"))
@@ -163,7 +137,7 @@ static void show_edits(const json_t *status)
                                   ? ind_size_text(ind_answer_number(edit, "dropped_bytes"), size)
                                   : "");
     }
-    heading("Changed and dropped by the edits (one that two change counts twice)");
+    ind_status_heading("Changed and dropped by the edits (one that two change counts twice)");
     ind_table_print(table, false, stdout);
     ind_table_free(table);
     if (ind_answer_number(remembered, "evicted"))
@@ -192,166 +166,9 @@ static void show_sinks(const json_t *status)
         ind_table_number(table, ind_answer_number(taker, "lost"));
         ind_table_number(table, ind_answer_number(taker, "waiting"));
     }
-    heading("Handed on to programs and standard output");
+    ind_status_heading("Handed on to programs and standard output");
     ind_table_print(table, false, stdout);
     ind_table_free(table);
-}
-
-/* "rfc3164", or "rfc5424 12, bare 3" of a device that sends more than one. */
-static void forms_text(const json_t *device, char *text, size_t room)
-{
-    const char *name, *between = "";
-    json_t *forms = json_object_get(device, "formats"), *count;
-    struct ind_buffer out = ind_buffer_on(text, room - 1);
-    uint64_t all = 0;
-    json_object_foreach(forms, name, count) all += (uint64_t)json_integer_value(count);
-    json_object_foreach(forms, name, count)
-    {
-        uint64_t some = (uint64_t)json_integer_value(count);
-        if (some == 0)
-            continue;
-        ind_buffer_text(&out, between);
-        ind_buffer_text(&out, name);
-        if (some < all) {
-            ind_buffer_byte(&out, ' ');
-            ind_buffer_number(&out, some);
-        }
-        between = ", ";
-    }
-    ind_buffer_text(&out, all ? "" : "-");
-    text[out.length] = '\0';
-}
-
-static void show_devices(const json_t *status)
-{
-    static const struct ind_column columns[] = {
-        {"device", false},   {"received", true}, {"stored", true},        {"dropped", true},   {"lost", true},
-        {"malformed", true}, {"format", false},  {"last message", false}, {"its clock", false}};
-    const json_t *devices = json_object_get(status, "devices"), *device;
-    struct ind_table *table = ind_table_new(columns, 9);
-    char last[48], forms[120];
-    size_t i;
-    json_array_foreach(devices, i, device)
-    {
-        if (given_top > 0 && i >= (size_t)given_top)
-            break;
-        ago_text(status, device, last);
-        forms_text(device, forms, sizeof forms);
-        ind_table_text(table, ind_answer_text(device, "device"));
-        ind_table_number(table, ind_answer_number(device, "received"));
-        ind_table_number(table, ind_answer_number(device, "stored"));
-        ind_table_number(table, ind_answer_number(device, "dropped"));
-        ind_table_number(table, lost_of(device));
-        ind_table_number(table, ind_answer_number(device, "malformed"));
-        ind_table_text(table, forms);
-        ind_table_text(table, last);
-        ind_table_text(table, ind_answer_text(device, "clock"));
-    }
-    heading("Devices");
-    ind_table_print(table, false, stdout);
-    ind_table_free(table);
-    if (given_top > 0 && json_array_size(devices) > (size_t)given_top)
-        printf("and %zu more: --top 0 shows all\n", json_array_size(devices) - (size_t)given_top);
-}
-
-/* A name as YAML can have it bare: as the configuration wants names of devices anyway. */
-static void print_name(const char *name)
-{
-    for (; *name; name++)
-        putchar(ind_is_alpha(*name) || ind_is_digit(*name) || strchr("-_.", *name) ? *name : '_');
-}
-
-static void print_device(const json_t *stranger)
-{
-    enum { LIKE_A_RELAY = 3 };
-    const json_t *hosts = json_object_get(stranger, "hosts");
-    bool relay = json_array_size(hosts) >= LIKE_A_RELAY,
-         v6 = strchr(ind_answer_text(stranger, "sender"), ':') != NULL;
-    printf("  - name: ");
-    if (!relay && json_array_size(hosts) > 0)
-        print_name(json_string_value(json_array_get(hosts, 0)));
-    else
-        printf("%s-", relay ? "relay" : "device");
-    if (relay || json_array_size(hosts) == 0)
-        print_name(ind_answer_text(stranger, "sender"));
-    printf("\n    address: %s%s%s\n", v6 ? "\"" : "", ind_answer_text(stranger, "sender"), v6 ? "\"" : "");
-    if (relay)
-        printf("    relay: yes                 # it speaks for several: %s, %s, %s…\n",
-               json_string_value(json_array_get(hosts, 0)), json_string_value(json_array_get(hosts, 1)),
-               json_string_value(json_array_get(hosts, 2)));
-}
-
-/* Names of configured devices are not theirs: unless it is a relay, something is wrong. */
-static void show_claims(const json_t *stranger)
-{
-    const json_t *claims = json_object_get(stranger, "claims"), *claim;
-    size_t i;
-    json_array_foreach(claims, i, claim)
-    {
-        const char *at = ind_answer_text(claim, "configured_at");
-        printf("    calls itself ");
-        print_name(ind_answer_text(claim, "device"));
-        printf(", which is configured%s%s: filed as its own\n", *at ? " at " : "", at);
-    }
-}
-
-static void show_silent(const json_t *status)
-{
-    static const struct ind_column columns[] = {{"device", false}, {"last message", false}};
-    const json_t *devices = json_object_get(status, "silent_devices"), *device;
-    struct ind_table *table = ind_table_new(columns, 2);
-    size_t i, count = json_array_size(devices);
-    char last[48];
-    if (count)
-        heading("Silent devices (configured, and nothing for an hour or since the start)");
-    json_array_foreach(devices, i, device)
-    {
-        if (given_top > 0 && i >= (size_t)given_top)
-            break;
-        ago_text(status, device, last);
-        ind_table_text(table, ind_answer_text(device, "device"));
-        ind_table_text(table,
-                       ind_answer_time(device, "last") == IND_TIME_NONE ? "none since the start" : last);
-    }
-    if (count)
-        ind_table_print(table, false, stdout);
-    ind_table_free(table);
-    if (given_top > 0 && count > (size_t)given_top)
-        printf("and %zu more: --top 0 shows all\n", count - (size_t)given_top);
-}
-
-static void show_strangers(const json_t *status)
-{
-    const json_t *strangers = json_object_get(status, "unknown_senders"), *stranger;
-    char number[32], last[48];
-    bool refused = false;
-    size_t i, count = json_array_size(strangers);
-    size_t shown = given_top > 0 && count > (size_t)given_top ? (size_t)given_top : count;
-    if (count == 0)
-        return;
-    heading("Unknown senders");
-    json_array_foreach(strangers, i, stranger)
-    {
-        if (i == shown)
-            break;
-        ago_text(status, stranger, last);
-        printf("%s: %s message%s, the last %s%s\n", ind_answer_text(stranger, "sender"),
-               ind_grouped(ind_answer_number(stranger, "received"), number),
-               ind_answer_number(stranger, "received") == 1 ? "" : "s", last,
-               json_is_true(json_object_get(stranger, "refused")) ? "; refused: not under allow:" : "");
-        refused |= json_is_true(json_object_get(stranger, "refused"));
-        show_claims(stranger);
-    }
-    if (shown < count)
-        printf("and %zu more: --top 0 shows all\n", count - shown);
-    printf("To know them, add to the configuration%s, then send the collector a SIGHUP:\n\ndevices:\n",
-           refused ? " (and the refused ones' networks to allow:)" : "");
-    json_array_foreach(strangers, i, stranger)
-    {
-        if (i == shown)
-            break;
-        print_device(stranger);
-    }
 }
 
 /* File systems that are mounted into the store. */
@@ -388,7 +205,7 @@ static void show_files(const json_t *status)
         late += ind_answer_number(receiver, "connections_unfinished") +
                 ind_answer_number(receiver, "connections_idle");
     }
-    heading("Files and connections");
+    ind_status_heading("Files and connections");
     printf("%s live files, %s archives of %s; %s rotated, %s compressed, %s removed since the start\n",
            ind_grouped(ind_answer_number(files, "live"), number[0]),
            ind_grouped(ind_answer_number(files, "archives"), number[1]),
@@ -416,13 +233,12 @@ static void show_files(const json_t *status)
 static void show(const json_t *status)
 {
     char span[40];
-    span_text((ind_answer_time(status, "now") - ind_answer_time(status, "since")) / IND_SECOND, span);
+    const size_t most = given_top > 0 ? (size_t)given_top : 0;
+    ind_show_summary(status);
+    ind_status_span(ind_answer_time(status, "now") - ind_answer_time(status, "since"), span);
     printf("indagator, process %llu, runs since %.19sZ (%s), store %s\n",
            (unsigned long long)ind_answer_number(status, "process"), ind_answer_text(status, "since"), span,
            ind_answer_text(json_object_get(status, "files"), "store"));
-    const char *trouble = ind_answer_text(json_object_get(status, "files"), "trouble");
-    if (*trouble)
-        printf("%sNot well: %s%s\n", ind_colour() ? IND_BOLD : "", trouble, ind_colour() ? IND_PLAIN : "");
     if (json_object_get(status, "as_of"))
         printf("The numbers are of %.19sZ: the writer cannot be asked just now.\n",
                ind_answer_text(status, "as_of"));
@@ -433,11 +249,10 @@ static void show(const json_t *status)
     show_edits(status);
     show_routes(status);
     show_sinks(status);
-    show_devices(status);
-    show_silent(status);
-    ind_show_tls(status, given_top > 0 ? (size_t)given_top : 0);
+    ind_show_devices(status, most);
+    ind_show_tls(status, most);
     show_files(status);
-    show_strangers(status);
+    ind_show_strangers(status, most);
 }
 
 static int print_answer(enum ind_control_client_result asked, const char *text, bool as_json)
@@ -456,23 +271,49 @@ static int print_answer(enum ind_control_client_result asked, const char *text, 
     return IND_EXIT_DONE;
 }
 
+static int ask_once(const struct ind_config *config, bool json)
+{
+    char *text = NULL;
+    int status = IND_EXIT_FAILED;
+    enum ind_control_client_result asked = ind_control_client_ask(config, false, "/status", &text);
+    if (asked == IND_CONTROL_CLIENT_NOBODY)
+        ind_tell_nobody(config);
+    else
+        status = print_answer(asked, text, json);
+    free(text);
+    return status;
+}
+
+/* A collector that ends and comes back is waited for. */
+static int watch(const struct ind_config *config, bool json)
+{
+    const struct timespec pause = {given_watch, 0};
+    bool terminal = ind_goes_to_terminal(stdout);
+    for (;;) {
+        if (terminal && !json)
+            printf(IND_CLEAR_SCREEN);
+        int status = ask_once(config, json);
+        if (!terminal && !json)
+            printf("\n");
+        if (fflush(stdout) != 0 || nanosleep(&pause, NULL) != 0)
+            return status;
+    }
+}
+
 static int run(struct ind_call *call)
 {
     struct ind_loaded loaded;
-    char *text = NULL;
     if (*call->rest) {
         ind_complain("status takes no arguments, but \"%s\" was given", *call->rest);
         return IND_EXIT_CALL;
     }
+    if (given_watch < 0 || given_watch > 86400) {
+        ind_complain("--watch takes a number of seconds, up to a day");
+        return IND_EXIT_CALL;
+    }
     if (!ind_load(call, false, &loaded))
         return IND_EXIT_CALL;
-    int status = IND_EXIT_FAILED;
-    enum ind_control_client_result asked = ind_control_client_ask(loaded.config, false, "/status", &text);
-    if (asked == IND_CONTROL_CLIENT_NOBODY)
-        ind_tell_nobody(loaded.config);
-    else
-        status = print_answer(asked, text, call->json);
-    free(text);
+    int status = given_watch ? watch(loaded.config, call->json) : ask_once(loaded.config, call->json);
     ind_loaded_free(&loaded);
     return status;
 }
@@ -480,14 +321,14 @@ static int run(struct ind_call *call)
 const struct ind_command ind_command_status = {
     .name = "status",
     .summary = "the running collector's ledger, devices, and unknown senders",
-    .arguments = "[-c FILE] [--top N]",
+    .arguments = "[-c FILE] [--top N] [--watch N]",
     .about =
         "Asks the running collector what became of every message since its start. Received is the sum of\n"
         "stored (in a file), handed on (to a program, and in no file), dropped (by an edit), unrouted (no\n"
         "route took it), refused (not under allow:, or empty), lost (no room, disk, not taken) and waiting.\n"
-        "Tells who sends, who is silent, whose clock is off, and gives a devices: block for senders that "
-        "the\n"
-        "configuration does not name.\n\n"
+        "The first lines say whether all is well, what is not, and what somebody should look at. Devices\n"
+        "with trouble come first; for senders that the configuration does not name there is a devices:\n"
+        "block to copy.\n\n"
         "Example:\n"
         "  indagator status -c indagator.yaml\n",
     .options = options,

@@ -13,7 +13,8 @@ struct screen {
     size_t held_length;
 };
 
-static const char *const ours[] = {IND_BOLD, IND_PLAIN, IND_CLEAR_LINE};
+static const char *const ours[] = {IND_BOLD,  IND_RED,          IND_GREEN,     IND_YELLOW,
+                                   IND_PLAIN, IND_CLEAR_SCREEN, IND_CLEAR_LINE};
 
 /* The length of a sequence of ours at `at`; 0: none; *part: it may become one with what follows. */
 static size_t own_sequence(const char *at, size_t length, bool *part)

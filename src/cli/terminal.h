@@ -12,7 +12,11 @@
 #include <stdio.h>
 
 #define IND_BOLD "\033[1m"
+#define IND_RED "\033[1;31m"
+#define IND_GREEN "\033[1;32m"
+#define IND_YELLOW "\033[1;33m"
 #define IND_PLAIN "\033[0m"
+#define IND_CLEAR_SCREEN "\033[H\033[J"
 #define IND_CLEAR_LINE "\r\033[K"
 
 /* Puts itself before standard output and standard error where they are terminals. At the start, before

@@ -7,6 +7,7 @@
 #include <errno.h>
 #include <netinet/in.h>
 #include <poll.h>
+#include <sys/stat.h>
 
 #define RULES                                                                                                \
     "store: log\nstate: state\nzone: UTC\nserve: 127.0.0.1:0\nlisten:\n  - udp: 127.0.0.1:0\n"               \
@@ -195,16 +196,24 @@ static void hostile_requests_disturb_nobody(void **state)
     end();
 }
 
+/* One that no client's end is given meanwhile: below those that the kernel gives. */
 static unsigned free_port(void)
 {
+    static unsigned next;
     struct sockaddr_in name = {.sin_family = AF_INET};
-    socklen_t length = sizeof name;
     name.sin_addr.s_addr = htonl(INADDR_LOOPBACK);
-    int fd = socket(AF_INET, SOCK_DGRAM, 0);
-    assert_int_equal(bind(fd, (struct sockaddr *)&name, sizeof name), 0);
-    assert_int_equal(getsockname(fd, (struct sockaddr *)&name, &length), 0);
-    close(fd);
-    return ntohs(name.sin_port);
+    next = next ? next : 10000 + (unsigned)getpid() % 10000;
+    for (;; next++) {
+        int udp = socket(AF_INET, SOCK_DGRAM, 0), tcp = socket(AF_INET, SOCK_STREAM, 0);
+        name.sin_port = htons((uint16_t)next);
+        bool free = bind(udp, (struct sockaddr *)&name, sizeof name) == 0 &&
+                    bind(tcp, (struct sockaddr *)&name, sizeof name) == 0;
+        close(udp);
+        close(tcp);
+        if (free)
+            return next++;
+        assert_true(next < 30000);
+    }
 }
 
 /* Nobody listens at a port of ours: the kernel says so to whoever sends there. */
@@ -274,6 +283,121 @@ static void a_pause_is_told_first_and_outlives_a_reload(void **state)
     end();
 }
 
+/* ---- A balancer's round ---- */
+
+enum { NODES = 3, ROUNDS = 60, A_ROUND = 20 };
+
+struct node {
+    char folder[300], config[700];
+    struct ind_running running;
+    unsigned http;
+    bool passed_to; /* the balancer believes that it is well */
+    int socket;
+    unsigned sent;
+};
+
+static void start_node(struct node *node, unsigned number, unsigned udp, unsigned http)
+{
+    snprintf(node->folder, sizeof node->folder, "%s/%u", folder, number);
+    (void)mkdir(node->folder, 0755);
+    snprintf(node->config, sizeof node->config,
+             "store: log\nstate: state\nserve: 127.0.0.1:%u\nlisten: [{udp: 127.0.0.1:%u}]\n" IND_QUIET
+             "routes: [{name: all, when: 'app is not \"indagator\"', file: all.log}]\n",
+             http, udp);
+    ind_write_file(ind_path(node->folder, "indagator.yaml"), node->config);
+    node->running = ind_collect_start(node->folder);
+    node->http = http_port(&node->running);
+    node->socket = open_to(IND_SEND_UDP, udp, "127.0.0.5");
+}
+
+static void look_at_nodes(struct node nodes[NODES])
+{
+    for (int i = 0; i < NODES; i++)
+        nodes[i].passed_to = code_of(nodes[i].http, "GET", "/health") == 200;
+}
+
+/* Some messages, in turn. */
+static void pass_on(struct node nodes[NODES], unsigned *number)
+{
+    for (int i = 0, n = 0, tries = 0; i < A_ROUND && tries < 10 * A_ROUND; tries++, n = (n + 1) % NODES) {
+        char text[60];
+        if (!nodes[n].passed_to)
+            continue;
+        int length = snprintf(text, sizeof text, "<13>1 - - a - - - number %u", (*number)++);
+        nodes[n].sent += send(nodes[n].socket, text, (size_t)length, 0) == length;
+        i++;
+    }
+}
+
+static size_t lines_of(const struct node *node)
+{
+    char *text = ind_read_file(ind_path(node->folder, "log/all.log"), NULL);
+    size_t lines = 0;
+    for (const char *at = text; at && (at = strchr(at, '\n')); at++)
+        lines++;
+    free(text);
+    return lines;
+}
+
+static bool node_has_filed_all(void *node)
+{
+    return lines_of(node) == ((struct node *)node)->sent;
+}
+
+static bool node_is_well(void *node)
+{
+    return code_of(((struct node *)node)->http, "GET", "/health") == 200;
+}
+
+/* One is paused, one is killed, and both come back. Nothing is lost but what was under way to the killed one.
+ */
+static void a_balancer_passes_by_who_is_not_well(void **state)
+{
+    static struct node nodes[NODES];
+    unsigned number = 0, ports[2 * NODES];
+    (void)state;
+    memset(nodes, 0, sizeof nodes);
+    for (int i = 0; i < 2 * NODES; i++)
+        ports[i] = free_port();
+    for (unsigned i = 0; i < NODES; i++)
+        start_node(&nodes[i], i, ports[i], ports[NODES + i]);
+    unsigned at_kill = 0, lost = 0;
+    for (int round = 0; round < ROUNDS; round++) {
+        if (round == 20)
+            ind_wait_until(node_has_filed_all, &nodes[1], "what it has got is filed");
+        look_at_nodes(nodes);
+        if (round == 10) {
+            struct ind_ran ran = ind_run(nodes[0].folder, "pause", "--after", "300ms", NULL);
+            assert_int_equal(ran.status, 0);
+            ind_ran_free(&ran);
+        } else if (round == 20) { /* which the balancer learns when it looks again */
+            at_kill = nodes[1].sent;
+            (void)ind_collect_stop(&nodes[1].running, SIGKILL);
+        } else if (round == 35) {
+            struct ind_ran ran = ind_run(nodes[0].folder, "resume", NULL);
+            assert_int_equal(ran.status, 0);
+            ind_ran_free(&ran);
+            ind_wait_until(node_is_well, &nodes[0], "the paused one is well again");
+        } else if (round == 45) {
+            lost = nodes[1].sent - at_kill;
+            close(nodes[1].socket);
+            start_node(&nodes[1], 1, ports[1], ports[NODES + 1]);
+            ind_wait_until(node_is_well, &nodes[1], "the killed one is there again");
+        }
+        pass_on(nodes, &number);
+    }
+    for (int i = 0; i < NODES; i++) {
+        close(nodes[i].socket);
+        assert_true(nodes[i].sent > 0);
+        assert_int_equal(ind_collect_stop(&nodes[i].running, SIGTERM), 0);
+    }
+    assert_int_equal(lines_of(&nodes[0]), nodes[0].sent);
+    assert_int_equal(lines_of(&nodes[1]), nodes[1].sent - lost);
+    assert_int_equal(lines_of(&nodes[2]), nodes[2].sent);
+    assert_true(lost <= A_ROUND);
+    assert_true(nodes[0].sent + nodes[1].sent + nodes[2].sent + A_ROUND >= number);
+}
+
 int main(void)
 {
 #define WITH_FOLDER(test) cmocka_unit_test_setup_teardown(test, set_up, tear_down)
@@ -283,6 +407,7 @@ int main(void)
         WITH_FOLDER(only_what_is_there_can_be_read),
         WITH_FOLDER(hostile_requests_disturb_nobody),
         WITH_FOLDER(a_pause_is_told_first_and_outlives_a_reload),
+        WITH_FOLDER(a_balancer_passes_by_who_is_not_well),
     };
     return cmocka_run_group_tests(tests, NULL, NULL);
 }

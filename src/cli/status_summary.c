@@ -1,0 +1,183 @@
+#include "cli/status_view.h"
+
+#include "cli/cli.h"
+#include "cli/terminal.h"
+#include "core/ledger/clock_offset.h"
+
+#include <stdio.h>
+#include <string.h>
+
+void ind_status_span(int64_t time, char text[40])
+{
+    struct ind_buffer span = ind_buffer_on(text, 39);
+    ind_span_write(&span, (uint64_t)(time < 0 ? 0 : time / IND_SECOND));
+    text[span.length] = '\0';
+}
+
+void ind_status_ago(const json_t *status, const json_t *object, char text[48])
+{
+    char span[40];
+    ind_time last = ind_answer_time(object, "last");
+    if (last == IND_TIME_NONE) {
+        snprintf(text, 48, "-");
+        return;
+    }
+    ind_status_span(ind_answer_time(status, "now") - last, span);
+    snprintf(text, 48, "%s ago", span);
+}
+
+void ind_status_heading(const char *text)
+{
+    bool colour = ind_colour();
+    printf("\n%s%s%s\n", colour ? IND_BOLD : "", text, colour ? IND_PLAIN : "");
+}
+
+uint64_t ind_status_lost(const json_t *ledger)
+{
+    return ind_answer_number(ledger, "lost_buffer") + ind_answer_number(ledger, "lost_disk") +
+           ind_answer_number(ledger, "lost_not_taken");
+}
+
+/* ---- Whether all is well ---- */
+
+/* A word in colour says the same as the word. */
+static void line(const char *colour, const char *word, const char *text)
+{
+    bool coloured = ind_colour();
+    printf("%s%s%s%s%s\n", coloured ? colour : "", word, coloured ? IND_PLAIN : "", *text ? ": " : "", text);
+}
+
+/* The names of a list, the first few of them. */
+static void add_names(struct ind_buffer *out, const json_t *list, const char *key)
+{
+    enum { MOST = 4 };
+    const json_t *one;
+    size_t i;
+    json_array_foreach(list, i, one)
+    {
+        if (i == MOST)
+            break;
+        ind_buffer_text(out, i ? ", " : ": ");
+        ind_buffer_text(out, ind_answer_text(one, key));
+    }
+    if (json_array_size(list) > MOST)
+        ind_buffer_text(out, ", …");
+}
+
+static void say(size_t count, const char *one, const char *many, const json_t *list, const char *key)
+{
+    char text[400], number[32];
+    struct ind_buffer out = ind_buffer_on(text, sizeof text - 1);
+    if (count == 0)
+        return;
+    ind_buffer_text(&out, ind_grouped(count, number));
+    ind_buffer_byte(&out, ' ');
+    ind_buffer_text(&out, count == 1 ? one : many);
+    if (list)
+        add_names(&out, list, key);
+    text[out.length] = '\0';
+    line(IND_YELLOW, "Look at", text);
+}
+
+/* New: of the devices, or senders, those of which it is true. */
+static json_t *those(const json_t *list, bool (*is)(const json_t *one))
+{
+    json_t *found = json_array(), *one;
+    size_t i;
+    json_array_foreach(list, i, one) if (is(one)) json_array_append(found, one);
+    return found;
+}
+
+/* Soon after the start nobody can say whether a device that was not heard is silent. */
+static bool is_silent_for_long(const json_t *status, const json_t *device)
+{
+    const ind_time since = ind_answer_time(status, "since"), now = ind_answer_time(status, "now");
+    return json_object_get(device, "last") || now - since >= 3600 * IND_SECOND;
+}
+
+static bool has_wrong_clock(const json_t *device)
+{
+    const char *clock = ind_answer_text(device, "clock");
+    return *clock && strcmp(clock, "right") != 0 && strcmp(clock, "-") != 0;
+}
+
+static bool is_refused(const json_t *sender)
+{
+    return json_is_true(json_object_get(sender, "refused"));
+}
+
+/* What is not wrong now, but asks for somebody. Returns how many lines it would be. */
+static size_t advise(const json_t *status, bool print)
+{
+    json_t *clocks = those(json_object_get(status, "devices"), has_wrong_clock),
+           *refused = those(json_object_get(status, "unknown_senders"), is_refused);
+    json_t *silent = json_array(), *device;
+    const json_t *listener;
+    const size_t lost = (size_t)ind_status_lost(json_object_get(status, "ledger"));
+    size_t dropped = 0, i;
+    json_array_foreach(json_object_get(status, "silent_devices"), i,
+                       device) if (is_silent_for_long(status, device)) json_array_append(silent, device);
+    json_array_foreach(json_object_get(status, "listeners"), i, listener) dropped +=
+        (size_t)ind_answer_number(listener, "dropped_by_kernel");
+    const bool things[] = {lost > 0, dropped > 0, json_array_size(silent) > 0, json_array_size(clocks) > 0,
+                           json_array_size(refused) > 0};
+    size_t lines = 0;
+    for (i = 0; i < sizeof things / sizeof *things; i++)
+        lines += things[i];
+    if (print) {
+        say(lost, "message has been lost since the start", "messages have been lost since the start", NULL,
+            NULL);
+        say(dropped, "datagram was dropped by the kernel since the start",
+            "datagrams were dropped by the kernel since the start", NULL, NULL);
+        say(json_array_size(silent), "configured device is silent", "configured devices are silent", silent,
+            "device");
+        say(json_array_size(clocks), "device has a clock that is off", "devices have clocks that are off",
+            clocks, "device");
+        say(json_array_size(refused), "sender is refused (not under allow)",
+            "senders are refused (not under allow)", refused, "sender");
+    }
+    json_decref(silent);
+    json_decref(clocks);
+    json_decref(refused);
+    return lines;
+}
+
+/* "12.3 messages/s in the last minute, 10.1 in 5, 9.8 in 15". */
+static void show_rates(const json_t *status)
+{
+    const json_t *rates = json_object_get(status, "rates"), *rate;
+    size_t i;
+    json_array_foreach(rates, i, rate)
+    {
+        double seconds = json_number_value(json_object_get(rate, "seconds"));
+        double wanted = 60 * (double)ind_answer_number(rate, "minutes");
+        if (i > 0 && seconds < wanted / 3) /* it has not run for so long: the same once more */
+            break;
+        printf("%s%.1f", i ? ", " : "", json_number_value(json_object_get(rate, "messages")));
+        printf(i == 0 ? " messages/s in the last minute" : " in %llu",
+               (unsigned long long)ind_answer_number(rate, "minutes"));
+    }
+    if (json_array_size(rates))
+        printf("\n");
+}
+
+void ind_show_summary(const json_t *status)
+{
+    const json_t *reasons = json_object_get(status, "not_well"), *reason;
+    const char *trouble = ind_answer_text(json_object_get(status, "files"), "trouble");
+    bool asked = !json_object_get(status, "as_of"); /* otherwise only the trouble is of now */
+    size_t i, bad = 0;
+    if (!asked && *trouble) {
+        line(IND_RED, "Not well", trouble);
+        bad++;
+    }
+    json_array_foreach(reasons, i, reason) if (asked)
+    {
+        line(IND_RED, "Not well", ind_answer_text(reason, "text"));
+        bad++;
+    }
+    if (bad == 0 && json_object_get(status, "ledger"))
+        line(IND_GREEN, advise(status, false) ? "All works" : "All is well", "");
+    (void)advise(status, true);
+    show_rates(status);
+}

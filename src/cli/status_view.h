@@ -1,0 +1,22 @@
+/* cli/status_view.h: the parts of what `status` shows, for its own files. */
+#ifndef IND_CLI_STATUS_VIEW_H
+#define IND_CLI_STATUS_VIEW_H
+
+#include "cli/answer.h"
+
+/* "3 min 10 s", of nanoseconds. */
+void ind_status_span(int64_t time, char text[40]);
+/* "3 min 10 s ago", of the member "last"; "-" where nothing has come. */
+void ind_status_ago(const json_t *status, const json_t *object, char text[48]);
+void ind_status_heading(const char *text);
+/* Messages that we lost, of a ledger. */
+uint64_t ind_status_lost(const json_t *ledger);
+
+/* Whether all is well, what is not, worst first, and what somebody should look at; how much comes. */
+void ind_show_summary(const json_t *status);
+
+/* Devices, those with trouble first; then senders that are none. At most `most` of each; 0: all. */
+void ind_show_devices(const json_t *status, size_t most);
+void ind_show_strangers(const json_t *status, size_t most);
+
+#endif
