@@ -231,26 +231,25 @@ static void write_programs(FILE *out, const struct ind_ledger_snapshot *snapshot
 
 /* ---- Devices ---- */
 
-static int busiest_first(const struct ind_row *a, const struct ind_row *b)
-{
-    if (a->ledger.received != b->ledger.received)
-        return a->ledger.received < b->ledger.received ? 1 : -1;
-    return strcmp(a->name, b->name);
-}
+/* The devices that have series of their own; the others only count. */
+struct shown {
+    const struct ind_row **rows;
+    size_t count, most;
+};
 
 /* A number of each of those that have series of their own; of all others the sum. */
-static void write_of_devices(FILE *out, const struct ind_rows *rows, uint64_t most,
-                             const struct family *family, uint64_t (*number)(const struct ind_row *row))
+static void write_of_devices(FILE *out, const struct shown *shown, const struct family *family,
+                             uint64_t (*number)(const struct ind_row *row))
 {
-    uint64_t shown = 0, others = 0;
+    uint64_t others = 0;
     begin(out, family);
-    for (const struct ind_row *row = rows->devices; row; row = row->hh.next) {
-        if (shown++ < most)
-            sample(out, family, "device", row->name, number(row));
+    for (size_t i = 0; i < shown->count; i++) {
+        if (i < shown->most)
+            sample(out, family, "device", shown->rows[i]->name, number(shown->rows[i]));
         else
-            others += number(row);
+            others += number(shown->rows[i]);
     }
-    if (shown > most)
+    if (shown->count > shown->most)
         sample(out, family, "device", "(others)", others);
 }
 
@@ -264,26 +263,26 @@ static uint64_t lost_of(const struct ind_row *row)
     return ind_ledger_lost(&row->ledger);
 }
 
-static void write_times_of_devices(FILE *out, const struct ind_rows *rows, uint64_t most)
+static void write_times_of_devices(FILE *out, const struct shown *shown)
 {
     static const struct family last = {"device_last_message_timestamp_seconds", "gauge", "seconds",
                                        "When the last message came from a device, as a Unix time."};
     static const struct family lag = {"device_lag_seconds", "gauge", "seconds",
                                       "By how much the clock of a device is behind."};
-    uint64_t shown = 0;
+    size_t count = shown->count < shown->most ? shown->count : shown->most;
     begin(out, &last);
-    for (const struct ind_row *row = rows->devices; row && shown < most; row = row->hh.next, shown++)
-        if (row->last != IND_TIME_NONE)
-            sample_time(out, &last, (const struct label[2]){{"device", row->name}, {NULL, NULL}}, row->last);
-    shown = 0;
+    for (size_t i = 0; i < count; i++)
+        if (shown->rows[i]->last != IND_TIME_NONE)
+            sample_time(out, &last, (const struct label[2]){{"device", shown->rows[i]->name}, {NULL, NULL}},
+                        shown->rows[i]->last);
     begin(out, &lag);
-    for (const struct ind_row *row = rows->devices; row && shown < most; row = row->hh.next, shown++)
-        if (row->offset.known)
-            sample_time(out, &lag, (const struct label[2]){{"device", row->name}, {NULL, NULL}},
-                        row->offset.median);
+    for (size_t i = 0; i < count; i++)
+        if (shown->rows[i]->offset.known)
+            sample_time(out, &lag, (const struct label[2]){{"device", shown->rows[i]->name}, {NULL, NULL}},
+                        shown->rows[i]->offset.median);
 }
 
-static void write_devices(FILE *out, const struct ind_status *status, struct ind_rows *rows)
+static void write_devices(FILE *out, const struct ind_status *status, const struct ind_rows *rows)
 {
     static const struct family received = {
         "device_messages_received", "counter", NULL,
@@ -296,14 +295,15 @@ static void write_devices(FILE *out, const struct ind_status *status, struct ind
                                          "Configured devices of which nothing has come for an hour."};
     static const struct family unknown = {"unknown_senders", "gauge", NULL,
                                           "Senders that are no configured device."};
-    const uint64_t most = status->config->serve.devices;
-    HASH_SORT(rows->devices, busiest_first);
+    struct shown shown = {.most = (size_t)status->config->serve.devices};
+    shown.rows = ind_rows_sorted(rows->devices, &shown.count);
     single(out, &configured, ind_devices_count(status->config->devices));
     single(out, &silent, ind_rows_silent(rows, status));
     single(out, &unknown, HASH_COUNT(rows->strangers));
-    write_of_devices(out, rows, most, &received, received_of);
-    write_of_devices(out, rows, most, &lost, lost_of);
-    write_times_of_devices(out, rows, most);
+    write_of_devices(out, &shown, &received, received_of);
+    write_of_devices(out, &shown, &lost, lost_of);
+    write_times_of_devices(out, &shown);
+    free((void *)(uintptr_t)shown.rows);
 }
 
 /* ---- Connections ---- */

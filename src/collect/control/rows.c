@@ -10,14 +10,9 @@ static struct ind_row *row_for(struct ind_row **table, struct ind_slice name)
     HASH_FIND(hh, *table, name.at, name.length, row);
     if (row || !(row = calloc(1, sizeof *row)))
         return row;
-    row->name = malloc(name.length + 1);
+    row->name = name.at;
+    row->name_length = name.length;
     row->last = IND_TIME_NONE;
-    if (!row->name) {
-        free(row);
-        return NULL;
-    }
-    memcpy(row->name, name.at, name.length);
-    row->name[name.length] = '\0';
     HASH_ADD_KEYPTR(hh, *table, row->name, name.length, row);
     return row;
 }
@@ -28,9 +23,7 @@ static void free_rows(struct ind_row **table)
     HASH_ITER(hh, *table, row, next)
     {
         HASH_DEL(*table, row);
-        json_decref(row->hosts);
-        json_decref(row->claims);
-        free(row->name);
+        free(row->names);
         free(row);
     }
 }
@@ -56,27 +49,33 @@ json_t *ind_rows_clean(struct ind_slice text)
     return json_stringn(room, buffer.length);
 }
 
+static void add_name(struct ind_slice list[IND_ROW_NAMES], unsigned *count, struct ind_slice name)
+{
+    for (unsigned i = 0; i < *count; i++)
+        if (ind_slice_equal(list[i], name))
+            return;
+    if (*count < IND_ROW_NAMES)
+        list[(*count)++] = name;
+}
+
 static void add_stranger(struct ind_rows *rows, const struct ind_account *account,
                          const struct ind_ledger *ledger, ind_time last,
                          const struct ind_clock_offset_summary *offset)
 {
-    enum { MOST_HOSTS = 8 };
     struct ind_row *row = row_for(&rows->strangers, account->sender);
     if (!row)
         return;
     add_to_row(row, ledger, last, offset);
     row->refused |= account->kind == IND_ACCOUNT_REFUSED;
-    row->hosts = row->hosts ? row->hosts : json_array();
-    row->claims = row->claims ? row->claims : json_array();
     if (account->kind == IND_ACCOUNT_REFUSED || ind_slice_equal(account->device, account->sender))
         return;
-    json_t *host = ind_rows_clean(account->device), *known;
-    json_t *list = account->kind == IND_ACCOUNT_CLAIMANT ? row->claims : row->hosts;
-    size_t i;
-    json_array_foreach(list, i, known) if (json_equal(host, known)) break;
-    if (i == json_array_size(list) && i < MOST_HOSTS)
-        json_array_append(list, host);
-    json_decref(host);
+    struct ind_row_names *names = row->names = row->names ? row->names : calloc(1, sizeof *names);
+    if (!names)
+        return;
+    if (account->kind == IND_ACCOUNT_CLAIMANT)
+        add_name(names->claims, &names->claim_count, account->device);
+    else
+        add_name(names->hosts, &names->host_count, account->device);
 }
 
 static void add_account(struct ind_rows *rows, const struct ind_account *account,
@@ -162,4 +161,40 @@ size_t ind_rows_silent(const struct ind_rows *rows, const struct ind_status *sta
     for (size_t i = 0; i < ind_devices_count(status->config->devices); i++)
         count += ind_rows_is_silent(rows, status, ind_devices_at(status->config->devices, i), &last);
     return count;
+}
+
+struct ranked {
+    uint64_t received;
+    size_t place;
+    const struct ind_row *row;
+};
+
+static int busiest_first(const void *one, const void *other)
+{
+    const struct ranked *a = one, *b = other;
+    if (a->received != b->received)
+        return a->received < b->received ? 1 : -1;
+    return a->place < b->place ? -1 : 1;
+}
+
+/* What is compared lies together: rows themselves are all over memory. */
+const struct ind_row **ind_rows_sorted(const struct ind_row *table, size_t *count)
+{
+    size_t all = HASH_COUNT(table), place = 0;
+    struct ranked *ranked = malloc((all + 1) * sizeof *ranked);
+    const struct ind_row **sorted = malloc((all + 1) * sizeof *sorted);
+    *count = 0;
+    if (!ranked || !sorted) {
+        free(ranked);
+        free((void *)(uintptr_t)sorted);
+        return NULL;
+    }
+    for (const struct ind_row *row = table; row; row = row->hh.next, place++)
+        ranked[place] = (struct ranked){row->ledger.received, place, row};
+    qsort(ranked, all, sizeof *ranked, busiest_first);
+    for (place = 0; place < all; place++)
+        sorted[place] = ranked[place].row;
+    free(ranked);
+    *count = all;
+    return sorted;
 }

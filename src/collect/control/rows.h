@@ -8,16 +8,25 @@
 #include <jansson.h>
 #include <uthash.h>
 
+enum { IND_ROW_NAMES = 8 };
+
+/* What a stranger calls itself, borrowed from accounts. */
+struct ind_row_names {
+    struct ind_slice hosts[IND_ROW_NAMES];
+    struct ind_slice claims[IND_ROW_NAMES]; /* those that are names of configured devices */
+    unsigned host_count, claim_count;
+};
+
 /* Accounts that belong together: all of a device, or all of a sender that nobody knows. */
 struct ind_row {
     UT_hash_handle hh;
-    char *name;
+    const char *name; /* an account's, or a literal */
+    size_t name_length;
     struct ind_ledger ledger;
     ind_time last;
     struct ind_clock_offset_summary offset;
     bool refused;
-    json_t *hosts;  /* what a stranger calls itself */
-    json_t *claims; /* the same, where it is the name of a configured device */
+    struct ind_row_names *names; /* of strangers; NULL: none */
 };
 
 struct ind_rows {
@@ -26,9 +35,13 @@ struct ind_rows {
     uint64_t burst, rings, files;
 };
 
-/* New, to be freed; NULL where memory is out. */
+/* New, to be freed; NULL where memory is out. Borrows names from the accounts. */
 struct ind_rows *ind_rows_gather(const struct ind_status *status);
 void ind_rows_free(struct ind_rows *rows);
+
+/* The rows of a table, the busiest first, of equal ones that which came first. New, with *count of them; NULL
+ * where memory is out, with 0. */
+const struct ind_row **ind_rows_sorted(const struct ind_row *table, size_t *count);
 
 /* Whether nothing has come from a configured device for an hour, or at all; relays are never silent, since
  * they speak for others. *last: when something came; IND_TIME_NONE: never. */
@@ -36,6 +49,10 @@ bool ind_rows_is_silent(const struct ind_rows *rows, const struct ind_status *st
                         const struct ind_device *device, ind_time *last);
 /* How many are. */
 size_t ind_rows_silent(const struct ind_rows *rows, const struct ind_status *status);
+
+/* The members devices, silent_devices and unknown_senders of a status, each with a comma before it: of
+ * thousands of rows, so that they are written straight. New, to be freed; NULL where memory is out. */
+char *ind_rows_text(const struct ind_rows *rows, const struct ind_status *status);
 
 /* Text that came from the network, as the stored lines write it. New. */
 json_t *ind_rows_clean(struct ind_slice text);

@@ -67,105 +67,6 @@ static json_t *listeners_array(const struct ind_status *status, const struct ind
     return array;
 }
 
-/* Seconds, to the hundredth. */
-static json_t *hundredths(ind_time time)
-{
-    return json_real(round((double)time / 1e7) / 100);
-}
-
-static void set_row(json_t *object, const struct ind_row *row)
-{
-    char text[120];
-    struct ind_buffer clock = ind_buffer_on(text, sizeof text);
-    set_time(object, "last", row->last);
-    if (row->offset.known) {
-        json_object_set_new(object, "lag", hundredths(row->offset.median));
-        json_object_set_new(object, "lag_spread", hundredths(row->offset.spread));
-    }
-    if (row->offset.drifts)
-        json_object_set_new(object, "drift", json_real(round(row->offset.drift * 100) / 100));
-    ind_clock_offset_write(&clock, &row->offset);
-    json_object_set_new(object, "clock", json_stringn(text, clock.length));
-}
-
-static int busiest_first(const struct ind_row *a, const struct ind_row *b)
-{
-    if (a->ledger.received != b->ledger.received)
-        return a->ledger.received < b->ledger.received ? 1 : -1;
-    return strcmp(a->name, b->name);
-}
-
-static json_t *devices_array(struct ind_rows *rows)
-{
-    json_t *array = json_array();
-    HASH_SORT(rows->devices, busiest_first);
-    for (const struct ind_row *row = rows->devices; row; row = row->hh.next) {
-        json_t *object = ledger_object(&row->ledger);
-        json_object_set_new(object, "device", ind_rows_clean(ind_slice_of(row->name)));
-        set_row(object, row);
-        json_array_append_new(array, object);
-    }
-    return array;
-}
-
-/* Configured devices of which nothing has come, or not for a while: the first
- * thousand are enough to see that something is wrong with all. */
-static json_t *silent_array(const struct ind_status *status, const struct ind_rows *rows)
-{
-    enum { MOST = 1000 };
-    json_t *array = json_array();
-    for (size_t i = 0; i < ind_devices_count(status->config->devices) && json_array_size(array) < MOST; i++) {
-        const struct ind_device *device = ind_devices_at(status->config->devices, i);
-        ind_time last;
-        if (!ind_rows_is_silent(rows, status, device, &last))
-            continue;
-        json_t *object = json_object();
-        json_object_set_new(object, "device", json_string(device->name));
-        set_time(object, "last", last);
-        json_array_append_new(array, object);
-    }
-    return array;
-}
-
-/* The configured devices whose names a sender bears without a right to them, and where they are. */
-static json_t *claims_array(const struct ind_config *config, const struct ind_row *row)
-{
-    json_t *array = json_array(), *name;
-    size_t i;
-    json_array_foreach(row->claims, i, name)
-    {
-        char text[IND_ADDRESS_WIDTH];
-        struct ind_buffer address = ind_buffer_on(text, sizeof text);
-        json_t *claim = json_object();
-        const struct ind_device *device =
-            ind_devices_by_name(config->devices, ind_slice_of(json_string_value(name)));
-        json_object_set(claim, "device", name);
-        if (device && device->network.address.bits) {
-            ind_address_write(&address, &device->network.address);
-            json_object_set_new(claim, "configured_at", json_stringn(text, address.length));
-        }
-        json_array_append_new(array, claim);
-    }
-    return array;
-}
-
-static json_t *strangers_array(const struct ind_config *config, struct ind_rows *rows)
-{
-    json_t *array = json_array();
-    HASH_SORT(rows->strangers, busiest_first);
-    for (const struct ind_row *row = rows->strangers; row; row = row->hh.next) {
-        json_t *object = json_object();
-        json_object_set_new(object, "sender", json_string(row->name));
-        json_object_set(object, "hosts", row->hosts);
-        json_object_set_new(object, "claims", claims_array(config, row));
-        set_number(object, "received", row->ledger.received);
-        json_object_set_new(object, "refused", json_boolean(row->refused));
-        set_row(object, row);
-        json_array_append_new(array, object);
-    }
-    return array;
-}
-
 /* The writer's own: any snapshot has them all. */
 static json_t *routes_array(const struct ind_ledger_snapshot *snapshot)
 {
@@ -337,6 +238,19 @@ static json_t *rates_array(const struct ind_status *status)
     return array;
 }
 
+/* An object with more members. */
+static char *join(const char *object, const char *members)
+{
+    size_t first = strlen(object) - 1, second = strlen(members);
+    char *whole = malloc(first + second + 2);
+    if (whole) {
+        memcpy(whole, object, first);
+        memcpy(whole + first, members, second);
+        memcpy(whole + first + second, "}", 2);
+    }
+    return whole;
+}
+
 char *ind_status_text(const struct ind_status *status)
 {
     struct ind_rows *rows = ind_rows_gather(status);
@@ -350,9 +264,6 @@ char *ind_status_text(const struct ind_status *status)
     json_object_set_new(object, "rates", rates_array(status));
     json_object_set_new(object, "ledger", ledger_object(&rows->total));
     json_object_set_new(object, "listeners", listeners_array(status, rows));
-    json_object_set_new(object, "devices", devices_array(rows));
-    json_object_set_new(object, "silent_devices", silent_array(status, rows));
-    json_object_set_new(object, "unknown_senders", strangers_array(status->config, rows));
     json_object_set_new(object, "edits", edits_array(status));
     json_object_set_new(object, "remembered", remembered_object(status));
     json_object_set_new(object, "routes", routes_array(&status->snapshots[0]));
@@ -366,9 +277,13 @@ char *ind_status_text(const struct ind_status *status)
     json_object_set_new(object, "receivers", receivers_array(status));
     json_object_set_new(object, "files", files_object(status));
     char *text = json_dumps(object, JSON_COMPACT | JSON_REAL_PRECISION(15));
+    char *tables = ind_rows_text(rows, status);
+    char *whole = text && tables ? join(text, tables) : NULL;
     json_decref(object);
+    free(text);
+    free(tables);
     ind_rows_free(rows);
-    return text;
+    return whole;
 }
 
 char *ind_status_again(const char *last, ind_time now, const char *trouble)
