@@ -216,6 +216,7 @@ wait $pid || true
 echo "receiving …" >&2
 receiving=$("$here/receive.sh" "$build")
 tls=$("$here/tls.sh" "$build")
+serve=$("$here/serve.sh" "$build")
 
 # The rows of bench_patterns: name, ours, theirs, ratio.
 bench_patterns_rows() {
@@ -280,6 +281,7 @@ field() { echo "$header" | awk -F'\t' -v row="$1" -v column="$2" '$1 == row { pr
     echo "| \`search --when 'text contains … or …' --count plain.log\`, 20 literals | $many s, $(awk -v n="$plain" -v s="$many" 'BEGIN { printf "%.1f", n / s / 1e9 }') GB/s | \`LC_ALL=C grep -c -F -f literals.txt plain.log\`: $grepmany s | $(ratio "$grepmany" "$many") | 1 |"
     echo "$receiving"
     echo "$tls"
+    echo "$serve"
     echo "| writes of 256 KiB | $(echo "$write" | cut -f2) MB/s | a write a line of 180 bytes: $(echo "$write" | cut -f1) MB/s | $(echo "$write" | cut -f3) | |"
     echo
     echo "Memory: $rest MiB resident at rest (aim: below 64). Highest while taking messages from files: $small MiB for"

@@ -5,6 +5,7 @@
 #include "collect/control/control_socket.h"
 #include "collect/control/followers.h"
 #include "collect/control/metrics.h"
+#include "collect/control/pending.h"
 #include "collect/runtime/clock.h"
 #include "config/quantity.h"
 #include "core/message/names.h"
@@ -20,16 +21,9 @@
 #include <unistd.h>
 #include <utlist.h>
 
-enum { MOST_PENDING = 256, SIGNALS = 3, REPORT_AGAIN = 60 };
-
-enum form { AS_STATUS, AS_METRICS, AS_OPENMETRICS };
-
-/* Somebody waits for an answer. `request` is NULL once it has gone away. */
-struct pending {
-    struct pending *prev, *next;
-    enum form form; /* of a status */
-    struct evhttp_request *request;
-};
+/* So old metrics may be: however often they are asked for they cost little. */
+#define METRICS_FOR (2 * IND_SECOND)
+enum { SIGNALS = 3, REPORT_AGAIN = 60 };
 
 struct ind_control {
     struct ind_control_actions actions;
@@ -47,62 +41,14 @@ struct ind_control {
 
     /* Those that are asked while an answer is under way may know more than it tells: they have the next one.
      */
-    struct pending *for_status, *next_status, *for_rotation, *for_reload, *next_reload;
+    struct ind_pending *for_status, *next_status, *for_rotation, *for_reload, *next_reload;
     bool snapshot_asked;
-    char *last_status; /* or NULL */
+    char *last_status;  /* or NULL */
+    char *last_metrics; /* likewise */
+    struct ind_steady metrics_made;
 };
 
 /* ---- Answers ---- */
-
-static void on_gone(struct evhttp_connection *connection, void *context)
-{
-    struct pending *pending = context;
-    (void)connection;
-    if (!evhttp_request_get_connection(pending->request))
-        evhttp_request_free(pending->request);
-    pending->request = NULL;
-}
-
-/* False, and answered, where there is no room for it. */
-static bool put_off(struct pending **list, struct evhttp_request *request, enum form form)
-{
-    struct pending *pending, *other;
-    size_t count;
-    DL_COUNT(*list, other, count);
-    pending = count < MOST_PENDING ? calloc(1, sizeof *pending) : NULL;
-    if (!pending) {
-        ind_answer(request, HTTP_SERVUNAVAIL, "text/plain", "too many ask at once; try again\n");
-        return false;
-    }
-    pending->request = request;
-    pending->form = form;
-    evhttp_connection_set_closecb(evhttp_request_get_connection(request), on_gone, pending);
-    DL_APPEND(*list, pending);
-    return true;
-}
-
-static void answer_all(struct pending **list, int code, const char *type, const char *text)
-{
-    struct pending *pending, *next;
-    DL_FOREACH_SAFE(*list, pending, next)
-    {
-        DL_DELETE(*list, pending);
-        if (pending->request) {
-            evhttp_connection_set_closecb(evhttp_request_get_connection(pending->request), NULL, NULL);
-            ind_answer(pending->request, code, type, text);
-        }
-        free(pending);
-    }
-}
-
-/* True where some had the next one to wait for. */
-static bool pop_pending(struct pending **list, struct pending **next)
-{
-    bool any = *next != NULL;
-    DL_CONCAT(*list, *next);
-    *next = NULL;
-    return any;
-}
 
 static bool wants(struct evhttp_request *request, const char *key)
 {
@@ -147,84 +93,77 @@ void ind_control_take_snapshot(struct ind_control *control)
         ask_for_snapshot(control);
 }
 
-static void give_later(struct ind_control *control, struct evhttp_request *request, enum form form)
+static void give_later(struct ind_control *control, struct evhttp_request *request,
+                       enum ind_form_of_status form)
 {
     if (too_late(control, request))
         return;
     bool asked = control->snapshot_asked;
-    if (put_off(asked ? &control->next_status : &control->for_status, request, form) && !asked)
+    if (ind_pending_put_off(asked ? &control->next_status : &control->for_status, request, form) && !asked)
         ask_for_snapshot(control);
 }
 
 static void on_status(struct evhttp_request *request, void *context)
 {
-    give_later(context, request, AS_STATUS);
+    give_later(context, request, IND_AS_STATUS);
 }
 
-/* Those who wait for that form, out of the list. */
-static struct pending *take_form(struct pending **list, enum form form)
-{
-    struct pending *pending, *next, *taken = NULL;
-    DL_FOREACH_SAFE(*list, pending, next)
-    if (pending->form == form) {
-        DL_DELETE(*list, pending);
-        DL_APPEND(taken, pending);
-    }
-    return taken;
-}
-
-static bool waits_for(const struct ind_control *control, enum form form)
-{
-    const struct pending *pending;
-    DL_FOREACH(control->for_status, pending)
-    if (pending->form == form)
-        return true;
-    return false;
-}
+static const char *const metrics_types[] = {
+    [IND_AS_METRICS] = IND_METRICS_PLAIN_TYPE, [IND_AS_OPENMETRICS] = IND_METRICS_TYPE};
 
 static void give_metrics(struct ind_control *control, const struct ind_status *status)
 {
-    static const char *const types[] = {
-        [AS_METRICS] = IND_METRICS_PLAIN_TYPE, [AS_OPENMETRICS] = IND_METRICS_TYPE};
-    if (!waits_for(control, AS_METRICS) && !waits_for(control, AS_OPENMETRICS))
+    if (!ind_pending_waits(control->for_status, IND_AS_METRICS) &&
+        !ind_pending_waits(control->for_status, IND_AS_OPENMETRICS))
         return;
     char *text = ind_metrics_text(status);
-    for (int form = AS_METRICS; form <= AS_OPENMETRICS; form++) {
-        struct pending *list = take_form(&control->for_status, (enum form)form);
-        answer_all(&list, text ? HTTP_OK : HTTP_INTERNAL, text ? types[form] : "text/plain",
-                   text ? text : "out of memory\n");
+    for (int form = IND_AS_METRICS; form <= IND_AS_OPENMETRICS; form++) {
+        struct ind_pending *list = ind_pending_take(&control->for_status, (enum ind_form_of_status)form);
+        ind_pending_answer_all(&list, text ? HTTP_OK : HTTP_INTERNAL,
+                               text ? metrics_types[form] : "text/plain", text ? text : "out of memory\n");
     }
-    free(text);
+    free(control->last_metrics);
+    control->last_metrics = text;
+    control->metrics_made = ind_steady_now();
+}
+
+static void ask_for_metrics(struct ind_control *control, struct evhttp_request *request,
+                            enum ind_form_of_status form)
+{
+    if (control->last_metrics && ind_steady_lately(control->metrics_made, ind_steady_now(), METRICS_FOR))
+        ind_answer(request, HTTP_OK, metrics_types[form], control->last_metrics);
+    else
+        give_later(control, request, form);
 }
 
 void ind_control_give_status(struct ind_control *control, const struct ind_status *status)
 {
     give_metrics(control, status);
     char *text = control->for_status ? ind_status_text(status) : NULL;
-    answer_all(&control->for_status, text ? HTTP_OK : HTTP_INTERNAL, "application/json",
-               text ? text : "out of memory\n");
+    ind_pending_answer_all(&control->for_status, text ? HTTP_OK : HTTP_INTERNAL, "application/json",
+                           text ? text : "out of memory\n");
     if (text) {
         free(control->last_status);
         control->last_status = text;
     }
     control->snapshot_asked = false;
-    if (pop_pending(&control->for_status, &control->next_status))
+    if (ind_pending_pop(&control->for_status, &control->next_status))
         ask_for_snapshot(control);
 }
 
 /* The snapshot is still under way: it is for nobody then. */
 void ind_control_give_last_status(struct ind_control *control, const char *trouble)
 {
-    (void)pop_pending(&control->for_status, &control->next_status);
-    for (int form = AS_METRICS; form <= AS_OPENMETRICS; form++) {
-        struct pending *list = take_form(&control->for_status, (enum form)form);
-        answer_all(&list, HTTP_SERVUNAVAIL, "text/plain; charset=utf-8", trouble);
+    (void)ind_pending_pop(&control->for_status, &control->next_status);
+    for (int form = IND_AS_METRICS; form <= IND_AS_OPENMETRICS; form++) {
+        struct ind_pending *list = ind_pending_take(&control->for_status, (enum ind_form_of_status)form);
+        ind_pending_answer_all(&list, HTTP_SERVUNAVAIL, "text/plain; charset=utf-8", trouble);
     }
     if (!control->for_status)
         return;
     char *text = ind_status_again(control->last_status, ind_now(), trouble);
-    answer_all(&control->for_status, text ? HTTP_OK : HTTP_INTERNAL, "application/json",
-               text ? text : "out of memory\n");
+    ind_pending_answer_all(&control->for_status, text ? HTTP_OK : HTTP_INTERNAL, "application/json",
+                           text ? text : "out of memory\n");
     free(text);
 }
 
@@ -233,7 +172,7 @@ void ind_control_give_last_status(struct ind_control *control, const char *troub
 static void on_rotate(struct evhttp_request *request, void *context)
 {
     struct ind_control *control = context;
-    if (may_act(control, request) && put_off(&control->for_rotation, request, AS_STATUS))
+    if (may_act(control, request) && ind_pending_put_off(&control->for_rotation, request, IND_AS_STATUS))
         control->actions.rotate(control->actions.context, wants(request, "due"),
                                 wants(request, "clock-is-right"));
 }
@@ -242,7 +181,7 @@ void ind_control_give_rotation(struct ind_control *control, size_t rotated, size
 {
     char text[120];
     snprintf(text, sizeof text, "{\"rotated\":%zu,\"failed\":%zu}\n", rotated, failed);
-    answer_all(&control->for_rotation, HTTP_OK, "application/json", text);
+    ind_pending_answer_all(&control->for_rotation, HTTP_OK, "application/json", text);
 }
 
 static void on_reload(struct evhttp_request *request, void *context)
@@ -251,19 +190,21 @@ static void on_reload(struct evhttp_request *request, void *context)
     if (!may_act(control, request))
         return;
     bool under_way = control->actions.reloading(control->actions.context);
-    if (put_off(under_way ? &control->next_reload : &control->for_reload, request, AS_STATUS) && !under_way)
+    if (ind_pending_put_off(under_way ? &control->next_reload : &control->for_reload, request,
+                            IND_AS_STATUS) &&
+        !under_way)
         control->actions.reload(control->actions.context);
 }
 
 void ind_control_give_reload(struct ind_control *control, int code, const char *text)
 {
-    answer_all(&control->for_reload, code, code == HTTP_OK ? "application/json" : "text/plain; charset=utf-8",
-               text);
+    ind_pending_answer_all(&control->for_reload, code,
+                           code == HTTP_OK ? "application/json" : "text/plain; charset=utf-8", text);
 }
 
 bool ind_control_next_reload(struct ind_control *control)
 {
-    return pop_pending(&control->for_reload, &control->next_reload);
+    return ind_pending_pop(&control->for_reload, &control->next_reload);
 }
 
 /* ---- Pause and resume ---- */
@@ -345,9 +286,10 @@ static void on_question(void *context, enum ind_question question, struct evhttp
     if (question == IND_ASKS_HEALTH)
         give_health(control, request);
     else if (question == IND_ASKS_STATUS)
-        give_later(control, request, AS_STATUS);
+        give_later(control, request, IND_AS_STATUS);
     else
-        give_later(control, request, ind_server_wants_openmetrics(request) ? AS_OPENMETRICS : AS_METRICS);
+        ask_for_metrics(control, request,
+                        ind_server_wants_openmetrics(request) ? IND_AS_OPENMETRICS : IND_AS_METRICS);
 }
 
 bool ind_control_serve(struct ind_control *control, int socket)
@@ -505,11 +447,11 @@ void ind_control_run(struct ind_control *control)
     /* What was done before counts as well. */
     ind_waker_wake(&control->waker);
     (void)event_base_dispatch(control->base);
-    (void)pop_pending(&control->for_status, &control->next_status);
-    (void)pop_pending(&control->for_reload, &control->next_reload);
-    answer_all(&control->for_status, HTTP_SERVUNAVAIL, "text/plain", ends);
-    answer_all(&control->for_rotation, HTTP_SERVUNAVAIL, "text/plain", ends);
-    answer_all(&control->for_reload, HTTP_SERVUNAVAIL, "text/plain", ends);
+    (void)ind_pending_pop(&control->for_status, &control->next_status);
+    (void)ind_pending_pop(&control->for_reload, &control->next_reload);
+    ind_pending_answer_all(&control->for_status, HTTP_SERVUNAVAIL, "text/plain", ends);
+    ind_pending_answer_all(&control->for_rotation, HTTP_SERVUNAVAIL, "text/plain", ends);
+    ind_pending_answer_all(&control->for_reload, HTTP_SERVUNAVAIL, "text/plain", ends);
     /* What was just answered is still to be sent. */
     (void)event_base_loop(control->base, EVLOOP_NONBLOCK);
 }
@@ -563,6 +505,7 @@ void ind_control_free(struct ind_control *control)
     if (control->on_wake)
         event_free(control->on_wake);
     free(control->last_status);
+    free(control->last_metrics);
     if (control->on_second)
         event_free(control->on_second);
     if (control->on_quarter)
