@@ -74,10 +74,10 @@ static struct shown *list_devices(const json_t *status, size_t *count)
         qsort(names, silent_count, sizeof *names, by_name);
     json_array_foreach(devices, i, device) if (list && names)
     {
-        const char *name = ind_answer_text(device, "device"), *clock = ind_answer_text(device, "clock");
+        const char *name = ind_answer_text(device, "device");
         list[(*count)++] = (struct shown){device, ind_status_lost(device),
                                           bsearch(&name, names, silent_count, sizeof *names, by_name) != NULL,
-                                          *clock && strcmp(clock, "right") != 0 && strcmp(clock, "-") != 0};
+                                          ind_status_has_wrong_clock(device)};
     }
     json_array_foreach(silent, i, device) if (list && !json_object_get(device, "last")) list[(*count)++] =
         (struct shown){.device = device, .silent = true};

@@ -95,13 +95,13 @@ static bool is_silent_for_long(const json_t *status, const json_t *device)
     return json_object_get(device, "last") || now - since >= 3600 * IND_SECOND;
 }
 
-static bool has_wrong_clock(const json_t *device)
+bool ind_status_has_wrong_clock(const json_t *device)
 {
     const char *clock = ind_answer_text(device, "clock");
     return *clock && strcmp(clock, "right") != 0 && strcmp(clock, "-") != 0;
 }
 
-static bool is_refused(const json_t *sender)
+bool ind_status_is_refused(const json_t *sender)
 {
     return json_is_true(json_object_get(sender, "refused"));
 }
@@ -109,8 +109,8 @@ static bool is_refused(const json_t *sender)
 /* What is not wrong now, but asks for somebody. Returns how many lines it would be. */
 static size_t advise(const json_t *status, bool print)
 {
-    json_t *clocks = those(json_object_get(status, "devices"), has_wrong_clock),
-           *refused = those(json_object_get(status, "unknown_senders"), is_refused);
+    json_t *clocks = those(json_object_get(status, "devices"), ind_status_has_wrong_clock),
+           *refused = those(json_object_get(status, "unknown_senders"), ind_status_is_refused);
     json_t *silent = json_array(), *device;
     const json_t *listener;
     const size_t lost = (size_t)ind_status_lost(json_object_get(status, "ledger"));

@@ -12,6 +12,10 @@ void ind_status_heading(const char *text);
 /* Messages that we lost, of a ledger. */
 uint64_t ind_status_lost(const json_t *ledger);
 
+/* Of a device; and of a sender that is none. */
+bool ind_status_has_wrong_clock(const json_t *device);
+bool ind_status_is_refused(const json_t *sender);
+
 /* Whether all is well, what is not, worst first, and what somebody should look at; how much comes. */
 void ind_show_summary(const json_t *status);
 

@@ -245,3 +245,8 @@ struct ind_datagram ind_udp_datagram(const struct ind_udp_batch *batch, int i)
                                  .received = stamp_of(&header),
                                  .cut = (header.msg_flags & MSG_TRUNC) != 0};
 }
+
+int ind_udp_buffer_wanted(void)
+{
+    return KERNEL_BUFFER;
+}

@@ -43,4 +43,7 @@ int ind_udp_receive(int socket, bool local, struct ind_udp_batch *batch, int mos
 /* The i-th of the last call; borrowed until the next. */
 struct ind_datagram ind_udp_datagram(const struct ind_udp_batch *batch, int i);
 
+/* Bytes that a socket asks the kernel to keep for datagrams that are not read yet. */
+int ind_udp_buffer_wanted(void);
+
 #endif

@@ -259,6 +259,7 @@ char *ind_status_text(const struct ind_status *status)
     json_t *object = json_object(), *waiting = json_object();
     set_time(object, "now", status->now);
     set_time(object, "since", status->began);
+    set_time(object, "rules_since", status->rules_since);
     set_number(object, "process", (uint64_t)getpid());
     json_object_set_new(object, "not_well", reasons_array(status->reasons, status->reason_count));
     json_object_set_new(object, "rates", rates_array(status));

@@ -67,7 +67,7 @@ struct ind_status_peer {
 
 /* At one moment. Everything is borrowed for the call. */
 struct ind_status {
-    ind_time now, began;
+    ind_time now, began, rules_since; /* rules_since: when the present ones came into force */
     const char *version;
     struct ind_status_reason reasons[IND_STATUS_REASONS]; /* worst first */
     size_t reason_count;

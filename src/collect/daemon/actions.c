@@ -164,6 +164,7 @@ static void give_status(struct ind_collector *collector)
     note_history(collector);
     status->now = ind_now();
     status->began = collector->began;
+    status->rules_since = collector->rules_since;
     status->config = collector->rules->config;
     status->version = collector->settings->version;
     fill_rates(collector, status);

@@ -429,7 +429,7 @@ enum ind_collect_status ind_collect(const struct ind_collect_settings *settings,
         return IND_COLLECT_FAILED;
     }
     collector->settings = settings;
-    collector->began = ind_now();
+    collector->began = collector->rules_since = ind_now();
     ind_reporter_begin(&collector->reporter, settings->report, settings->context);
     ind_writer_begin(&collector->writer);
     ind_lifecycle_begin(&collector->lifecycle, NULL);

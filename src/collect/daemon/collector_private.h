@@ -41,7 +41,7 @@ struct ind_reload {
 
 struct ind_collector {
     const struct ind_collect_settings *settings;
-    ind_time began;
+    ind_time began, rules_since; /* when the configuration of the present rules was read */
     unsigned intakes;
     struct ind_identity identity;
     struct ind_budget budget; /* of descriptors */

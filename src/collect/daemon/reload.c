@@ -3,6 +3,7 @@
  * housekeeping adopts them, and the old ones are freed. */
 #include "collect/daemon/collector_private.h"
 
+#include "collect/runtime/clock.h"
 #include "core/message/names.h"
 #include <stdio.h>
 #include <stdlib.h>
@@ -93,6 +94,7 @@ static struct ind_rules *prepare(struct ind_collector *collector)
     char reason[1400];
     struct ind_loaded loaded;
     struct ind_rules *rules = NULL;
+    const ind_time read = ind_now();
     ind_config_load(collector->settings->config_path, &loaded);
     const char *changed = loaded.config ? needs_restart(collector->rules->config, loaded.config) : NULL;
     if (!loaded.config) {
@@ -104,6 +106,8 @@ static struct ind_rules *prepare(struct ind_collector *collector)
         rules = ind_rules_prepare(collector, &loaded, loaded.config, reason, sizeof reason);
         if (!rules)
             refuse(collector, reason);
+        else
+            collector->rules_since = read;
     }
     ind_loaded_free(&loaded);
     return rules;

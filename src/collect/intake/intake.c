@@ -273,7 +273,8 @@ static IND_INLINE void tally_message(struct ind_tally *tally, const struct ind_m
     tally->forms[message->form]++;
     if (message->received != IND_TIME_NONE) {
         tally->last = message->received;
-        tally->lag = message->sent != IND_TIME_NONE ? message->received - message->sent : IND_TIME_NONE;
+        if (message->sent != IND_TIME_NONE) /* one without a time says nothing of the clock */
+            tally->lag = message->received - message->sent;
         tally->unset = ind_mark_is_unset(message->mark);
     }
     if (message->original.length == 0)

@@ -1,0 +1,91 @@
+#include "cli/cli.h"
+#include "cli/control_client.h"
+#include "cli/doctor.h"
+#include "store/disk/journal.h"
+
+#include <fcntl.h>
+#include <stdio.h>
+#include <stdlib.h>
+#include <unistd.h>
+
+static struct poptOption *options(void)
+{
+    static struct poptOption table[] = {POPT_TABLEEND};
+    return table;
+}
+
+/* The process that holds the store, though nobody answers for this configuration; 0: none. */
+static long holder(const struct ind_config *config)
+{
+    char path[4400];
+    struct flock lock = {.l_type = F_WRLCK, .l_whence = SEEK_SET};
+    snprintf(path, sizeof path, "%s/" IND_STORE_OWN "/lock", config->store);
+    int file = open(path, O_RDONLY | O_NOFOLLOW | O_NONBLOCK | O_CLOEXEC);
+    bool held = file >= 0 && fcntl(file, F_GETLK, &lock) == 0 && lock.l_type != F_UNLCK;
+    if (file >= 0)
+        close(file);
+    return held ? (long)lock.l_pid : 0;
+}
+
+static void look_without_collector(struct ind_findings *findings, const struct ind_config *config)
+{
+    long other = holder(config);
+    ind_findings_looked(findings);
+    if (other)
+        ind_findings_add(
+            findings, IND_FINDING_BAD, "second",
+            "end it, or use the configuration that it was started with (-c): each needs a store of its own",
+            "another collector, process %ld, writes to %s, and does not answer at %s", other, config->store,
+            config->state);
+    else
+        ind_findings_add(findings, IND_FINDING_BAD, "not-running",
+                         "systemctl start indagator, or \"indagator collect\"",
+                         "no collector runs on this configuration: nothing is received");
+    ind_doctor_ports(findings, config);
+}
+
+static int run(struct ind_call *call)
+{
+    struct ind_loaded loaded;
+    char *text = NULL;
+    json_error_t error;
+    if (*call->rest) {
+        ind_complain("doctor takes no arguments, but \"%s\" was given", *call->rest);
+        return IND_EXIT_CALL;
+    }
+    if (!ind_load(call, false, &loaded))
+        return IND_EXIT_CALL; /* which has been told, with what is to be done */
+    struct ind_findings *findings = ind_findings_new();
+    enum ind_control_client_result asked = ind_control_client_ask(loaded.config, false, "/status", &text);
+    json_t *status = asked == IND_CONTROL_CLIENT_ANSWERED && text ? json_loads(text, 0, &error) : NULL;
+    if (status)
+        ind_doctor_collector(findings, &loaded, status);
+    else if (asked == IND_CONTROL_CLIENT_NOBODY)
+        look_without_collector(findings, loaded.config);
+    else
+        ind_findings_add(findings, IND_FINDING_BAD, "no-answer",
+                         "may this user use the control socket? try as root",
+                         "the collector does not answer: %s", text ? text : "");
+    ind_doctor_machine(findings, loaded.config, status != NULL);
+    size_t bad = ind_findings_print(findings, call->json != 0);
+    ind_findings_free(findings);
+    json_decref(status);
+    free(text);
+    ind_loaded_free(&loaded);
+    return bad > 0 ? IND_EXIT_NO : IND_EXIT_DONE;
+}
+
+const struct ind_command ind_command_doctor = {
+    .name = "doctor",
+    .summary = "looks for what keeps messages from arriving or from being filed",
+    .arguments = "[-c FILE]",
+    .about =
+        "Looks at the running collector, or, where none runs, at what would keep it from running; at "
+        "folders,\n"
+        "file systems, ports, and what the kernel does with datagrams. Tells for each thing that it finds\n"
+        "what mends it. What is bad keeps messages away, and makes the exit code 1; advice does not.\n\n"
+        "Example:\n"
+        "  indagator doctor\n",
+    .options = options,
+    .run = run,
+};

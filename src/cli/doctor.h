@@ -1,0 +1,37 @@
+/* cli/doctor.h: what `doctor` has found, and the parts of it that look. */
+#ifndef IND_CLI_DOCTOR_H
+#define IND_CLI_DOCTOR_H
+
+#include "config/config.h"
+
+#include <jansson.h>
+
+enum ind_finding_kind {
+    IND_FINDING_BAD,   /* keeps messages from arriving or from being filed */
+    IND_FINDING_ADVICE /* does not, but asks for somebody */
+};
+
+struct ind_findings;
+
+/* NULL where memory is out; the other calls accept NULL. */
+struct ind_findings *ind_findings_new(void);
+void ind_findings_free(struct ind_findings *findings);
+
+/* One more thing that was looked at. */
+void ind_findings_looked(struct ind_findings *findings);
+/* What was found; `check`: a word for scripts; `mend`: the command or setting that does it. */
+void ind_findings_add(struct ind_findings *findings, enum ind_finding_kind kind, const char *check,
+                      const char *mend, const char *format, ...) __attribute__((format(printf, 5, 6)));
+/* Those that keep messages away first. Returns how many of these there are. */
+size_t ind_findings_print(const struct ind_findings *findings, bool json);
+
+/* This machine: folders, file systems, its clock, the kernel's counters. `running`: a collector holds the
+ * ports. */
+void ind_doctor_machine(struct ind_findings *findings, const struct ind_config *config, bool running);
+/* Each port that nobody of ours holds: whether it can be had, and who has it. */
+void ind_doctor_ports(struct ind_findings *findings, const struct ind_config *config);
+/* What a running collector says of itself. */
+void ind_doctor_collector(struct ind_findings *findings, const struct ind_loaded *loaded,
+                          const json_t *status);
+
+#endif
