@@ -167,7 +167,16 @@ tls="--to tls:127.0.0.1:$(sed -n 's/.*tls 127.0.0.1://p' collect.err) --trust tl
 indagator emit $tls --certificate tls/pier1-rtr.pem --key tls/pier1-rtr.key --host pier1-rtr --app linkd --count 40 'ge0/24 link up' >/dev/null
 # shellcheck disable=SC2086
 indagator emit $tls --certificate tls/stranger.pem --key tls/stranger.key 'x' >/dev/null 2>&1 || true
-shoot status "indagator status --top 2 | head -n 45"
+shoot status "indagator status --top 4 | head -n 46"
+indagator pause --after 0s tcp >/dev/null
+sleep 1
+touch indagator.yaml
+unset NO_COLOR
+shoot doctor "indagator doctor" "indagator status --top 3#!indagator status --top 3 | head -n 18"
+export NO_COLOR=1
+indagator resume >/dev/null
+sleep 1
+to="--to udp:127.0.0.1:$(sed -n 's/.*udp 127.0.0.1://p' collect.err)"
 # shellcheck disable=SC2086
 indagator emit $to --fleet "$here/../../demo/fleet.yaml" >/dev/null &
 player=$!
@@ -176,4 +185,3 @@ wait $player
 shoot rotate "indagator rotate --dry-run | head -n 7" "indagator rotate --dry-run | grep compress | head -n 5" "indagator rotate" "ls log/trouble#!sleep 2; ls log/trouble" "zstd -dc log/trouble/pier3-*.zst | tail -n 8"
 kill $collector
 wait $collector || true
-shoot collect "indagator collect --from messages.log" "indagator emit --help | head -n 24"

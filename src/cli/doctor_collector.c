@@ -40,7 +40,7 @@ static void look_at_reasons(struct ind_findings *findings, const json_t *status)
     json_array_foreach(json_object_get(status, "not_well"), i, reason)
     {
         const char *word = ind_answer_text(reason, "reason");
-        const char *mend = strcmp(word, "paused") == 0 ? "indagator resume"
+        const char *mend = strcmp(word, "paused") == 0 ? ""
                            : strcmp(word, "disk-takes-nothing") == 0
                                ? "make room, or give the right back: it goes on by itself"
                            : strcmp(word, "disk-silent") == 0
