@@ -310,6 +310,14 @@ static void start_node(struct node *node, unsigned number, unsigned udp, unsigne
     node->socket = open_to(IND_SEND_UDP, udp, "127.0.0.5");
 }
 
+static int stop_node(struct node *node, int signal)
+{
+    int code = ind_collect_stop(&node->running, signal);
+    free(node->running.out);
+    free(node->running.err);
+    return code;
+}
+
 static void look_at_nodes(struct node nodes[NODES])
 {
     for (int i = 0; i < NODES; i++)
@@ -372,7 +380,7 @@ static void a_balancer_passes_by_who_is_not_well(void **state)
             ind_ran_free(&ran);
         } else if (round == 20) { /* which the balancer learns when it looks again */
             at_kill = nodes[1].sent;
-            (void)ind_collect_stop(&nodes[1].running, SIGKILL);
+            (void)stop_node(&nodes[1], SIGKILL);
         } else if (round == 35) {
             struct ind_ran ran = ind_run(nodes[0].folder, "resume", NULL);
             assert_int_equal(ran.status, 0);
@@ -389,7 +397,7 @@ static void a_balancer_passes_by_who_is_not_well(void **state)
     for (int i = 0; i < NODES; i++) {
         close(nodes[i].socket);
         assert_true(nodes[i].sent > 0);
-        assert_int_equal(ind_collect_stop(&nodes[i].running, SIGTERM), 0);
+        assert_int_equal(stop_node(&nodes[i], SIGTERM), 0);
     }
     assert_int_equal(lines_of(&nodes[0]), nodes[0].sent);
     assert_int_equal(lines_of(&nodes[1]), nodes[1].sent - lost);

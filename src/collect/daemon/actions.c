@@ -44,7 +44,7 @@ static void fill_listeners(const struct ind_collector *collector, struct ind_sta
     status->listener_count = collector->listeners.name_count;
     for (uint16_t i = 0; i < status->listener_count; i++) {
         status->listeners[i].name = collector->listeners.names[i];
-        status->listeners[i].paused = collector->paused[i];
+        status->listeners[i].paused = collector->paused[i] || collector->listeners.closed[i];
     }
     for (const struct ind_listener *listener = collector->listeners.open; listener;
          listener = listener->next) {

@@ -108,7 +108,7 @@ size_t ind_health_reasons(const struct ind_collector *collector, struct ind_stat
     add_disks(collector, &reasons);
     add_losses(collector, &reasons);
     for (uint16_t i = 0; i < collector->listeners.name_count; i++)
-        if (collector->paused[i])
+        if (collector->paused[i] || collector->listeners.closed[i]) /* or not taken up again yet */
             add_reason(&reasons, "paused", "%s is paused; \"indagator resume\" takes it up again",
                        collector->listeners.names[i]);
     return reasons.count;
