@@ -26,9 +26,8 @@ static size_t list_names(const json_t *list, const char *key, bool (*is)(const j
         ind_buffer_text(&out, count > 1 ? ", " : "");
         ind_buffer_text(&out, ind_answer_text(one, json_object_get(one, "at") ? "at" : key));
     }
+    ind_buffer_text(&out, count > MOST ? ", …" : "");
     text[out.length] = '\0';
-    if (count > MOST)
-        strcat(text, ", …");
     return count;
 }
 

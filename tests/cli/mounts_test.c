@@ -2,6 +2,7 @@
  * holds up its own files only. Skipped with a word where none can be mounted. */
 #define _GNU_SOURCE
 #include "support/live.h"
+#include "support/random.h"
 
 #include <errno.h>
 #include <fcntl.h>
@@ -314,11 +315,82 @@ static void the_stores_own_device_that_hangs_holds_up_no_other(void **state)
     end();
 }
 
+/* ---- The same as on one file system ---- */
+
+enum { TRIALS = 3, MESSAGES = 20000 };
+
+#define COPIES                                                                                               \
+    "store: log\nstate: state\nzone: UTC\nlisten:\n  - tcp: 127.0.0.1:0\n" IND_QUIET                         \
+    "archives: {default: {rotate: {size: 200 KiB}, keep: 1 year, compress: none}}\n"                         \
+    "routes:\n  - {name: own, when: 'app is \"indagator\"', file: own.log, last: yes}\n"                     \
+    "  - {name: by-app, when: severity at most notice, file: \"audit/{app}.log\", layout: raw}\n"            \
+    "  - {name: by-pri, when: app is not \"a3\", file: \"{facility}/{severity}.log\", layout: raw}\n"        \
+    "  - {name: again, when: severity at least warning, file: \"audit/deep/again.log\", layout: raw}\n"      \
+    "  - {name: some, when: app is \"a1\", file: some.log, layout: raw}\n"
+
+static void write_random_messages(uint64_t *random)
+{
+    FILE *file = fopen(ind_path(folder, "messages"), "w");
+    assert_non_null(file);
+    for (int i = 0; i < MESSAGES; i++) {
+        fprintf(file, "<%u>1 - - a%u - - - number %d %.*s\n", ind_random(random, 192), ind_random(random, 6),
+                i, (int)ind_random(random, 200),
+                "all of this is the same in each of them, and only so long as some number that looks random "
+                "says that it is to be; so that lines end anywhere in the pages in which they wait to be "
+                "written");
+    }
+    assert_int_equal(fclose(file), 0);
+}
+
+/* All lines of all files but our own, file by file with its archives; to be freed. */
+static char *run_messages(void)
+{
+    begin(COPIES);
+    struct ind_ran ran = ind_shell(folder, "%s emit --from messages --framing lines --to tcp:127.0.0.1:%u",
+                                   IND_PROGRAM, ind_reported_port(&running, "tcp 127.0.0.1:"));
+    assert_int_equal(ran.status, 0);
+    ind_ran_free(&ran);
+    reload_and_expect("\"routes\":5");
+    ran = ind_shell(
+        folder, "%s rotate; head -n 500 messages | %s emit --from - --framing lines --to tcp:127.0.0.1:%u",
+        IND_PROGRAM, IND_PROGRAM, ind_reported_port(&running, "tcp 127.0.0.1:"));
+    ind_ran_free(&ran);
+    end();
+    ran = ind_shell(folder,
+                    "cd log; find . -name '*.log' ! -name 'own*' | sed 's/-2[0-9TZ]*-[0-9]*[.]log$/.log/' | "
+                    "sort -u | while read file; do echo \"== $file\"; "
+                    "cat ${file%%.log}-2*.log $file 2>/dev/null | sort; done; "
+                    "rm -rf ../state .indagator; find . -type f -delete");
+    char *text = ran.out;
+    free(ran.err);
+    return text;
+}
+
+static void each_file_is_as_on_one_file_system(void **state)
+{
+    (void)state;
+    uint64_t random = IND_RANDOM_START;
+    for (int trial = 0; trial < TRIALS; trial++) {
+        write_random_messages(&random);
+        if (!mount_small("size=60m,mode=0755"))
+            return;
+        char *divided = run_messages();
+        assert_int_equal(umount2(ind_path(folder, "log/audit"), MNT_DETACH), 0);
+        mounted = false;
+        char *whole = run_messages();
+        assert_true(strlen(whole) > (size_t)MESSAGES * 30);
+        assert_true(strcmp(divided, whole) == 0);
+        free(divided);
+        free(whole);
+    }
+}
+
 int main(void)
 {
     const struct CMUnitTest tests[] = {
         cmocka_unit_test_setup_teardown(a_full_file_system_holds_up_its_own_files_only, set_up, leave),
         cmocka_unit_test_setup_teardown(all_orders_reach_each_file_system, set_up, leave),
+        cmocka_unit_test_setup_teardown(each_file_is_as_on_one_file_system, set_up, leave),
         cmocka_unit_test_setup_teardown(each_file_system_has_its_own_reserve, set_up, leave),
         cmocka_unit_test_setup_teardown(a_device_that_hangs_holds_up_its_own_files_only, set_up, leave),
         cmocka_unit_test_setup_teardown(the_stores_own_device_that_hangs_holds_up_no_other, set_up, leave),

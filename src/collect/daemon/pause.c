@@ -13,6 +13,8 @@ enum { DONE = 200, NOT_FOUND = 404, CONFLICT = 409, RETRY_SECONDS = 10 };
 /* "udp 0.0.0.0:514", its "udp", or its "0.0.0.0:514". */
 static bool is_meant(const char *listener, const char *name)
 {
+    if (!name)
+        return false;
     const char *space = strchr(listener, ' ');
     size_t kind = space ? (size_t)(space - listener) : strlen(listener);
     return strcmp(listener, name) == 0 || (space && strcmp(space + 1, name) == 0) ||
@@ -151,7 +153,8 @@ int ind_resume(struct ind_collector *collector, const char *const *names, size_t
     /* Where a reload is under way it is brought about when that is through. */
     if (!collector->reload.before && !bring_about(collector, text, room - 1)) {
         settle_resumed(collector, before, false);
-        strcat(text, "\n");
+        size_t length = strlen(text);
+        snprintf(text + length, room - length, "\n");
         return CONFLICT;
     }
     settle_resumed(collector, before, true);
