@@ -26,11 +26,11 @@ struct ind_history_sample ind_history_since(const struct ind_history *history,
                                             const struct ind_history_sample *now, unsigned span,
                                             double *seconds)
 {
-    const struct ind_history_sample *from = NULL;
+    const struct ind_history_sample *from = now;
     for (size_t back = 1; back <= history->count; back++) {
         const struct ind_history_sample *sample =
             &history->samples[(history->next + IND_HISTORY_SAMPLES - back) % IND_HISTORY_SAMPLES];
-        if (from && ind_steady_from(sample->at, now->at) > (int64_t)span * IND_SECOND)
+        if (back > 1 && ind_steady_from(sample->at, now->at) > (int64_t)span * IND_SECOND)
             break;
         from = sample;
     }

@@ -64,7 +64,7 @@ static struct bufferevent *note_connection(struct event_base *base, void *contex
 /* Whether a descriptor is one of ours; *peer: the port at its other side. */
 static bool is_connection(const struct ind_server *server, int fd, uint16_t *peer)
 {
-    struct sockaddr_storage name;
+    struct sockaddr_storage name = {0};
     socklen_t length = sizeof name;
     if (ind_socket_port(fd) != server->port || getpeername(fd, (struct sockaddr *)&name, &length) != 0)
         return false;

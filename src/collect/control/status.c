@@ -6,6 +6,7 @@
 #include "core/message/header.h"
 #include <jansson.h>
 #include <math.h>
+#include <stdio.h>
 #include <stdlib.h>
 #include <unistd.h>
 #include <uthash.h>
@@ -241,13 +242,10 @@ static json_t *rates_array(const struct ind_status *status)
 /* An object with more members. */
 static char *join(const char *object, const char *members)
 {
-    size_t first = strlen(object) - 1, second = strlen(members);
-    char *whole = malloc(first + second + 2);
-    if (whole) {
-        memcpy(whole, object, first);
-        memcpy(whole + first, members, second);
-        memcpy(whole + first + second, "}", 2);
-    }
+    size_t first = strlen(object) - 1, room = first + strlen(members) + 2;
+    char *whole = malloc(room);
+    if (whole)
+        snprintf(whole, room, "%.*s%s}", (int)first, object, members);
     return whole;
 }
 
