@@ -52,7 +52,7 @@ static json_t *listeners_array(const struct ind_status *status, const struct ind
     json_t *array = json_array();
     for (uint16_t i = 0; i < status->listener_count; i++) {
         const struct ind_status_listener *listener = &status->listeners[i];
-        if (!listener->open && rows->listeners[i].received == 0)
+        if (!listener->open && !listener->paused && rows->listeners[i].received == 0)
             continue;
         json_t *object = ledger_object(&rows->listeners[i]);
         json_object_set_new(object, "listener", json_string(listener->name));
