@@ -171,6 +171,15 @@ static void show_sinks(const json_t *status)
     ind_table_free(table);
 }
 
+/* The end of a line on a file system. */
+static void print_days(const json_t *disk)
+{
+    const json_t *days = json_object_get(disk, "full_in_days");
+    if (json_is_number(days) && json_number_value(days) < 3650)
+        printf("; full in %.1f days as it goes on", json_number_value(days));
+    printf("\n");
+}
+
 /* File systems that are mounted into the store. */
 static void print_mounted(const json_t *mounted)
 {
@@ -179,10 +188,11 @@ static void print_mounted(const json_t *mounted)
     size_t i;
     json_array_foreach(mounted, i, one)
     {
-        printf("the file system at %s has %s, of which %s are free\n",
+        printf("the file system at %s has %s, of which %s are free",
                json_string_value(json_object_get(one, "folder")),
                ind_size_text(ind_answer_number(one, "disk_bytes"), size[0]),
                ind_size_text(ind_answer_number(one, "disk_bytes_free"), size[1]));
+        print_days(one);
     }
 }
 
@@ -213,10 +223,11 @@ static void show_files(const json_t *status)
            ind_grouped(ind_answer_number(files, "rotated"), number[2]),
            ind_grouped(ind_answer_number(files, "compressed"), number[3]),
            ind_grouped(ind_answer_number(files, "removed"), number[4]));
-    printf("%s written; the disk has %s, of which %s are free\n",
+    printf("%s written; the disk has %s, of which %s are free",
            ind_size_text(ind_answer_number(files, "bytes_written"), size[1]),
            ind_size_text(ind_answer_number(files, "disk_bytes"), size[2]),
            ind_size_text(ind_answer_number(files, "disk_bytes_free"), size[3]));
+    print_days(files);
     print_mounted(json_object_get(files, "mounted"));
     printf("%s connections are open", ind_grouped(connections, number[0]));
     if (away)

@@ -132,14 +132,21 @@ static json_t *sinks_array(const struct ind_ledger_snapshot *snapshot)
     return array;
 }
 
+static void set_disk(json_t *object, const struct ind_status_disk *disk)
+{
+    set_number(object, "disk_bytes", disk->size);
+    set_number(object, "disk_bytes_free", disk->free);
+    if (disk->days >= 0)
+        json_object_set_new(object, "full_in_days", json_real(round(disk->days * 10) / 10));
+}
+
 static json_t *mounted_array(const struct ind_status_files *files)
 {
     json_t *array = json_array();
     for (unsigned i = 1; i < files->disk_count; i++) {
         json_t *object = json_object();
         json_object_set_new(object, "folder", json_string(files->disks[i].folder));
-        set_number(object, "disk_bytes", files->disks[i].size);
-        set_number(object, "disk_bytes_free", files->disks[i].free);
+        set_disk(object, &files->disks[i]);
         json_array_append_new(array, object);
     }
     return array;
@@ -160,8 +167,7 @@ static json_t *files_object(const struct ind_status *status)
     set_number(object, "removed", files->removed);
     set_number(object, "archives", files->archives);
     set_number(object, "archive_bytes", files->archive_bytes);
-    set_number(object, "disk_bytes", files->disks[0].size);
-    set_number(object, "disk_bytes_free", files->disks[0].free);
+    set_disk(object, &files->disks[0]);
     if (files->disk_count > 1)
         json_object_set_new(object, "mounted", mounted_array(files));
     if (files->trouble[0])

@@ -36,6 +36,7 @@ struct ind_status_files {
     struct ind_status_disk {
         const char *folder; /* below the store; "": the store itself */
         uint64_t size, free;
+        double days; /* until it is full; below 0: not known, or never */
     } disks[IND_MOST_FILE_SYSTEMS];
     unsigned disk_count; /* the store's own first */
     char trouble[400];   /* what is wrong with it; "": nothing */

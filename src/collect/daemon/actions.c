@@ -95,7 +95,7 @@ static void list_peers(const struct ind_collector *collector, struct peer_list *
         ind_peers_visit(ind_door_peers(collector->door), add_peer, peers);
 }
 
-static void fill_files(const struct ind_collector *collector, struct ind_status_files *files)
+static void fill_files(struct ind_collector *collector, struct ind_status_files *files)
 {
     const struct ind_writer_facts *writer = &collector->writer.facts;
     const struct ind_housekeeping_facts *keeping = &collector->housekeeping.facts;
@@ -111,10 +111,14 @@ static void fill_files(const struct ind_collector *collector, struct ind_status_
                                        .archive_bytes = atomic_load(&keeping->archive_bytes)};
     const struct ind_mounts *mounts = &ind_store_disk(collector->store)->mounts;
     files->disk_count = mounts->file_systems;
+    struct ind_room_sample now = {.at = ind_steady_now()};
+    for (unsigned i = 0; i < files->disk_count; i++)
+        now.free[i] = atomic_load(&keeping->disk_free[i]);
     for (unsigned i = 0; i < files->disk_count; i++)
         files->disks[i] =
             (struct ind_status_disk){ind_mounts_folder(mounts, i), atomic_load(&keeping->disk[i]),
-                                     atomic_load(&keeping->disk_free[i])};
+                                     now.free[i], ind_room_days(&collector->room, &now, i)};
+    ind_room_add(&collector->room, &now);
     ind_health_trouble(collector, files->trouble);
 }
 

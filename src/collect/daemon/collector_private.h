@@ -12,6 +12,7 @@
 
 #include "collect/control/control.h"
 #include "collect/control/history.h"
+#include "collect/control/room.h"
 #include "collect/daemon/collector.h"
 #include "collect/daemon/health.h"
 #include "collect/input/door.h"
@@ -76,6 +77,7 @@ struct ind_collector {
     struct ind_marker *snapshot_markers;
     bool snapshots_asked;
     struct ind_history history;
+    struct ind_room room;
     struct ind_history_sample latest; /* as far as the last snapshot knows */
     bool paused[IND_LISTENER_NAMES];  /* listeners by their number: closed, or will be in a moment */
     struct ind_steady pause_due[IND_LISTENER_NAMES]; /* when those that are paused are closed */
