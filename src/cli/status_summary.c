@@ -3,6 +3,7 @@
 #include "cli/cli.h"
 #include "cli/terminal.h"
 #include "core/ledger/clock_offset.h"
+#include "net/tls.h"
 
 #include <stdio.h>
 #include <string.h>
@@ -106,6 +107,16 @@ bool ind_status_is_refused(const json_t *sender)
     return json_is_true(json_object_get(sender, "refused"));
 }
 
+static size_t count_ending(const json_t *status)
+{
+    const json_t *listener, *end;
+    size_t count = 0, i, n;
+    json_array_foreach(json_object_get(status, "listeners"), i, listener)
+        json_array_foreach(json_object_get(listener, "certificates"), n, end) count +=
+        ind_tls_expires_soon(ind_answer_time(end, "ends"), ind_answer_time(status, "now"));
+    return count;
+}
+
 /* What is not wrong now, but asks for somebody. Returns how many lines it would be. */
 static size_t advise(const json_t *status, bool print)
 {
@@ -119,7 +130,12 @@ static size_t advise(const json_t *status, bool print)
                        device) if (is_silent_for_long(status, device)) json_array_append(silent, device);
     json_array_foreach(json_object_get(status, "listeners"), i, listener) dropped +=
         (size_t)ind_answer_number(listener, "dropped_by_kernel");
-    const bool things[] = {lost > 0, dropped > 0, json_array_size(silent) > 0, json_array_size(clocks) > 0,
+    const size_t ending = count_ending(status);
+    const bool things[] = {ending > 0,
+                           lost > 0,
+                           dropped > 0,
+                           json_array_size(silent) > 0,
+                           json_array_size(clocks) > 0,
                            json_array_size(refused) > 0};
     size_t lines = 0;
     for (i = 0; i < sizeof things / sizeof *things; i++)
@@ -129,6 +145,8 @@ static size_t advise(const json_t *status, bool print)
             NULL);
         say(dropped, "datagram was dropped by the kernel since the start",
             "datagrams were dropped by the kernel since the start", NULL, NULL);
+        say(ending, "certificate ends within thirty days: put a new one in its place, and reload",
+            "certificates end within thirty days: put new ones in their place, and reload", NULL, NULL);
         say(json_array_size(silent), "configured device is silent", "configured devices are silent", silent,
             "device");
         say(json_array_size(clocks), "device has a clock that is off", "devices have clocks that are off",

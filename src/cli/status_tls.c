@@ -48,8 +48,7 @@ static void show_ends(const json_t *listener, ind_time now)
     {
         ind_time time = ind_answer_time(end, "ends");
         if (ind_tls_expires_soon(time, now))
-            printf("%s: %s of \"%s\" (%s) %s on %.10s; put a new one in its place, and reload\n",
-                   name_of(listener),
+            printf("%s: %s of \"%s\" (%s) %s on %.10s\n", name_of(listener),
                    strcmp(ind_answer_text(end, "file"), "revoked") == 0 ? "the revocation list"
                                                                         : "the certificate",
                    ind_answer_text(end, "name"), ind_answer_text(end, "file"),
