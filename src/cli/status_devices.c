@@ -82,7 +82,8 @@ static struct shown *list_devices(const json_t *status, size_t *count)
     json_array_foreach(silent, i, device) if (list && !json_object_get(device, "last")) list[(*count)++] =
         (struct shown){.device = device, .silent = true};
     free((void *)(uintptr_t)names);
-    qsort(list, *count, sizeof *list, worst_first);
+    if (list)
+        qsort(list, *count, sizeof *list, worst_first);
     return list;
 }
 
