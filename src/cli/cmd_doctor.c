@@ -1,6 +1,7 @@
 #include "cli/cli.h"
 #include "cli/control_client.h"
 #include "cli/doctor.h"
+#include "config/quantity.h"
 #include "store/disk/journal.h"
 
 #include <fcntl.h>
@@ -8,9 +9,14 @@
 #include <stdlib.h>
 #include <unistd.h>
 
+static char *given_listen;
+
 static struct poptOption *options(void)
 {
-    static struct poptOption table[] = {POPT_TABLEEND};
+    static struct poptOption table[] = {
+        {"listen", '\0', POPT_ARG_STRING, &given_listen, 0,
+         "shows what arrives at the running collector for so long, such as 10s", "SPAN"},
+        POPT_TABLEEND};
     return table;
 }
 
@@ -53,8 +59,19 @@ static int run(struct ind_call *call)
         ind_complain("doctor takes no arguments, but \"%s\" was given", *call->rest);
         return IND_EXIT_CALL;
     }
+    int64_t span = 0;
+    if (given_listen &&
+        (!ind_read_span(ind_slice_of(given_listen), &span) || span <= 0 || span > 3600 * IND_SECOND)) {
+        ind_complain("--listen %s: " IND_SPAN_HINT ", an hour at most", given_listen);
+        return IND_EXIT_CALL;
+    }
     if (!ind_load(call, false, &loaded))
         return IND_EXIT_CALL; /* which has been told, with what is to be done */
+    if (given_listen) {
+        int status = ind_doctor_listen(loaded.config, (long)(span / (IND_SECOND / 1000)), call->json != 0);
+        ind_loaded_free(&loaded);
+        return status;
+    }
     struct ind_findings *findings = ind_findings_new();
     enum ind_control_client_result asked = ind_control_client_ask(loaded.config, false, "/status", &text);
     json_t *status = asked == IND_CONTROL_CLIENT_ANSWERED && text ? json_loads(text, 0, &error) : NULL;
@@ -78,12 +95,14 @@ static int run(struct ind_call *call)
 const struct ind_command ind_command_doctor = {
     .name = "doctor",
     .summary = "looks for what keeps messages from arriving or from being filed",
-    .arguments = "[-c FILE]",
+    .arguments = "[-c FILE] [--listen SPAN]",
     .about =
         "Looks at the running collector, or, where none runs, at what would keep it from running; at "
         "folders,\n"
         "file systems, ports, and what the kernel does with datagrams. Tells for each thing that it finds\n"
-        "what mends it. What is bad keeps messages away, and makes the exit code 1; advice does not.\n\n"
+        "what mends it. What is bad keeps messages away, and makes the exit code 1; advice does not.\n"
+        "With --listen it only shows what arrives at the running collector: from whom, where, and in which\n"
+        "form. Who is not under allow: is not among it: \"indagator status\" has those.\n\n"
         "Example:\n"
         "  indagator doctor\n",
     .options = options,

@@ -12,6 +12,7 @@ struct answer {
     bool (*receive)(void *context, const char *bytes, size_t length);
     void *context;
     bool ended;     /* by `receive` */
+    long time;      /* milliseconds, after which it ends, too; 0: no such end */
     char why[2048]; /* what an answer other than 200 says */
     size_t why_length;
 };
@@ -49,7 +50,8 @@ static enum ind_control_client_result result_of(struct answer *answer, CURLcode 
     (void)curl_easy_getinfo(answer->curl, CURLINFO_RESPONSE_CODE, &status);
     if (code == CURLE_COULDNT_CONNECT)
         return IND_CONTROL_CLIENT_NOBODY;
-    if (answer->ended || (code == CURLE_OK && status == 200))
+    const bool timed_out = answer->time && code == CURLE_OPERATION_TIMEDOUT && status == 200;
+    if (answer->ended || timed_out || (code == CURLE_OK && status == 200))
         return IND_CONTROL_CLIENT_ANSWERED;
     if (answer->why_length == 0)
         snprintf(answer->why, sizeof answer->why, "the collector has ended: %s", curl_easy_strerror(code));
@@ -74,6 +76,7 @@ static enum ind_control_client_result ask(const struct ind_config *config, bool 
     (void)curl_easy_setopt(answer->curl, CURLOPT_URL, url);
     (void)curl_easy_setopt(answer->curl, CURLOPT_PROXY, "");
     (void)curl_easy_setopt(answer->curl, CURLOPT_NOSIGNAL, 1L);
+    (void)curl_easy_setopt(answer->curl, CURLOPT_TIMEOUT_MS, answer->time);
     if (post)
         (void)curl_easy_setopt(answer->curl, CURLOPT_COPYPOSTFIELDS, "");
     (void)curl_easy_setopt(answer->curl, CURLOPT_WRITEFUNCTION, on_bytes);
@@ -97,6 +100,15 @@ enum ind_control_client_result ind_ask(const struct ind_config *config, bool pos
         ind_complain("%s", answer.why);
     }
     return asked;
+}
+
+enum ind_control_client_result ind_ask_for(const struct ind_config *config, const char *path,
+                                           long milliseconds,
+                                           bool (*receive)(void *context, const char *bytes, size_t length),
+                                           void *context)
+{
+    struct answer answer = {.receive = receive, .context = context, .time = milliseconds};
+    return ask(config, false, path, &answer);
 }
 
 struct text {

@@ -17,6 +17,12 @@ enum ind_control_client_result ind_ask(const struct ind_config *config, bool pos
                                        bool (*receive)(void *context, const char *bytes, size_t length),
                                        void *context);
 
+/* What follows, for so long: the end of that time is its end. */
+enum ind_control_client_result ind_ask_for(const struct ind_config *config, const char *path,
+                                           long milliseconds,
+                                           bool (*receive)(void *context, const char *bytes, size_t length),
+                                           void *context);
+
 /* The whole answer as a text; *text is to be freed, also where it is refused (then it says why, and nothing
  * was reported). */
 enum ind_control_client_result ind_control_client_ask(const struct ind_config *config, bool post,

@@ -30,6 +30,8 @@ size_t ind_findings_print(const struct ind_findings *findings, bool json);
 void ind_doctor_machine(struct ind_findings *findings, const struct ind_config *config, bool running);
 /* Each port that nobody of ours holds: whether it can be had, and who has it. */
 void ind_doctor_ports(struct ind_findings *findings, const struct ind_config *config);
+/* Shows what arrives at the running collector for so long. Returns the exit code: 1 where nothing does. */
+int ind_doctor_listen(const struct ind_config *config, long milliseconds, bool json);
 /* What a running collector says of itself. */
 void ind_doctor_collector(struct ind_findings *findings, const struct ind_loaded *loaded,
                           const json_t *status);

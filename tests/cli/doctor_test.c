@@ -204,6 +204,42 @@ static void what_a_collector_tells(void **state)
     end();
 }
 
+/* Two senders, one of them in two forms, while somebody listens. */
+static void what_arrives_is_shown(void **state)
+{
+    (void)state;
+    begin(RULES("udp: 127.0.0.1:0", "devices: [{name: pier1-rtr, address: 127.0.0.5}]\n"));
+    sender = fork();
+    assert_true(sender >= 0);
+    if (sender == 0) {
+        int one = open_to(IND_SEND_UDP, running.port, "127.0.0.5"),
+            other = open_to(IND_SEND_UDP, running.port, "127.0.0.6");
+        const struct timespec pause = {0, 5000000};
+        for (;;) {
+            (void)send(one, "<13>1 - - - - - - x", 19, 0);
+            (void)send(one, "<13>Nov 29 22:00:00 pier1-rtr a: x", 34, 0);
+            (void)send(other, "<13>1 - b - - - - x", 19, 0);
+            (void)nanosleep(&pause, NULL);
+        }
+    }
+    struct ind_ran ran = ind_run(folder, "doctor", "--listen", "500ms", "--json", NULL);
+    assert_int_equal(ran.status, 0);
+    static const char *const parts[] = {"\"sender\":\"127.0.0.5\",\"device\":\"pier1-rtr\"",
+                                        "\"form\":\"rfc3164\"", "\"form\":\"rfc5424\"",
+                                        "\"sender\":\"127.0.0.6\",\"device\":\"b\""};
+    for (size_t i = 0; i < sizeof parts / sizeof *parts; i++)
+        if (!strstr(ran.out, parts[i]))
+            fail_msg("no %s in %s", parts[i], ran.out);
+    ind_ran_free(&ran);
+    end();
+    ran = ind_run(folder, "doctor", "--listen", "1s", NULL);
+    assert_int_equal(ran.status, 3);
+    ind_ran_free(&ran);
+    ran = ind_run(folder, "doctor", "--listen", "soon", NULL);
+    assert_int_equal(ran.status, 2);
+    ind_ran_free(&ran);
+}
+
 static void a_second_collector(void **state)
 {
     (void)state;
@@ -241,7 +277,8 @@ int main(void)
     const struct CMUnitTest tests[] = {
         WITH_FOLDER(without_a_collector),      WITH_FOLDER(a_port_that_needs_a_right),
         WITH_FOLDER(folders_and_file_systems), WITH_FOLDER(what_a_collector_tells),
-        WITH_FOLDER(a_second_collector),       WITH_FOLDER(datagrams_for_nobody),
+        WITH_FOLDER(what_arrives_is_shown),    WITH_FOLDER(a_second_collector),
+        WITH_FOLDER(datagrams_for_nobody),
     };
     return cmocka_run_group_tests(tests, NULL, NULL);
 }
