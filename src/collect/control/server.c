@@ -64,13 +64,17 @@ static struct bufferevent *note_connection(struct event_base *base, void *contex
 /* Whether a descriptor is one of ours; *peer: the port at its other side. */
 static bool is_connection(const struct ind_server *server, int fd, uint16_t *peer)
 {
-    struct sockaddr_storage name = {0};
+    union {
+        struct sockaddr any;
+        struct sockaddr_in v4;
+        struct sockaddr_in6 v6;
+    } name;
     socklen_t length = sizeof name;
-    if (ind_socket_port(fd) != server->port || getpeername(fd, (struct sockaddr *)&name, &length) != 0)
+    memset(&name, 0, sizeof name);
+    if (ind_socket_port(fd) != server->port || getpeername(fd, &name.any, &length) != 0)
         return false;
-    *peer = name.ss_family == AF_INET6 ? ntohs(((const struct sockaddr_in6 *)&name)->sin6_port)
-                                       : ntohs(((const struct sockaddr_in *)&name)->sin_port);
-    return name.ss_family == AF_INET || name.ss_family == AF_INET6;
+    *peer = ntohs(name.any.sa_family == AF_INET6 ? name.v6.sin6_port : name.v4.sin_port);
+    return name.any.sa_family == AF_INET || name.any.sa_family == AF_INET6;
 }
 
 /* Whoever is there for longer than a request may take is ended; libevent hears of it and frees it. */
