@@ -603,7 +603,7 @@ static void reloads_under_load_mix_nothing_up(void **state)
     static const char *const configs[] = {
         IND_QUIET "store: log\nstate: state\nthreads: 4\nlisten: [{udp: \"127.0.0.1:0\"}, {tcp: "
                   "\"127.0.0.1:0\"}]\nroutes:\n"
-                  "  - {name: a, when: severity is notice, file: a.log}\n"
+                  "  - {name: a, when: severity is notice and facility is user, file: a.log}\n"
                   "  - {name: b, when: severity is error, file: b.log, layout: json, archive: other}\n"
                   "  - {name: c, when: facility is user, file: c.log, layout: raw}\n"
                   "archives: {other: {rotate: {size: 1 GiB}}}\n",
@@ -611,7 +611,7 @@ static void reloads_under_load_mix_nothing_up(void **state)
                   "\"127.0.0.1:0\"}]\nroutes:\n"
                   "  - {name: c, when: facility is user, file: c.log, layout: raw}\n"
                   "  - {name: b, when: severity is error, file: b.log, layout: json}\n"
-                  "  - {name: a, when: severity is notice, file: a.log}\n"};
+                  "  - {name: a, when: severity is notice and facility is user, file: a.log}\n"};
     (void)state;
     ind_write_file(
         ind_path(folder, "fleet.yaml"),

@@ -49,7 +49,7 @@ void ind_ran_free(struct ind_ran *ran);
  * so that a test can count what is its own. */
 #define IND_QUIET                                                                                            \
     "edits: [{name: quiet, when: 'msgid in (\"started\", \"stopped\", \"reloaded\", "                        \
-    "\"configuration-doubtful\", \"device-unknown\", \"disk-silent\", \"disk-answers\")', drop: yes}]\n"
+    "\"configuration-doubtful\", \"device-unknown\")', drop: yes}]\n"
 
 /* A collector in the background. */
 struct ind_running {
