@@ -61,10 +61,15 @@ static void check_space(struct ind_loaded *loaded)
 
 /* ---- Ports ---- */
 
+int ind_listen_here(const struct ind_listen_item *item)
+{
+    return item->kind == IND_LISTEN_UDP ? ind_udp_listen(item->address, item->port, false)
+                                        : ind_tcp_listen(item->address, item->port, false);
+}
+
 static void check_port(struct ind_loaded *loaded, const struct ind_listen_item *item)
 {
-    int socket = item->kind == IND_LISTEN_UDP ? ind_udp_listen(item->address, item->port, false)
-                                              : ind_tcp_listen(item->address, item->port, false);
+    int socket = ind_listen_here(item);
     if (socket >= 0)
         close(socket);
     else

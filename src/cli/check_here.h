@@ -9,4 +9,7 @@
  * listened on. Opens and closes sockets, changes nothing. The configuration has no mistakes. */
 void ind_check_here(struct ind_loaded *loaded, bool ports);
 
+/* A socket that listens where a listener with an address and port is to; to be closed. -1 with errno set. */
+int ind_listen_here(const struct ind_listen_item *item);
+
 #endif

@@ -451,9 +451,9 @@ static bool rotate(const struct demo *demo)
 static bool account(struct demo *demo)
 {
     static const char *const status[] = {"indagator", "status", NULL};
-    heading(
-        "7. What became of every message; further down, whose clock is off, who is silent, who is not known");
-    if (show(demo, status, 7) != IND_EXIT_DONE)
+    heading("7. Whether all is well, and what became of every message; further down, the devices, and who is "
+            "not known");
+    if (show(demo, status, 12) != IND_EXIT_DONE)
         return false;
     heading("8. Told to end, the collector files what it has");
     printf("\n$ kill -TERM %ld\n", (long)demo->collector);

@@ -2,7 +2,7 @@
 #include "cli/control_client.h"
 #include "cli/doctor.h"
 #include "config/quantity.h"
-#include "store/disk/journal.h"
+#include "store/disk/disk.h"
 
 #include <fcntl.h>
 #include <stdio.h>
@@ -23,14 +23,11 @@ static struct poptOption *options(void)
 /* The process that holds the store, though nobody answers for this configuration; 0: none. */
 static long holder(const struct ind_config *config)
 {
-    char path[4400];
-    struct flock lock = {.l_type = F_WRLCK, .l_whence = SEEK_SET};
-    snprintf(path, sizeof path, "%s/" IND_STORE_OWN "/lock", config->store);
-    int file = open(path, O_RDONLY | O_NOFOLLOW | O_NONBLOCK | O_CLOEXEC);
-    bool held = file >= 0 && fcntl(file, F_GETLK, &lock) == 0 && lock.l_type != F_UNLCK;
-    if (file >= 0)
-        close(file);
-    return held ? (long)lock.l_pid : 0;
+    int folder = open(config->store, O_RDONLY | O_DIRECTORY | O_CLOEXEC);
+    long process = folder >= 0 ? ind_disk_holder(folder) : 0;
+    if (folder >= 0)
+        close(folder);
+    return process;
 }
 
 static void look_without_collector(struct ind_findings *findings, const struct ind_config *config)

@@ -1,9 +1,9 @@
 /* What of this machine keeps messages from arriving or from being filed. */
 #include "cli/doctor.h"
 
+#include "cli/check_here.h"
 #include "cli/cli.h"
 #include "collect/runtime/identity.h"
-#include "net/socket.h"
 #include "net/udp.h"
 #include "store/disk/mounts.h"
 #include <errno.h>
@@ -302,8 +302,7 @@ void ind_doctor_ports(struct ind_findings *findings, const struct ind_config *co
         if (item->kind == IND_LISTEN_UNIX || item->kind == IND_LISTEN_INHERITED)
             continue;
         ind_findings_looked(findings);
-        int socket = item->kind == IND_LISTEN_UDP ? ind_udp_listen(item->address, item->port, false)
-                                                  : ind_tcp_listen(item->address, item->port, false);
+        int socket = ind_listen_here(item);
         if (socket >= 0)
             close(socket);
         else

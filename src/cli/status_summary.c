@@ -65,17 +65,23 @@ static void add_names(struct ind_buffer *out, const json_t *list, const char *ke
         ind_buffer_text(out, ", …");
 }
 
-static void say(size_t count, const char *one, const char *many, const json_t *list, const char *key)
+/* What is not wrong now, but asks for somebody. */
+struct thing {
+    size_t count;
+    const char *one, *many;
+    json_t *list; /* whose names are told; NULL: none */
+    const char *key;
+};
+
+static void say(const struct thing *thing)
 {
     char text[400], number[32];
     struct ind_buffer out = ind_buffer_on(text, sizeof text - 1);
-    if (count == 0)
-        return;
-    ind_buffer_text(&out, ind_grouped(count, number));
+    ind_buffer_text(&out, ind_grouped(thing->count, number));
     ind_buffer_byte(&out, ' ');
-    ind_buffer_text(&out, count == 1 ? one : many);
-    if (list)
-        add_names(&out, list, key);
+    ind_buffer_text(&out, thing->count == 1 ? thing->one : thing->many);
+    if (thing->list)
+        add_names(&out, thing->list, thing->key);
     text[out.length] = '\0';
     line(IND_YELLOW, "Look at", text);
 }
@@ -117,47 +123,57 @@ static size_t count_ending(const json_t *status)
     return count;
 }
 
-/* What is not wrong now, but asks for somebody. Returns how many lines it would be. */
-static size_t advise(const json_t *status, bool print)
+/* New. */
+static json_t *silent_for_long(const json_t *status)
 {
-    json_t *clocks = those(json_object_get(status, "devices"), ind_status_has_wrong_clock),
-           *refused = those(json_object_get(status, "unknown_senders"), ind_status_is_refused);
     json_t *silent = json_array(), *device;
-    const json_t *listener;
-    const size_t lost = (size_t)ind_status_lost(json_object_get(status, "ledger"));
-    size_t dropped = 0, i;
+    size_t i;
     json_array_foreach(json_object_get(status, "silent_devices"), i,
                        device) if (is_silent_for_long(status, device)) json_array_append(silent, device);
+    return silent;
+}
+
+static size_t count_dropped(const json_t *status)
+{
+    const json_t *listener;
+    size_t dropped = 0, i;
     json_array_foreach(json_object_get(status, "listeners"), i, listener) dropped +=
         (size_t)ind_answer_number(listener, "dropped_by_kernel");
-    const size_t ending = count_ending(status);
-    const bool things[] = {ending > 0,
-                           lost > 0,
-                           dropped > 0,
-                           json_array_size(silent) > 0,
-                           json_array_size(clocks) > 0,
-                           json_array_size(refused) > 0};
-    size_t lines = 0;
-    for (i = 0; i < sizeof things / sizeof *things; i++)
-        lines += things[i];
-    if (print) {
-        say(lost, "message has been lost since the start", "messages have been lost since the start", NULL,
-            NULL);
-        say(dropped, "datagram was dropped by the kernel since the start",
-            "datagrams were dropped by the kernel since the start", NULL, NULL);
-        say(ending, "certificate ends within thirty days: put a new one in its place, and reload",
-            "certificates end within thirty days: put new ones in their place, and reload", NULL, NULL);
-        say(json_array_size(silent), "configured device is silent", "configured devices are silent", silent,
-            "device");
-        say(json_array_size(clocks), "device has a clock that is off", "devices have clocks that are off",
-            clocks, "device");
-        say(json_array_size(refused), "sender is refused (not under allow)",
-            "senders are refused (not under allow)", refused, "sender");
-    }
+    return dropped;
+}
+
+/* Behind the word that all works, or with `well` and nothing to look at, that all is well. */
+static void advise(const json_t *status, bool well)
+{
+    json_t *clocks = those(json_object_get(status, "devices"), ind_status_has_wrong_clock),
+           *refused = those(json_object_get(status, "unknown_senders"), ind_status_is_refused),
+           *silent = silent_for_long(status);
+    const struct thing things[] = {
+        {(size_t)ind_status_lost(json_object_get(status, "ledger")), "message has been lost since the start",
+         "messages have been lost since the start", NULL, NULL},
+        {count_dropped(status), "datagram was dropped by the kernel since the start",
+         "datagrams were dropped by the kernel since the start", NULL, NULL},
+        {count_ending(status), "certificate ends within thirty days: put a new one in its place, and reload",
+         "certificates end within thirty days: put new ones in their place, and reload", NULL, NULL},
+        {json_array_size(silent), "configured device is silent", "configured devices are silent", silent,
+         "device"},
+        {json_array_size(clocks), "device has a clock that is off", "devices have clocks that are off",
+         clocks, "device"},
+        {json_array_size(refused), "sender is refused (not under allow)",
+         "senders are refused (not under allow)", refused, "sender"},
+    };
+    const size_t count = sizeof things / sizeof *things;
+    bool any = false;
+    for (size_t i = 0; i < count; i++)
+        any |= things[i].count > 0;
+    if (well)
+        line(IND_GREEN, any ? "All works" : "All is well", "");
+    for (size_t i = 0; i < count; i++)
+        if (things[i].count > 0)
+            say(&things[i]);
     json_decref(silent);
     json_decref(clocks);
     json_decref(refused);
-    return lines;
 }
 
 /* "12.3 messages/s in the last minute, 10.1 in 5, 9.8 in 15". */
@@ -194,8 +210,6 @@ void ind_show_summary(const json_t *status)
         line(IND_RED, "Not well", ind_answer_text(reason, "text"));
         bad++;
     }
-    if (bad == 0 && json_object_get(status, "ledger"))
-        line(IND_GREEN, advise(status, false) ? "All works" : "All is well", "");
-    (void)advise(status, true);
+    advise(status, bad == 0 && json_object_get(status, "ledger"));
     show_rates(status);
 }

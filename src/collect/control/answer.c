@@ -13,3 +13,9 @@ void ind_answer(struct evhttp_request *request, int code, const char *type, cons
     if (body)
         evbuffer_free(body);
 }
+
+void ind_answer_nobody_now(struct evconnlistener *listener, void *unused)
+{
+    (void)unused;
+    (void)evconnlistener_disable(listener);
+}

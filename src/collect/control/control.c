@@ -333,14 +333,6 @@ static void on_wake(evutil_socket_t socket, short what, void *context)
         event_base_loopbreak(control->base);
 }
 
-/* Without a descriptor for whoever asks: trying again at once would only fill the processor. The next second
- * sees further. */
-static void on_accept_failed(struct evconnlistener *listener, void *http)
-{
-    (void)http;
-    (void)evconnlistener_disable(listener);
-}
-
 /* Takes up listening again, and reports where nobody can be let in. */
 static void look_after_listener(struct ind_control *control)
 {
@@ -416,7 +408,7 @@ static bool listen_on(struct ind_control *control, const char *path, char *reaso
         return false;
     }
     control->listener = evhttp_bound_socket_get_listener(bound);
-    evconnlistener_set_error_cb(control->listener, on_accept_failed);
+    evconnlistener_set_error_cb(control->listener, ind_answer_nobody_now);
     return true;
 }
 

@@ -36,5 +36,5 @@ struct ind_history_sample ind_history_since(const struct ind_history *history,
     }
     *seconds = (double)ind_steady_from(from->at, now->at) / (double)IND_SECOND;
     return (struct ind_history_sample){now->at, now->received - from->received, now->bytes - from->bytes,
-                                       now->lost - from->lost};
+                                       now->lost - from->lost, now->dropped - from->dropped};
 }

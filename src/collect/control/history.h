@@ -12,7 +12,9 @@ enum { IND_HISTORY_SECONDS = 10, IND_HISTORY_SAMPLES = 15 * 60 / IND_HISTORY_SEC
 /* Since the start. */
 struct ind_history_sample {
     struct ind_steady at;
-    uint64_t received, bytes, lost; /* messages; lost: with what the kernel dropped */
+    uint64_t received, bytes;
+    uint64_t lost;    /* of the messages received */
+    uint64_t dropped; /* by the kernel: these were not */
 };
 
 struct ind_history {

@@ -54,6 +54,9 @@ size_t ind_rows_silent(const struct ind_rows *rows, const struct ind_status *sta
  * thousands of rows, so that they are written straight. New, to be freed; NULL where memory is out. */
 char *ind_rows_text(const struct ind_rows *rows, const struct ind_status *status);
 
+/* A ledger with the members that those of the rows have, too. New; NULL where memory is out. */
+json_t *ind_rows_ledger(const struct ind_ledger *ledger);
+
 /* Text that came from the network, as the stored lines write it. New. */
 json_t *ind_rows_clean(struct ind_slice text);
 

@@ -122,6 +122,16 @@ static void ledger_members(struct ind_buffer *out, const struct ind_ledger *ledg
     ind_buffer_byte(out, '}');
 }
 
+json_t *ind_rows_ledger(const struct ind_ledger *ledger)
+{
+    char text[2048];
+    struct ind_buffer out = ind_buffer_on(text, sizeof text);
+    ind_buffer_byte(&out, '{');
+    ledger_members(&out, ledger);
+    ind_buffer_byte(&out, '}');
+    return json_loadb(text, out.length, 0, NULL);
+}
+
 static void clock_members(struct ind_buffer *out, const struct ind_row *row)
 {
     char text[120];

@@ -179,12 +179,6 @@ int ind_server_listen(const struct ind_serve *serve, char *reason, size_t room)
     return socket;
 }
 
-static void on_accept_failed(struct evconnlistener *listener, void *http)
-{
-    (void)http;
-    (void)evconnlistener_disable(listener); /* the next second sees further */
-}
-
 static bool open_up(struct ind_server *server, int socket)
 {
     server->http = evhttp_new(server->base);
@@ -196,7 +190,7 @@ static bool open_up(struct ind_server *server, int socket)
     }
     server->listener = evhttp_bound_socket_get_listener(bound);
     server->port = ind_socket_port(socket);
-    evconnlistener_set_error_cb(server->listener, on_accept_failed);
+    evconnlistener_set_error_cb(server->listener, ind_answer_nobody_now);
     evhttp_set_bevcb(server->http, note_connection, server);
     evhttp_set_max_headers_size(server->http, HEADERS);
     evhttp_set_max_body_size(server->http, BODY);

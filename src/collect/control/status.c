@@ -28,25 +28,6 @@ static void set_time(json_t *object, const char *key, ind_time time)
     json_object_set_new(object, key, json_stringn(text, buffer.length));
 }
 
-static json_t *ledger_object(const struct ind_ledger *ledger)
-{
-    json_t *object = json_object();
-    set_number(object, "received", ledger->received);
-    for (int end = 0; end < IND_ENDS; end++)
-        set_number(object, ind_end_key((enum ind_end)end), ledger->ended[end]);
-    set_number(object, "waiting", ledger->waiting);
-    json_object_set_new(object, "adds_up", json_boolean(ledger->received == ind_ledger_accounted(ledger)));
-    set_number(object, "malformed", ledger->malformed);
-    set_number(object, "cut", ledger->cut);
-    set_number(object, "gave_up", ledger->gave_up);
-    set_number(object, "bytes", ledger->bytes);
-    json_t *forms = json_object();
-    for (unsigned form = IND_FORMS; form-- > 0;)
-        set_number(forms, ind_form_name(form).at, ledger->forms[form]);
-    json_object_set_new(object, "formats", forms);
-    return object;
-}
-
 static json_t *listeners_array(const struct ind_status *status, const struct ind_rows *rows)
 {
     json_t *array = json_array();
@@ -54,7 +35,7 @@ static json_t *listeners_array(const struct ind_status *status, const struct ind
         const struct ind_status_listener *listener = &status->listeners[i];
         if (!listener->open && !listener->paused && rows->listeners[i].received == 0)
             continue;
-        json_t *object = ledger_object(&rows->listeners[i]);
+        json_t *object = ind_rows_ledger(&rows->listeners[i]);
         json_object_set_new(object, "listener", json_string(listener->name));
         if (listener->at[0])
             json_object_set_new(object, "at", json_string(listener->at));
@@ -267,7 +248,7 @@ char *ind_status_text(const struct ind_status *status)
     set_number(object, "process", (uint64_t)getpid());
     json_object_set_new(object, "not_well", reasons_array(status->reasons, status->reason_count));
     json_object_set_new(object, "rates", rates_array(status));
-    json_object_set_new(object, "ledger", ledger_object(&rows->total));
+    json_object_set_new(object, "ledger", ind_rows_ledger(&rows->total));
     json_object_set_new(object, "listeners", listeners_array(status, rows));
     json_object_set_new(object, "edits", edits_array(status));
     json_object_set_new(object, "remembered", remembered_object(status));

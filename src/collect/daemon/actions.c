@@ -138,9 +138,9 @@ static void note_history(struct ind_collector *collector)
     }
     for (const struct ind_listener *listener = collector->listeners.open; listener; listener = listener->next)
         for (unsigned i = 0; i < listener->socket_count; i++)
-            sample.lost += atomic_load(&listener->kernel_dropped[i]);
-    if (sample.lost < collector->latest.lost) /* what was dropped at a socket that is closed */
-        sample.lost = collector->latest.lost;
+            sample.dropped += atomic_load(&listener->kernel_dropped[i]);
+    if (sample.dropped < collector->latest.dropped) /* some at a socket that is closed */
+        sample.dropped = collector->latest.dropped;
     collector->latest = sample;
     ind_history_add(&collector->history, &sample);
 }
@@ -154,7 +154,7 @@ static void fill_rates(const struct ind_collector *collector, struct ind_status 
             ind_history_since(&collector->history, &collector->latest, spans[i], &rate->seconds);
         rate->received = since.received;
         rate->bytes = since.bytes;
-        rate->lost = since.lost;
+        rate->lost = since.lost + since.dropped;
     }
 }
 

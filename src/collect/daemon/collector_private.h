@@ -20,6 +20,8 @@
 #include "collect/output/writer.h"
 #include "collect/runtime/budget.h"
 
+#include <string.h>
+
 /* One configuration with all that was made from it. */
 struct ind_rules {
     struct ind_loaded loaded; /* empty: the configuration is borrowed */
@@ -94,6 +96,12 @@ struct ind_collector {
 static inline bool ind_is_from_files(const struct ind_collector *collector)
 {
     return collector->settings->file_count > 0;
+}
+
+/* Either may be NULL. */
+static inline bool ind_are_same_texts(const char *one, const char *other)
+{
+    return one && other ? strcmp(one, other) == 0 : one == other;
 }
 
 /* ---- rules.c ---- */

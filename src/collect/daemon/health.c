@@ -92,10 +92,10 @@ static void add_losses(const struct ind_collector *collector, struct reasons *re
     double seconds;
     const struct ind_history_sample since =
         ind_history_since(&collector->history, &collector->latest, 60, &seconds);
-    uint64_t all = since.received + since.lost;
-    if (seconds > 0 && since.lost * LOSING_ONE_OF > all)
+    uint64_t lost = since.lost + since.dropped, all = since.received + since.dropped;
+    if (seconds > 0 && lost * LOSING_ONE_OF > all)
         add_reason(reasons, "losing", "%llu of the %llu messages of the last %.0f s were lost",
-                   (unsigned long long)since.lost, (unsigned long long)all, seconds);
+                   (unsigned long long)lost, (unsigned long long)all, seconds);
 }
 
 size_t ind_health_reasons(const struct ind_collector *collector, struct ind_status_reason *list)

@@ -42,11 +42,6 @@ static void report_mistakes(struct ind_reporter *reporter, const struct ind_diag
     }
 }
 
-static bool are_same(const char *one, const char *other)
-{
-    return one && other ? strcmp(one, other) == 0 : one == other;
-}
-
 static bool are_same_groups(const struct ind_config *now, const struct ind_config *then)
 {
     bool same = now->group_count == then->group_count;
@@ -58,14 +53,14 @@ static bool are_same_groups(const struct ind_config *now, const struct ind_confi
 /* What cannot change while we run. NULL: nothing of it does. */
 static const char *needs_restart(const struct ind_config *now, const struct ind_config *then)
 {
-    return strcmp(now->store, then->store) != 0      ? "store"
-           : strcmp(now->state, then->state) != 0    ? "state"
-           : !are_same(now->user, then->user)        ? "user"
-           : !are_same_groups(now, then)             ? "group"
-           : now->threads != then->threads           ? "threads"
-           : now->open_files != then->open_files     ? "open files"
-           : now->burst_buffer != then->burst_buffer ? "burst buffer"
-                                                     : NULL;
+    return strcmp(now->store, then->store) != 0         ? "store"
+           : strcmp(now->state, then->state) != 0       ? "state"
+           : !ind_are_same_texts(now->user, then->user) ? "user"
+           : !are_same_groups(now, then)                ? "group"
+           : now->threads != then->threads              ? "threads"
+           : now->open_files != then->open_files        ? "open files"
+           : now->burst_buffer != then->burst_buffer    ? "burst buffer"
+                                                        : NULL;
 }
 
 static void refuse(struct ind_collector *collector, const char *reason)

@@ -47,17 +47,13 @@ static bool make_plan(struct ind_collector *collector, struct ind_rules *rules, 
     return rules->plan != NULL;
 }
 
-static bool are_same(const char *one, const char *other)
-{
-    return one && other ? strcmp(one, other) == 0 : one == other;
-}
-
 /* A socket, unless the one that is open serves on. */
 static bool prepare_to_serve(struct ind_collector *collector, struct ind_rules *rules, char *reason,
                              size_t room)
 {
     const struct ind_serve *serve = &rules->config->serve;
-    rules->serves_as_before = collector->rules && are_same(serve->text, collector->rules->config->serve.text);
+    rules->serves_as_before =
+        collector->rules && ind_are_same_texts(serve->text, collector->rules->config->serve.text);
     if (rules->serves_as_before || !serve->address)
         return true;
     rules->serve = ind_server_listen(serve, reason, room);

@@ -106,20 +106,13 @@ static bool add_line(struct ind_intake *intake, const struct ind_message *messag
     group->cut += cut;
     if (intake->clog && ind_clog_is_behind(intake->clog, group->file_system))
         intake->at_hand.sender->behind = (uint8_t)(group->file_system + 1);
-    struct ind_batch_line *added = &batch->lines[batch->line_count++];
-    *added = (struct ind_batch_line){.offset = (uint32_t)batch->used,
-                                     .length = (uint32_t)line.length & INT32_MAX,
-                                     .waits = intake->at_hand.waits,
-                                     .owner = owner,
-                                     .time = message->time};
+    ind_batch_add_line(batch, group,
+                       &(struct ind_batch_line){.offset = (uint32_t)batch->used,
+                                                .length = (uint32_t)line.length & INT32_MAX,
+                                                .waits = intake->at_hand.waits,
+                                                .owner = owner,
+                                                .time = message->time});
     batch->used += line.length;
-    group->lines++;
-    group->bytes += line.length;
-    if (group->last)
-        batch->lines[group->last - 1].next = (uint32_t)batch->line_count;
-    else
-        group->first = (uint32_t)batch->line_count;
-    group->last = (uint32_t)batch->line_count;
     return true;
 }
 

@@ -22,11 +22,24 @@ static bool fits(const struct ind_lane *lane, const struct ind_batch_group *grou
            IND_BATCH_BYTES - open->used >= needed;
 }
 
-/* A batch that takes the line; NULL: there is none. An empty one takes any. */
-static struct ind_batch *room_for(struct ind_lane *lane, const struct ind_batch_group *group, uint32_t length)
+/* A number that no lane has is not seen; it would be the store's own. */
+static struct ind_lane *lane_of(struct ind_lanes *lanes, const struct ind_batch_group *group,
+                                unsigned *number)
 {
-    if (lane->open && !fits(lane, group, length))
+    *number = group->file_system < lanes->count ? group->file_system : 0;
+    return &lanes->list[*number];
+}
+
+/* A batch that takes the line; NULL: there is none. An empty one takes any. */
+static struct ind_batch *room_for(struct ind_lanes *lanes, unsigned number,
+                                  const struct ind_batch_group *group, uint32_t length)
+{
+    struct ind_lane *lane = &lanes->list[number];
+    if (lane->open && !fits(lane, group, length)) {
         pass_on(lane);
+        if (ind_ring_full(lane->ring, 0) >= lanes->batches / 2)
+            ind_clog_set(lanes->clog, number, true);
+    }
     if (!lane->open) {
         lane->open = ind_ring_empty(lane->ring, 0, 0);
         lane->from = NULL;
@@ -59,19 +72,11 @@ static void begin_group(struct ind_lane *lane, const struct ind_batch *batch,
 static void add(struct ind_batch *open, const struct ind_batch *batch, const struct ind_batch_line *line,
                 uint32_t owner)
 {
-    struct ind_batch_group *group = &open->groups[open->group_count - 1];
-    struct ind_batch_line *added = &open->lines[open->line_count++];
-    *added = *line;
-    added->offset = copy_bytes(open, batch, line->offset, line->length);
-    added->next = 0;
-    added->owner = owner;
-    if (group->last)
-        open->lines[group->last - 1].next = (uint32_t)open->line_count;
-    else
-        group->first = (uint32_t)open->line_count;
-    group->last = (uint32_t)open->line_count;
-    group->lines++;
-    group->bytes += line->length;
+    struct ind_batch_line added = *line;
+    added.offset = copy_bytes(open, batch, line->offset, line->length);
+    added.next = 0;
+    added.owner = owner;
+    ind_batch_add_line(open, &open->groups[open->group_count - 1], &added);
 }
 
 static void lose(struct ind_lanes *lanes, struct ind_lane *lane, uint32_t owner)
@@ -83,16 +88,13 @@ static void lose(struct ind_lanes *lanes, struct ind_lane *lane, uint32_t owner)
 bool ind_lanes_add(struct ind_lanes *lanes, const struct ind_batch *batch,
                    const struct ind_batch_group *group, const struct ind_batch_line *line, uint32_t owner)
 {
-    struct ind_lane *lane = &lanes->list[group->file_system < lanes->count ? group->file_system : 0];
-    unsigned number = (unsigned)(lane - lanes->list);
+    unsigned number;
+    struct ind_lane *lane = lane_of(lanes, group, &number);
     if (ind_clog_is_behind(lanes->clog, number) && !line->waits) {
         lose(lanes, lane, owner);
         return true;
     }
-    bool full = lane->open && !fits(lane, group, line->length);
-    struct ind_batch *open = room_for(lane, group, line->length);
-    if (full && ind_ring_full(lane->ring, 0) >= lanes->batches / 2)
-        ind_clog_set(lanes->clog, number, true);
+    struct ind_batch *open = room_for(lanes, number, group, line->length);
     if (!open && line->waits)
         return false;
     if (!open) {
@@ -108,7 +110,8 @@ bool ind_lanes_add(struct ind_lanes *lanes, const struct ind_batch *batch,
 
 void ind_lanes_end_group(struct ind_lanes *lanes, const struct ind_batch_group *group)
 {
-    lanes->list[group->file_system < lanes->count ? group->file_system : 0].from = NULL;
+    unsigned number;
+    lane_of(lanes, group, &number)->from = NULL;
 }
 
 /* At once, then once a minute while it goes on. */

@@ -72,6 +72,20 @@ static inline struct ind_tallies ind_batch_tallies(const struct ind_batch *batch
                                 batch->edit_tally_count};
 }
 
+/* The batch has room for another line: it goes behind those of its group. */
+static inline void ind_batch_add_line(struct ind_batch *batch, struct ind_batch_group *group,
+                                      const struct ind_batch_line *line)
+{
+    batch->lines[batch->line_count++] = *line;
+    if (group->last)
+        batch->lines[group->last - 1].next = (uint32_t)batch->line_count;
+    else
+        group->first = (uint32_t)batch->line_count;
+    group->last = (uint32_t)batch->line_count;
+    group->lines++;
+    group->bytes += line->length;
+}
+
 /* The first line of a group that is not filed yet: index + 1; 0: none is left. */
 static inline uint32_t ind_batch_first_left(const struct ind_batch *batch, size_t group)
 {

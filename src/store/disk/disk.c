@@ -131,14 +131,13 @@ static enum ind_store_status lock_store(struct ind_disk *disk, char *reason, siz
     return IND_STORE_BUSY;
 }
 
-static bool is_held(int folder)
+long ind_disk_holder(int folder)
 {
     struct flock lock = {.l_type = F_WRLCK, .l_whence = SEEK_SET};
     int file = openat(folder, IND_STORE_OWN "/lock", O_RDONLY | O_NOFOLLOW | O_NONBLOCK | O_CLOEXEC);
     bool held = file >= 0 && fcntl(file, F_GETLK, &lock) == 0 && lock.l_type != F_UNLCK;
-    if (file >= 0)
-        close(file);
-    return held;
+    close_if_open(file);
+    return held ? (long)lock.l_pid : 0;
 }
 
 static enum ind_store_status look_only(struct ind_disk *disk, char *reason, size_t room)
@@ -149,7 +148,7 @@ static enum ind_store_status look_only(struct ind_disk *disk, char *reason, size
         return IND_STORE_FAILED;
     }
     disk->state = open(disk->state_path, O_RDONLY | O_DIRECTORY | O_CLOEXEC);
-    disk->held_elsewhere = is_held(disk->folder);
+    disk->held_elsewhere = ind_disk_holder(disk->folder) != 0;
     return IND_STORE_OK;
 }
 

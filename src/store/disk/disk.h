@@ -110,6 +110,9 @@ enum ind_disk_presence {
     IND_DISK_GONE        /* and cannot be made again, which is reported once a minute */
 };
 
+/* The process that holds the store at `folder`, other than this one; 0: none. */
+long ind_disk_holder(int folder);
+
 /* For the writing half. */
 enum ind_disk_presence ind_disk_look_after(struct ind_disk *disk, struct ind_steady now);
 

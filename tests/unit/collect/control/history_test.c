@@ -15,7 +15,7 @@ static void a_rate_is_over_what_there_is(void **state)
     struct ind_history history;
     double seconds;
     ind_history_begin(&history, at(0));
-    struct ind_history_sample now = {at(5), 100, 1000, 1};
+    struct ind_history_sample now = {at(5), 100, 1000, 1, 0};
     struct ind_history_sample since = ind_history_since(&history, &now, 60, &seconds);
     assert_int_equal(since.received, 100);
     assert_int_equal(since.lost, 1);
