@@ -129,8 +129,9 @@ static void the_systems_sender_comes_in_over_tcp_in_every_form(void **state)
     static const char *const severities[] = {"emerg",   "alert",  "crit", "err",
                                              "warning", "notice", "info", "debug"};
     (void)state;
-    begin(IND_QUIET "store: log\nstate: state\nlisten: [{tcp: \"127.0.0.1:0\"}]\n"
-                    "routes: [{name: all, file: \"{facility}/{severity}.log\"}]\n");
+    begin(IND_QUIET
+          "store: log\nstate: state\nlisten: [{tcp: \"127.0.0.1:0\"}]\n"
+          "routes: [{name: all, when: 'app is not \"indagator\"', file: \"{facility}/{severity}.log\"}]\n");
     unsigned port = ind_reported_port(&running, "tcp 127.0.0.1:");
     size_t sent = 0;
     for (size_t f = 0; f < sizeof facilities / sizeof *facilities; f++) {
