@@ -1,6 +1,7 @@
 #include "cli/answer.h"
 #include "cli/cli.h"
 #include "cli/control_client.h"
+#include "cli/status_device.h"
 #include "cli/status_tls.h"
 #include "cli/status_view.h"
 #include "cli/table.h"
@@ -282,8 +283,10 @@ static int print_answer(enum ind_control_client_result asked, const char *text, 
     return IND_EXIT_DONE;
 }
 
-static int ask_once(const struct ind_config *config, bool json)
+static int ask_once(const struct ind_config *config, const char *device, bool json)
 {
+    if (device)
+        return ind_status_device(config, device, json);
     char *text = NULL;
     int status = IND_EXIT_FAILED;
     enum ind_control_client_result asked = ind_control_client_ask(config, false, "/status", &text);
@@ -296,14 +299,14 @@ static int ask_once(const struct ind_config *config, bool json)
 }
 
 /* A collector that ends and comes back is waited for. */
-static int watch(const struct ind_config *config, bool json)
+static int watch(const struct ind_config *config, const char *device, bool json)
 {
     const struct timespec pause = {given_watch, 0};
     bool terminal = ind_goes_to_terminal(stdout);
     for (;;) {
         if (terminal && !json)
             printf(IND_CLEAR_SCREEN);
-        int status = ask_once(config, json);
+        int status = ask_once(config, device, json);
         if (!terminal && !json)
             printf("\n");
         if (fflush(stdout) != 0 || nanosleep(&pause, NULL) != 0)
@@ -314,8 +317,8 @@ static int watch(const struct ind_config *config, bool json)
 static int run(struct ind_call *call)
 {
     struct ind_loaded loaded;
-    if (*call->rest) {
-        ind_complain("status takes no arguments, but \"%s\" was given", *call->rest);
+    if (*call->rest && call->rest[1]) {
+        ind_complain("status takes one device at most, but \"%s\" was given as well", call->rest[1]);
         return IND_EXIT_CALL;
     }
     if (given_watch < 0 || given_watch > 86400) {
@@ -324,7 +327,8 @@ static int run(struct ind_call *call)
     }
     if (!ind_load(call, false, &loaded))
         return IND_EXIT_CALL;
-    int status = given_watch ? watch(loaded.config, call->json) : ask_once(loaded.config, call->json);
+    int status = given_watch ? watch(loaded.config, *call->rest, call->json)
+                             : ask_once(loaded.config, *call->rest, call->json);
     ind_loaded_free(&loaded);
     return status;
 }
@@ -332,16 +336,18 @@ static int run(struct ind_call *call)
 const struct ind_command ind_command_status = {
     .name = "status",
     .summary = "the running collector's ledger, devices, and unknown senders",
-    .arguments = "[-c FILE] [--top N] [--watch N]",
+    .arguments = "[-c FILE] [--top N] [--watch N] [DEVICE]",
     .about =
         "Asks the running collector what became of every message since its start. Received is the sum of\n"
         "stored (in a file), handed on (to a program, and in no file), dropped (by an edit), unrouted (no\n"
         "route took it), refused (not under allow:, or empty), lost (no room, disk, not taken) and waiting.\n"
         "The first lines say whether all is well, what is not, and what somebody should look at. Devices\n"
         "with trouble come first; for senders that the configuration does not name there is a devices:\n"
-        "block to copy.\n\n"
+        "block to copy. With the name or address of a device: all that is known of that one, its last\n"
+        "messages too.\n\n"
         "Example:\n"
-        "  indagator status -c indagator.yaml\n",
+        "  indagator status -c indagator.yaml\n"
+        "  indagator status -c indagator.yaml pier1-rtr\n",
     .options = options,
     .run = run,
 };

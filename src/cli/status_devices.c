@@ -7,8 +7,7 @@
 #include <stdlib.h>
 #include <string.h>
 
-/* "rfc3164", or "rfc5424 12, bare 3" of a device that sends more than one. */
-static void forms_text(const json_t *device, char *text, size_t room)
+void ind_status_forms(const json_t *device, char *text, size_t room)
 {
     const char *name, *between = "";
     json_t *forms = json_object_get(device, "formats"), *count;
@@ -128,7 +127,7 @@ void ind_show_devices(const json_t *status, size_t most)
         ind_table_number(table, ind_answer_number(device, "malformed"));
         ind_status_ago(status, device, last);
         ind_table_text(table, last);
-        forms_text(device, text, sizeof text);
+        ind_status_forms(device, text, sizeof text);
         ind_table_text(table, text);
         trouble_text(&list[i], text, sizeof text);
         ind_table_text(table, text);

@@ -16,6 +16,9 @@ uint64_t ind_status_lost(const json_t *ledger);
 bool ind_status_has_wrong_clock(const json_t *device);
 bool ind_status_is_refused(const json_t *sender);
 
+/* "rfc3164", or "rfc5424 12, bare 3" of a device that sends more than one. */
+void ind_status_forms(const json_t *device, char *text, size_t room);
+
 /* Whether all is well, what is not, worst first, and what somebody should look at; how much comes. */
 void ind_show_summary(const json_t *status);
 

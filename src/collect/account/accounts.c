@@ -40,8 +40,11 @@ void ind_accounts_free(struct ind_accounts *accounts)
         HASH_DEL(accounts->known, entry);
         free(entry);
     }
-    for (uint32_t i = 0; i < accounts->count; i++)
-        free((char *)(uintptr_t)ind_account_at(accounts, i)->device.at);
+    for (uint32_t i = 0; i < accounts->count; i++) {
+        struct ind_account *account = ind_account_at(accounts, i);
+        free((char *)(uintptr_t)account->device.at);
+        free(account->routes);
+    }
     for (size_t i = 0; i < IND_ACCOUNT_CHUNKS; i++)
         free(accounts->chunks[i]);
     free(accounts);

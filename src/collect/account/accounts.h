@@ -23,6 +23,13 @@ enum ind_account_kind {
     IND_ACCOUNT_OTHERS    /* all that found no account of their own */
 };
 
+/* What a route took; `place`: in the routes of the book (ind_book_routes). */
+enum { IND_ACCOUNT_ROUTES = 32 };
+struct ind_account_route {
+    uint32_t place;
+    uint64_t messages;
+};
+
 struct ind_account {
     uint16_t listener;               /* its number */
     uint8_t kind;                    /* enum ind_account_kind */
@@ -32,6 +39,9 @@ struct ind_account {
     struct ind_ledger ledger;
     ind_time last; /* receipt of the last message; IND_TIME_NONE: none yet */
     struct ind_clock_offset offset;
+    struct ind_account_route *routes; /* that took messages of it; those beyond IND_ACCOUNT_ROUTES together */
+    uint32_t route_count;
+    uint64_t other_routes;
     uint64_t aside; /* lines that have gone on to the writers of file systems, and are not settled yet */
 };
 

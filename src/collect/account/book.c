@@ -135,6 +135,39 @@ const struct ind_edit_count *ind_book_edits(const struct ind_book *book, unsigne
     return book->edits[intake];
 }
 
+/* Of those that are too many, or for which there is no memory, only the sum is known. */
+static void add_account_route(struct ind_account *account, uint32_t place, uint32_t messages)
+{
+    enum { STEP = 4 };
+    uint32_t i = 0;
+    while (i < account->route_count && account->routes[i].place != place)
+        i++;
+    if (i == account->route_count) {
+        struct ind_account_route *grown = account->routes;
+        if (i < IND_ACCOUNT_ROUTES && i % STEP == 0)
+            grown = realloc(account->routes, (i + STEP) * sizeof *grown);
+        if (i == IND_ACCOUNT_ROUTES || !grown) {
+            account->other_routes += messages;
+            return;
+        }
+        account->routes = grown;
+        account->routes[account->route_count++] = (struct ind_account_route){.place = place};
+    }
+    account->routes[i].messages += messages;
+}
+
+static void add_account_routes(const struct ind_book *book, struct ind_account *account,
+                               const struct ind_tally *tally)
+{
+    account->other_routes += tally->other_routes;
+    for (int i = 0; i < IND_TALLY_ROUTES && tally->routes[i].messages > 0; i++)
+        if (tally->routes[i].route < book->rule_count)
+            add_account_route(account, book->place_of_route[tally->routes[i].route],
+                              tally->routes[i].messages);
+        else
+            account->other_routes += tally->routes[i].messages;
+}
+
 void ind_book_add(struct ind_book *book, unsigned intake, const struct ind_tallies *tallies)
 {
     for (size_t i = 0; i < tallies->edit_count; i++)
@@ -143,6 +176,7 @@ void ind_book_add(struct ind_book *book, unsigned intake, const struct ind_talli
         const struct ind_tally *tally = &tallies->accounts[i];
         struct ind_account *account = ind_account_at(book->accounts[intake], tally->account);
         ind_tally_add(&account->ledger, tally);
+        add_account_routes(book, account, tally);
         if (tally->last == IND_TIME_NONE)
             continue;
         account->last = tally->last;

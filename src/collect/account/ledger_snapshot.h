@@ -16,6 +16,12 @@ struct ind_route_count {
     uint64_t cut; /* of these lines: too long to be written whole */
 };
 
+/* What a route took of an account. */
+struct ind_route_share {
+    uint32_t account, place; /* place: in the routes of the snapshot; UINT32_MAX: all those beyond */
+    uint64_t messages;
+};
+
 /* What went to standard output and to programs. */
 struct ind_sink_count {
     const char *name; /* "output", or the program and its arguments; as long as the sinks */
@@ -42,7 +48,9 @@ struct ind_ledger_snapshot {
     uint64_t ring_waiting, store_waiting; /* messages, of `waiting` in the ledgers */
     struct ind_route_count *routes;       /* names are borrowed */
     size_t route_count;
-    struct ind_sink_count *sinks; /* likewise */
+    struct ind_route_share *shares; /* in the order of accounts; NULL: no memory for them, or none */
+    size_t share_count;
+    struct ind_sink_count *sinks; /* names are borrowed */
     size_t sink_count;
     struct ind_edit_count *edits; /* of this intake */
 };

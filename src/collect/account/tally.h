@@ -5,10 +5,19 @@
 
 #include "core/ledger/ledger.h"
 
+/* Messages that a route took; most devices have a few routes. */
+enum { IND_TALLY_ROUTES = 4 };
+struct ind_tally_route {
+    uint32_t route, messages; /* route: its place in the rules of the batch; messages 0: nothing yet */
+};
+
 struct ind_tally {
     uint32_t account, received, malformed, cut, gave_up;
     uint32_t ended[IND_ENDS]; /* those that the intake thread decides */
     uint32_t forms[IND_FORMS];
+    uint32_t severities[IND_SEVERITIES];
+    struct ind_tally_route routes[IND_TALLY_ROUTES];
+    uint32_t other_routes; /* messages that those beyond took */
     uint64_t bytes;
     ind_time last, lag; /* of the last message; IND_TIME_NONE where it names no time */
     bool unset;         /* it says that its device's clock is not set */

@@ -1,23 +1,22 @@
 #define _GNU_SOURCE
 #include "collect/control/control.h"
 
+#include "collect/control/about.h"
 #include "collect/control/answer.h"
 #include "collect/control/control_socket.h"
 #include "collect/control/followers.h"
 #include "collect/control/metrics.h"
 #include "collect/control/pending.h"
+#include "collect/control/query.h"
 #include "collect/runtime/clock.h"
-#include "config/quantity.h"
 #include "core/message/names.h"
 #include "net/socket.h"
 
 #include <errno.h>
 #include <event2/event.h>
-#include <event2/keyvalq_struct.h>
 #include <event2/listener.h>
 #include <signal.h>
 #include <stdlib.h>
-#include <sys/queue.h>
 #include <unistd.h>
 #include <utlist.h>
 
@@ -49,18 +48,6 @@ struct ind_control {
 };
 
 /* ---- Answers ---- */
-
-static bool wants(struct evhttp_request *request, const char *key)
-{
-    struct evkeyvalq query;
-    const char *uri = evhttp_uri_get_query(evhttp_request_get_evhttp_uri(request));
-    if (!uri || evhttp_parse_query_str(uri, &query) != 0)
-        return false;
-    const char *value = evhttp_find_header(&query, key);
-    bool wanted = value && strcmp(value, "1") == 0;
-    evhttp_clear_headers(&query);
-    return wanted;
-}
 
 /* What is asked for once the collector is to end may never be done. */
 static bool too_late(const struct ind_control *control, struct evhttp_request *request)
@@ -136,9 +123,37 @@ static void ask_for_metrics(struct ind_control *control, struct evhttp_request *
         give_later(control, request, form);
 }
 
+static void on_device(struct evhttp_request *request, void *context)
+{
+    char *name = ind_query_value(ind_query_of(request), "name");
+    if (name && *name)
+        give_later(context, request, IND_AS_DEVICE);
+    else
+        ind_answer(request, HTTP_BADREQUEST, "text/plain", "\"name\" tells which device is asked for\n");
+    free(name);
+}
+
+static void answer_about(void *context, struct evhttp_request *request)
+{
+    const struct ind_status *status = context;
+    char *name = ind_query_value(ind_query_of(request), "name");
+    char *text = name ? ind_about_text(status, ind_slice_of(name)) : NULL;
+    ind_answer(request, text ? HTTP_OK : HTTP_NOTFOUND, text ? "application/json" : "text/plain",
+               text ? text : "nothing is known of it\n");
+    free(text);
+    free(name);
+}
+
+static void give_devices(struct ind_control *control, const struct ind_status *status)
+{
+    struct ind_pending *list = ind_pending_take(&control->for_status, IND_AS_DEVICE);
+    ind_pending_answer_each(&list, answer_about, (void *)(uintptr_t)status);
+}
+
 void ind_control_give_status(struct ind_control *control, const struct ind_status *status)
 {
     give_metrics(control, status);
+    give_devices(control, status);
     char *text = control->for_status ? ind_status_text(status) : NULL;
     ind_pending_answer_all(&control->for_status, text ? HTTP_OK : HTTP_INTERNAL, "application/json",
                            text ? text : "out of memory\n");
@@ -155,7 +170,7 @@ void ind_control_give_status(struct ind_control *control, const struct ind_statu
 void ind_control_give_last_status(struct ind_control *control, const char *trouble)
 {
     (void)ind_pending_pop(&control->for_status, &control->next_status);
-    for (int form = IND_AS_METRICS; form <= IND_AS_OPENMETRICS; form++) {
+    for (int form = IND_AS_METRICS; form <= IND_AS_DEVICE; form++) {
         struct ind_pending *list = ind_pending_take(&control->for_status, (enum ind_form_of_status)form);
         ind_pending_answer_all(&list, HTTP_SERVUNAVAIL, "text/plain; charset=utf-8", trouble);
     }
@@ -172,9 +187,10 @@ void ind_control_give_last_status(struct ind_control *control, const char *troub
 static void on_rotate(struct evhttp_request *request, void *context)
 {
     struct ind_control *control = context;
+    const char *query = ind_query_of(request);
     if (may_act(control, request) && ind_pending_put_off(&control->for_rotation, request, IND_AS_STATUS))
-        control->actions.rotate(control->actions.context, wants(request, "due"),
-                                wants(request, "clock-is-right"));
+        control->actions.rotate(control->actions.context, ind_query_wants(query, "due"),
+                                ind_query_wants(query, "clock-is-right"));
 }
 
 void ind_control_give_rotation(struct ind_control *control, size_t rotated, size_t failed)
@@ -209,50 +225,23 @@ bool ind_control_next_reload(struct ind_control *control)
 
 /* ---- Pause and resume ---- */
 
-enum { MOST_NAMED = 64 };
-
-/* The listeners that a query names, borrowed from it; -1: something is wrong with it. */
-static int read_names(struct evkeyvalq *query, const char *names[MOST_NAMED], int64_t *after)
-{
-    int count = 0;
-    struct evkeyval *pair;
-    TAILQ_FOREACH(pair, query, next)
-    {
-        uint64_t milliseconds;
-        if (strcmp(pair->key, "listener") == 0 && count < MOST_NAMED) {
-            names[count++] = pair->value;
-            continue;
-        }
-        if (strcmp(pair->key, "after") != 0 ||
-            !ind_read_count(ind_slice_of(pair->value), 0, 3600000, &milliseconds))
-            return -1;
-        *after = (int64_t)milliseconds * (IND_SECOND / 1000);
-    }
-    return count;
-}
-
 static void pause_or_resume(struct ind_control *control, struct evhttp_request *request, bool pause)
 {
-    const char *names[MOST_NAMED], *uri = evhttp_uri_get_query(evhttp_request_get_evhttp_uri(request));
+    struct ind_pause_query query;
+    const struct ind_control_actions *actions = &control->actions;
+    const char *reason;
     char text[8192];
-    struct evkeyvalq query;
-    int64_t after = 0;
     if (!may_act(control, request))
         return;
-    if (evhttp_parse_query_str(uri ? uri : "", &query) != 0) {
-        ind_answer(request, HTTP_BADREQUEST, "text/plain", "this query cannot be read\n");
+    if (!ind_pause_query_read(ind_query_of(request), &query, &reason)) {
+        ind_answer(request, HTTP_BADREQUEST, "text/plain", reason);
         return;
     }
-    int count = read_names(&query, names, &after);
     int code =
-        count < 0 ? HTTP_BADREQUEST
-        : pause
-            ? control->actions.pause(control->actions.context, names, (size_t)count, after, text, sizeof text)
-            : control->actions.resume(control->actions.context, names, (size_t)count, text, sizeof text);
-    if (count < 0)
-        snprintf(text, sizeof text, "there are \"listener\" and \"after\", in milliseconds\n");
+        pause ? actions->pause(actions->context, query.listeners, query.count, query.after, text, sizeof text)
+              : actions->resume(actions->context, query.listeners, query.count, text, sizeof text);
     ind_answer(request, code, code == HTTP_OK ? "application/json" : "text/plain; charset=utf-8", text);
-    evhttp_clear_headers(&query);
+    ind_pause_query_clear(&query);
 }
 
 static void on_pause(struct evhttp_request *request, void *context)
@@ -311,7 +300,7 @@ static void on_other(struct evhttp_request *request, void *context)
 {
     (void)context;
     ind_answer(request, HTTP_NOTFOUND, "text/plain",
-               "there are /status, /follow, /rotate, /reload, /pause and /resume\n");
+               "there are /status, /device, /follow, /rotate, /reload, /pause and /resume\n");
 }
 
 void ind_control_adopt(struct ind_control *control, const struct ind_config *config)
@@ -425,6 +414,7 @@ void ind_control_open(struct ind_control *control, struct ind_tap *tap, const st
     evhttp_set_max_headers_size(control->http, 65536);
     evhttp_set_max_body_size(control->http, 65536);
     evhttp_set_cb(control->http, "/status", on_status, control);
+    evhttp_set_cb(control->http, "/device", on_device, control);
     evhttp_set_cb(control->http, "/rotate", on_rotate, control);
     evhttp_set_cb(control->http, "/reload", on_reload, control);
     evhttp_set_cb(control->http, "/pause", on_pause, control);

@@ -143,6 +143,15 @@ static void write_ends(FILE *out, const struct ind_status *status, const struct 
                           rows->listeners[i].ended[end]);
 }
 
+static void write_severities(FILE *out, const struct ind_ledger *total)
+{
+    static const struct family family = {"messages_by_severity", "counter", NULL,
+                                         "Messages received and read, by severity."};
+    begin(out, &family);
+    for (unsigned i = 0; i < IND_SEVERITIES; i++)
+        sample(out, &family, "severity", ind_severity_name(i).at, total->severities[i]);
+}
+
 static void write_messages(FILE *out, const struct ind_status *status, const struct ind_rows *rows)
 {
     static const struct {
@@ -167,6 +176,7 @@ static void write_messages(FILE *out, const struct ind_status *status, const str
     for (size_t i = 0; i < sizeof numbers / sizeof *numbers; i++)
         write_of_listeners(out, status, rows, &numbers[i].family, numbers[i].offset);
     write_ends(out, status, rows);
+    write_severities(out, &rows->total);
     begin(out, &waiting);
     sample(out, &waiting, "where", "burst_buffer", rows->burst);
     sample(out, &waiting, "where", "rings", rows->rings);

@@ -40,7 +40,8 @@ bool ind_pending_put_off(struct ind_pending **list, struct evhttp_request *reque
     return true;
 }
 
-void ind_pending_answer_all(struct ind_pending **list, int code, const char *type, const char *text)
+void ind_pending_answer_each(struct ind_pending **list,
+                             void (*answer)(void *context, struct evhttp_request *request), void *context)
 {
     struct ind_pending *pending, *next;
     DL_FOREACH_SAFE(*list, pending, next)
@@ -48,10 +49,27 @@ void ind_pending_answer_all(struct ind_pending **list, int code, const char *typ
         DL_DELETE(*list, pending);
         if (pending->request) {
             evhttp_connection_set_closecb(evhttp_request_get_connection(pending->request), NULL, NULL);
-            ind_answer(pending->request, code, type, text);
+            answer(context, pending->request);
         }
         free(pending);
     }
+}
+
+struct same_answer {
+    int code;
+    const char *type, *text;
+};
+
+static void answer_same(void *context, struct evhttp_request *request)
+{
+    const struct same_answer *same = context;
+    ind_answer(request, same->code, same->type, same->text);
+}
+
+void ind_pending_answer_all(struct ind_pending **list, int code, const char *type, const char *text)
+{
+    struct same_answer same = {code, type, text};
+    ind_pending_answer_each(list, answer_same, &same);
 }
 
 bool ind_pending_pop(struct ind_pending **list, struct ind_pending **next)

@@ -6,7 +6,7 @@
 #include <stdbool.h>
 
 /* As what a status is asked for. */
-enum ind_form_of_status { IND_AS_STATUS, IND_AS_METRICS, IND_AS_OPENMETRICS };
+enum ind_form_of_status { IND_AS_STATUS, IND_AS_METRICS, IND_AS_OPENMETRICS, IND_AS_DEVICE };
 
 /* One who waits, in a list of his kind. */
 struct ind_pending;
@@ -16,6 +16,9 @@ bool ind_pending_put_off(struct ind_pending **list, struct evhttp_request *reque
                          enum ind_form_of_status form);
 /* Answers all of a list, which is empty then. */
 void ind_pending_answer_all(struct ind_pending **list, int code, const char *type, const char *text);
+/* Has each request of a list answered by `answer`; the list is empty then. */
+void ind_pending_answer_each(struct ind_pending **list,
+                             void (*answer)(void *context, struct evhttp_request *request), void *context);
 /* Puts those of `next` into the list. True where there were any. */
 bool ind_pending_pop(struct ind_pending **list, struct ind_pending **next);
 /* Those who wait for that form, out of the list; and whether there are any. */

@@ -54,7 +54,13 @@ size_t ind_rows_silent(const struct ind_rows *rows, const struct ind_status *sta
  * thousands of rows, so that they are written straight. New, to be freed; NULL where memory is out. */
 char *ind_rows_text(const struct ind_rows *rows, const struct ind_status *status);
 
-/* A ledger with the members that those of the rows have, too. New; NULL where memory is out. */
+/* The members that a device has in there. New; NULL where memory is out. */
+json_t *ind_rows_device(const struct ind_row *row, const struct ind_config *config);
+
+/* How many messages of each severity, by its name. New. */
+json_t *ind_rows_severities(const struct ind_ledger *ledger);
+
+/* A ledger with the members that those of the rows have, and `severities`. New; NULL where memory is out. */
 json_t *ind_rows_ledger(const struct ind_ledger *ledger);
 
 /* Text that came from the network, as the stored lines write it. New. */

@@ -122,6 +122,14 @@ static void ledger_members(struct ind_buffer *out, const struct ind_ledger *ledg
     ind_buffer_byte(out, '}');
 }
 
+json_t *ind_rows_severities(const struct ind_ledger *ledger)
+{
+    json_t *object = json_object();
+    for (unsigned i = 0; i < IND_SEVERITIES; i++)
+        json_object_set_new(object, ind_severity_name(i).at, json_integer((json_int_t)ledger->severities[i]));
+    return object;
+}
+
 json_t *ind_rows_ledger(const struct ind_ledger *ledger)
 {
     char text[2048];
@@ -129,7 +137,10 @@ json_t *ind_rows_ledger(const struct ind_ledger *ledger)
     ind_buffer_byte(&out, '{');
     ledger_members(&out, ledger);
     ind_buffer_byte(&out, '}');
-    return json_loadb(text, out.length, 0, NULL);
+    json_t *object = json_loadb(text, out.length, 0, NULL);
+    if (object)
+        json_object_set_new(object, "severities", ind_rows_severities(ledger));
+    return object;
 }
 
 static void clock_members(struct ind_buffer *out, const struct ind_row *row)
@@ -177,6 +188,16 @@ static void device_members(struct ind_buffer *out, const struct ind_config *conf
     ledger_members(out, &row->ledger);
     text_member(out, "device", (struct ind_slice){row->name, row->name_length});
     clock_members(out, row);
+}
+
+json_t *ind_rows_device(const struct ind_row *row, const struct ind_config *config)
+{
+    char text[4096];
+    struct ind_buffer out = ind_buffer_on(text, sizeof text);
+    ind_buffer_byte(&out, '{');
+    device_members(&out, config, row);
+    ind_buffer_byte(&out, '}');
+    return json_loadb(text, out.length, 0, NULL);
 }
 
 static void stranger_members(struct ind_buffer *out, const struct ind_config *config,

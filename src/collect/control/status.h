@@ -5,6 +5,8 @@
 #define IND_COLLECT_CONTROL_STATUS_H
 
 #include "collect/account/book.h"
+#include "collect/account/notes.h"
+#include "collect/control/device_rates.h"
 #include "net/tls_session.h"
 #include "store/disk/mounts.h"
 
@@ -77,7 +79,10 @@ struct ind_status {
     unsigned intakes;
     const struct ind_ledger_snapshot *snapshots; /* of each intake */
     struct ind_accounts *const *accounts;        /* likewise */
-    const struct ind_status_receiver *receivers; /* likewise */
+    struct ind_notes *const *notes;              /* likewise; each may be NULL */
+    const struct ind_device_rates *device_rates;
+    struct ind_device_rates_then then[IND_STATUS_RATES];
+    const struct ind_status_receiver *receivers; /* of each intake */
     struct ind_status_door door;
     struct ind_status_listener listeners[IND_LISTENER_NAMES]; /* by their number */
     uint16_t listener_count;

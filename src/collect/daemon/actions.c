@@ -145,13 +145,14 @@ static void note_history(struct ind_collector *collector)
     ind_history_add(&collector->history, &sample);
 }
 
+static const unsigned rate_spans[IND_STATUS_RATES] = {60, 5 * 60, 15 * 60};
+
 static void fill_rates(const struct ind_collector *collector, struct ind_status *status)
 {
-    static const unsigned spans[IND_STATUS_RATES] = {60, 5 * 60, 15 * 60};
     for (int i = 0; i < IND_STATUS_RATES; i++) {
         struct ind_status_rate *rate = &status->rates[i];
         const struct ind_history_sample since =
-            ind_history_since(&collector->history, &collector->latest, spans[i], &rate->seconds);
+            ind_history_since(&collector->history, &collector->latest, rate_spans[i], &rate->seconds);
         rate->received = since.received;
         rate->bytes = since.bytes;
         rate->lost = since.lost + since.dropped;
@@ -172,6 +173,11 @@ static void give_status(struct ind_collector *collector)
     status->config = collector->rules->config;
     status->version = collector->settings->version;
     fill_rates(collector, status);
+    status->notes = collector->notes;
+    status->device_rates = collector->device_rates;
+    for (int i = 0; i < IND_STATUS_RATES; i++)
+        status->then[i] =
+            ind_device_rates_since(collector->device_rates, rate_spans[i], collector->latest.at);
     status->reason_count = ind_health_reasons(collector, status->reasons);
     status->intakes = collector->intakes;
     status->snapshots = collector->snapshots;
@@ -204,6 +210,7 @@ static void give_status(struct ind_collector *collector)
     ind_roll_call(collector->roll, status->config, taken, collector->accounts, collector->intakes,
                   ind_steady_now());
     ind_control_give_status(collector->control, status);
+    ind_device_rates_add(collector->device_rates, taken, collector->latest.at);
     for (unsigned i = 0; i < collector->intakes; i++)
         ind_ledger_snapshot_clear(&taken[i]);
     free(peers.list);

@@ -64,6 +64,8 @@ static bool make_shared(struct ind_collector *collector)
                                     &collector->identity);
     for (unsigned i = 0; i < collector->intakes; i++)
         good &= (collector->accounts[i] = ind_accounts_new()) != NULL;
+    for (unsigned i = 0; i < collector->intakes && !ind_is_from_files(collector); i++)
+        good &= (collector->notes[i] = ind_notes_new()) != NULL;
     collector->rings = ind_rings_new(collector->intakes, IND_RING_BATCHES, wake_receiver, collector);
     collector->tap = ind_tap_new(ind_control_waker(collector->control));
     collector->snapshots = calloc(collector->intakes, sizeof *collector->snapshots);
@@ -371,9 +373,11 @@ static enum ind_collect_status run(struct ind_collector *collector, struct ind_c
     collector->control = ind_control_new(&actions, &collector->reporter);
     collector->roll = ind_roll_call_new(&collector->reporter, ind_steady_now());
     collector->roll_called = ind_steady_now();
+    collector->device_rates = ind_device_rates_new(collector->intakes, collector->roll_called);
     ind_history_begin(&collector->history, collector->roll_called);
     collector->latest = collector->history.samples[0];
-    if (!collector->control || !collector->roll || !make_shared(collector) || !make_writer(collector))
+    if (!collector->control || !collector->roll || !collector->device_rates || !make_shared(collector) ||
+        !make_writer(collector))
         return out_of_memory(collector);
     collector->lifecycle.control = ind_control_waker(collector->control);
     if (!make_rules(collector))
@@ -413,8 +417,11 @@ static void end(struct ind_collector *collector)
     free(collector->snapshots);
     free(collector->other_snapshots);
     free(collector->snapshot_markers);
-    for (unsigned i = 0; i < IND_MOST_INTAKES; i++)
+    for (unsigned i = 0; i < IND_MOST_INTAKES; i++) {
         ind_accounts_free(collector->accounts[i]);
+        ind_notes_free(collector->notes[i]);
+    }
+    ind_device_rates_free(collector->device_rates);
     ind_lifecycle_end(&collector->lifecycle);
     ind_reporter_end(&collector->reporter);
 }

@@ -10,6 +10,7 @@
 #ifndef IND_COLLECT_DAEMON_COLLECTOR_PRIVATE_H
 #define IND_COLLECT_DAEMON_COLLECTOR_PRIVATE_H
 
+#include "collect/account/notes.h"
 #include "collect/control/control.h"
 #include "collect/control/history.h"
 #include "collect/control/room.h"
@@ -60,6 +61,7 @@ struct ind_collector {
 
     /* What the threads share, each part saying how. */
     struct ind_accounts *accounts[IND_MOST_INTAKES];
+    struct ind_notes *notes[IND_MOST_INTAKES]; /* NULL: messages come from files */
     struct ind_rings *rings;
     struct ind_slabs *slabs; /* NULL: messages come from files */
     struct ind_tap *tap;
@@ -79,6 +81,7 @@ struct ind_collector {
     struct ind_marker *snapshot_markers;
     bool snapshots_asked;
     struct ind_history history;
+    struct ind_device_rates *device_rates;
     struct ind_room room;
     struct ind_history_sample latest; /* as far as the last snapshot knows */
     bool paused[IND_LISTENER_NAMES];  /* listeners by their number: closed, or will be in a moment */

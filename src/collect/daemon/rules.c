@@ -32,6 +32,7 @@ static bool make_intakes(struct ind_collector *collector, struct ind_rules *rule
             .marker = {.kind = IND_MARKER_RULES, .config = rules->config}};
         if (!rules->receivers[i].intake)
             return false;
+        ind_intake_remember(rules->receivers[i].intake, collector->notes[i]);
     }
     ind_collector_divide_intakes(collector, rules);
     return true;

@@ -1,5 +1,6 @@
 #include "collect/intake/intake_private.h"
 #include "collect/intake/lines_private.h"
+#include "collect/intake/noting.h"
 #include "collect/runtime/internal_message.h"
 
 #include <stdlib.h>
@@ -90,6 +91,11 @@ void ind_intake_divide(struct ind_intake *intake, const struct ind_mounts *mount
 {
     intake->mounts = mounts;
     intake->clog = clog;
+}
+
+void ind_intake_remember(struct ind_intake *intake, struct ind_notes *notes)
+{
+    intake->notes = notes;
 }
 
 bool ind_intake_holds(const struct ind_intake *intake, const struct ind_address *address)
@@ -256,8 +262,24 @@ static uint32_t account_of(struct ind_intake *intake, const struct ind_origin *o
     return *recent;
 }
 
+static IND_INLINE void tally_routes(struct ind_tally *tally, const uint32_t *taken, size_t count)
+{
+    for (size_t i = 0; i < count; i++) {
+        unsigned n = 0;
+        while (n < IND_TALLY_ROUTES && tally->routes[n].messages > 0 && tally->routes[n].route != taken[i])
+            n++;
+        if (n == IND_TALLY_ROUTES) {
+            tally->other_routes++;
+            continue;
+        }
+        tally->routes[n].route = taken[i];
+        tally->routes[n].messages++;
+    }
+}
+
 /* The whole message is in the account from here on. */
-static IND_INLINE void tally_message(struct ind_tally *tally, const struct ind_message_at_hand *at_hand)
+static IND_INLINE void tally_message(struct ind_tally *tally, const struct ind_message_at_hand *at_hand,
+                                     const uint32_t *taken)
 {
     const struct ind_message *message = &at_hand->message;
     tally->received++;
@@ -271,6 +293,8 @@ static IND_INLINE void tally_message(struct ind_tally *tally, const struct ind_m
     tally->malformed += message->malformed != IND_MALFORMED_NOT;
     tally->cut += message->malformed == IND_MALFORMED_CUT;
     tally->forms[message->form]++;
+    tally->severities[message->severity]++;
+    tally_routes(tally, taken, at_hand->routes);
     if (message->received != IND_TIME_NONE) {
         tally->last = message->received;
         if (message->sent != IND_TIME_NONE) /* one without a time says nothing of the clock */
@@ -441,10 +465,13 @@ static IND_INLINE enum ind_submitted go_on(struct ind_intake *intake, struct ind
         return IND_SUBMIT_FULL;
     bool whole = add_lines(intake, &at_hand->message, at_hand->account, at_hand->routes, batch);
     if (!at_hand->counted && (whole || at_hand->next_copy > 0)) {
-        tally_message(tally, at_hand);
+        tally_message(tally, at_hand, intake->taken);
         if (intake->editor && !at_hand->refused && at_hand->message.original.length)
             tally_edits(intake, at_hand->length, batch);
         at_hand->counted = true;
+        if (intake->notes && !at_hand->refused && at_hand->message.original.length &&
+            ind_notes_wants(intake->notes, at_hand->moment, tally->received == 1))
+            ind_note_message(intake->notes, at_hand->account, &at_hand->message, at_hand->dropped);
     }
     at_hand->pending = !whole;
     return whole ? IND_SUBMIT_DONE : IND_SUBMIT_FULL;
@@ -468,6 +495,7 @@ enum ind_submitted ind_intake_submit(struct ind_intake *intake, enum ind_line_fo
     at_hand->refused = !origin->sender->allowed;
     at_hand->waits = origin->waits;
     at_hand->sender = origin->sender;
+    at_hand->moment = origin->moment;
     if (at_hand->refused) {
         refuse(intake, origin);
     } else {

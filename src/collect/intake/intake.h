@@ -6,6 +6,7 @@
 #ifndef IND_COLLECT_INTAKE_INTAKE_H
 #define IND_COLLECT_INTAKE_INTAKE_H
 
+#include "collect/account/notes.h"
 #include "collect/intake/edit_states.h"
 #include "collect/intake/origin.h"
 #include "collect/queue/batch.h"
@@ -25,6 +26,9 @@ void ind_intake_divide(struct ind_intake *intake, const struct ind_mounts *mount
                        const struct ind_clog *clog);
 /* Whether an address has sent something for a file system that was, and is still, behind. */
 bool ind_intake_holds(const struct ind_intake *intake, const struct ind_address *address);
+
+/* What messages say is remembered from now on; borrowed. */
+void ind_intake_remember(struct ind_intake *intake, struct ind_notes *notes);
 
 enum ind_submitted {
     IND_SUBMIT_DONE,

@@ -2,6 +2,7 @@
 #ifndef IND_COLLECT_INTAKE_INTAKE_PRIVATE_H
 #define IND_COLLECT_INTAKE_INTAKE_PRIVATE_H
 
+#include "collect/account/notes.h"
 #include "collect/intake/intake.h"
 #include "collect/intake/message_reader.h"
 #include "collect/intake/senders.h"
@@ -19,7 +20,8 @@ struct ind_message_at_hand {
     bool refused; /* its sender is not allowed */
     bool waits;   /* its sender is held back rather than that it is lost */
     struct ind_sender *sender;
-    bool counted; /* it is in the tallies of a batch */
+    struct ind_steady moment; /* of its receipt */
+    bool counted;             /* it is in the tallies of a batch */
     uint32_t account;
     size_t next_copy; /* of its lines: the first that is in no batch yet */
     const struct ind_edit *dropped;
@@ -70,6 +72,8 @@ struct ind_intake {
     uint32_t *taken;
     struct ind_path_clock clock;
     struct ind_line_clock line_clock;
+
+    struct ind_notes *notes; /* NULL: nothing is remembered */
 
     const struct ind_mounts *mounts; /* NULL: the store is on one file system */
     const struct ind_clog *clog;

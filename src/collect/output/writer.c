@@ -96,6 +96,22 @@ static void weigh(const struct ind_writer *writer, unsigned ring, struct ind_led
     snapshot->store_waiting = waiting_in(snapshot);
 }
 
+static void add_shares(const struct ind_writer *writer, unsigned ring, struct ind_ledger_snapshot *snapshot)
+{
+    size_t count = 0;
+    for (uint32_t i = 0; i < snapshot->account_count; i++)
+        count += ind_account_at(writer->accounts[ring], i)->route_count + 1u;
+    struct ind_route_share *next = snapshot->shares = malloc((count + 1) * sizeof *next);
+    for (uint32_t i = 0; next && i < snapshot->account_count; i++) {
+        const struct ind_account *account = ind_account_at(writer->accounts[ring], i);
+        for (uint32_t n = 0; n < account->route_count; n++)
+            *next++ = (struct ind_route_share){i, account->routes[n].place, account->routes[n].messages};
+        if (account->other_routes)
+            *next++ = (struct ind_route_share){i, UINT32_MAX, account->other_routes};
+    }
+    snapshot->share_count = next ? (size_t)(next - snapshot->shares) : 0;
+}
+
 static void fill_snapshot(struct ind_writer *writer, unsigned ring, struct ind_ledger_snapshot *snapshot)
 {
     if (!make_room(snapshot))
@@ -108,6 +124,7 @@ static void fill_snapshot(struct ind_writer *writer, unsigned ring, struct ind_l
         memcpy(snapshot->routes, counts, routes * sizeof *counts);
         snapshot->route_count = routes;
     }
+    add_shares(writer, ring, snapshot);
     snapshot->sink_count = ind_sinks_count(writer->filing.sinks, &snapshot->sinks);
     ind_edit_counts_add_all(&snapshot->edits, ind_book_edits(writer->filing.book, ring));
     unlock_book(writer);

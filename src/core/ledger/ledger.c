@@ -34,6 +34,8 @@ void ind_ledger_add(struct ind_ledger *sum, const struct ind_ledger *part)
     sum->gave_up += part->gave_up;
     for (int i = 0; i < IND_FORMS; i++)
         sum->forms[i] += part->forms[i];
+    for (int i = 0; i < IND_SEVERITIES; i++)
+        sum->severities[i] += part->severities[i];
 }
 
 uint64_t ind_ledger_accounted(const struct ind_ledger *ledger)

@@ -7,6 +7,7 @@
 #define IND_CORE_LEDGER_LEDGER_H
 
 #include "core/message/message.h"
+#include "core/message/names.h"
 
 enum ind_end {
     IND_END_STORED,         /* in at least one file, its write done */
@@ -28,6 +29,7 @@ struct ind_ledger {
     uint64_t malformed, cut; /* of those received; they are filed like all others */
     uint64_t gave_up; /* regular expressions and patterns that took too long, and count as not matching */
     uint64_t forms[IND_FORMS];
+    uint64_t severities[IND_SEVERITIES];
 };
 
 /* "stored", "unrouted", "refused: not allowed", …; never freed. */

@@ -50,6 +50,14 @@ const struct ind_device *ind_devices_by_address(const struct ind_devices *device
                                                 const struct ind_address *address);
 const struct ind_device *ind_devices_by_name(const struct ind_devices *devices, struct ind_slice name);
 
+/* What was tied to a device: calls `visit` for each network, those of IPv4 first, in order; and for each host
+ * name, in its plain form. Goes through all there are. */
+void ind_devices_visit_networks(const struct ind_devices *devices, const struct ind_device *device,
+                                void (*visit)(void *context, const struct ind_network *network),
+                                void *context);
+void ind_devices_visit_names(const struct ind_devices *devices, const struct ind_device *device,
+                             void (*visit)(void *context, struct ind_slice name), void *context);
+
 /* The label's value, empty where the device (or NULL) has none of that name. */
 struct ind_slice ind_device_label(const struct ind_device *device, struct ind_slice name);
 /* The message's: one that an edit gave it, or its device's. */

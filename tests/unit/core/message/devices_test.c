@@ -1,3 +1,4 @@
+#include "support/random.h"
 #include "support/support.h"
 
 #include "core/message/device.h"
@@ -104,11 +105,81 @@ static void ten_thousand_devices_are_told_apart(void **state)
     ind_devices_free(devices);
 }
 
+struct seen_networks {
+    const struct ind_network *all; /* by number; those of the device have `owner` there */
+    const int *owner;
+    int device;
+    size_t seen, count;
+};
+
+static void see_network(void *context, const struct ind_network *network)
+{
+    struct seen_networks *seen = context;
+    for (size_t i = 0; i < seen->count; i++)
+        if (seen->all[i].prefix == network->prefix &&
+            memcmp(&seen->all[i].address, &network->address, sizeof network->address) == 0) {
+            assert_int_equal(seen->owner[i], seen->device);
+            seen->seen++;
+            return;
+        }
+    fail_msg("a network that nobody has tied");
+}
+
+static void count_name(void *context, struct ind_slice name)
+{
+    assert_true(name.length > 0);
+    ++*(size_t *)context;
+}
+
+static void what_was_tied_is_found_again(void **state)
+{
+    enum { NETWORKS = 300, DEVICES = 7 };
+    (void)state;
+    uint64_t random = IND_RANDOM_START;
+    struct ind_devices *devices = ind_devices_new(IND_NOTHING);
+    struct ind_device *list[DEVICES];
+    struct ind_network all[NETWORKS] = {{{0}, 0}};
+    int owner[NETWORKS];
+    size_t owned[DEVICES] = {0}, names = 0;
+    char name[2] = "a";
+    for (int i = 0; i < DEVICES; i++, name[0]++)
+        list[i] = add(devices, name, NULL);
+    for (int i = 0; i < NETWORKS; i++) {
+        struct ind_network *network = &all[i];
+        network->address.bits = ind_random(&random, 2) ? 32 : 128;
+        network->prefix = (uint8_t)ind_random(&random, network->address.bits + 1u);
+        for (unsigned bit = 0; bit < network->prefix; bit++)
+            if (ind_random(&random, 3) == 0)
+                network->address.bytes[bit / 8] |= (uint8_t)(0x80u >> bit % 8);
+        owner[i] = (int)ind_random(&random, DEVICES);
+        if (ind_devices_tie_network(devices, network, list[owner[i]]) == list[owner[i]])
+            owned[owner[i]]++;
+        else
+            network->prefix = 255; /* another has it */
+        for (int k = 0; k < i; k++)
+            if (all[k].prefix == network->prefix &&
+                memcmp(&all[k].address, &network->address, sizeof network->address) == 0) {
+                owned[owner[i]] -= network->prefix != 255; /* the same twice */
+                network->prefix = 255;
+            }
+    }
+    for (int i = 0; i < DEVICES; i++) {
+        struct seen_networks seen = {all, owner, i, 0, NETWORKS};
+        ind_devices_visit_networks(devices, list[i], see_network, &seen);
+        assert_int_equal(seen.seen, owned[i]);
+    }
+    assert_ptr_equal(ind_devices_tie_name(devices, IND_SLICE("hfw"), list[2]), list[2]);
+    ind_devices_visit_names(devices, list[2], count_name, &names);
+    assert_int_equal(names, 2);
+    ind_devices_free(devices);
+}
+
 int main(void)
 {
     const struct CMUnitTest tests[] = {
         cmocka_unit_test(a_range_is_the_fewest_networks),
         cmocka_unit_test(a_relay_passes_on_the_origin),
+        cmocka_unit_test(what_was_tied_is_found_again),
         cmocka_unit_test(ten_thousand_devices_are_told_apart),
     };
     return cmocka_run_group_tests(tests, NULL, NULL);
