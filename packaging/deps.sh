@@ -4,7 +4,7 @@
 set -eu
 
 build='gcc cmake make pkg-config libyaml-dev libjansson-dev libzstd-dev zlib1g-dev libpopt-dev libxxhash-dev libpcre2-dev libevent-dev libssl-dev libcurl4-openssl-dev uthash-dev tzdata scdoc python3-minimal'
-tests='libcmocka-dev bsdutils curl zstd gzip openssl gnutls-bin mandoc python3-prometheus-client'
+tests='libcmocka-dev bsdutils curl zstd gzip openssl gnutls-bin mandoc python3-prometheus-client iproute2 nftables'
 quick='clang clang-format binutils'
 lint="$quick clang-tidy cppcheck"
 bench='mawk grep ripgrep python3-minimal openssl'

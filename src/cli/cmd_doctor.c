@@ -9,13 +9,15 @@
 #include <stdlib.h>
 #include <unistd.h>
 
-static char *given_listen;
+static char *given_listen, *given_file;
 
 static struct poptOption *options(void)
 {
     static struct poptOption table[] = {
         {"listen", '\0', POPT_ARG_STRING, &given_listen, 0,
          "shows what arrives at the running collector for so long, such as 10s", "SPAN"},
+        {"file", '\0', POPT_ARG_STRING, &given_file, 0,
+         "tells which routes write a file of the store, and what kept the last messages from it", "PATH"},
         POPT_TABLEEND};
     return table;
 }
@@ -56,6 +58,10 @@ static int run(struct ind_call *call)
         ind_complain("doctor takes no arguments, but \"%s\" was given", *call->rest);
         return IND_EXIT_CALL;
     }
+    if (given_listen && given_file) {
+        ind_complain("--listen and --file are two questions: ask one after the other");
+        return IND_EXIT_CALL;
+    }
     int64_t span = 0;
     if (given_listen &&
         (!ind_read_span(ind_slice_of(given_listen), &span) || span <= 0 || span > 3600 * IND_SECOND)) {
@@ -64,8 +70,10 @@ static int run(struct ind_call *call)
     }
     if (!ind_load(call, false, &loaded))
         return IND_EXIT_CALL; /* which has been told, with what is to be done */
-    if (given_listen) {
-        int status = ind_doctor_listen(loaded.config, (long)(span / (IND_SECOND / 1000)), call->json != 0);
+    if (given_listen || given_file) {
+        int status = given_file ? ind_doctor_file(loaded.config, given_file, call->json != 0)
+                                : ind_doctor_listen(loaded.config, (long)(span / (IND_SECOND / 1000)),
+                                                    call->json != 0);
         ind_loaded_free(&loaded);
         return status;
     }
@@ -80,7 +88,7 @@ static int run(struct ind_call *call)
         ind_findings_add(findings, IND_FINDING_BAD, "no-answer",
                          "may this user use the control socket? try as root",
                          "the collector does not answer: %s", text ? text : "");
-    ind_doctor_machine(findings, loaded.config, status != NULL);
+    ind_doctor_machine(findings, loaded.config, status);
     size_t bad = ind_findings_print(findings, call->json != 0);
     ind_findings_free(findings);
     json_decref(status);
@@ -92,16 +100,19 @@ static int run(struct ind_call *call)
 const struct ind_command ind_command_doctor = {
     .name = "doctor",
     .summary = "looks for what keeps messages from arriving or from being filed",
-    .arguments = "[-c FILE] [--listen SPAN]",
+    .arguments = "[-c FILE] [--listen SPAN] [--file PATH]",
     .about =
         "Looks at the running collector, or, where none runs, at what would keep it from running; at "
         "folders,\n"
         "file systems, ports, and what the kernel does with datagrams. Tells for each thing that it finds\n"
         "what mends it. What is bad keeps messages away, and makes the exit code 1; advice does not.\n"
         "With --listen it only shows what arrives at the running collector: from whom, where, and in which\n"
-        "form. Who is not under allow: is not among it: \"indagator status\" has those.\n\n"
+        "form. Who is not under allow: is not among it: \"indagator status\" has those.\n"
+        "With --file it tells which routes write a file of the store, and of the last messages of each\n"
+        "device what kept them from it: those that were nearest first, and the tests that failed.\n\n"
         "Example:\n"
-        "  indagator doctor\n",
+        "  indagator doctor\n"
+        "  indagator doctor --file trouble/pier1-rtr.log\n",
     .options = options,
     .run = run,
 };

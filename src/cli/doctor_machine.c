@@ -97,7 +97,7 @@ static void look_at_clock(struct ind_findings *findings)
 #endif
 }
 
-static bool has_udp(const struct ind_config *config)
+bool ind_doctor_has_udp(const struct ind_config *config)
 {
     for (size_t i = 0; i < config->listener_count; i++)
         if (config->listeners[i].kind == IND_LISTEN_UDP)
@@ -122,7 +122,7 @@ static void look_at_buffers(struct ind_findings *findings, const struct ind_conf
 {
     long most = read_number("/proc/sys/net/core/rmem_max");
     ind_findings_looked(findings);
-    if (!has_udp(config) || most < 0 || most >= ind_udp_buffer_wanted() || geteuid() == 0)
+    if (!ind_doctor_has_udp(config) || most < 0 || most >= ind_udp_buffer_wanted() || geteuid() == 0)
         return;
     char mend[200];
     snprintf(mend, sizeof mend, "sysctl -w net.core.rmem_max=%d, and a line in /etc/sysctl.d",
@@ -133,51 +133,7 @@ static void look_at_buffers(struct ind_findings *findings, const struct ind_conf
         most >> 10, ind_udp_buffer_wanted() >> 10);
 }
 
-/* A counter of "Udp:" in /proc/net/snmp, by its heading; -1: not known. */
-static long long udp_counter(const char *name)
-{
-    char heads[1024] = "", values[1024] = "", line[1024];
-    FILE *file = fopen("/proc/net/snmp", "re");
-    while (file && fgets(line, sizeof line, file))
-        if (strncmp(line, "Udp: ", 5) == 0)
-            memcpy(heads[0] ? values : heads, line, sizeof line);
-    if (file)
-        (void)fclose(file);
-    char *head_rest, *value_rest, *head = strtok_r(heads, " \n", &head_rest),
-                                  *value = strtok_r(values, " \n", &value_rest);
-    while (head && value) {
-        if (strcmp(head, name) == 0)
-            return strtoll(value, NULL, 10);
-        head = strtok_r(NULL, " \n", &head_rest);
-        value = strtok_r(NULL, " \n", &value_rest);
-    }
-    return -1;
-}
-
-/* What the kernel does with datagrams, over a moment. */
-static void look_at_datagrams(struct ind_findings *findings, const struct ind_config *config, bool running)
-{
-    static const struct timespec moment = {0, 300000000};
-    ind_findings_looked(findings);
-    if (!has_udp(config) || udp_counter("NoPorts") < 0)
-        return;
-    long long nobody = udp_counter("NoPorts"), full = udp_counter("RcvbufErrors");
-    nanosleep(&moment, NULL);
-    nobody = udp_counter("NoPorts") - nobody;
-    full = udp_counter("RcvbufErrors") - full;
-    if (full > 0)
-        ind_findings_add(
-            findings, IND_FINDING_BAD, "dropped",
-            "a larger net.core.rmem_max, fewer rules, or more processors",
-            "the kernel dropped %lld datagrams within a third of a second: nobody reads them in time", full);
-    if (nobody > 0)
-        ind_findings_add(
-            findings, running ? IND_FINDING_ADVICE : IND_FINDING_BAD, "no-port",
-            running ? "compare the ports of the devices with those under listen:" : "start the collector",
-            "%lld datagrams came within a third of a second to ports at which nobody listens", nobody);
-}
-
-void ind_doctor_machine(struct ind_findings *findings, const struct ind_config *config, bool running)
+void ind_doctor_machine(struct ind_findings *findings, const struct ind_config *config, const json_t *status)
 {
     struct ind_identity identity;
     char reason[400];
@@ -195,7 +151,7 @@ void ind_doctor_machine(struct ind_findings *findings, const struct ind_config *
     look_at_file_systems(findings, config);
     look_at_clock(findings);
     look_at_buffers(findings, config);
-    look_at_datagrams(findings, config, running);
+    ind_doctor_kernel(findings, config, status);
 }
 
 /* ---- Ports ---- */

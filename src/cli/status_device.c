@@ -1,11 +1,11 @@
 #include "cli/status_device.h"
 
 #include "cli/control_client.h"
+#include "cli/plain_line.h"
 #include "cli/status_view.h"
 #include "cli/table.h"
 #include "cli/terminal.h"
 #include "core/ledger/ledger.h"
-#include "core/message/names.h"
 
 #include <stdio.h>
 #include <stdlib.h>
@@ -216,15 +216,6 @@ static void show_ends(const json_t *device)
     ind_table_free(table);
 }
 
-/* Red for what is at least an error, yellow for a warning: the word says the same. */
-static const char *severity_colour(const char *severity)
-{
-    const int number = ind_severity_read(ind_slice_of(severity));
-    if (!ind_colour() || number < 0 || number > IND_SEVERITY_WARNING)
-        return "";
-    return number < IND_SEVERITY_WARNING ? IND_RED : IND_YELLOW;
-}
-
 static void show_severities(const json_t *device)
 {
     enum { BAR = 40 };
@@ -244,7 +235,7 @@ static void show_severities(const json_t *device)
     json_object_foreach(severities, name, count)
     {
         const uint64_t some = (uint64_t)json_integer_value(count);
-        const char *colour = severity_colour(name);
+        const char *colour = ind_severity_colour(name);
         if (some == 0)
             continue;
         printf("%s%-10s%s %12s %5.1f %%  ", colour, name, *colour ? IND_PLAIN : "", ind_grouped(some, number),
@@ -280,52 +271,6 @@ static void show_routes(const json_t *device)
 
 /* ---- The last messages ---- */
 
-/* The columns of a line of the layout `plain`; what stands behind the ninth is its text. */
-enum { COLUMNS = 10, TIME = 0, FACILITY = 3, SEVERITY = 4, APP = 5, TEXT = 9 };
-
-static void split(char *line, char *columns[COLUMNS])
-{
-    for (int i = 0; i < COLUMNS; i++) {
-        columns[i] = line;
-        char *space = i < TEXT ? strchr(line, ' ') : NULL;
-        line = space ? space + 1 : line + strlen(line);
-        if (space)
-            *space = '\0';
-    }
-}
-
-/* Not within a character. */
-static size_t cut_at(const char *text, size_t width)
-{
-    size_t length = strlen(text);
-    if (length <= width)
-        return length;
-    while (width > 0 && ((unsigned char)text[width] & 0xC0u) == 0x80u)
-        width--;
-    return width;
-}
-
-static void show_message(const json_t *message, size_t width)
-{
-    char *line = strdup(ind_answer_text(message, "line")), *columns[COLUMNS];
-    if (!line)
-        return;
-    split(line, columns);
-    const char *colour = severity_colour(columns[SEVERITY]);
-    const bool app = strcmp(columns[APP], "-") != 0;
-    const char *time = strlen(columns[TIME]) > 19 ? columns[TIME] : "----------T--:--:--";
-    const int head = printf("%.5s %.8s  ", time + 5, time + 11); /* "11-23 04:45:00" */
-    printf("%s%-9s%s  ", colour, columns[SEVERITY], *colour ? IND_PLAIN : "");
-    size_t used = (size_t)(head > 0 ? head : 0) + 11;
-    if (app)
-        used += (size_t)printf("%s: ", columns[APP]);
-    const size_t room = width > used + 1 ? width - used : 1, length = cut_at(columns[TEXT], room);
-    const bool cut = length < strlen(columns[TEXT]) || json_is_true(json_object_get(message, "cut"));
-    const size_t shown = cut ? cut_at(columns[TEXT], length < room ? length : room - 1) : length;
-    printf("%.*s%s\n", (int)shown, columns[TEXT], cut ? "…" : "");
-    free(line);
-}
-
 static void show_last(const json_t *device)
 {
     const json_t *last = json_object_get(device, "last_messages"), *message;
@@ -333,7 +278,7 @@ static void show_last(const json_t *device)
     if (json_array_size(last) == 0)
         return;
     ind_status_heading("The last messages, as the edits left them");
-    json_array_foreach(last, i, message) show_message(message, ind_terminal_width());
+    json_array_foreach(last, i, message) ind_print_plain(message, false, 0, ind_terminal_width());
 }
 
 static void show(const json_t *device)

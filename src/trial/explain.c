@@ -11,6 +11,7 @@ struct ind_explainer {
     struct ind_answers *answers;       /* the viewer's */
     const struct ind_message *message; /* likewise: the one at hand */
     uint32_t *taken;
+    bool all_tests; /* of a route that does not take the message: each that fails */
     struct ind_path_clock clock;
     struct ind_explanation explanation;
 };
@@ -243,7 +244,7 @@ static void judge_conditions(struct ind_explainer *explainer)
     }
 }
 
-static void describe_target(struct ind_explainer *explainer, struct ind_route_verdict *verdict)
+static void write_path(struct ind_explainer *explainer, struct ind_route_verdict *verdict)
 {
     struct ind_buffer path = ind_buffer_on(verdict->path, sizeof verdict->path - 1);
     if (verdict->route->to == IND_TO_FILE)
@@ -252,6 +253,11 @@ static void describe_target(struct ind_explainer *explainer, struct ind_route_ve
     else
         ind_route_describe(verdict->route, &path);
     verdict->path[path.length] = '\0';
+}
+
+static void describe_target(struct ind_explainer *explainer, struct ind_route_verdict *verdict)
+{
+    write_path(explainer, verdict);
     verdict->taken = IND_TAKEN;
     explainer->explanation.taken++;
     explainer->explanation.filed += verdict->route->to == IND_TO_FILE;
@@ -276,6 +282,13 @@ static void judge_routes(struct ind_explainer *explainer, size_t taken)
             verdict->taken = IND_DROPPED;
             continue;
         }
+        if (explainer->all_tests && !ind_condition_holds(config->conditions, route->when,
+                                                         &explanation->message, explainer->answers)) {
+            verdict->reason_count =
+                ind_condition_why_all(config->conditions, route->when, &explanation->message,
+                                      explainer->answers, verdict->reasons, IND_REASONS);
+            continue; /* that, and not who is above it */
+        }
         if (last || needless) {
             verdict->taken = last ? IND_NOT_ASKED : IND_NOT_NEEDED;
             verdict->above = last ? last : first;
@@ -292,10 +305,25 @@ static void judge_routes(struct ind_explainer *explainer, size_t taken)
     }
 }
 
+/* The message that was read. */
+static const struct ind_explanation *judge(struct ind_explainer *explainer, const struct ind_origin *origin)
+{
+    const struct ind_config *config = explainer->config;
+    struct ind_explanation *explanation = &explainer->explanation;
+    struct ind_message *message = &explanation->message;
+    judge_edits(explainer, origin);
+    size_t taken = message->original.length && !explanation->dropped
+                       ? ind_router_decide(config->router, message, explainer->answers, explainer->taken)
+                       : 0;
+    message->payload = ind_answers_payload(explainer->answers, message);
+    judge_conditions(explainer);
+    judge_routes(explainer, taken);
+    return explanation;
+}
+
 const struct ind_explanation *ind_explain(struct ind_explainer *explainer, struct ind_slice bytes,
                                           const struct ind_address *sender, ind_time received, ind_time now)
 {
-    const struct ind_config *config = explainer->config;
     struct ind_explanation *explanation = &explainer->explanation;
     struct ind_message *message = &explanation->message;
     bool from_file = sender->bits == 0;
@@ -305,19 +333,39 @@ const struct ind_explanation *ind_explain(struct ind_explainer *explainer, struc
                                       .sender = who,
                                       .received = received,
                                       .now = now};
+    explainer->all_tests = false;
     explainer->message = ind_viewer_read(explainer->viewer, IND_LINES_RAW, bytes, &origin);
     *message = *explainer->message;
     explanation->allowed = who->allowed;
     explanation->form_because = form_because(message);
     explanation->malformed_because = malformed_because(message);
-    explanation->whose = whose(config->devices, message, who->device);
-    judge_edits(explainer, &origin);
+    explanation->whose = whose(explainer->config->devices, message, who->device);
+    (void)judge(explainer, &origin);
     find_parts(explanation);
-    size_t taken = message->original.length && !explanation->dropped
-                       ? ind_router_decide(config->router, message, explainer->answers, explainer->taken)
-                       : 0;
-    message->payload = ind_answers_payload(explainer->answers, message);
-    judge_conditions(explainer);
-    judge_routes(explainer, taken);
+    return explanation;
+}
+
+const struct ind_explanation *ind_explain_remembered(struct ind_explainer *explainer,
+                                                     const struct ind_remembered *remembered, ind_time now)
+{
+    struct ind_explanation *explanation = &explainer->explanation;
+    struct ind_sender *who = ind_viewer_sender(explainer->viewer, &remembered->sender);
+    const struct ind_origin origin = {
+        .transport = IND_TRANSPORT_FILE, .sender = who, .received = IND_TIME_NONE, .now = now};
+    struct ind_message *message =
+        ind_viewer_read(explainer->viewer, IND_LINES_PLAIN, remembered->line, &origin);
+    message->sender = who->text;
+    message->listener = remembered->listener;
+    message->transport = (uint8_t)remembered->transport;
+    explainer->all_tests = true; /* from here on */
+    explainer->message = message;
+    explanation->message = *message;
+    explanation->part_count = 0;
+    explanation->allowed = true; /* otherwise nobody had remembered it */
+    explanation->form_because = explanation->malformed_because = NULL;
+    explanation->whose = whose(explainer->config->devices, message, who->device);
+    (void)judge(explainer, &origin);
+    for (size_t i = 0; i < explanation->route_count; i++)
+        write_path(explainer, &explanation->routes[i]);
     return explanation;
 }

@@ -98,6 +98,19 @@ struct ind_explainer;
 struct ind_explainer *ind_explainer_new(const struct ind_config *config);
 void ind_explainer_free(struct ind_explainer *explainer);
 
+/* What a collector remembers of a message: a line of the layout `plain`, as the edits left it, and what such
+ * a line does not hold. Everything is borrowed. */
+struct ind_remembered {
+    struct ind_slice line, listener;
+    struct ind_address sender; /* 0 bits: this machine */
+    enum ind_transport transport;
+};
+/* Explains one of those: the edits are applied once more, since a line holds no labels. For routes that do
+ * not take it the reasons are all tests that fail, not only the first, and `path` is where it would go.
+ * `line` and `listener` must live as long as the result. */
+const struct ind_explanation *ind_explain_remembered(struct ind_explainer *explainer,
+                                                     const struct ind_remembered *remembered, ind_time now);
+
 /* Explains one message as if `sender` had sent it (0 bits: as if it came from a file). `received` may be
  * IND_TIME_NONE: not known; then `now` settles the year. `bytes` must live as long as the result. */
 const struct ind_explanation *ind_explain(struct ind_explainer *explainer, struct ind_slice bytes,

@@ -64,7 +64,7 @@ static void wrong_calls_say_what_to_do(void **state)
          "broken-fleet.yaml:3:11: \"127.0.0.256\" is not an address"},
         {"follow x", "conditions go with --when"},
         {"follow --when 'severity = 3'", "--when:1:10:"},
-        {"status x", "status takes no arguments"},
+        {"status x y", "status takes one device at most"},
         {"emit --to udp:127.0.0.1:9", "what is to be sent?"},
         {"emit --to udp:127.0.0.1:9 --severity warnign x",
          "--severity: unknown name \"warnign\"; did you mean \"warning\"?"},

@@ -1,5 +1,6 @@
 #include "collect/control/about.h"
 
+#include "collect/control/recent.h"
 #include "collect/control/rows.h"
 #include "core/message/names.h"
 
@@ -296,21 +297,9 @@ static json_t *listeners_array(const struct about *about)
 static json_t *last_array(const struct about *about)
 {
     json_t *array = json_array();
-    for (size_t i = about->last_count; i-- > 0;) {
-        const struct ind_note_message *message = &about->last[i];
-        char text[IND_ADDRESS_WIDTH];
-        struct ind_buffer from = ind_buffer_on(text, sizeof text);
-        json_t *object = json_object();
-        set_time(object, "time", message->time);
-        ind_address_write(&from, &message->from);
-        json_object_set_new(object, "sender", json_stringn(text, from.length));
-        json_object_set_new(object, "listener",
-                            json_string(about->status->listeners[about->last_listener[i]].name));
-        json_object_set_new(object, "dropped", json_boolean(message->dropped));
-        json_object_set_new(object, "cut", json_boolean(message->cut));
-        json_object_set_new(object, "line", json_stringn(message->line, message->length));
-        json_array_append_new(array, object);
-    }
+    for (size_t i = about->last_count; i-- > 0;)
+        json_array_append_new(array,
+                              ind_recent_object(about->status, about->last_listener[i], &about->last[i]));
     return array;
 }
 

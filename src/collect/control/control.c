@@ -8,6 +8,7 @@
 #include "collect/control/metrics.h"
 #include "collect/control/pending.h"
 #include "collect/control/query.h"
+#include "collect/control/recent.h"
 #include "collect/runtime/clock.h"
 #include "core/message/names.h"
 #include "net/socket.h"
@@ -150,10 +151,25 @@ static void give_devices(struct ind_control *control, const struct ind_status *s
     ind_pending_answer_each(&list, answer_about, (void *)(uintptr_t)status);
 }
 
+static void on_recent(struct evhttp_request *request, void *context)
+{
+    give_later(context, request, IND_AS_RECENT);
+}
+
+static void give_recent(struct ind_control *control, const struct ind_status *status)
+{
+    struct ind_pending *list = ind_pending_take(&control->for_status, IND_AS_RECENT);
+    char *text = list ? ind_recent_text(status) : NULL;
+    ind_pending_answer_all(&list, text ? HTTP_OK : HTTP_INTERNAL, "application/json",
+                           text ? text : "out of memory\n");
+    free(text);
+}
+
 void ind_control_give_status(struct ind_control *control, const struct ind_status *status)
 {
     give_metrics(control, status);
     give_devices(control, status);
+    give_recent(control, status);
     char *text = control->for_status ? ind_status_text(status) : NULL;
     ind_pending_answer_all(&control->for_status, text ? HTTP_OK : HTTP_INTERNAL, "application/json",
                            text ? text : "out of memory\n");
@@ -170,7 +186,7 @@ void ind_control_give_status(struct ind_control *control, const struct ind_statu
 void ind_control_give_last_status(struct ind_control *control, const char *trouble)
 {
     (void)ind_pending_pop(&control->for_status, &control->next_status);
-    for (int form = IND_AS_METRICS; form <= IND_AS_DEVICE; form++) {
+    for (int form = IND_AS_METRICS; form <= IND_AS_RECENT; form++) {
         struct ind_pending *list = ind_pending_take(&control->for_status, (enum ind_form_of_status)form);
         ind_pending_answer_all(&list, HTTP_SERVUNAVAIL, "text/plain; charset=utf-8", trouble);
     }
@@ -300,7 +316,7 @@ static void on_other(struct evhttp_request *request, void *context)
 {
     (void)context;
     ind_answer(request, HTTP_NOTFOUND, "text/plain",
-               "there are /status, /device, /follow, /rotate, /reload, /pause and /resume\n");
+               "there are /status, /device, /recent, /follow, /rotate, /reload, /pause and /resume\n");
 }
 
 void ind_control_adopt(struct ind_control *control, const struct ind_config *config)
@@ -415,6 +431,7 @@ void ind_control_open(struct ind_control *control, struct ind_tap *tap, const st
     evhttp_set_max_body_size(control->http, 65536);
     evhttp_set_cb(control->http, "/status", on_status, control);
     evhttp_set_cb(control->http, "/device", on_device, control);
+    evhttp_set_cb(control->http, "/recent", on_recent, control);
     evhttp_set_cb(control->http, "/rotate", on_rotate, control);
     evhttp_set_cb(control->http, "/reload", on_reload, control);
     evhttp_set_cb(control->http, "/pause", on_pause, control);

@@ -6,7 +6,7 @@
 #include <stdbool.h>
 
 /* As what a status is asked for. */
-enum ind_form_of_status { IND_AS_STATUS, IND_AS_METRICS, IND_AS_OPENMETRICS, IND_AS_DEVICE };
+enum ind_form_of_status { IND_AS_STATUS, IND_AS_METRICS, IND_AS_OPENMETRICS, IND_AS_DEVICE, IND_AS_RECENT };
 
 /* One who waits, in a list of his kind. */
 struct ind_pending;

@@ -218,6 +218,11 @@ size_t ind_condition_why(const struct ind_conditions *set, ind_condition conditi
                          const struct ind_message *message, struct ind_answers *answers,
                          struct ind_reason *reasons, size_t room);
 
+/* The same, but for "a and b" that fails all that fail: how far a message was from meeting it. */
+size_t ind_condition_why_all(const struct ind_conditions *set, ind_condition condition,
+                             const struct ind_message *message, struct ind_answers *answers,
+                             struct ind_reason *reasons, size_t room);
+
 /* The condition as it was written; lives as long as the set. */
 struct ind_slice ind_condition_text(const struct ind_conditions *set, ind_condition condition);
 

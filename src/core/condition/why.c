@@ -8,6 +8,7 @@ struct search {
     struct ind_answers *answers;
     struct ind_reason *reasons;
     size_t count, room;
+    bool all; /* of "a and b" each that fails */
 };
 
 /* "mon" or "04:45"; false where no time is known. */
@@ -106,7 +107,7 @@ static void look(struct search *search, ind_condition condition, struct ind_slic
             if (part_held != held)
                 continue; /* it did not decide */
             look(search, part, name);
-            if (held == (node->kind == IND_CONDITION_NODE_ANY))
+            if (held == (node->kind == IND_CONDITION_NODE_ANY) && (held || !search->all))
                 break; /* one was enough */
         }
         break;
@@ -119,7 +120,16 @@ size_t ind_condition_why(const struct ind_conditions *set, ind_condition conditi
                          const struct ind_message *message, struct ind_answers *answers,
                          struct ind_reason *reasons, size_t room)
 {
-    struct search search = {set, message, answers, reasons, 0, room};
+    struct search search = {set, message, answers, reasons, 0, room, false};
+    look(&search, condition, IND_NOTHING);
+    return search.count;
+}
+
+size_t ind_condition_why_all(const struct ind_conditions *set, ind_condition condition,
+                             const struct ind_message *message, struct ind_answers *answers,
+                             struct ind_reason *reasons, size_t room)
+{
+    struct search search = {set, message, answers, reasons, 0, room, true};
     look(&search, condition, IND_NOTHING);
     return search.count;
 }

@@ -77,6 +77,10 @@ void ind_template_path(const struct ind_template *template, const struct ind_mes
 void ind_template_line(const struct ind_template *template, const struct ind_message *message,
                        struct ind_path_clock *clock, struct ind_buffer *buffer);
 
+/* Whether a template can make a path: as far as its form tells, since what messages will say nobody knows.
+ * Takes time with the path's length only. */
+bool ind_template_could_make(const struct ind_template *template, struct ind_slice path);
+
 bool ind_template_has(const struct ind_template *template, enum ind_placeholder put);
 
 /* The longest line, in bytes, that a message of `message` bytes can make: its parts overlap nowhere, and each

@@ -213,7 +213,10 @@ static void a_regular_expression_cannot_hold_up_the_intake(void **state)
     assert_false(holds("text matches '(a+)+(a+)+(a+)+$b'", &message));
 }
 
-static const char *why(const char *text, const struct ind_message *message)
+static const char *why_with(size_t (*ask)(const struct ind_conditions *, ind_condition,
+                                          const struct ind_message *, struct ind_answers *,
+                                          struct ind_reason *, size_t),
+                            const char *text, const struct ind_message *message)
 {
     static char told[2000];
     struct ind_buffer out = ind_buffer_on(told, sizeof told - 1);
@@ -222,7 +225,7 @@ static const char *why(const char *text, const struct ind_message *message)
     struct ind_mistake mistake = {0};
     (void)holds(text, message);
     assert_true(ind_condition_read(set, ind_slice_of(text), NULL, &condition, &mistake));
-    size_t count = ind_condition_why(set, condition, message, &answers, reasons, 8);
+    size_t count = ask(set, condition, message, &answers, reasons, 8);
     for (size_t i = 0; i < count; i++) {
         ind_buffer_text(&out, i ? " | " : "");
         ind_buffer_slice(&out, reasons[i].test);
@@ -231,6 +234,24 @@ static const char *why(const char *text, const struct ind_message *message)
     }
     told[out.length] = '\0';
     return told;
+}
+
+static const char *why(const char *text, const struct ind_message *message)
+{
+    return why_with(ind_condition_why, text, message);
+}
+
+static void all_tests_that_fail_are_told_where_they_are_asked_for(void **state)
+{
+    struct ind_message message = example();
+    (void)state;
+    assert_string_equal(why_with(ind_condition_why_all, "facility is kern and app is \"x\"", &message),
+                        "facility is kern -local4 | app is \"x\" -kernel");
+    assert_string_equal(
+        why_with(ind_condition_why_all, "facility is local4 and (app is \"x\" or app is \"y\")", &message),
+        "app is \"x\" -kernel | app is \"y\" -kernel");
+    assert_string_equal(why_with(ind_condition_why_all, "app is \"kernel\" or app is \"x\"", &message),
+                        "app is \"kernel\" +kernel");
 }
 
 static void the_tests_that_decide_are_told_with_what_they_saw(void **state)
@@ -257,6 +278,7 @@ int main(void)
     const struct CMUnitTest tests[] = {
         cmocka_unit_test(every_field_is_read),
         cmocka_unit_test(every_operator_answers),
+        cmocka_unit_test(all_tests_that_fail_are_told_where_they_are_asked_for),
         cmocka_unit_test(tests_of_absent_fields_are_false_but_the_negated),
         cmocka_unit_test(several_values_and_edges_of_words_are_asked_as_they_are_documented),
         cmocka_unit_test(a_payload_is_read_for_each_message_anew),

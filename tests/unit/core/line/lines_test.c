@@ -17,7 +17,46 @@ static struct ind_slice path_for(const char *source, const struct ind_message *m
     assert_true(ind_template_read(ind_slice_of(source), IND_TEMPLATE_PATH, &template, &mistake));
     ind_template_path(&template, message, &clock, series, &buffer);
     assert_false(buffer.full);
+    assert_true(series || ind_template_could_make(&template, ind_buffer_view(&buffer)));
     return ind_buffer_view(&buffer);
+}
+
+static bool could_make(const char *source, const char *path)
+{
+    struct ind_template template;
+    struct ind_mistake mistake = {0};
+    if (!ind_template_read(ind_slice_of(source), IND_TEMPLATE_PATH, &template, &mistake))
+        fail_msg("%s", source);
+    return ind_template_could_make(&template, ind_slice_of(path));
+}
+
+static void a_path_tells_whose_it_can_be(void **state)
+{
+    (void)state;
+    assert_true(could_make("{facility}/{severity}.log", "local4/warning.log"));
+    assert_false(could_make("{facility}/{severity}.log", "local4/warn.log"));
+    assert_false(could_make("{facility}/{severity}.log", "local4/warning.logs"));
+    assert_false(could_make("{facility}/{severity}.log", "/warning.log"));
+    assert_true(could_make("{host}-{app}.log", "a-b-c-d.log"));
+    assert_false(could_make("{host}-{app}.log", "ab.log"));
+    assert_false(could_make("{host}-{app}.log", "a/b-c.log"));
+    assert_false(could_make("{host}-{app}.log", "a -c.log"));
+    assert_true(could_make("fw/{date}.log", "fw/2026-11-23.log"));
+    assert_false(could_make("fw/{date}.log", "fw/2026-1-23.log"));
+    assert_true(could_make("{year}{month}/{day}-{hour}.log", "202611/23-04.log"));
+    assert_true(could_make("all.log", "all.log"));
+    assert_false(could_make("all.log", "all"));
+    assert_false(could_make("all.log", ""));
+    char longest[IND_PATH + 8];
+    memset(longest, 'x', sizeof longest);
+    memcpy(longest + IND_PATH_PART, ".log", 5);
+    assert_true(could_make("{app}.log", longest));
+    memset(longest, 'x', sizeof longest);
+    memcpy(longest + IND_PATH_PART + 1, ".log", 5);
+    assert_false(could_make("{app}.log", longest)); /* no value is that long */
+    memset(longest, 'x', sizeof longest);
+    longest[IND_PATH + 7] = '\0';
+    assert_false(could_make("{app}-{app}.log", longest));
 }
 
 static void paths_are_made_from_messages(void **state)
@@ -173,6 +212,7 @@ int main(void)
 {
     const struct CMUnitTest tests[] = {
         cmocka_unit_test(paths_are_made_from_messages),
+        cmocka_unit_test(a_path_tells_whose_it_can_be),
         cmocka_unit_test(paths_survive_hostile_hosts),
         cmocka_unit_test(lines_are_written_in_every_layout),
         cmocka_unit_test(plain_lines_read_back),
