@@ -1,4 +1,5 @@
 #include "cli/check_here.h"
+#include "cli/check_running.h"
 #include "cli/cli.h"
 #include "cli/table.h"
 #include "collect/input/listener_tls.h"
@@ -7,7 +8,7 @@
 #include "store/disk/mounts.h"
 
 static struct {
-    int order, here;
+    int order, here, running;
     char *names;
 } given;
 
@@ -20,6 +21,8 @@ static struct poptOption *options(void)
          "prints only the names of its routes, patterns, policies, edits or devices", "KIND"},
         {"here", '\0', POPT_ARG_NONE, &given.here, 0, "tries also whether its ports can be listened on here",
          NULL},
+        {"against-running", '\0', POPT_ARG_NONE, &given.running, 0,
+         "prints only what a reload would change in the running collector", NULL},
         POPT_TABLEEND};
     return table;
 }
@@ -320,7 +323,10 @@ static int run(struct ind_call *call)
         look_around(&loaded);
     bool good = loaded.config && loaded.diagnostics.mistakes == 0;
     int status = good ? IND_EXIT_DONE : IND_EXIT_NO;
-    if (given.order && good) {
+    if (given.running && good) {
+        ind_print_diagnostics(&loaded, true, stderr);
+        status = ind_check_running(loaded.config, call->json != 0);
+    } else if (given.order && good) {
         ind_print_diagnostics(&loaded, true, stderr);
         print_order(loaded.config, call->json != 0);
     } else if (call->json) {
@@ -345,12 +351,16 @@ static int run(struct ind_call *call)
 const struct ind_command ind_command_check = {
     .name = "check",
     .summary = "reports every mistake in the configuration, with place and remedy",
-    .arguments = "[-c FILE] [--order] [--here] [--names KIND] [--json]",
-    .about = "Reads the configuration as collect does, reports every mistake and every warning, and shows\n"
-             "what would act. Touches nothing. Exit code 1 where there is a mistake.\n\n"
-             "Example:\n"
-             "  indagator check -c indagator.yaml\n"
-             "  indagator check -c indagator.yaml --order\n",
+    .arguments = "[-c FILE] [--order] [--here] [--against-running] [--names KIND] [--json]",
+    .about =
+        "Reads the configuration as collect does, reports every mistake and every warning, and shows\n"
+        "what would act. Touches nothing. Exit code 1 where there is a mistake.\n"
+        "With --against-running it asks the running collector for the rules that are in force, and prints\n"
+        "what a reload would change: what is new, gone, changed, or in another order, and what needs a\n"
+        "restart. Exit code 1 where the reload would be refused.\n\n"
+        "Example:\n"
+        "  indagator check -c indagator.yaml\n"
+        "  indagator check -c indagator.yaml --order\n",
     .options = options,
     .run = run,
 };

@@ -399,6 +399,7 @@ static void config_free(struct ind_config *config)
     for (size_t i = 0; i < config->kept_count; i++)
         free(config->kept[i]);
     free(config->kept);
+    free(config->outline);
     free(config->device_zones);
     free(config->named_conditions);
     free(config->named_texts);
@@ -428,6 +429,9 @@ static void load(const char *path, struct ind_loaded *loaded)
         read_config_file(&loader, path, NULL);
     if (!loader.no_memory)
         compile(&loader);
+    if (loaded->diagnostics.mistakes == 0 && loader.config->router &&
+        !(loader.config->outline = ind_outline_make(&loader)))
+        ind_no_memory(&loader);
     for (size_t i = 0; i < loader.tree_count; i++)
         ind_tree_free(loader.trees[i]);
     free(loader.trees);

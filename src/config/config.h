@@ -126,7 +126,8 @@ struct ind_config {
     struct ind_policy *policies;    /* the first is "default" */
     size_t policy_count;
     struct ind_router *router;
-    char **kept; /* texts that the above borrow */
+    char *outline; /* config/outline.h */
+    char **kept;   /* texts that the above borrow */
     size_t kept_count;
 };
 

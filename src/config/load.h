@@ -141,6 +141,9 @@ bool ind_load_listen_tls(struct ind_loader *loader, const struct ind_node *node,
                          const struct ind_listen_tls_text *text, struct ind_listen_item *item);
 void ind_load_allow(struct ind_loader *loader, const struct ind_node *value, void *into);
 
+/* All of it as an outline (config/outline.h). New; NULL where memory is out. */
+char *ind_outline_make(struct ind_loader *loader);
+
 bool ind_default_policy(struct ind_loader *loader);
 struct ind_policy *ind_find_policy(struct ind_config *config, struct ind_slice name);
 

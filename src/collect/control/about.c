@@ -168,8 +168,9 @@ static void set_time(json_t *object, const char *key, ind_time time)
     json_object_set_new(object, key, json_stringn(text, buffer.length));
 }
 
-static void add_network(void *context, const struct ind_network *network)
+static void add_network(void *context, const struct ind_device *device, const struct ind_network *network)
 {
+    (void)device;
     char text[IND_ADDRESS_WIDTH + 8];
     struct ind_buffer buffer = ind_buffer_on(text, sizeof text);
     if (json_array_size(context) >= MOST_NOTES)

@@ -312,11 +312,20 @@ static void on_follow(struct evhttp_request *request, void *context)
     ind_followers_add(((struct ind_control *)context)->followers, request);
 }
 
+/* Of those that are in force, or will be in a moment. */
+static void on_rules(struct evhttp_request *request, void *context)
+{
+    const struct ind_control *control = context;
+    ind_answer(request, HTTP_OK, "text/plain; charset=utf-8",
+               control->actions.outline(control->actions.context));
+}
+
 static void on_other(struct evhttp_request *request, void *context)
 {
     (void)context;
-    ind_answer(request, HTTP_NOTFOUND, "text/plain",
-               "there are /status, /device, /recent, /follow, /rotate, /reload, /pause and /resume\n");
+    ind_answer(
+        request, HTTP_NOTFOUND, "text/plain",
+        "there are /status, /device, /recent, /rules, /follow, /rotate, /reload, /pause and /resume\n");
 }
 
 void ind_control_adopt(struct ind_control *control, const struct ind_config *config)
@@ -432,6 +441,7 @@ void ind_control_open(struct ind_control *control, struct ind_tap *tap, const st
     evhttp_set_cb(control->http, "/status", on_status, control);
     evhttp_set_cb(control->http, "/device", on_device, control);
     evhttp_set_cb(control->http, "/recent", on_recent, control);
+    evhttp_set_cb(control->http, "/rules", on_rules, control);
     evhttp_set_cb(control->http, "/rotate", on_rotate, control);
     evhttp_set_cb(control->http, "/reload", on_reload, control);
     evhttp_set_cb(control->http, "/pause", on_pause, control);

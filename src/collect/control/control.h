@@ -41,6 +41,8 @@ struct ind_control_actions {
     int (*pause)(void *context, const char *const *names, size_t count, int64_t after, char *text,
                  size_t room);
     int (*resume)(void *context, const char *const *names, size_t count, char *text, size_t room);
+    /* The present rules (config/outline.h); borrowed for the call. */
+    const char *(*outline)(void *context);
     void (*often)(void *context);  /* four times a second */
     void (*second)(void *context); /* once a second */
 };

@@ -317,6 +317,12 @@ static int resume_some(void *context, const char *const *names, size_t count, ch
     return ind_resume(context, names, count, text, room);
 }
 
+static const char *outline(void *context)
+{
+    const struct ind_collector *collector = context;
+    return collector->rules->config->outline;
+}
+
 struct ind_control_actions ind_collector_actions(struct ind_collector *collector)
 {
     return (struct ind_control_actions){.context = collector,
@@ -328,6 +334,7 @@ struct ind_control_actions ind_collector_actions(struct ind_collector *collector
                                         .reloading = reloading,
                                         .look = look,
                                         .reasons = reasons,
+                                        .outline = outline,
                                         .pause = pause_some,
                                         .resume = resume_some,
                                         .often = often,

@@ -193,53 +193,61 @@ const struct ind_device *ind_devices_by_address(const struct ind_devices *device
     return found ? devices->list[found - 1] : NULL;
 }
 
+struct network_visit {
+    const struct ind_devices *devices;
+    uint32_t index; /* of the device; 0: all */
+    void (*visit)(void *context, const struct ind_device *device, const struct ind_network *network);
+    void *context;
+};
+
+static void visit_node(const struct network_visit *visit, uint32_t node, const struct ind_network *network)
+{
+    const uint32_t device = visit->devices->nodes[node].device;
+    if (device && (visit->index == 0 || device == visit->index))
+        visit->visit(visit->context, visit->devices->list[device - 1], network);
+}
+
 /* The trie is walked without recursion: `way[bit]` is what is still to be looked at there. */
-static void visit_trie(const struct ind_devices *devices, uint32_t index, unsigned family,
-                       void (*visit)(void *context, const struct ind_network *network), void *context)
+static void visit_trie(const struct network_visit *visit, unsigned family)
 {
     enum { DEEPEST = 128, BOTH = 2 };
     uint32_t nodes[DEEPEST + 1] = {family == 32 ? 0 : 1};
     uint8_t way[DEEPEST + 1] = {0};
     struct ind_network network = {.address.bits = (uint8_t)family};
     unsigned bit = 0;
-    if (devices->nodes[nodes[0]].device == index)
-        visit(context, &network);
+    visit_node(visit, nodes[0], &network);
     for (;;) {
         if (bit == family || way[bit] == BOTH) {
             if (bit-- == 0)
                 return;
+            network.prefix = (uint8_t)bit;
+            network.address.bytes[bit / 8] &= (uint8_t) ~(0x80u >> bit % 8);
             continue;
         }
-        const unsigned next = way[bit]++, mask = 0x80u >> bit % 8;
-        uint8_t *byte = &network.address.bytes[bit / 8];
-        *byte = (uint8_t)(next ? *byte | mask : *byte & ~mask);
-        const uint32_t child = devices->nodes[nodes[bit]].child[next];
-        if (child == 0) {
-            *byte = (uint8_t)(*byte & ~mask);
+        const unsigned next = way[bit]++;
+        const uint32_t child = visit->devices->nodes[nodes[bit]].child[next];
+        if (child == 0)
             continue;
-        }
+        if (next)
+            network.address.bytes[bit / 8] |= (uint8_t)(0x80u >> bit % 8);
         bit++;
         nodes[bit] = child;
         way[bit] = 0;
         network.prefix = (uint8_t)bit;
-        if (devices->nodes[child].device == index) {
-            struct ind_network found = network; /* bits below may be left of others */
-            for (unsigned rest = bit; rest < family; rest++)
-                found.address.bytes[rest / 8] &= (uint8_t) ~(0x80u >> rest % 8);
-            visit(context, &found);
-        }
+        visit_node(visit, child, &network);
     }
 }
 
 void ind_devices_visit_networks(const struct ind_devices *devices, const struct ind_device *device,
-                                void (*visit)(void *context, const struct ind_network *network),
+                                void (*visit)(void *context, const struct ind_device *device,
+                                              const struct ind_network *network),
                                 void *context)
 {
-    const uint32_t index = index_of(devices, device);
-    if (index == 0)
+    const struct network_visit all = {devices, device ? index_of(devices, device) : 0, visit, context};
+    if (device && all.index == 0)
         return;
-    visit_trie(devices, index, 32, visit, context);
-    visit_trie(devices, index, 128, visit, context);
+    visit_trie(&all, 32);
+    visit_trie(&all, 128);
 }
 
 void ind_devices_visit_names(const struct ind_devices *devices, const struct ind_device *device,

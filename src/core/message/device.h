@@ -50,10 +50,11 @@ const struct ind_device *ind_devices_by_address(const struct ind_devices *device
                                                 const struct ind_address *address);
 const struct ind_device *ind_devices_by_name(const struct ind_devices *devices, struct ind_slice name);
 
-/* What was tied to a device: calls `visit` for each network, those of IPv4 first, in order; and for each host
- * name, in its plain form. Goes through all there are. */
+/* What was tied to devices: calls `visit` for each network of `device` (NULL: of all of them), those of IPv4
+ * first, in order; and for each host name of a device, in its plain form. Goes through all there are. */
 void ind_devices_visit_networks(const struct ind_devices *devices, const struct ind_device *device,
-                                void (*visit)(void *context, const struct ind_network *network),
+                                void (*visit)(void *context, const struct ind_device *device,
+                                              const struct ind_network *network),
                                 void *context);
 void ind_devices_visit_names(const struct ind_devices *devices, const struct ind_device *device,
                              void (*visit)(void *context, struct ind_slice name), void *context);

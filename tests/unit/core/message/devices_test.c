@@ -112,8 +112,9 @@ struct seen_networks {
     size_t seen, count;
 };
 
-static void see_network(void *context, const struct ind_network *network)
+static void see_network(void *context, const struct ind_device *device, const struct ind_network *network)
 {
+    (void)device;
     struct seen_networks *seen = context;
     for (size_t i = 0; i < seen->count; i++)
         if (seen->all[i].prefix == network->prefix &&
