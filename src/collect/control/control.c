@@ -9,6 +9,7 @@
 #include "collect/control/pending.h"
 #include "collect/control/query.h"
 #include "collect/control/recent.h"
+#include "collect/control/rows.h"
 #include "collect/runtime/clock.h"
 #include "core/message/names.h"
 #include "net/socket.h"
@@ -43,6 +44,7 @@ struct ind_control {
      */
     struct ind_pending *for_status, *next_status, *for_rotation, *for_reload, *next_reload;
     bool snapshot_asked;
+    struct ind_rows *rows;
     char *last_status;  /* or NULL */
     char *last_metrics; /* likewise */
     struct ind_steady metrics_made;
@@ -104,7 +106,7 @@ static void give_metrics(struct ind_control *control, const struct ind_status *s
     if (!ind_pending_waits(control->for_status, IND_AS_METRICS) &&
         !ind_pending_waits(control->for_status, IND_AS_OPENMETRICS))
         return;
-    char *text = ind_metrics_text(status);
+    char *text = ind_metrics_text(status, control->rows);
     for (int form = IND_AS_METRICS; form <= IND_AS_OPENMETRICS; form++) {
         struct ind_pending *list = ind_pending_take(&control->for_status, (enum ind_form_of_status)form);
         ind_pending_answer_all(&list, text ? HTTP_OK : HTTP_INTERNAL,
@@ -167,10 +169,12 @@ static void give_recent(struct ind_control *control, const struct ind_status *st
 
 void ind_control_give_status(struct ind_control *control, const struct ind_status *status)
 {
+    if (control->for_status && !ind_rows_gather(control->rows, status))
+        ind_pending_answer_all(&control->for_status, HTTP_INTERNAL, "text/plain", "out of memory\n");
     give_metrics(control, status);
     give_devices(control, status);
     give_recent(control, status);
-    char *text = control->for_status ? ind_status_text(status) : NULL;
+    char *text = control->for_status ? ind_status_text(status, control->rows) : NULL;
     ind_pending_answer_all(&control->for_status, text ? HTTP_OK : HTTP_INTERNAL, "application/json",
                            text ? text : "out of memory\n");
     if (text) {
@@ -494,7 +498,8 @@ struct ind_control *ind_control_new(const struct ind_control_actions *actions, s
     control->actions = *actions;
     control->reporter = reporter;
     control->waker = IND_WAKER_CLOSED;
-    if (make(control))
+    control->rows = ind_rows_new();
+    if (control->rows && make(control))
         return control;
     ind_control_free(control);
     return NULL;
@@ -506,6 +511,7 @@ void ind_control_free(struct ind_control *control)
         return;
     ind_followers_free(control->followers);
     ind_server_free(control->server);
+    ind_rows_free(control->rows);
     if (control->http)
         evhttp_free(control->http);
     for (int i = 0; i < SIGNALS; i++)

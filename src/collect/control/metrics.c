@@ -414,12 +414,11 @@ static void write_files(FILE *out, const struct ind_status_files *files)
         sample(out, &room, "folder", files->disks[i].folder, files->disks[i].free);
 }
 
-char *ind_metrics_text(const struct ind_status *status)
+char *ind_metrics_text(const struct ind_status *status, const struct ind_rows *rows)
 {
     char *text = NULL;
     size_t length = 0;
-    struct ind_rows *rows = ind_rows_gather(status);
-    FILE *out = rows ? open_memstream(&text, &length) : NULL;
+    FILE *out = open_memstream(&text, &length);
     if (out) {
         write_collector(out, status);
         write_messages(out, status, rows);
@@ -435,7 +434,6 @@ char *ind_metrics_text(const struct ind_status *status)
     bool good = out && !ferror(out);
     if (out && fclose(out) != 0)
         good = false;
-    ind_rows_free(rows);
     if (good)
         return text;
     free(text);

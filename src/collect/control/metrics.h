@@ -10,6 +10,6 @@
 #define IND_METRICS_PLAIN_TYPE "text/plain; version=0.0.4; charset=utf-8"
 
 /* New, to be freed; NULL where memory is out. */
-char *ind_metrics_text(const struct ind_status *status);
+char *ind_metrics_text(const struct ind_status *status, const struct ind_rows *rows);
 
 #endif

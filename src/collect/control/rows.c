@@ -3,6 +3,7 @@
 #include "collect/control/roll_call.h"
 #include "core/base/escape.h"
 #include <stdlib.h>
+#include <string.h>
 
 static struct ind_row *row_for(struct ind_row **table, struct ind_slice name)
 {
@@ -12,7 +13,6 @@ static struct ind_row *row_for(struct ind_row **table, struct ind_slice name)
         return row;
     row->name = name.at;
     row->name_length = name.length;
-    row->last = IND_TIME_NONE;
     HASH_ADD_KEYPTR(hh, *table, row->name, name.length, row);
     return row;
 }
@@ -28,11 +28,18 @@ static void free_rows(struct ind_row **table)
     }
 }
 
+/* What is counted anew for each status. */
+static void clear_rows(struct ind_row *table)
+{
+    for (struct ind_row *row = table; row; row = row->hh.next) {
+        row->ledger = (struct ind_ledger){0};
+        row->last = IND_TIME_NONE;
+    }
+}
+
 static void add_to_row(struct ind_row *row, const struct ind_ledger *ledger, ind_time last,
                        const struct ind_clock_offset_summary *offset)
 {
-    if (!row)
-        return;
     ind_ledger_add(&row->ledger, ledger);
     if (last != IND_TIME_NONE && (row->last == IND_TIME_NONE || last >= row->last)) {
         row->last = last;
@@ -58,47 +65,75 @@ static void add_name(struct ind_slice list[IND_ROW_NAMES], unsigned *count, stru
         list[(*count)++] = name;
 }
 
-static void add_stranger(struct ind_rows *rows, const struct ind_account *account,
-                         const struct ind_ledger *ledger, ind_time last,
-                         const struct ind_clock_offset_summary *offset)
+/* NULL where memory is out. */
+static struct ind_row *stranger_row(struct ind_rows *rows, const struct ind_account *account)
 {
     struct ind_row *row = row_for(&rows->strangers, account->sender);
     if (!row)
-        return;
-    add_to_row(row, ledger, last, offset);
+        return NULL;
     row->refused |= account->kind == IND_ACCOUNT_REFUSED;
     if (account->kind == IND_ACCOUNT_REFUSED || ind_slice_equal(account->device, account->sender))
-        return;
+        return row;
     struct ind_row_names *names = row->names = row->names ? row->names : calloc(1, sizeof *names);
     if (!names)
-        return;
+        return NULL;
     if (account->kind == IND_ACCOUNT_CLAIMANT)
         add_name(names->claims, &names->claim_count, account->device);
     else
         add_name(names->hosts, &names->host_count, account->device);
+    return row;
 }
 
-static void add_account(struct ind_rows *rows, const struct ind_account *account,
-                        const struct ind_ledger *ledger, ind_time last,
-                        const struct ind_clock_offset_summary *offset)
+static bool find_rows(struct ind_rows *rows, const struct ind_account *account, struct ind_account_rows *of)
 {
-    ind_ledger_add(&rows->listeners[account->listener], ledger);
     bool claimant = account->kind == IND_ACCOUNT_CLAIMANT; /* the name is another's */
-    add_to_row(row_for(&rows->devices, claimant ? account->sender : account->device), ledger, last, offset);
-    if (((claimant || account->kind == IND_ACCOUNT_STRANGER) && account->sender.length) ||
-        account->kind == IND_ACCOUNT_REFUSED)
-        add_stranger(rows, account, ledger, last, offset);
+    bool stranger = ((claimant || account->kind == IND_ACCOUNT_STRANGER) && account->sender.length) ||
+                    account->kind == IND_ACCOUNT_REFUSED;
+    of->device = row_for(&rows->devices, claimant ? account->sender : account->device);
+    of->stranger = stranger ? stranger_row(rows, account) : NULL;
+    return of->device && (of->stranger || !stranger);
+}
+
+/* Those that have come since the last time. */
+static bool know_accounts(struct ind_rows *rows, unsigned intake, const struct ind_accounts *accounts,
+                          uint32_t count)
+{
+    if (count > rows->room[intake]) {
+        const uint32_t room = count + count / 2 + 64;
+        struct ind_account_rows *grown = realloc(rows->of_account[intake], room * sizeof *grown);
+        if (!grown)
+            return false;
+        rows->of_account[intake] = grown;
+        rows->room[intake] = room;
+    }
+    for (; rows->known[intake] < count; rows->known[intake]++)
+        if (!find_rows(rows, ind_account_at(accounts, rows->known[intake]),
+                       &rows->of_account[intake][rows->known[intake]]))
+            return false;
+    return true;
+}
+
+static void add_account(struct ind_rows *rows, const struct ind_account_rows *of, uint16_t listener,
+                        const struct ind_ledger_snapshot *snapshot, uint32_t number)
+{
+    const struct ind_ledger *ledger = &snapshot->ledgers[number];
+    ind_ledger_add(&rows->listeners[listener], ledger);
+    add_to_row(of->device, ledger, snapshot->last[number], &snapshot->offsets[number]);
+    if (of->stranger)
+        add_to_row(of->stranger, ledger, snapshot->last[number], &snapshot->offsets[number]);
 }
 
 /* What is counted at the socket replaces what the accounts have received: so that a difference shows. */
-static void add_snapshot(struct ind_rows *rows, const struct ind_status *status, unsigned intake)
+static bool add_snapshot(struct ind_rows *rows, const struct ind_status *status, unsigned intake)
 {
     const struct ind_ledger_snapshot *snapshot = &status->snapshots[intake];
     const struct ind_intake_counts *counts = &snapshot->counts;
     struct ind_ledger unread = {0};
-    for (uint32_t i = 0; snapshot->ledgers && i < snapshot->account_count; i++)
-        add_account(rows, ind_account_at(status->accounts[intake], i), &snapshot->ledgers[i],
-                    snapshot->last[i], &snapshot->offsets[i]);
+    const uint32_t count = snapshot->ledgers ? snapshot->account_count : 0;
+    bool good = know_accounts(rows, intake, status->accounts[intake], count);
+    for (uint32_t i = 0; good && i < count; i++)
+        add_account(rows, &rows->of_account[intake][i], ind_account_at(status->accounts[intake], i)->listener,
+                    snapshot, i);
     for (uint16_t i = 0; i < status->listener_count; i++) {
         struct ind_ledger *listener = &rows->listeners[i];
         listener->ended[IND_END_LOST_BUFFER] += counts->lost_buffer[i];
@@ -108,10 +143,13 @@ static void add_snapshot(struct ind_rows *rows, const struct ind_status *status,
         unread.waiting += counts->waiting[i];
         rows->burst += counts->waiting[i];
     }
-    if (unread.received)
-        add_to_row(row_for(&rows->devices, IND_SLICE("(not read)")), &unread, IND_TIME_NONE, NULL);
+    if (unread.received && !rows->unread)
+        good &= (rows->unread = row_for(&rows->devices, IND_SLICE("(not read)"))) != NULL;
+    if (unread.received && rows->unread)
+        add_to_row(rows->unread, &unread, IND_TIME_NONE, NULL);
     rows->rings += snapshot->ring_waiting;
     rows->files += snapshot->store_waiting;
+    return good;
 }
 
 static void settle_received(struct ind_rows *rows, const struct ind_status *status)
@@ -126,14 +164,23 @@ static void settle_received(struct ind_rows *rows, const struct ind_status *stat
     }
 }
 
-struct ind_rows *ind_rows_gather(const struct ind_status *status)
+struct ind_rows *ind_rows_new(void)
 {
-    struct ind_rows *rows = calloc(1, sizeof *rows);
-    for (unsigned i = 0; rows && i < status->intakes; i++)
-        add_snapshot(rows, status, i);
-    if (rows)
-        settle_received(rows, status);
-    return rows;
+    return calloc(1, sizeof(struct ind_rows));
+}
+
+bool ind_rows_gather(struct ind_rows *rows, const struct ind_status *status)
+{
+    bool good = true;
+    clear_rows(rows->devices);
+    clear_rows(rows->strangers);
+    memset(rows->listeners, 0, sizeof rows->listeners);
+    rows->total = (struct ind_ledger){0};
+    rows->burst = rows->rings = rows->files = 0;
+    for (unsigned i = 0; i < status->intakes; i++)
+        good &= add_snapshot(rows, status, i);
+    settle_received(rows, status);
+    return good;
 }
 
 void ind_rows_free(struct ind_rows *rows)
@@ -142,6 +189,8 @@ void ind_rows_free(struct ind_rows *rows)
         return;
     free_rows(&rows->devices);
     free_rows(&rows->strangers);
+    for (unsigned i = 0; i < IND_MOST_INTAKES; i++)
+        free(rows->of_account[i]);
     free(rows);
 }
 
@@ -189,12 +238,13 @@ const struct ind_row **ind_rows_sorted(const struct ind_row *table, size_t *coun
         free((void *)(uintptr_t)sorted);
         return NULL;
     }
-    for (const struct ind_row *row = table; row; row = row->hh.next, place++)
+    for (const struct ind_row *row = table; row; row = row->hh.next) {
         ranked[place] = (struct ranked){row->ledger.received, place, row};
-    qsort(ranked, all, sizeof *ranked, busiest_first);
-    for (place = 0; place < all; place++)
-        sorted[place] = ranked[place].row;
+        place += row->ledger.received > 0;
+    }
+    qsort(ranked, place, sizeof *ranked, busiest_first);
+    for (*count = 0; *count < place; ++*count)
+        sorted[*count] = ranked[*count].row;
     free(ranked);
-    *count = all;
     return sorted;
 }

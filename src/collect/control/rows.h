@@ -29,15 +29,29 @@ struct ind_row {
     struct ind_row_names *names; /* of strangers; NULL: none */
 };
 
+/* The rows of an account: they stay the same, since whose it is does. */
+struct ind_account_rows {
+    struct ind_row *device, *stranger; /* either may be NULL */
+};
+
+/* Of all accounts there are; kept from one status to the next, so that only numbers are to be added up. */
 struct ind_rows {
     struct ind_row *devices, *strangers;
+    struct ind_row *unread; /* of what was lost, or waits, before it was read whose it is; or NULL */
+    struct ind_account_rows *of_account[IND_MOST_INTAKES];
+    uint32_t known[IND_MOST_INTAKES], room[IND_MOST_INTAKES]; /* accounts */
     struct ind_ledger listeners[IND_LISTENER_NAMES], total;
     uint64_t burst, rings, files;
 };
 
-/* New, to be freed; NULL where memory is out. Borrows names from the accounts. */
-struct ind_rows *ind_rows_gather(const struct ind_status *status);
+/* New, to be freed; NULL where memory is out. */
+struct ind_rows *ind_rows_new(void);
+/* Accepts NULL. */
 void ind_rows_free(struct ind_rows *rows);
+
+/* The rows as they are in a status, all of whose accounts must live as long. False where memory is out: not
+ * all is in them then. */
+bool ind_rows_gather(struct ind_rows *rows, const struct ind_status *status);
 
 /* The rows of a table, the busiest first, of equal ones that which came first. New, with *count of them; NULL
  * where memory is out, with 0. */
@@ -50,9 +64,9 @@ bool ind_rows_is_silent(const struct ind_rows *rows, const struct ind_status *st
 /* How many are. */
 size_t ind_rows_silent(const struct ind_rows *rows, const struct ind_status *status);
 
-/* The members devices, silent_devices and unknown_senders of a status, each with a comma before it: of
- * thousands of rows, so that they are written straight. New, to be freed; NULL where memory is out. */
-char *ind_rows_text(const struct ind_rows *rows, const struct ind_status *status);
+/* `object` (JSON) with the members devices, silent_devices and unknown_senders of a status: of thousands of
+ * rows, so that they are written straight. New, to be freed; NULL where memory is out. */
+char *ind_rows_text(const char *object, const struct ind_rows *rows, const struct ind_status *status);
 
 /* The members that a device has in there. New; NULL where memory is out. */
 json_t *ind_rows_device(const struct ind_row *row, const struct ind_config *config);

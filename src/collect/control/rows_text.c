@@ -5,6 +5,7 @@
 
 #include <math.h>
 #include <stdlib.h>
+#include <string.h>
 
 /* More than any row takes: names have 256 bytes at most, which become four times as many as stored lines
  * write them, and that at most twice as many in JSON. */
@@ -28,27 +29,45 @@ static bool make_room(struct text *text)
     return true;
 }
 
-/* ---- Members ---- */
+/* ---- Members ----
+ *
+ * Keys are words of this program, so that they and what stands around them are one copy. */
 
-static void key(struct ind_buffer *out, const char *name)
+#define FIRST_KEY(out, name) ind_buffer_add(out, "\"" name "\":", sizeof name + 2)
+#define KEY(out, name) ind_buffer_add(out, ",\"" name "\":", sizeof name + 3)
+#define NUMBER(out, name, value)                                                                             \
+    do {                                                                                                     \
+        KEY(out, name);                                                                                      \
+        ind_buffer_number(out, value);                                                                       \
+    } while (0)
+
+/* Keys that are known by number only. */
+struct keys {
+    struct ind_slice ends[IND_ENDS], forms[IND_FORMS];
+    char room[(IND_ENDS + IND_FORMS) * 32];
+};
+
+static struct ind_slice make_key(struct ind_buffer *room, const char *name)
 {
-    if (out->at[out->length - 1] != '{')
-        ind_buffer_byte(out, ',');
-    ind_buffer_byte(out, '"');
-    ind_buffer_text(out, name);
-    ind_buffer_text(out, "\":");
+    const size_t start = room->length;
+    ind_buffer_text(room, ",\"");
+    ind_buffer_text(room, name);
+    ind_buffer_text(room, "\":");
+    return (struct ind_slice){room->at + start, room->length - start};
 }
 
-static void number(struct ind_buffer *out, const char *name, uint64_t value)
+static void make_keys(struct keys *keys)
 {
-    key(out, name);
-    ind_buffer_number(out, value);
+    struct ind_buffer room = ind_buffer_on(keys->room, sizeof keys->room);
+    for (int end = 0; end < IND_ENDS; end++)
+        keys->ends[end] = make_key(&room, ind_end_key((enum ind_end)end));
+    for (unsigned form = 0; form < IND_FORMS; form++)
+        keys->forms[form] = make_key(&room, ind_form_name(form).at);
 }
 
-static void flag(struct ind_buffer *out, const char *name, bool value)
+static void flag(struct ind_buffer *out, bool value)
 {
-    key(out, name);
-    ind_buffer_text(out, value ? "true" : "false");
+    ind_buffer_add(out, value ? "true" : "false", value ? 4 : 5);
 }
 
 /* Text from the network, as stored lines write it. */
@@ -63,27 +82,17 @@ static void quoted(struct ind_buffer *out, struct ind_slice text)
     ind_buffer_byte(out, '"');
 }
 
-static void text_member(struct ind_buffer *out, const char *name, struct ind_slice text)
+static void put_time(struct ind_buffer *out, ind_time time)
 {
-    key(out, name);
-    quoted(out, text);
-}
-
-static void time_member(struct ind_buffer *out, const char *name, ind_time time)
-{
-    if (time == IND_TIME_NONE)
-        return;
-    key(out, name);
     ind_buffer_byte(out, '"');
     ind_time_write(out, time);
     ind_buffer_byte(out, '"');
 }
 
-static void hundredths(struct ind_buffer *out, const char *name, double value)
+static void hundredths(struct ind_buffer *out, double value)
 {
     long long all = llround(value * 100);
     unsigned long long size = all < 0 ? 0ull - (unsigned long long)all : (unsigned long long)all;
-    key(out, name);
     ind_buffer_text(out, all < 0 ? "-" : "");
     ind_buffer_number(out, size / 100);
     ind_buffer_byte(out, '.');
@@ -93,7 +102,7 @@ static void hundredths(struct ind_buffer *out, const char *name, double value)
 
 static void hosts_member(struct ind_buffer *out, const struct ind_row_names *names)
 {
-    key(out, "hosts");
+    KEY(out, "hosts");
     ind_buffer_byte(out, '[');
     for (unsigned i = 0; names && i < names->host_count; i++) {
         ind_buffer_text(out, i ? "," : "");
@@ -104,21 +113,29 @@ static void hosts_member(struct ind_buffer *out, const struct ind_row_names *nam
 
 /* ---- Rows ---- */
 
-static void ledger_members(struct ind_buffer *out, const struct ind_ledger *ledger)
+/* The first of an object. */
+static void ledger_members(struct ind_buffer *out, const struct keys *keys, const struct ind_ledger *ledger)
 {
-    number(out, "received", ledger->received);
-    for (int end = 0; end < IND_ENDS; end++)
-        number(out, ind_end_key((enum ind_end)end), ledger->ended[end]);
-    number(out, "waiting", ledger->waiting);
-    flag(out, "adds_up", ledger->received == ind_ledger_accounted(ledger));
-    number(out, "malformed", ledger->malformed);
-    number(out, "cut", ledger->cut);
-    number(out, "gave_up", ledger->gave_up);
-    number(out, "bytes", ledger->bytes);
-    key(out, "formats");
+    FIRST_KEY(out, "received");
+    ind_buffer_number(out, ledger->received);
+    for (int end = 0; end < IND_ENDS; end++) {
+        ind_buffer_slice(out, keys->ends[end]);
+        ind_buffer_number(out, ledger->ended[end]);
+    }
+    NUMBER(out, "waiting", ledger->waiting);
+    KEY(out, "adds_up");
+    flag(out, ledger->received == ind_ledger_accounted(ledger));
+    NUMBER(out, "malformed", ledger->malformed);
+    NUMBER(out, "cut", ledger->cut);
+    NUMBER(out, "gave_up", ledger->gave_up);
+    NUMBER(out, "bytes", ledger->bytes);
+    KEY(out, "formats");
     ind_buffer_byte(out, '{');
-    for (unsigned form = IND_FORMS; form-- > 0;)
-        number(out, ind_form_name(form).at, ledger->forms[form]);
+    for (unsigned form = IND_FORMS; form-- > 0;) {
+        const struct ind_slice key = keys->forms[form]; /* the first without its comma */
+        ind_buffer_slice(out, form == IND_FORMS - 1 ? ind_slice_from(key, 1) : key);
+        ind_buffer_number(out, ledger->forms[form]);
+    }
     ind_buffer_byte(out, '}');
 }
 
@@ -134,8 +151,10 @@ json_t *ind_rows_ledger(const struct ind_ledger *ledger)
 {
     char text[2048];
     struct ind_buffer out = ind_buffer_on(text, sizeof text);
+    struct keys keys;
+    make_keys(&keys);
     ind_buffer_byte(&out, '{');
-    ledger_members(&out, ledger);
+    ledger_members(&out, &keys, ledger);
     ind_buffer_byte(&out, '}');
     json_t *object = json_loadb(text, out.length, 0, NULL);
     if (object)
@@ -147,15 +166,22 @@ static void clock_members(struct ind_buffer *out, const struct ind_row *row)
 {
     char text[120];
     struct ind_buffer clock = ind_buffer_on(text, sizeof text);
-    time_member(out, "last", row->last);
-    if (row->offset.known) {
-        hundredths(out, "lag", (double)row->offset.median / 1e9);
-        hundredths(out, "lag_spread", (double)row->offset.spread / 1e9);
+    if (row->last != IND_TIME_NONE) {
+        KEY(out, "last");
+        put_time(out, row->last);
     }
-    if (row->offset.drifts)
-        hundredths(out, "drift", row->offset.drift);
+    if (row->offset.known) {
+        KEY(out, "lag");
+        hundredths(out, (double)row->offset.median / 1e9);
+        KEY(out, "lag_spread");
+        hundredths(out, (double)row->offset.spread / 1e9);
+    }
+    if (row->offset.drifts) {
+        KEY(out, "drift");
+        hundredths(out, row->offset.drift);
+    }
     ind_clock_offset_write(&clock, &row->offset);
-    key(out, "clock");
+    KEY(out, "clock");
     ind_buffer_byte(out, '"');
     (void)ind_escape_json(out, ind_buffer_view(&clock), false, false);
     ind_buffer_byte(out, '"');
@@ -164,15 +190,16 @@ static void clock_members(struct ind_buffer *out, const struct ind_row *row)
 /* The configured devices whose names a sender bears without a right to them, and where they are. */
 static void claims_member(struct ind_buffer *out, const struct ind_config *config, const struct ind_row *row)
 {
-    key(out, "claims");
+    KEY(out, "claims");
     ind_buffer_byte(out, '[');
     for (unsigned i = 0; row->names && i < row->names->claim_count; i++) {
         const struct ind_slice claimed = row->names->claims[i];
         const struct ind_device *device = ind_devices_by_name(config->devices, claimed);
         ind_buffer_text(out, i ? ",{" : "{");
-        text_member(out, "device", claimed);
+        FIRST_KEY(out, "device");
+        quoted(out, claimed);
         if (device && device->network.address.bits) {
-            key(out, "configured_at");
+            KEY(out, "configured_at");
             ind_buffer_byte(out, '"');
             ind_address_write(out, &device->network.address);
             ind_buffer_byte(out, '"');
@@ -182,11 +209,13 @@ static void claims_member(struct ind_buffer *out, const struct ind_config *confi
     ind_buffer_byte(out, ']');
 }
 
-static void device_members(struct ind_buffer *out, const struct ind_config *config, const struct ind_row *row)
+static void device_members(struct ind_buffer *out, const struct keys *keys, const struct ind_config *config,
+                           const struct ind_row *row)
 {
     (void)config;
-    ledger_members(out, &row->ledger);
-    text_member(out, "device", (struct ind_slice){row->name, row->name_length});
+    ledger_members(out, keys, &row->ledger);
+    KEY(out, "device");
+    quoted(out, (struct ind_slice){row->name, row->name_length});
     clock_members(out, row);
 }
 
@@ -194,20 +223,25 @@ json_t *ind_rows_device(const struct ind_row *row, const struct ind_config *conf
 {
     char text[4096];
     struct ind_buffer out = ind_buffer_on(text, sizeof text);
+    struct keys keys;
+    make_keys(&keys);
     ind_buffer_byte(&out, '{');
-    device_members(&out, config, row);
+    device_members(&out, &keys, config, row);
     ind_buffer_byte(&out, '}');
     return json_loadb(text, out.length, 0, NULL);
 }
 
-static void stranger_members(struct ind_buffer *out, const struct ind_config *config,
+static void stranger_members(struct ind_buffer *out, const struct keys *keys, const struct ind_config *config,
                              const struct ind_row *row)
 {
-    text_member(out, "sender", (struct ind_slice){row->name, row->name_length});
+    (void)keys;
+    FIRST_KEY(out, "sender");
+    quoted(out, (struct ind_slice){row->name, row->name_length});
     hosts_member(out, row->names);
     claims_member(out, config, row);
-    number(out, "received", row->ledger.received);
-    flag(out, "refused", row->refused);
+    NUMBER(out, "received", row->ledger.received);
+    KEY(out, "refused");
+    flag(out, row->refused);
     clock_members(out, row);
 }
 
@@ -241,14 +275,16 @@ static bool add_text(struct text *text, const char *more)
 
 /* A table, the busiest first, each row by `members`. */
 static bool add_table(struct text *text, const struct ind_row *table, const struct ind_config *config,
-                      void (*members)(struct ind_buffer *out, const struct ind_config *config,
-                                      const struct ind_row *row))
+                      void (*members)(struct ind_buffer *out, const struct keys *keys,
+                                      const struct ind_config *config, const struct ind_row *row))
 {
     struct ind_buffer out;
+    struct keys keys;
     size_t count, i = 0;
     const struct ind_row **rows = ind_rows_sorted(table, &count);
+    make_keys(&keys);
     while (i < count && begin_row(text, &out, i == 0)) {
-        members(&out, config, rows[i++]);
+        members(&out, &keys, config, rows[i++]);
         end_row(text, &out);
     }
     free((void *)(uintptr_t)rows);
@@ -269,21 +305,36 @@ static bool add_silent(struct text *text, const struct ind_rows *rows, const str
             continue;
         if (!begin_row(text, &out, count++ == 0))
             return false;
-        text_member(&out, "device", (struct ind_slice){device->name, device->name_length});
-        time_member(&out, "last", last);
+        FIRST_KEY(&out, "device");
+        quoted(&out, (struct ind_slice){device->name, device->name_length});
+        if (last != IND_TIME_NONE) {
+            KEY(&out, "last");
+            put_time(&out, last);
+        }
         end_row(text, &out);
     }
     return true;
 }
 
-char *ind_rows_text(const struct ind_rows *rows, const struct ind_status *status)
+/* Without its last brace: members follow. */
+static bool begin_object(struct text *text, const char *object)
+{
+    text->length = strlen(object) - 1;
+    text->room = 2 * text->length + 16 * ROW;
+    text->at = malloc(text->room);
+    if (text->at)
+        memcpy(text->at, object, text->length);
+    return text->at != NULL;
+}
+
+char *ind_rows_text(const char *object, const struct ind_rows *rows, const struct ind_status *status)
 {
     struct text text = {0};
-    bool good = add_text(&text, ",\"devices\":[") &&
+    bool good = begin_object(&text, object) && add_text(&text, ",\"devices\":[") &&
                 add_table(&text, rows->devices, status->config, device_members) &&
                 add_text(&text, "],\"silent_devices\":[") && add_silent(&text, rows, status) &&
                 add_text(&text, "],\"unknown_senders\":[") &&
-                add_table(&text, rows->strangers, status->config, stranger_members) && add_text(&text, "]");
+                add_table(&text, rows->strangers, status->config, stranger_members) && add_text(&text, "]}");
     if (good && make_room(&text)) {
         text.at[text.length] = '\0';
         return text.at;

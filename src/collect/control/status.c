@@ -226,21 +226,8 @@ static json_t *rates_array(const struct ind_status *status)
     return array;
 }
 
-/* An object with more members. */
-static char *join(const char *object, const char *members)
+char *ind_status_text(const struct ind_status *status, const struct ind_rows *rows)
 {
-    size_t first = strlen(object) - 1, room = first + strlen(members) + 2;
-    char *whole = malloc(room);
-    if (whole)
-        snprintf(whole, room, "%.*s%s}", (int)first, object, members);
-    return whole;
-}
-
-char *ind_status_text(const struct ind_status *status)
-{
-    struct ind_rows *rows = ind_rows_gather(status);
-    if (!rows)
-        return NULL;
     json_t *object = json_object(), *waiting = json_object();
     set_time(object, "now", status->now);
     set_time(object, "since", status->began);
@@ -263,12 +250,9 @@ char *ind_status_text(const struct ind_status *status)
     json_object_set_new(object, "receivers", receivers_array(status));
     json_object_set_new(object, "files", files_object(status));
     char *text = json_dumps(object, JSON_COMPACT | JSON_REAL_PRECISION(15));
-    char *tables = ind_rows_text(rows, status);
-    char *whole = text && tables ? join(text, tables) : NULL;
+    char *whole = text ? ind_rows_text(text, rows, status) : NULL;
     json_decref(object);
     free(text);
-    free(tables);
-    ind_rows_free(rows);
     return whole;
 }
 

@@ -99,7 +99,8 @@ char *ind_status_again(const char *last, ind_time now, const char *trouble);
 /* What is not well, as JSON. New, to be freed; NULL where memory is out. */
 char *ind_status_reasons_text(const struct ind_status_reason *reasons, size_t count);
 
-/* New, to be freed; NULL where memory is out. */
-char *ind_status_text(const struct ind_status *status);
+/* New, to be freed; NULL where memory is out. `rows`: gathered of this status. */
+struct ind_rows;
+char *ind_status_text(const struct ind_status *status, const struct ind_rows *rows);
 
 #endif

@@ -145,9 +145,9 @@ static void add_batch(const struct ind_batch *batch, struct ind_ledger_snapshot 
         ind_edit_counts_add_tally(&snapshot->edits, &batch->edit_tallies[i]);
 }
 
-/* While the disk takes nothing, a snapshot does not wait until its marker comes to us: the store, the batch
- * under way and what stands before the marker in its ring are weighed. */
-static void fill_snapshots_while_stuck(struct ind_writer *writer)
+/* A snapshot does not wait until its marker comes to us, while the disk takes nothing maybe for hours: the
+ * store, the batch under way and what stands before the marker in its ring are weighed. */
+static void fill_snapshots_early(struct ind_writer *writer)
 {
     for (unsigned ring = 0; writer->filing.book && ring < writer->intakes; ring++) {
         const struct ind_batch *before[IND_RING_BATCHES];
@@ -282,7 +282,7 @@ static void flush_all(struct ind_writer *writer)
     writer->stuck_since = IND_STEADY_NEVER;
     while (!ind_destination_flush(&writer->filing.destination, now(writer)) && !has_given_up(writer)) {
         note_stuck(writer);
-        fill_snapshots_while_stuck(writer);
+        fill_snapshots_early(writer);
         publish(writer);
         if (!has_given_up(writer))
             pause_for(RETRY_MILLISECONDS);
@@ -366,6 +366,8 @@ enum ind_writer_state ind_writer_step(struct ind_writer *writer, int millisecond
 {
     bool ended = false;
     ind_pulse_beat(&writer->pulse, now(writer).steady);
+    if (atomic_load_explicit(&writer->snapshots_out, memory_order_relaxed) > 0)
+        fill_snapshots_early(writer);
     if (!writer->batch) {
         struct ind_ring_item item = ind_rings_next(writer->rings, writer->held, milliseconds, &ended);
         writer->batch = item.batch;
@@ -375,7 +377,7 @@ enum ind_writer_state ind_writer_step(struct ind_writer *writer, int millisecond
     }
     enum ind_writer_state state = writer->batch ? file_batch(writer) : IND_WRITER_GOES_ON;
     if (state != IND_WRITER_GOES_ON) {
-        fill_snapshots_while_stuck(writer);
+        fill_snapshots_early(writer);
         publish(writer);
         return state;
     }

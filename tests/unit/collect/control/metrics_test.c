@@ -4,6 +4,7 @@
 #include "support/support.h"
 
 #include "collect/control/metrics.h"
+#include "collect/control/rows.h"
 #include <ctype.h>
 #include <string.h>
 
@@ -57,7 +58,10 @@ static char *text_of(const char *listener)
                                  .listener_count = 2};
     status.listeners[1] = (struct ind_status_listener){.name = listener, .open = true};
     status.listeners[0].name = "internal";
-    char *text = ind_metrics_text(&status);
+    struct ind_rows *rows = ind_rows_new();
+    assert_true(rows && ind_rows_gather(rows, &status) && ind_rows_gather(rows, &status)); /* as once */
+    char *text = ind_metrics_text(&status, rows);
+    ind_rows_free(rows);
     assert_non_null(text);
     return text;
 }
