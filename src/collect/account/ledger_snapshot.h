@@ -43,8 +43,9 @@ struct ind_ledger_snapshot {
     struct ind_intake_counts counts;
     uint32_t account_count;
     struct ind_ledger *ledgers; /* by account; NULL: no memory for them */
+    uint32_t account_room;      /* of these three, which are used again */
     ind_time *last;
-    struct ind_clock_offset_summary *offsets;
+    struct ind_clock_offset *offsets;     /* summed up by those who need it: that takes a while */
     uint64_t ring_waiting, store_waiting; /* messages, of `waiting` in the ledgers */
     struct ind_route_count *routes;       /* names are borrowed */
     size_t route_count;
@@ -55,7 +56,9 @@ struct ind_ledger_snapshot {
     struct ind_edit_count *edits; /* of this intake */
 };
 
-/* Frees what is in it. */
+/* Forgets what is in it, so that it can be filled anew. */
 void ind_ledger_snapshot_clear(struct ind_ledger_snapshot *snapshot);
+/* Frees it. */
+void ind_ledger_snapshot_free(struct ind_ledger_snapshot *snapshot);
 
 #endif

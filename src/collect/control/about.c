@@ -117,7 +117,7 @@ static void add_account(struct about *about, unsigned intake, uint32_t number)
     if (snapshot->last[number] != IND_TIME_NONE &&
         (about->row.last == IND_TIME_NONE || snapshot->last[number] >= about->row.last)) {
         about->row.last = snapshot->last[number];
-        about->row.offset = snapshot->offsets[number];
+        about->row.offset = &snapshot->offsets[number];
     }
     for (int i = 0; i < IND_STATUS_RATES; i++)
         about->then[i] += ind_device_rates_received(status->device_rates, status->then[i], intake, number);

@@ -286,10 +286,12 @@ static void write_times_of_devices(FILE *out, const struct shown *shown)
             sample_time(out, &last, (const struct label[2]){{"device", shown->rows[i]->name}, {NULL, NULL}},
                         shown->rows[i]->last);
     begin(out, &lag);
-    for (size_t i = 0; i < count; i++)
-        if (shown->rows[i]->offset.known)
+    for (size_t i = 0; i < count; i++) {
+        const struct ind_clock_offset_summary clock = ind_row_clock(shown->rows[i]);
+        if (clock.known)
             sample_time(out, &lag, (const struct label[2]){{"device", shown->rows[i]->name}, {NULL, NULL}},
-                        shown->rows[i]->offset.median);
+                        clock.median);
+    }
 }
 
 static void write_devices(FILE *out, const struct ind_status *status, const struct ind_rows *rows)

@@ -34,16 +34,17 @@ static void clear_rows(struct ind_row *table)
     for (struct ind_row *row = table; row; row = row->hh.next) {
         row->ledger = (struct ind_ledger){0};
         row->last = IND_TIME_NONE;
+        row->offset = NULL;
     }
 }
 
 static void add_to_row(struct ind_row *row, const struct ind_ledger *ledger, ind_time last,
-                       const struct ind_clock_offset_summary *offset)
+                       const struct ind_clock_offset *offset)
 {
     ind_ledger_add(&row->ledger, ledger);
     if (last != IND_TIME_NONE && (row->last == IND_TIME_NONE || last >= row->last)) {
         row->last = last;
-        row->offset = *offset;
+        row->offset = offset;
     }
 }
 
@@ -192,6 +193,14 @@ void ind_rows_free(struct ind_rows *rows)
     for (unsigned i = 0; i < IND_MOST_INTAKES; i++)
         free(rows->of_account[i]);
     free(rows);
+}
+
+struct ind_clock_offset_summary ind_row_clock(const struct ind_row *row)
+{
+    struct ind_clock_offset_summary summary = {0};
+    if (row->offset)
+        ind_clock_offset_sum_up(row->offset, &summary);
+    return summary;
 }
 
 bool ind_rows_is_silent(const struct ind_rows *rows, const struct ind_status *status,

@@ -24,7 +24,7 @@ struct ind_row {
     size_t name_length;
     struct ind_ledger ledger;
     ind_time last;
-    struct ind_clock_offset_summary offset;
+    const struct ind_clock_offset *offset; /* of the status that was gathered; NULL: none */
     bool refused;
     struct ind_row_names *names; /* of strangers; NULL: none */
 };
@@ -52,6 +52,9 @@ void ind_rows_free(struct ind_rows *rows);
 /* The rows as they are in a status, all of whose accounts must live as long. False where memory is out: not
  * all is in them then. */
 bool ind_rows_gather(struct ind_rows *rows, const struct ind_status *status);
+
+/* What is known of its clock; while the status is there. */
+struct ind_clock_offset_summary ind_row_clock(const struct ind_row *row);
 
 /* The rows of a table, the busiest first, of equal ones that which came first. New, with *count of them; NULL
  * where memory is out, with 0. */

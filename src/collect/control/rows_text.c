@@ -165,22 +165,23 @@ json_t *ind_rows_ledger(const struct ind_ledger *ledger)
 static void clock_members(struct ind_buffer *out, const struct ind_row *row)
 {
     char text[120];
+    const struct ind_clock_offset_summary summary = ind_row_clock(row);
     struct ind_buffer clock = ind_buffer_on(text, sizeof text);
     if (row->last != IND_TIME_NONE) {
         KEY(out, "last");
         put_time(out, row->last);
     }
-    if (row->offset.known) {
+    if (summary.known) {
         KEY(out, "lag");
-        hundredths(out, (double)row->offset.median / 1e9);
+        hundredths(out, (double)summary.median / 1e9);
         KEY(out, "lag_spread");
-        hundredths(out, (double)row->offset.spread / 1e9);
+        hundredths(out, (double)summary.spread / 1e9);
     }
-    if (row->offset.drifts) {
+    if (summary.drifts) {
         KEY(out, "drift");
-        hundredths(out, row->offset.drift);
+        hundredths(out, summary.drift);
     }
-    ind_clock_offset_write(&clock, &row->offset);
+    ind_clock_offset_write(&clock, &summary);
     KEY(out, "clock");
     ind_buffer_byte(out, '"');
     (void)ind_escape_json(out, ind_buffer_view(&clock), false, false);

@@ -29,7 +29,6 @@ static void stop(void *context)
 static void snapshot(void *context)
 {
     struct ind_collector *collector = context;
-    memset(collector->snapshots, 0, collector->intakes * sizeof *collector->snapshots);
     atomic_store(&collector->writer.snapshots_out, collector->intakes);
     collector->snapshots_asked = true;
     for (unsigned i = 0; i < collector->intakes; i++) {

@@ -412,8 +412,12 @@ static void end(struct ind_collector *collector)
     ind_tap_free(collector->tap);
     ind_edit_states_free(collector->states);
     ind_slabs_free(collector->slabs);
-    for (unsigned i = 0; i < collector->intakes && collector->snapshots; i++)
-        ind_ledger_snapshot_clear(&collector->snapshots[i]);
+    for (unsigned i = 0; i < collector->intakes; i++) {
+        if (collector->snapshots)
+            ind_ledger_snapshot_free(&collector->snapshots[i]);
+        if (collector->other_snapshots)
+            ind_ledger_snapshot_free(&collector->other_snapshots[i]);
+    }
     free(collector->snapshots);
     free(collector->other_snapshots);
     free(collector->snapshot_markers);

@@ -69,12 +69,19 @@ static uint64_t waiting_in(const struct ind_ledger_snapshot *snapshot)
     return sum;
 }
 
+/* All of it is filled: memory that was used before is not cleared. */
 static bool make_room(struct ind_ledger_snapshot *snapshot)
 {
-    size_t count = snapshot->account_count ? snapshot->account_count : 1;
-    snapshot->ledgers = calloc(count, sizeof *snapshot->ledgers);
-    snapshot->last = calloc(count, sizeof *snapshot->last);
-    snapshot->offsets = calloc(count, sizeof *snapshot->offsets);
+    if (snapshot->account_count <= snapshot->account_room && snapshot->ledgers)
+        return true;
+    const uint32_t room = snapshot->account_count + snapshot->account_count / 4 + 64;
+    free(snapshot->ledgers);
+    free(snapshot->last);
+    free(snapshot->offsets);
+    snapshot->ledgers = malloc(room * sizeof *snapshot->ledgers);
+    snapshot->last = malloc(room * sizeof *snapshot->last);
+    snapshot->offsets = malloc(room * sizeof *snapshot->offsets);
+    snapshot->account_room = room;
     if (snapshot->ledgers && snapshot->last && snapshot->offsets)
         return true;
     free(snapshot->ledgers);
@@ -91,7 +98,7 @@ static void weigh(const struct ind_writer *writer, unsigned ring, struct ind_led
     for (uint32_t i = 0; i < snapshot->account_count; i++) {
         const struct ind_account *account = ind_account_at(writer->accounts[ring], i);
         snapshot->last[i] = account->last;
-        ind_clock_offset_sum_up(&account->offset, &snapshot->offsets[i]);
+        snapshot->offsets[i] = account->offset;
     }
     snapshot->store_waiting = waiting_in(snapshot);
 }

@@ -12,7 +12,7 @@ static struct ind_loaded loaded;
 static struct ind_accounts *accounts;
 static struct ind_ledger ledgers[4000];
 static ind_time last[4000];
-static struct ind_clock_offset_summary offsets[4000];
+static struct ind_clock_offset offsets[4000];
 static struct ind_status status;
 static struct ind_ledger_snapshot snapshot;
 static struct ind_status_receiver receiver;
