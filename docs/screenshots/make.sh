@@ -88,7 +88,6 @@ listen:
     names: [pier1-rtr.skerry.example]
 EOF
 shoot check "indagator check -c broken.yaml" "indagator check -c certificate.yaml"
-shoot check-good "sed -n '/^routes/,\$p' indagator.yaml" "indagator check"
 shoot explain-edits "indagator explain --sender 127.0.2.25 --received 2026-11-23T04:45:02Z '<21>1 2026-11-23T04:45:00Z hq-mail smtpd 4022 NOTE - bounced note to deck crew: call the bosun of mv-tern on +1 202 555 0142'"
 cat >"$work/demo/doubtful.yaml" <<'EOF'
 listen: [{udp: "0.0.0.0:514"}]
@@ -168,11 +167,15 @@ indagator emit $tls --certificate tls/pier1-rtr.pem --key tls/pier1-rtr.key --ho
 # shellcheck disable=SC2086
 indagator emit $tls --certificate tls/stranger.pem --key tls/stranger.key 'x' >/dev/null 2>&1 || true
 shoot status "indagator status --top 4 | head -n 46"
+unset NO_COLOR
+shoot status-device "indagator status harbour-fw"
+export NO_COLOR=1
 indagator pause --after 0s tcp >/dev/null
 sleep 1
 touch indagator.yaml
 unset NO_COLOR
-shoot doctor "indagator doctor" "indagator status --top 3#!indagator status --top 3 | head -n 18"
+shoot doctor "indagator doctor" "indagator doctor --file trouble/pier4-sw1.log"
+shoot status-trouble "indagator status --top 4 | head -n 46"
 export NO_COLOR=1
 indagator resume >/dev/null
 sleep 1

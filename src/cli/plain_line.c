@@ -47,7 +47,9 @@ static void join(char *const columns[COLUMNS], bool device, char *text, size_t r
 {
     struct ind_buffer out = ind_buffer_on(text, room - 1);
     if (device) {
-        ind_buffer_text(&out, columns[DEVICE]);
+        const size_t length = strlen(columns[DEVICE]);
+        const bool nameless = length > 3 && strcmp(columns[DEVICE] + length - 3, "(-)") == 0;
+        ind_buffer_add(&out, columns[DEVICE], nameless ? length - 3 : length);
         ind_buffer_byte(&out, ' ');
         ind_buffer_text(&out, columns[FACILITY]);
         ind_buffer_byte(&out, ' ');

@@ -72,7 +72,7 @@ static void show_words(const char *name, const json_t *list, const char *key, bo
     struct row row = begin_row(name);
     json_array_foreach(list, i, word)
     {
-        snprintf(text, sizeof text, "%s %s", ind_answer_text(word, key),
+        snprintf(text, sizeof text, "%s (%s)", ind_answer_text(word, key),
                  ind_grouped(ind_answer_number(word, "messages"), number));
         add_to_row(&row, text);
     }
