@@ -29,20 +29,6 @@ static struct poptOption *options(void)
     return table;
 }
 
-static void add_ledger(struct ind_table *table, const char *name, const json_t *ledger)
-{
-    ind_table_text(table, name);
-    ind_table_number(table, ind_answer_number(ledger, "received"));
-    ind_table_number(table, ind_answer_number(ledger, "stored"));
-    ind_table_number(table, ind_answer_number(ledger, "handed_on"));
-    ind_table_number(table, ind_answer_number(ledger, "dropped"));
-    ind_table_number(table, ind_answer_number(ledger, "unrouted"));
-    ind_table_number(table, ind_answer_number(ledger, "refused_sender") +
-                                ind_answer_number(ledger, "refused_empty"));
-    ind_table_number(table, ind_status_lost(ledger));
-    ind_table_number(table, ind_answer_number(ledger, "waiting"));
-}
-
 static void show_ledger(const json_t *status)
 {
     static const struct ind_column columns[] = {
@@ -54,15 +40,16 @@ static void show_ledger(const json_t *status)
     size_t i;
     json_array_foreach(json_object_get(status, "listeners"), i, listener)
     {
-        add_ledger(table, ind_answer_text(listener, json_object_get(listener, "at") ? "at" : "listener"),
-                   listener);
+        ind_table_text(table, ind_answer_text(listener, json_object_get(listener, "at") ? "at" : "listener"));
+        ind_status_add_ledger(table, listener);
         if (json_object_get(listener, "dropped_by_kernel"))
             ind_table_number(table, ind_answer_number(listener, "dropped_by_kernel"));
         else
             ind_table_text(table, "-");
         dropped += ind_answer_number(listener, "dropped_by_kernel");
     }
-    add_ledger(table, "together", total);
+    ind_table_text(table, "together");
+    ind_status_add_ledger(table, total);
     ind_table_number(table, dropped);
     ind_status_heading("Messages since the start");
     ind_table_print(table, false, stdout);

@@ -201,15 +201,7 @@ static void show_ends(const json_t *device)
                                                 {"dropped", true},  {"unrouted", true}, {"refused", true},
                                                 {"lost", true},     {"waiting", true},  {"malformed", true}};
     struct ind_table *table = ind_table_new(columns, sizeof columns / sizeof *columns);
-    ind_table_number(table, ind_answer_number(device, "received"));
-    ind_table_number(table, ind_answer_number(device, "stored"));
-    ind_table_number(table, ind_answer_number(device, "handed_on"));
-    ind_table_number(table, ind_answer_number(device, "dropped"));
-    ind_table_number(table, ind_answer_number(device, "unrouted"));
-    ind_table_number(table, ind_answer_number(device, "refused_sender") +
-                                ind_answer_number(device, "refused_empty"));
-    ind_table_number(table, ind_status_lost(device));
-    ind_table_number(table, ind_answer_number(device, "waiting"));
+    ind_status_add_ledger(table, device);
     ind_table_number(table, ind_answer_number(device, "malformed"));
     ind_status_heading("Messages since the start");
     ind_table_print(table, false, stdout);

@@ -39,6 +39,19 @@ uint64_t ind_status_lost(const json_t *ledger)
            ind_answer_number(ledger, "lost_not_taken");
 }
 
+void ind_status_add_ledger(struct ind_table *table, const json_t *ledger)
+{
+    ind_table_number(table, ind_answer_number(ledger, "received"));
+    ind_table_number(table, ind_answer_number(ledger, "stored"));
+    ind_table_number(table, ind_answer_number(ledger, "handed_on"));
+    ind_table_number(table, ind_answer_number(ledger, "dropped"));
+    ind_table_number(table, ind_answer_number(ledger, "unrouted"));
+    ind_table_number(table, ind_answer_number(ledger, "refused_sender") +
+                                ind_answer_number(ledger, "refused_empty"));
+    ind_table_number(table, ind_status_lost(ledger));
+    ind_table_number(table, ind_answer_number(ledger, "waiting"));
+}
+
 /* ---- Whether all is well ---- */
 
 /* A word in colour says the same as the word. */

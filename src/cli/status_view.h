@@ -3,12 +3,16 @@
 #define IND_CLI_STATUS_VIEW_H
 
 #include "cli/answer.h"
+#include "cli/table.h"
 
 /* "3 min 10 s", of nanoseconds. */
 void ind_status_span(int64_t time, char text[40]);
 /* "3 min 10 s ago", of the member "last"; "-" where nothing has come. */
 void ind_status_ago(const json_t *status, const json_t *object, char text[48]);
 void ind_status_heading(const char *text);
+/* What became of messages, as eight cells of a row: received, stored, handed on, dropped, unrouted, refused,
+ * lost, waiting. */
+void ind_status_add_ledger(struct ind_table *table, const json_t *ledger);
 /* Messages that we lost, of a ledger. */
 uint64_t ind_status_lost(const json_t *ledger);
 
