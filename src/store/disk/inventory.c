@@ -34,7 +34,8 @@ static struct ind_archive_entry *entry_for(struct taker *taker, const char *arch
     entry->archive = copy;
     entry->route = entry->policy = IND_NO_POLICY;
     entry->stored = IND_STORED_UNKNOWN;
-    entry->first = entry->opened = entry->rotated = entry->modified = IND_TIME_NONE;
+    entry->first = entry->opened = entry->rotated = entry->modified = entry->last = IND_TIME_NONE;
+    entry->messages = UINT64_MAX;
     HASH_ADD_KEYPTR(hh, taker->inventory->entries, entry->archive, strlen(entry->archive), entry);
     return entry;
 }
@@ -83,6 +84,11 @@ static void add_record(void *context, const struct ind_journal_record *record)
     } else if (record->event == IND_EVENT_ROTATED) {
         entry->known_rotated = true;
         entry->rotated = record->at;
+        entry->messages = record->messages;
+        entry->text = record->bytes;
+        entry->last = record->last;
+        if (record->first != IND_TIME_NONE)
+            entry->first = record->first;
     } else if (record->event == IND_EVENT_REMOVED) {
         entry->known_removed = true;
     }

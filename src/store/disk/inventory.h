@@ -23,7 +23,9 @@ struct ind_archive_entry {
     enum ind_compression compression; /* the compressed one is there */
     uint64_t plain_size, compressed_size, inode;
     ind_time modified;
-    int stored; /* see store/disk/stored.h */
+    uint64_t messages, text; /* when it was rotated; UINT64_MAX, 0: not known */
+    ind_time last;           /* likewise: of its messages */
+    int stored;              /* see store/disk/stored.h */
 };
 
 struct ind_live_path {
