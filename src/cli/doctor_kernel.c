@@ -40,7 +40,7 @@ static long long counter(const char *table, const char *group, const char *name)
 {
     const size_t length = strlen(group);
     const char *heads = table, *values;
-    size_t head, value;
+    size_t head = 0, value = 0;
     while (heads && strncmp(heads, group, length) != 0)
         heads = strchr(heads, '\n') ? strchr(heads, '\n') + 1 : NULL;
     values = heads ? strchr(heads, '\n') : NULL;

@@ -267,7 +267,7 @@ static json_t *routes_array(const struct about *about)
 {
     const struct ind_route_count *routes = about->status->snapshots[0].routes;
     json_t *array = json_array();
-    for (size_t i = 0; i < about->route_count; i++) {
+    for (size_t i = 0; routes && i < about->route_count; i++) {
         if (about->routes[i] == 0)
             continue;
         json_t *object = json_object();

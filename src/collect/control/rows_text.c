@@ -31,15 +31,13 @@ static bool make_room(struct text *text)
 
 /* ---- Members ----
  *
- * Keys are words of this program, so that they and what stands around them are one copy. */
+ * Keys are written with what stands around them, so that they are one copy. */
 
-#define FIRST_KEY(out, name) ind_buffer_add(out, "\"" name "\":", sizeof name + 2)
-#define KEY(out, name) ind_buffer_add(out, ",\"" name "\":", sizeof name + 3)
-#define NUMBER(out, name, value)                                                                             \
-    do {                                                                                                     \
-        KEY(out, name);                                                                                      \
-        ind_buffer_number(out, value);                                                                       \
-    } while (0)
+static void number(struct ind_buffer *out, struct ind_slice key, uint64_t value)
+{
+    ind_buffer_slice(out, key);
+    ind_buffer_number(out, value);
+}
 
 /* Keys that are known by number only. */
 struct keys {
@@ -102,7 +100,7 @@ static void hundredths(struct ind_buffer *out, double value)
 
 static void hosts_member(struct ind_buffer *out, const struct ind_row_names *names)
 {
-    KEY(out, "hosts");
+    ind_buffer_slice(out, IND_SLICE(",\"hosts\":"));
     ind_buffer_byte(out, '[');
     for (unsigned i = 0; names && i < names->host_count; i++) {
         ind_buffer_text(out, i ? "," : "");
@@ -116,20 +114,20 @@ static void hosts_member(struct ind_buffer *out, const struct ind_row_names *nam
 /* The first of an object. */
 static void ledger_members(struct ind_buffer *out, const struct keys *keys, const struct ind_ledger *ledger)
 {
-    FIRST_KEY(out, "received");
+    ind_buffer_slice(out, IND_SLICE("\"received\":"));
     ind_buffer_number(out, ledger->received);
     for (int end = 0; end < IND_ENDS; end++) {
         ind_buffer_slice(out, keys->ends[end]);
         ind_buffer_number(out, ledger->ended[end]);
     }
-    NUMBER(out, "waiting", ledger->waiting);
-    KEY(out, "adds_up");
+    number(out, IND_SLICE(",\"waiting\":"), ledger->waiting);
+    ind_buffer_slice(out, IND_SLICE(",\"adds_up\":"));
     flag(out, ledger->received == ind_ledger_accounted(ledger));
-    NUMBER(out, "malformed", ledger->malformed);
-    NUMBER(out, "cut", ledger->cut);
-    NUMBER(out, "gave_up", ledger->gave_up);
-    NUMBER(out, "bytes", ledger->bytes);
-    KEY(out, "formats");
+    number(out, IND_SLICE(",\"malformed\":"), ledger->malformed);
+    number(out, IND_SLICE(",\"cut\":"), ledger->cut);
+    number(out, IND_SLICE(",\"gave_up\":"), ledger->gave_up);
+    number(out, IND_SLICE(",\"bytes\":"), ledger->bytes);
+    ind_buffer_slice(out, IND_SLICE(",\"formats\":"));
     ind_buffer_byte(out, '{');
     for (unsigned form = IND_FORMS; form-- > 0;) {
         const struct ind_slice key = keys->forms[form]; /* the first without its comma */
@@ -168,21 +166,21 @@ static void clock_members(struct ind_buffer *out, const struct ind_row *row)
     const struct ind_clock_offset_summary summary = ind_row_clock(row);
     struct ind_buffer clock = ind_buffer_on(text, sizeof text);
     if (row->last != IND_TIME_NONE) {
-        KEY(out, "last");
+        ind_buffer_slice(out, IND_SLICE(",\"last\":"));
         put_time(out, row->last);
     }
     if (summary.known) {
-        KEY(out, "lag");
+        ind_buffer_slice(out, IND_SLICE(",\"lag\":"));
         hundredths(out, (double)summary.median / 1e9);
-        KEY(out, "lag_spread");
+        ind_buffer_slice(out, IND_SLICE(",\"lag_spread\":"));
         hundredths(out, (double)summary.spread / 1e9);
     }
     if (summary.drifts) {
-        KEY(out, "drift");
+        ind_buffer_slice(out, IND_SLICE(",\"drift\":"));
         hundredths(out, summary.drift);
     }
     ind_clock_offset_write(&clock, &summary);
-    KEY(out, "clock");
+    ind_buffer_slice(out, IND_SLICE(",\"clock\":"));
     ind_buffer_byte(out, '"');
     (void)ind_escape_json(out, ind_buffer_view(&clock), false, false);
     ind_buffer_byte(out, '"');
@@ -191,16 +189,16 @@ static void clock_members(struct ind_buffer *out, const struct ind_row *row)
 /* The configured devices whose names a sender bears without a right to them, and where they are. */
 static void claims_member(struct ind_buffer *out, const struct ind_config *config, const struct ind_row *row)
 {
-    KEY(out, "claims");
+    ind_buffer_slice(out, IND_SLICE(",\"claims\":"));
     ind_buffer_byte(out, '[');
     for (unsigned i = 0; row->names && i < row->names->claim_count; i++) {
         const struct ind_slice claimed = row->names->claims[i];
         const struct ind_device *device = ind_devices_by_name(config->devices, claimed);
         ind_buffer_text(out, i ? ",{" : "{");
-        FIRST_KEY(out, "device");
+        ind_buffer_slice(out, IND_SLICE("\"device\":"));
         quoted(out, claimed);
         if (device && device->network.address.bits) {
-            KEY(out, "configured_at");
+            ind_buffer_slice(out, IND_SLICE(",\"configured_at\":"));
             ind_buffer_byte(out, '"');
             ind_address_write(out, &device->network.address);
             ind_buffer_byte(out, '"');
@@ -215,7 +213,7 @@ static void device_members(struct ind_buffer *out, const struct keys *keys, cons
 {
     (void)config;
     ledger_members(out, keys, &row->ledger);
-    KEY(out, "device");
+    ind_buffer_slice(out, IND_SLICE(",\"device\":"));
     quoted(out, (struct ind_slice){row->name, row->name_length});
     clock_members(out, row);
 }
@@ -236,12 +234,12 @@ static void stranger_members(struct ind_buffer *out, const struct keys *keys, co
                              const struct ind_row *row)
 {
     (void)keys;
-    FIRST_KEY(out, "sender");
+    ind_buffer_slice(out, IND_SLICE("\"sender\":"));
     quoted(out, (struct ind_slice){row->name, row->name_length});
     hosts_member(out, row->names);
     claims_member(out, config, row);
-    NUMBER(out, "received", row->ledger.received);
-    KEY(out, "refused");
+    number(out, IND_SLICE(",\"received\":"), row->ledger.received);
+    ind_buffer_slice(out, IND_SLICE(",\"refused\":"));
     flag(out, row->refused);
     clock_members(out, row);
 }
@@ -306,10 +304,10 @@ static bool add_silent(struct text *text, const struct ind_rows *rows, const str
             continue;
         if (!begin_row(text, &out, count++ == 0))
             return false;
-        FIRST_KEY(&out, "device");
+        ind_buffer_slice(&out, IND_SLICE("\"device\":"));
         quoted(&out, (struct ind_slice){device->name, device->name_length});
         if (last != IND_TIME_NONE) {
-            KEY(&out, "last");
+            ind_buffer_slice(&out, IND_SLICE(",\"last\":"));
             put_time(&out, last);
         }
         end_row(text, &out);
