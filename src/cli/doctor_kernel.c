@@ -75,7 +75,7 @@ static struct counts read_counts(void)
                                           "Ip6InUnknownProtos", "Ip6InDiscards",       "Ip6InDelivers",
                                           "Ip6ReasmReqds",      "Ip6OutForwDatagrams", "Ip6InTooBigErrors",
                                           "Ip6InTruncatedPkts"};
-    char snmp[TABLE], v6[TABLE], netstat[TABLE];
+    char snmp[TABLE] = "", v6[TABLE] = "", netstat[TABLE] = "";
     read_table("/proc/net/snmp", snmp);
     read_table("/proc/net/snmp6", v6);
     read_table("/proc/net/netstat", netstat);

@@ -267,7 +267,7 @@ static json_t *routes_array(const struct about *about)
 {
     const struct ind_route_count *routes = about->status->snapshots[0].routes;
     json_t *array = json_array();
-    for (size_t i = 0; routes && i < about->route_count; i++) {
+    for (size_t i = 0; routes && about->routes && i < about->route_count; i++) {
         if (about->routes[i] == 0)
             continue;
         json_t *object = json_object();
@@ -375,7 +375,7 @@ char *ind_about_text(const struct ind_status *status, struct ind_slice asked)
     about->claimants = json_object();
     for (unsigned i = 0; about->routes && i < status->intakes; i++)
         add_intake(about, i);
-    if (about->known)
+    if (about->known && about->routes)
         text = as_text(about);
     json_decref(about->addresses);
     json_decref(about->names);
