@@ -9,11 +9,11 @@ static const struct ind_rotation_rule default_rotation = {IND_PERIOD_DAY, UINT64
 static const struct ind_retention_rule default_retention = {INT64_C(30) * IND_DAY_SECONDS, 0, 0, 80, 0};
 enum { DEFAULT_LEVEL = 3, DEFAULT_GZIP_LEVEL = 6 };
 
-static const char *const period_names[] = {"", "hour", "day", "week"};
+static const char *const period_names[] = {"", "hour", "day", "week", "month"};
 
 static bool read_period(struct ind_slice text, enum ind_period *period)
 {
-    for (int i = IND_PERIOD_HOUR; i <= IND_PERIOD_WEEK; i++)
+    for (int i = IND_PERIOD_HOUR; i <= IND_PERIOD_MONTH; i++)
         if (ind_slice_equal(text, ind_slice_of(period_names[i]))) {
             *period = (enum ind_period)i;
             return true;
@@ -24,8 +24,8 @@ static bool read_period(struct ind_slice text, enum ind_period *period)
 static void read_every(struct ind_loader *loader, const struct ind_node *value, void *into)
 {
     struct ind_rotation_rule *rule = into;
-    if (ind_expect_text(loader, value, "hour, day or week") && !read_period(value->text, &rule->every))
-        ind_wrong(loader, value, "unknown period \"%.*s\"; expected hour, day or week", IND_ARG(value->text));
+    if (ind_expect_text(loader, value, "hour, day, week or month") && !read_period(value->text, &rule->every))
+        ind_wrong(loader, value, "unknown period \"%.*s\"; expected hour, day, week or month", IND_ARG(value->text));
 }
 
 static void read_rotate_size(struct ind_loader *loader, const struct ind_node *value, void *into)
@@ -63,7 +63,7 @@ static void read_rotate(struct ind_loader *loader, const struct ind_node *value,
     bool every = ind_slice_starts(value->text, IND_SLICE("every "));
     if (!every || !read_period(ind_slice_from(value->text, 6), &policy->rotate.every))
         ind_wrong(loader, value,
-                  "\"%.*s\" does not say when to rotate; write every hour, every day or every week, or a map "
+                  "\"%.*s\" does not say when to rotate; write every hour, day, week or month, or a map "
                   "such as "
                   "{every: hour, size: 256 MiB}",
                   IND_ARG(value->text));

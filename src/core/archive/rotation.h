@@ -5,11 +5,11 @@
 
 #include "core/time/zone.h"
 
-enum ind_period { IND_PERIOD_NONE, IND_PERIOD_HOUR, IND_PERIOD_DAY, IND_PERIOD_WEEK };
+enum ind_period { IND_PERIOD_NONE, IND_PERIOD_HOUR, IND_PERIOD_DAY, IND_PERIOD_WEEK, IND_PERIOD_MONTH };
 
 /* What makes a file due; a zero means: not by this. */
 struct ind_rotation_rule {
-    enum ind_period every; /* at the turn of the hour, the day, the week (Monday) on the local clock */
+    enum ind_period every; /* at the turn of the hour, the day, the week (Monday), the month on the local clock */
     uint64_t size;         /* bytes: rotated before a line would make it larger */
     uint64_t messages;
 };

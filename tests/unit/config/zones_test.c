@@ -1,6 +1,7 @@
 /* Zones against the C library, and what periods make of them. */
 #define _GNU_SOURCE /* tm_gmtoff */
 #include "support/moment.h"
+#include "support/random.h"
 #include "support/support.h"
 
 #include "config/moment.h"
@@ -52,12 +53,44 @@ static void periods_end_at_local_turns_across_clock_changes(void **state)
         {IND_PERIOD_HOUR, "2026-03-29T00:59:59Z", "2026-03-29T01:00:00Z"},
         {IND_PERIOD_WEEK, "2026-11-23T00:00:00Z", "2026-11-30T00:00:00Z"},
         {IND_PERIOD_WEEK, "2026-10-25T12:00:00Z", "2026-10-26T00:00:00Z"},
+        {IND_PERIOD_MONTH, "2026-11-23T04:45:00Z", "2026-12-01T00:00:00Z"},
+        {IND_PERIOD_MONTH, "2026-12-31T23:59:59Z", "2027-01-01T00:00:00Z"},
+        {IND_PERIOD_MONTH, "2028-02-01T00:00:00Z", "2028-03-01T00:00:00Z"}, /* a leap year */
+        {IND_PERIOD_MONTH, "2026-02-28T12:00:00Z", "2026-03-01T00:00:00Z"},
+        {IND_PERIOD_MONTH, "2026-06-30T22:59:59Z", "2026-06-30T23:00:00Z"}, /* summer time */
+        {IND_PERIOD_MONTH, "2026-06-30T23:00:00Z", "2026-07-31T23:00:00Z"},
+        {IND_PERIOD_MONTH, "2026-03-15T12:00:00Z", "2026-03-31T23:00:00Z"}, /* an hour short */
+        {IND_PERIOD_MONTH, "2026-10-15T12:00:00Z", "2026-11-01T00:00:00Z"}, /* an hour long */
     };
     (void)state;
     struct ind_zone *zone = ind_zone_named("Europe/Lisbon");
     for (size_t i = 0; i < sizeof cases / sizeof *cases; i++)
         assert_true(ind_period_end(cases[i].every, zone, at(cases[i].time)) == at(cases[i].end));
     ind_zone_free(zone);
+}
+
+/* The end of a month is the end of its last day: found by going from day to day. */
+static void a_month_ends_with_its_last_day(void **state)
+{
+    static const char *const names[] = {"Europe/Lisbon", "America/St_Johns", "Pacific/Apia", "UTC"};
+    uint64_t random = IND_RANDOM_START;
+    (void)state;
+    for (size_t n = 0; n < sizeof names / sizeof *names; n++) {
+        struct ind_zone *zone = ind_zone_named(names[n]);
+        for (int i = 0; i < 2000; i++) {
+            const ind_time time = ((ind_time)ind_random(&random, 20000) * IND_DAY_SECONDS +
+                                   ind_random(&random, IND_DAY_SECONDS)) *
+                                  IND_SECOND;
+            struct ind_civil civil = {0};
+            ind_time end = time;
+            do {
+                end = ind_period_end(IND_PERIOD_DAY, zone, end);
+                ind_zone_civil(zone, end, &civil);
+            } while (civil.day != 1);
+            assert_true(ind_period_end(IND_PERIOD_MONTH, zone, time) == end);
+        }
+        ind_zone_free(zone);
+    }
 }
 
 static void zones_that_are_none_are_refused(void **state)
@@ -155,6 +188,7 @@ int main(void)
     const struct CMUnitTest tests[] = {
         cmocka_unit_test(offsets_agree_with_the_c_library),
         cmocka_unit_test(periods_end_at_local_turns_across_clock_changes),
+        cmocka_unit_test(a_month_ends_with_its_last_day),
         cmocka_unit_test(zones_that_are_none_are_refused),
         cmocka_unit_test(moments_are_dates_times_or_ages),
         cmocka_unit_test(quantities_are_read_whole_or_not_at_all),
