@@ -123,7 +123,7 @@ static void nonsense_from_a_collector_is_survived(void **state)
                                            "status pier1-rtr",
                                            "doctor --file x.log",
                                            "check --against-running",
-                                           "doctor --listen 100ms"};
+                                           "doctor --listen 20ms"};
     ind_write_file(ind_path(folder, "indagator.yaml"), RULES "routes: [{name: all, file: x.log}]\n");
     for (size_t i = 0; i < sizeof answers / sizeof *answers; i++) {
         stand_in("200 OK", answers[i]);

@@ -134,7 +134,7 @@ static unsigned long compare_folder(const char *below)
 
 static void what_went_is_what_is_there(void **state)
 {
-    enum { ROUNDS = 6 };
+    enum { ROUNDS = 4 };
     (void)state;
     static const char *const apps[] = {"sshd", "kernel", "dhcpd", "-"};
     uint64_t random = IND_RANDOM_START;
