@@ -308,6 +308,10 @@ static int run(struct ind_call *call)
         ind_complain("status takes one device at most, but \"%s\" was given as well", call->rest[1]);
         return IND_EXIT_CALL;
     }
+    if (*call->rest && !**call->rest) {
+        ind_complain("status: which device? its name is empty");
+        return IND_EXIT_CALL;
+    }
     if (given_watch < 0 || given_watch > 86400) {
         ind_complain("--watch takes a number of seconds, up to a day");
         return IND_EXIT_CALL;

@@ -39,6 +39,31 @@ struct looking {
 
 /* ---- The file, and who writes it ---- */
 
+/* Without the parts "." and "..", as far as words tell; false where it is too long. */
+static bool clean_path(const char *given, char *path, size_t room)
+{
+    struct ind_buffer out = ind_buffer_on(path, room - 1);
+    if (*given == '/')
+        ind_buffer_byte(&out, '/');
+    const size_t root = out.length;
+    while (*given) {
+        given += strspn(given, "/");
+        const size_t part = strcspn(given, "/");
+        if (part == 2 && memcmp(given, "..", 2) == 0) {
+            while (out.length > root && out.at[out.length - 1] != '/')
+                out.length--;
+            out.length -= out.length > root;
+        } else if (part > 0 && !(part == 1 && *given == '.')) {
+            if (out.length > root)
+                ind_buffer_byte(&out, '/');
+            ind_buffer_add(&out, given, part);
+        }
+        given += part;
+    }
+    path[out.length] = '\0';
+    return !out.full;
+}
+
 /* Below the store; false where it is outside. */
 static bool find_path(struct looking *looking, const char *given)
 {
@@ -64,6 +89,12 @@ static bool find_path(struct looking *looking, const char *given)
         snprintf(looking->path, sizeof looking->path, "%s", rest);
     free(whole);
     return good;
+}
+
+static bool is_archive_name(const char *path)
+{
+    struct ind_archive_name parts;
+    return ind_archive_name_read(ind_slice_of(path), &parts);
 }
 
 /* An archive is looked at as the file that it was. */
@@ -429,8 +460,13 @@ int ind_doctor_file(const struct ind_config *config, const char *path, bool json
 {
     struct looking looking = {.config = config, .last_went = IND_TIME_NONE};
     enum ind_control_client_result asked;
-    if (!find_path(&looking, path)) {
+    char cleaned[4096];
+    if (!clean_path(path, cleaned, sizeof cleaned) || !find_path(&looking, cleaned)) {
         ind_complain("%s is not below the store, %s", path, config->store);
+        return IND_EXIT_CALL;
+    }
+    if (!ind_is_live_name(ind_slice_of(looking.path)) && !is_archive_name(looking.path)) {
+        ind_complain("--file %s: the store's files end in .log, or are archives of such", path);
         return IND_EXIT_CALL;
     }
     const bool archive = take_archive(&looking);

@@ -205,6 +205,12 @@ static void what_keeps_messages_away_is_named(void **state)
     expect("logins-20261123T044500Z-000007.log.zst", 0, "An archive, of the file logins.log");
     expect(ind_path(folder, "log/logins.log"), 0, "1 went there");
     expect("log/logins.log", 0, "1 went there");
+    expect("./log/../log//logins.log", 0, "1 went there");
+    expect("./logins.log", 0, "1 went there");
+    expect("", 2, "end in .log");
+    expect("log", 2, "end in .log");
+    expect("../../../etc/x.log", 1, "No route writes it");
+    expect("/etc/x.log", 2, "is not below the store");
     expect("/etc/passwd", 2, "is not below the store");
     end();
     expect("logins.log", 1, "No collector runs");
