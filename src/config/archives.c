@@ -25,7 +25,8 @@ static void read_every(struct ind_loader *loader, const struct ind_node *value, 
 {
     struct ind_rotation_rule *rule = into;
     if (ind_expect_text(loader, value, "hour, day, week or month") && !read_period(value->text, &rule->every))
-        ind_wrong(loader, value, "unknown period \"%.*s\"; expected hour, day, week or month", IND_ARG(value->text));
+        ind_wrong(loader, value, "unknown period \"%.*s\"; expected hour, day, week or month",
+                  IND_ARG(value->text));
 }
 
 static void read_rotate_size(struct ind_loader *loader, const struct ind_node *value, void *into)

@@ -6,7 +6,8 @@ struct ind_slice ind_rotation_reason_name(enum ind_rotation_reason reason)
     return ind_slice_of(names[reason]);
 }
 
-/* How long the period lasts that holds `local` (seconds on the local clock), and how much of it has gone by. */
+/* How long the period lasts that holds `local` (seconds on the local clock), and how much of it has gone by.
+ */
 static int64_t period_length(enum ind_period every, int64_t local, int64_t *within)
 {
     const int64_t shift = every == IND_PERIOD_WEEK ? 3 * IND_DAY_SECONDS : 0; /* 1970 began on a Thursday */

@@ -9,8 +9,9 @@ enum ind_period { IND_PERIOD_NONE, IND_PERIOD_HOUR, IND_PERIOD_DAY, IND_PERIOD_W
 
 /* What makes a file due; a zero means: not by this. */
 struct ind_rotation_rule {
-    enum ind_period every; /* at the turn of the hour, the day, the week (Monday), the month on the local clock */
-    uint64_t size;         /* bytes: rotated before a line would make it larger */
+    enum ind_period
+        every;     /* at the turn of the hour, the day, the week (Monday), the month on the local clock */
+    uint64_t size; /* bytes: rotated before a line would make it larger */
     uint64_t messages;
 };
 
