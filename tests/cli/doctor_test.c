@@ -61,6 +61,19 @@ static void expect_not(const char *check)
     ind_ran_free(&ran);
 }
 
+/* A socket at a free port. */
+static int bind_any(int type, unsigned *port)
+{
+    int fd = socket(AF_INET, type | SOCK_CLOEXEC, 0);
+    struct sockaddr_in name = {.sin_family = AF_INET};
+    socklen_t length = sizeof name;
+    name.sin_addr.s_addr = htonl(INADDR_LOOPBACK);
+    assert_int_equal(bind(fd, (struct sockaddr *)&name, sizeof name), 0);
+    assert_int_equal(getsockname(fd, (struct sockaddr *)&name, &length), 0);
+    *port = ntohs(name.sin_port);
+    return fd;
+}
+
 static void without_a_collector(void **state)
 {
     (void)state;
@@ -69,14 +82,10 @@ static void without_a_collector(void **state)
     expect_not("port-taken");
     write_rules(RULES("tcp: 192.0.2.1:5601", ""));
     expect("address", "bad", "tcp 192.0.2.1:5601: this machine has no such address");
-    int taken = socket(AF_INET, SOCK_DGRAM | SOCK_CLOEXEC, 0);
-    struct sockaddr_in name = {.sin_family = AF_INET};
-    socklen_t length = sizeof name;
-    name.sin_addr.s_addr = htonl(INADDR_LOOPBACK);
-    assert_int_equal(bind(taken, (struct sockaddr *)&name, sizeof name), 0);
-    assert_int_equal(getsockname(taken, (struct sockaddr *)&name, &length), 0);
+    unsigned port;
+    int taken = bind_any(SOCK_DGRAM, &port);
     char rules[300], part[60];
-    snprintf(rules, sizeof rules, RULES("udp: 127.0.0.1:%u", ""), ntohs(name.sin_port));
+    snprintf(rules, sizeof rules, RULES("udp: 127.0.0.1:%u", ""), port);
     snprintf(part, sizeof part, "process %d, listens there already", (int)getpid());
     write_rules(rules);
     expect("port-taken", "bad", part);
@@ -312,14 +321,8 @@ static void a_packet_filter(void **state)
 static void ports_that_nobody_holds(void **state)
 {
     (void)state;
-    int probe = socket(AF_INET, SOCK_STREAM | SOCK_CLOEXEC, 0);
-    struct sockaddr_in name = {.sin_family = AF_INET};
-    socklen_t length = sizeof name;
-    name.sin_addr.s_addr = htonl(INADDR_LOOPBACK);
-    assert_int_equal(bind(probe, (struct sockaddr *)&name, sizeof name), 0);
-    assert_int_equal(getsockname(probe, (struct sockaddr *)&name, &length), 0);
-    const unsigned port = ntohs(name.sin_port);
-    close(probe);
+    unsigned port;
+    close(bind_any(SOCK_STREAM, &port));
     char rules[600], script[2000];
     snprintf(rules, sizeof rules,
              "store: log\nstate: state\nzone: UTC\nallow: [127.0.0.0/16]\n"

@@ -158,16 +158,6 @@ static void add_intake(struct about *about, unsigned intake)
 
 /* ---- As JSON ---- */
 
-static void set_time(json_t *object, const char *key, ind_time time)
-{
-    char text[IND_TIME_WIDTH + 1];
-    struct ind_buffer buffer = ind_buffer_on(text, sizeof text);
-    if (time == IND_TIME_NONE)
-        return;
-    ind_time_write(&buffer, time);
-    json_object_set_new(object, key, json_stringn(text, buffer.length));
-}
-
 static void add_network(void *context, const struct ind_device *device, const struct ind_network *network)
 {
     (void)device;
@@ -319,8 +309,8 @@ static void set_notes(json_t *object, struct about *about)
 static char *as_text(struct about *about)
 {
     json_t *object = ind_rows_device(&about->row, about->status->config);
-    set_time(object, "now", about->status->now);
-    set_time(object, "began", about->status->began);
+    ind_rows_set_time(object, "now", about->status->now);
+    ind_rows_set_time(object, "began", about->status->began);
     if (about->device)
         json_object_set_new(object, "configured", configured_object(about));
     json_object_set_new(object, "refused_by_allow", json_boolean(about->refused));

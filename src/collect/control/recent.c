@@ -1,5 +1,6 @@
 #include "collect/control/recent.h"
 
+#include "collect/control/rows.h"
 #include "core/message/message.h"
 
 #include <stdlib.h>
@@ -16,12 +17,11 @@ struct place {
 json_t *ind_recent_object(const struct ind_status *status, uint16_t listener,
                           const struct ind_note_message *message)
 {
-    char text[IND_ADDRESS_WIDTH], time[IND_TIME_WIDTH + 1];
-    struct ind_buffer from = ind_buffer_on(text, sizeof text), when = ind_buffer_on(time, sizeof time);
+    char text[IND_ADDRESS_WIDTH];
+    struct ind_buffer from = ind_buffer_on(text, sizeof text);
     json_t *object = json_object();
     ind_address_write(&from, &message->from);
-    ind_time_write(&when, message->time);
-    json_object_set_new(object, "time", json_stringn(time, when.length));
+    ind_rows_set_time(object, "time", message->time);
     json_object_set_new(object, "sender", json_stringn(text, from.length));
     json_object_set_new(object, "listener", json_string(status->listeners[listener].name));
     json_object_set_new(object, "transport", json_string(ind_transport_name(message->transport).at));

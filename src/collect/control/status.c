@@ -18,16 +18,6 @@ static void set_number(json_t *object, const char *key, uint64_t number)
     json_object_set_new(object, key, json_integer((json_int_t)number));
 }
 
-static void set_time(json_t *object, const char *key, ind_time time)
-{
-    char text[IND_TIME_WIDTH + 1];
-    if (time == IND_TIME_NONE)
-        return;
-    struct ind_buffer buffer = ind_buffer_on(text, sizeof text);
-    ind_time_write(&buffer, time);
-    json_object_set_new(object, key, json_stringn(text, buffer.length));
-}
-
 static json_t *listeners_array(const struct ind_status *status, const struct ind_rows *rows)
 {
     json_t *array = json_array();
@@ -229,9 +219,9 @@ static json_t *rates_array(const struct ind_status *status)
 char *ind_status_text(const struct ind_status *status, const struct ind_rows *rows)
 {
     json_t *object = json_object(), *waiting = json_object();
-    set_time(object, "now", status->now);
-    set_time(object, "since", status->began);
-    set_time(object, "rules_since", status->rules_since);
+    ind_rows_set_time(object, "now", status->now);
+    ind_rows_set_time(object, "since", status->began);
+    ind_rows_set_time(object, "rules_since", status->rules_since);
     set_number(object, "process", (uint64_t)getpid());
     json_object_set_new(object, "not_well", reasons_array(status->reasons, status->reason_count));
     json_object_set_new(object, "rates", rates_array(status));
@@ -267,7 +257,7 @@ char *ind_status_again(const char *last, ind_time now, const char *trouble)
         files = json_object();
         json_object_set_new(object, "files", files);
     }
-    set_time(object, "now", now);
+    ind_rows_set_time(object, "now", now);
     json_object_set_new(files, "trouble", json_string(trouble));
     char *text = json_dumps(object, JSON_COMPACT | JSON_REAL_PRECISION(15));
     json_decref(object);
