@@ -35,24 +35,17 @@ struct counts {
 
 /* ---- The two outlines ---- */
 
-static int compare_slices(struct ind_slice a, struct ind_slice b)
-{
-    const size_t least = a.length < b.length ? a.length : b.length;
-    const int order = least ? memcmp(a.at, b.at, least) : 0;
-    return order ? order : (a.length > b.length) - (a.length < b.length);
-}
-
 static int compare_things(const struct line *a, const struct line *b)
 {
-    const int order = compare_slices(a->text.part, b->text.part);
-    return order ? order : compare_slices(a->text.name, b->text.name);
+    const int order = ind_slice_compare(a->text.part, b->text.part);
+    return order ? order : ind_slice_compare(a->text.name, b->text.name);
 }
 
 static int compare_lines(const struct line *a, const struct line *b)
 {
     int order = compare_things(a, b);
-    order = order ? order : compare_slices(a->text.key, b->text.key);
-    return order ? order : compare_slices(a->text.value, b->text.value);
+    order = order ? order : ind_slice_compare(a->text.key, b->text.key);
+    return order ? order : ind_slice_compare(a->text.value, b->text.value);
 }
 
 static int by_text(const void *one, const void *other)

@@ -47,16 +47,15 @@ static void write_minute(const struct ind_config *config, ind_time time, char te
 
 /* "2026-12-23", "2026-12-23 or after 3 more", "after 3 more", "now: age", "never". */
 static void write_end(const struct ind_config *config, const struct ind_outlook_archive *archive,
-                      ind_time now, char text[80])
+                      char text[80])
 {
     char minute[32];
     struct ind_buffer out = ind_buffer_on(text, 79);
     if (archive->state == IND_ARCHIVE_MISSING) {
         ind_buffer_text(&out, "-");
-    } else if (archive->due != IND_KEPT || (archive->goes != IND_TIME_NONE && archive->goes <= now)) {
+    } else if (archive->due != IND_KEPT) {
         ind_buffer_text(&out, "now: ");
-        ind_buffer_slice(
-            &out, ind_retention_reason_name(archive->due != IND_KEPT ? archive->due : IND_GONE_BY_AGE));
+        ind_buffer_slice(&out, ind_retention_reason_name(archive->due));
     } else {
         if (archive->goes != IND_TIME_NONE) {
             write_minute(config, archive->goes, minute);
@@ -92,7 +91,7 @@ static void add_size(struct ind_table *table, bool known, uint64_t bytes)
 }
 
 static void add_row(struct ind_table *table, const struct ind_config *config,
-                    const struct ind_outlook_archive *archive, ind_time now)
+                    const struct ind_outlook_archive *archive)
 {
     const struct ind_archive_entry *entry = archive->entry;
     const uint64_t text_size = entry->text ? entry->text : entry->has_plain ? entry->plain_size : 0;
@@ -109,7 +108,7 @@ static void add_row(struct ind_table *table, const struct ind_config *config,
     snprintf(text, sizeof text, "%.1f", archive->size ? (double)text_size / (double)archive->size : 0.0);
     ind_table_text(table, archive->state == IND_ARCHIVE_COMPRESSED && text_size ? text : "-");
     ind_table_text(table, state_of(archive));
-    write_end(config, archive, now, text);
+    write_end(config, archive, text);
     ind_table_text(table, text);
 }
 
@@ -123,17 +122,56 @@ static void print_heading(const struct ind_config *config, const struct ind_outl
     printf(archive->policy ? ", policy %s\n" : "%s\n", archive->policy ? archive->policy->name : "");
 }
 
-static void print_policies(const struct ind_config *config, const bool *used)
+/* Those by which some archive of the list is kept. */
+static void print_policies(const struct ind_config *config, const struct ind_outlook *shown)
 {
-    for (size_t i = 0; i < config->policy_count; i++) {
+    for (size_t p = 0; p < config->policy_count; p++) {
+        size_t i = 0;
+        while (i < shown->count && shown->list[i].policy != &config->policies[p])
+            i++;
         char text[400];
         struct ind_buffer out = ind_buffer_on(text, sizeof text - 1);
-        if (!used[i])
+        if (i == shown->count)
             continue;
-        ind_policy_describe(&config->policies[i], &out);
+        ind_policy_describe(&config->policies[p], &out);
         text[out.length] = '\0';
-        printf("policy %s: %s\n", config->policies[i].name, text);
+        printf("policy %s: %s\n", config->policies[p].name, text);
     }
+}
+
+/* A heading and a table for each series: these lie together. */
+static void print_series(const struct ind_config *config, const struct ind_outlook *shown)
+{
+    static const struct ind_column columns[] = {{"number", false},  {"from", false},  {"until", false},
+                                                {"messages", true}, {"text", true},   {"on disk", true},
+                                                {"ratio", true},    {"state", false}, {"goes", false}};
+    for (size_t i = 0; i < shown->count;) {
+        const char *series = shown->list[i].entry->series;
+        struct ind_table *table = ind_table_new(columns, sizeof columns / sizeof *columns);
+        print_heading(config, &shown->list[i]);
+        for (; i < shown->count && strcmp(shown->list[i].entry->series, series) == 0; i++)
+            add_row(table, config, &shown->list[i]);
+        ind_table_print(table, false, stdout);
+        ind_table_free(table);
+        printf("\n");
+    }
+}
+
+static void print_sums(const struct ind_outlook *shown, size_t missing, size_t gone)
+{
+    char number[32], size[2][32];
+    uint64_t bytes = 0, text = 0;
+    for (size_t i = 0; i < shown->count; i++) {
+        bytes += shown->list[i].size;
+        text += shown->list[i].entry->text;
+    }
+    printf("%s archive%s, %s on disk, of %s of text", ind_grouped(shown->count, number),
+           shown->count == 1 ? "" : "s", ind_size_text(bytes, size[0]), ind_size_text(text, size[1]));
+    if (missing)
+        printf("; %zu missing, though nobody has written down that they were removed", missing);
+    if (given_on)
+        printf("; %s of today will be gone by then", ind_grouped(gone, number));
+    printf("\n");
 }
 
 /* ---- As JSON ---- */
@@ -199,68 +237,37 @@ static bool is_wanted(const struct ind_outlook_archive *archive, const char **na
     return false;
 }
 
-struct sums {
-    size_t count, missing, gone;
-    uint64_t bytes, text;
-    bool *policies; /* by their places: those that some archive is kept by */
-};
-
-static void print_sums(const struct sums *sums)
+/* Leaves in the list those that were asked for; returns how many of these will be gone. */
+static size_t select_wanted(struct ind_outlook *outlook, const char **names)
 {
-    char number[32], size[2][32];
-    printf("%s archive%s, %s on disk, of %s of text", ind_grouped(sums->count, number),
-           sums->count == 1 ? "" : "s", ind_size_text(sums->bytes, size[0]),
-           ind_size_text(sums->text, size[1]));
-    if (sums->missing)
-        printf("; %zu missing, though nobody has written down that they were removed", sums->missing);
-    if (given_on)
-        printf("; %s of today will be gone by then", ind_grouped(sums->gone, number));
-    printf("\n");
+    size_t kept = 0, gone = 0;
+    for (size_t i = 0; i < outlook->count; i++) {
+        const struct ind_outlook_archive *archive = &outlook->list[i];
+        const bool wanted = is_wanted(archive, names), goes = given_on && archive->due != IND_KEPT;
+        gone += wanted && goes;
+        if (wanted && !goes)
+            outlook->list[kept++] = *archive;
+    }
+    outlook->count = kept;
+    return gone;
 }
 
-static struct sums print_all(const struct ind_config *config, const struct ind_outlook *outlook,
-                             const char **names, ind_time at, bool json, bool *policies)
+/* Returns the exit code. */
+static int show(const struct ind_config *config, struct ind_outlook *outlook, const char **names, bool json)
 {
-    static const struct ind_column columns[] = {{"number", false},  {"from", false},  {"until", false},
-                                                {"messages", true}, {"text", true},   {"on disk", true},
-                                                {"ratio", true},    {"state", false}, {"goes", false}};
-    struct sums sums = {.policies = policies};
-    struct ind_table *table = NULL;
-    const char *series = NULL;
-    for (size_t i = 0; i <= outlook->count; i++) {
-        const struct ind_outlook_archive *archive = i < outlook->count ? &outlook->list[i] : NULL;
-        const bool there = archive && is_wanted(archive, names) && !(given_on && archive->due != IND_KEPT);
-        if (archive && !there) {
-            sums.gone += is_wanted(archive, names);
-            continue;
-        }
-        if (!archive || json || !series || strcmp(series, archive->entry->series) != 0) {
-            if (table) {
-                ind_table_print(table, false, stdout);
-                printf("\n");
-            }
-            ind_table_free(table);
-            table = NULL;
-        }
-        if (!archive)
-            break;
-        if (json) {
-            print_json(config, archive);
-        } else if (!table) {
-            print_heading(config, archive);
-            table = ind_table_new(columns, sizeof columns / sizeof *columns);
-        }
-        series = archive->entry->series;
-        if (!json)
-            add_row(table, config, archive, at);
-        if (archive->policy)
-            sums.policies[archive->policy - config->policies] = true;
-        sums.count++;
-        sums.missing += archive->state == IND_ARCHIVE_MISSING;
-        sums.bytes += archive->state == IND_ARCHIVE_MISSING ? 0 : archive->size;
-        sums.text += archive->entry->text;
+    const size_t gone = select_wanted(outlook, names);
+    size_t missing = 0;
+    for (size_t i = 0; i < outlook->count; i++) {
+        missing += outlook->list[i].state == IND_ARCHIVE_MISSING;
+        if (json)
+            print_json(config, &outlook->list[i]);
     }
-    return sums;
+    if (!json) {
+        print_series(config, outlook);
+        print_policies(config, outlook);
+        print_sums(outlook, missing, gone);
+    }
+    return outlook->count == 0 || missing > 0 ? IND_EXIT_NO : IND_EXIT_DONE;
 }
 
 static int list(const struct ind_config *config, const char **names, bool json)
@@ -277,24 +284,16 @@ static int list(const struct ind_config *config, const char **names, bool json)
         ind_complain("%s: %s", config->store, strerror(errno));
         return IND_EXIT_FAILED;
     }
-    at = at == IND_TIME_NONE ? ind_now() : at;
-    bool good =
-        ind_inventory(config, folder, &inventory) && ind_outlook_make(config, &inventory, at, &outlook);
-    struct sums sums = {.policies = calloc(config->policy_count + 1, sizeof(bool))};
-    good = good && sums.policies;
-    if (good)
-        sums = print_all(config, &outlook, names, at, json, sums.policies);
+    int code = IND_EXIT_FAILED;
+    if (ind_inventory(config, folder, &inventory) &&
+        ind_outlook_make(config, &inventory, at == IND_TIME_NONE ? ind_now() : at, &outlook))
+        code = show(config, &outlook, names, json);
     else
         ind_complain("out of memory");
-    if (good && !json) {
-        print_policies(config, sums.policies);
-        print_sums(&sums);
-    }
-    free(sums.policies);
     ind_outlook_free(&outlook);
     ind_inventory_free(&inventory);
     close(folder);
-    return !good ? IND_EXIT_FAILED : sums.count == 0 || sums.missing > 0 ? IND_EXIT_NO : IND_EXIT_DONE;
+    return code;
 }
 
 static int run(struct ind_call *call)
@@ -316,13 +315,12 @@ const struct ind_command ind_command_archives = {
     .summary = "what lies in the store's archives, and what will become of them",
     .arguments = "list [-c FILE] [--on DATE] [--json] [SERIES…]",
     .about =
-        "Lists the archives of the store by series, with the span of their messages, how many there are, "
-        "their\n"
-        "size as text and on disk, and when each goes: by its age, or once so many more were rotated. Which "
-        "go\n"
-        "earlier for want of room nobody can foresee. With --on it lists those of today that will still be\n"
-        "there then. SERIES is what the name of a series, or of an archive, begins with. Exit code 1 where\n"
-        "there is none, or one is missing though nobody has written down that it was removed.\n\n"
+        "Lists the archives of the store by series, with the span of their messages, how many there\n"
+        "are, their size as text and on disk, and when each goes: by its age, or once so many more were\n"
+        "rotated. Which go earlier for want of room nobody can foresee. With --on it lists those of\n"
+        "today that will still be there then. SERIES is what the name of a series, or of an archive,\n"
+        "begins with. Exit code 1 where there is none, or one is missing though nobody has written down\n"
+        "that it was removed.\n\n"
         "Example:\n"
         "  indagator archives list trouble/\n"
         "  indagator archives list --on 2027-01-31\n",

@@ -35,6 +35,8 @@ struct looking {
     size_t kept_count, kept_room;
     size_t messages, went;
     ind_time last_went;
+    ind_time written; /* when the file was written last; IND_TIME_NONE: it is not there */
+    uint64_t size;
 };
 
 /* ---- The file, and who writes it ---- */
@@ -91,12 +93,6 @@ static bool find_path(struct looking *looking, const char *given)
     return good;
 }
 
-static bool is_archive_name(const char *path)
-{
-    struct ind_archive_name parts;
-    return ind_archive_name_read(ind_slice_of(path), &parts);
-}
-
 /* An archive is looked at as the file that it was. */
 static bool take_archive(struct looking *looking)
 {
@@ -106,6 +102,18 @@ static bool take_archive(struct looking *looking)
     const size_t length = parts.live_stem.length; /* it begins where the path does */
     snprintf(looking->path + length, sizeof looking->path - length, ".log");
     return true;
+}
+
+static void look_at_file(struct looking *looking)
+{
+    char whole[4096 + IND_PATH];
+    struct stat facts;
+    snprintf(whole, sizeof whole, "%s/%s", looking->config->store, looking->path);
+    looking->written = IND_TIME_NONE;
+    if (stat(whole, &facts) != 0)
+        return;
+    looking->written = (ind_time)facts.st_mtime * IND_SECOND;
+    looking->size = (uint64_t)facts.st_size;
 }
 
 static bool find_routes(struct looking *looking)
@@ -281,27 +289,16 @@ static const char *times(size_t count, char number[32])
 
 static void show_file(const struct looking *looking, bool archive)
 {
-    char whole[4096 + IND_PATH], size[32], ago[48];
-    struct stat facts;
-    snprintf(whole, sizeof whole, "%s/%s", looking->config->store, looking->path);
+    char size[32], ago[48];
     if (archive)
         printf("An archive, of the file %s\n", looking->path);
-    if (stat(whole, &facts) != 0) {
+    if (looking->written == IND_TIME_NONE) {
         printf("%s is not there: nothing has been written to it\n", looking->path);
         return;
     }
-    ind_status_span(ind_now() - (ind_time)facts.st_mtime * IND_SECOND, ago);
-    printf("%s has %s, the last of it written %s ago\n", looking->path,
-           ind_size_text((uint64_t)facts.st_size, size), ago);
-}
-
-static bool was_written_since_start(const struct looking *looking, const json_t *status)
-{
-    char whole[4096 + IND_PATH];
-    struct stat facts;
-    snprintf(whole, sizeof whole, "%s/%s", looking->config->store, looking->path);
-    return stat(whole, &facts) == 0 && facts.st_size > 0 &&
-           (ind_time)facts.st_mtime * IND_SECOND >= ind_answer_time(status, "since");
+    ind_status_span(ind_now() - looking->written, ago);
+    printf("%s has %s, the last of it written %s ago\n", looking->path, ind_size_text(looking->size, size),
+           ago);
 }
 
 static uint64_t taken_since_start(const json_t *status, const char *name)
@@ -465,11 +462,12 @@ int ind_doctor_file(const struct ind_config *config, const char *path, bool json
         ind_complain("%s is not below the store, %s", path, config->store);
         return IND_EXIT_CALL;
     }
-    if (!ind_is_live_name(ind_slice_of(looking.path)) && !is_archive_name(looking.path)) {
+    const bool archive = take_archive(&looking);
+    if (!ind_is_live_name(ind_slice_of(looking.path))) {
         ind_complain("--file %s: the store's files end in .log, or are archives of such", path);
         return IND_EXIT_CALL;
     }
-    const bool archive = take_archive(&looking);
+    look_at_file(&looking);
     json_t *status = ask(config, "/status", &asked);
     json_t *recent = status ? ask(config, "/recent", &asked) : NULL;
     bool good = find_routes(&looking) && (asked == IND_CONTROL_CLIENT_NOBODY || recent);
@@ -481,7 +479,8 @@ int ind_doctor_file(const struct ind_config *config, const char *path, bool json
         print_json(&looking, status);
     else
         show(&looking, status, archive);
-    const bool written = looking.went > 0 || (status && was_written_since_start(&looking, status));
+    const bool written = looking.went > 0 ||
+                         (status && looking.size > 0 && looking.written >= ind_answer_time(status, "since"));
     const int code = !good ? IND_EXIT_FAILED : written ? IND_EXIT_DONE : IND_EXIT_NO;
     free_looking(&looking);
     json_decref(status);

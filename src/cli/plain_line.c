@@ -31,17 +31,6 @@ static void split(char *line, char *columns[COLUMNS])
     }
 }
 
-/* Not within a character. */
-static size_t cut_at(const char *text, size_t width)
-{
-    size_t length = strlen(text);
-    if (length <= width)
-        return length;
-    while (width > 0 && ((unsigned char)text[width] & 0xC0u) == 0x80u)
-        width--;
-    return width;
-}
-
 /* "pier1-rtr local7 ospfd: neighbour is full", in `room` bytes. */
 static void join(char *const columns[COLUMNS], bool device, char *text, size_t room)
 {
@@ -74,8 +63,8 @@ void ind_print_plain(const json_t *message, bool device, size_t indent, size_t w
     const char *time = strlen(columns[TIME]) > 19 ? columns[TIME] : "----------T--:--:--";
     const size_t room = width > indent + HEAD + 1 ? width - indent - HEAD : 1;
     const bool cut = strlen(text) > room || json_is_true(json_object_get(message, "cut"));
-    const size_t shown = cut_at(text, cut ? room - 1 : room);
+    const struct ind_slice shown = ind_slice_begin(ind_slice_of(text), cut ? room - 1 : room);
     printf("%*s%.5s %.8s  %s%-9s%s  %.*s%s\n", (int)indent, "", time + 5, time + 11, colour,
-           columns[SEVERITY], *colour ? IND_PLAIN : "", (int)shown, text, cut ? "…" : "");
+           columns[SEVERITY], *colour ? IND_PLAIN : "", IND_ARG(shown), cut ? "…" : "");
     free(line);
 }

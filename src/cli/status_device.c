@@ -5,13 +5,14 @@
 #include "cli/status_view.h"
 #include "cli/table.h"
 #include "cli/terminal.h"
+#include "collect/control/roll_call.h"
 #include "core/ledger/ledger.h"
 
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
 
-enum { SILENT_SECONDS = 3600, MARGIN = 14 };
+enum { MARGIN = 14 };
 
 /* ---- Rows of a name and what there is to say ---- */
 
@@ -89,7 +90,7 @@ static bool is_silent(const json_t *device)
     const ind_time last = ind_answer_time(device, "last"), now = ind_answer_time(device, "now");
     const ind_time since = last != IND_TIME_NONE ? last : ind_answer_time(device, "began");
     return configured && !json_is_true(json_object_get(configured, "relay")) &&
-           now - since >= SILENT_SECONDS * IND_SECOND;
+           now - since >= IND_SILENT_AFTER * IND_SECOND;
 }
 
 static void show_head(const json_t *device)

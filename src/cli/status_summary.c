@@ -2,6 +2,7 @@
 
 #include "cli/cli.h"
 #include "cli/terminal.h"
+#include "collect/control/roll_call.h"
 #include "core/ledger/clock_offset.h"
 #include "net/tls.h"
 
@@ -112,7 +113,7 @@ static json_t *those(const json_t *list, bool (*is)(const json_t *one))
 static bool is_silent_for_long(const json_t *status, const json_t *device)
 {
     const ind_time since = ind_answer_time(status, "since"), now = ind_answer_time(status, "now");
-    return json_object_get(device, "last") || now - since >= 3600 * IND_SECOND;
+    return json_object_get(device, "last") || now - since >= IND_SILENT_AFTER * IND_SECOND;
 }
 
 bool ind_status_has_wrong_clock(const json_t *device)

@@ -37,12 +37,7 @@ struct pair {
 
 static int by_key(const void *one, const void *other)
 {
-    const struct pair *a = one, *b = other;
-    const size_t least =
-        a->key->text.length < b->key->text.length ? a->key->text.length : b->key->text.length;
-    const int order = memcmp(a->key->text.at, b->key->text.at, least);
-    return order ? order
-                 : (a->key->text.length > b->key->text.length) - (a->key->text.length < b->key->text.length);
+    return ind_slice_compare(((const struct pair *)one)->key->text, ((const struct pair *)other)->key->text);
 }
 
 /* New, with *count of them; NULL where memory is out, which is reported, or it has none. */

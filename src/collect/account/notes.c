@@ -163,13 +163,10 @@ static void add_message(struct ind_note *note, const struct ind_notable *notable
     message->from = notable->from;
     message->transport = notable->transport;
     message->dropped = notable->dropped;
-    bool longer = notable->line.length > sizeof message->line;
-    message->cut = longer || notable->cut;
-    size_t length = longer ? sizeof message->line : notable->line.length;
-    while (longer && length > 0 && ((unsigned char)notable->line.at[length] & 0xC0u) == 0x80u)
-        length--; /* not within a character */
-    message->length = (uint16_t)length;
-    memcpy(message->line, notable->line.at, message->length);
+    const struct ind_slice line = ind_slice_begin(notable->line, sizeof message->line);
+    message->cut = notable->cut || line.length < notable->line.length;
+    message->length = (uint16_t)line.length;
+    memcpy(message->line, line.at, line.length);
 }
 
 void ind_notes_add(struct ind_notes *notes, uint32_t account, const struct ind_notable *notable)

@@ -112,13 +112,8 @@ static void add_account(struct about *about, unsigned intake, uint32_t number)
     struct ind_note note;
     about->known = true;
     about->refused |= account->kind == IND_ACCOUNT_REFUSED;
-    ind_ledger_add(&about->row.ledger, ledger);
+    ind_row_add(&about->row, ledger, snapshot->last[number], &snapshot->offsets[number]);
     about->listeners[account->listener] += ledger->received;
-    if (snapshot->last[number] != IND_TIME_NONE &&
-        (about->row.last == IND_TIME_NONE || snapshot->last[number] >= about->row.last)) {
-        about->row.last = snapshot->last[number];
-        about->row.offset = &snapshot->offsets[number];
-    }
     for (int i = 0; i < IND_STATUS_RATES; i++)
         about->then[i] += ind_device_rates_received(status->device_rates, status->then[i], intake, number);
     if (status->notes[intake] && ind_notes_of(status->notes[intake], number, &note))
@@ -165,11 +160,7 @@ static void add_network(void *context, const struct ind_device *device, const st
     struct ind_buffer buffer = ind_buffer_on(text, sizeof text);
     if (json_array_size(context) >= MOST_NOTES)
         return;
-    ind_address_write(&buffer, &network->address);
-    if (network->prefix < network->address.bits) {
-        ind_buffer_byte(&buffer, '/');
-        ind_buffer_number(&buffer, network->prefix);
-    }
+    ind_network_write(&buffer, network);
     json_array_append_new(context, json_stringn(text, buffer.length));
 }
 
@@ -206,14 +197,13 @@ static json_t *configured_object(const struct about *about)
 
 static json_t *rates_array(const struct about *about)
 {
-    static const int minutes[IND_STATUS_RATES] = {1, 5, 15};
     json_t *array = json_array();
     for (int i = 0; i < IND_STATUS_RATES; i++) {
         const double seconds = about->status->then[i].seconds;
         if (seconds <= 0)
             continue;
         json_t *object = json_object();
-        json_object_set_new(object, "minutes", json_integer(minutes[i]));
+        json_object_set_new(object, "minutes", json_integer(ind_status_minutes(i)));
         json_object_set_new(object, "seconds", json_real(round(seconds * 10) / 10));
         json_object_set_new(
             object, "messages",

@@ -169,11 +169,11 @@ static void give_recent(struct ind_control *control, const struct ind_status *st
 
 void ind_control_give_status(struct ind_control *control, const struct ind_status *status)
 {
+    give_devices(control, status);
+    give_recent(control, status);
     if (control->for_status && !ind_rows_gather(control->rows, status))
         ind_pending_answer_all(&control->for_status, HTTP_INTERNAL, "text/plain", "out of memory\n");
     give_metrics(control, status);
-    give_devices(control, status);
-    give_recent(control, status);
     char *text = control->for_status ? ind_status_text(status, control->rows) : NULL;
     ind_pending_answer_all(&control->for_status, text ? HTTP_OK : HTTP_INTERNAL, "application/json",
                            text ? text : "out of memory\n");

@@ -38,8 +38,8 @@ static void clear_rows(struct ind_row *table)
     }
 }
 
-static void add_to_row(struct ind_row *row, const struct ind_ledger *ledger, ind_time last,
-                       const struct ind_clock_offset *offset)
+void ind_row_add(struct ind_row *row, const struct ind_ledger *ledger, ind_time last,
+                 const struct ind_clock_offset *offset)
 {
     ind_ledger_add(&row->ledger, ledger);
     if (last != IND_TIME_NONE && (row->last == IND_TIME_NONE || last >= row->last)) {
@@ -129,9 +129,9 @@ static void add_account(struct ind_rows *rows, const struct ind_account_rows *of
 {
     const struct ind_ledger *ledger = &snapshot->ledgers[number];
     ind_ledger_add(&rows->listeners[listener], ledger);
-    add_to_row(of->device, ledger, snapshot->last[number], &snapshot->offsets[number]);
+    ind_row_add(of->device, ledger, snapshot->last[number], &snapshot->offsets[number]);
     if (of->stranger)
-        add_to_row(of->stranger, ledger, snapshot->last[number], &snapshot->offsets[number]);
+        ind_row_add(of->stranger, ledger, snapshot->last[number], &snapshot->offsets[number]);
 }
 
 /* What is counted at the socket replaces what the accounts have received: so that a difference shows. */
@@ -157,7 +157,7 @@ static bool add_snapshot(struct ind_rows *rows, const struct ind_status *status,
     if (unread.received && !rows->unread)
         good &= (rows->unread = row_for(&rows->devices, IND_SLICE("(not read)"))) != NULL;
     if (unread.received && rows->unread)
-        add_to_row(rows->unread, &unread, IND_TIME_NONE, NULL);
+        ind_row_add(rows->unread, &unread, IND_TIME_NONE, NULL);
     rows->rings += snapshot->ring_waiting;
     rows->files += snapshot->store_waiting;
     return good;

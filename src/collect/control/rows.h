@@ -53,6 +53,10 @@ void ind_rows_free(struct ind_rows *rows);
  * all is in them then. */
 bool ind_rows_gather(struct ind_rows *rows, const struct ind_status *status);
 
+/* Adds an account's ledger, and its last message and lags where they are the newest. `offset` lives as long
+ * as the status. */
+void ind_row_add(struct ind_row *row, const struct ind_ledger *ledger, ind_time last,
+                 const struct ind_clock_offset *offset);
 /* What is known of its clock; while the status is there. */
 struct ind_clock_offset_summary ind_row_clock(const struct ind_row *row);
 

@@ -198,14 +198,13 @@ char *ind_status_reasons_text(const struct ind_status_reason *reasons, size_t co
 /* Of messages a second, and of those lost in a hundred; null while nothing is known. */
 static json_t *rates_array(const struct ind_status *status)
 {
-    static const int minutes[IND_STATUS_RATES] = {1, 5, 15};
     json_t *array = json_array();
     for (int i = 0; i < IND_STATUS_RATES; i++) {
         const struct ind_status_rate *rate = &status->rates[i];
         if (rate->seconds <= 0)
             continue;
         json_t *object = json_object();
-        set_number(object, "minutes", (uint64_t)minutes[i]);
+        set_number(object, "minutes", ind_status_minutes(i));
         json_object_set_new(object, "seconds", json_real(round(rate->seconds * 10) / 10));
         json_object_set_new(object, "messages",
                             json_real(round((double)rate->received / rate->seconds * 10) / 10));

@@ -51,8 +51,13 @@ struct ind_status_reason {
 };
 enum { IND_STATUS_REASONS = 32 };
 
-/* In the last 1, 5 and 15 minutes, or since the start. */
+/* In so many minutes, or since the start. */
 enum { IND_STATUS_RATES = 3 };
+static inline unsigned ind_status_minutes(int rate)
+{
+    static const unsigned minutes[IND_STATUS_RATES] = {1, 5, 15};
+    return minutes[rate];
+}
 struct ind_status_rate {
     double seconds; /* 0: nothing is known yet */
     uint64_t received, bytes, lost;
@@ -99,8 +104,8 @@ char *ind_status_again(const char *last, ind_time now, const char *trouble);
 /* What is not well, as JSON. New, to be freed; NULL where memory is out. */
 char *ind_status_reasons_text(const struct ind_status_reason *reasons, size_t count);
 
-/* New, to be freed; NULL where memory is out. `rows`: gathered of this status. */
 struct ind_rows;
+/* New, to be freed; NULL where memory is out. `rows`: gathered of this status. */
 char *ind_status_text(const struct ind_status *status, const struct ind_rows *rows);
 
 #endif

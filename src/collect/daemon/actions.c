@@ -144,14 +144,12 @@ static void note_history(struct ind_collector *collector)
     ind_history_add(&collector->history, &sample);
 }
 
-static const unsigned rate_spans[IND_STATUS_RATES] = {60, 5 * 60, 15 * 60};
-
 static void fill_rates(const struct ind_collector *collector, struct ind_status *status)
 {
     for (int i = 0; i < IND_STATUS_RATES; i++) {
         struct ind_status_rate *rate = &status->rates[i];
-        const struct ind_history_sample since =
-            ind_history_since(&collector->history, &collector->latest, rate_spans[i], &rate->seconds);
+        const struct ind_history_sample since = ind_history_since(&collector->history, &collector->latest,
+                                                                  60 * ind_status_minutes(i), &rate->seconds);
         rate->received = since.received;
         rate->bytes = since.bytes;
         rate->lost = since.lost + since.dropped;
@@ -176,7 +174,7 @@ static void give_status(struct ind_collector *collector)
     status->device_rates = collector->device_rates;
     for (int i = 0; i < IND_STATUS_RATES; i++)
         status->then[i] =
-            ind_device_rates_since(collector->device_rates, rate_spans[i], collector->latest.at);
+            ind_device_rates_since(collector->device_rates, 60 * ind_status_minutes(i), collector->latest.at);
     status->reason_count = ind_health_reasons(collector, status->reasons);
     status->intakes = collector->intakes;
     status->snapshots = collector->snapshots;

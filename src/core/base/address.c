@@ -49,6 +49,15 @@ void ind_address_write(struct ind_buffer *buffer, const struct ind_address *addr
         ind_buffer_text(buffer, text);
 }
 
+void ind_network_write(struct ind_buffer *buffer, const struct ind_network *network)
+{
+    ind_address_write(buffer, &network->address);
+    if (network->prefix < network->address.bits) {
+        ind_buffer_byte(buffer, '/');
+        ind_buffer_number(buffer, network->prefix);
+    }
+}
+
 bool ind_address_equal(const struct ind_address *a, const struct ind_address *b)
 {
     return a->bits == b->bits && memcmp(a->bytes, b->bytes, sizeof a->bytes) == 0;

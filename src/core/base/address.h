@@ -26,6 +26,8 @@ struct ind_address ind_address_v6(const uint8_t bytes[16]);
 bool ind_address_read(struct ind_slice text, struct ind_address *address);
 void ind_address_write(struct ind_buffer *buffer,
                        const struct ind_address *address); /* RFC 5952's form for IPv6 */
+/* An address, with a prefix where that is not all of it: "192.0.2.9", "2001:db8::/32". */
+void ind_network_write(struct ind_buffer *buffer, const struct ind_network *network);
 bool ind_address_equal(const struct ind_address *a, const struct ind_address *b);
 
 enum ind_network_mistake { IND_NETWORK_OK, IND_NETWORK_ADDRESS, IND_NETWORK_PREFIX, IND_NETWORK_HOST_BITS };

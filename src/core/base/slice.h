@@ -65,6 +65,15 @@ static inline int ind_slice_compare(struct ind_slice a, struct ind_slice b)
     return order ? order : (a.length > b.length) - (a.length < b.length);
 }
 
+/* Its beginning, of `most` bytes at most, that ends with a whole character of UTF-8. */
+static inline struct ind_slice ind_slice_begin(struct ind_slice text, size_t most)
+{
+    size_t length = text.length < most ? text.length : most;
+    while (length > 0 && length < text.length && ((unsigned char)text.at[length] & 0xC0u) == 0x80u)
+        length--;
+    return (struct ind_slice){text.at, length};
+}
+
 static inline bool ind_slice_starts(struct ind_slice whole, struct ind_slice start)
 {
     return whole.length >= start.length &&

@@ -181,11 +181,7 @@ static void look_at_sender(const struct walk *walk, const struct ind_condition_n
             continue;
         char text[IND_ADDRESS_WIDTH + 8];
         struct ind_buffer out = ind_buffer_on(text, sizeof text);
-        ind_address_write(&out, &network.address);
-        if (network.prefix < network.address.bits) {
-            ind_buffer_byte(&out, '/');
-            ind_buffer_number(&out, network.prefix);
-        }
+        ind_network_write(&out, &network);
         say(walk, node, "allow: refuses ", ind_buffer_view(&out), ": no message has such a sender",
             IND_NOTHING, "");
     }

@@ -133,12 +133,10 @@ static void remove_entry(struct ind_edit_state *state, struct entry *entry)
 
 static void copy(char *to, size_t room, struct ind_slice text)
 {
-    size_t length = text.length < room - 1 ? text.length : room - 1;
-    while (length > 0 && length < text.length && ((unsigned char)text.at[length] & 0xc0) == 0x80)
-        length--; /* no half of a character */
-    if (length)
-        memcpy(to, text.at, length);
-    to[length] = '\0';
+    const struct ind_slice begun = ind_slice_begin(text, room - 1);
+    if (begun.length)
+        memcpy(to, begun.at, begun.length);
+    to[begun.length] = '\0';
 }
 
 static void fill_news(const struct entry *entry, struct ind_edit_report *report)

@@ -17,7 +17,7 @@ static int in_order(const void *one, const void *other)
 {
     const struct ind_archive_entry *a = ((const struct ind_outlook_archive *)one)->entry,
                                    *b = ((const struct ind_outlook_archive *)other)->entry;
-    const int order = strcmp(a->series ? a->series : "", b->series ? b->series : "");
+    const int order = strcmp(a->series, b->series);
     return order ? order : (a->number > b->number) - (a->number < b->number);
 }
 
