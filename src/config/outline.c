@@ -14,19 +14,30 @@ struct outliner {
 
 /* ---- Values ---- */
 
+static bool is_plain(char byte)
+{
+    return (unsigned char)byte >= 0x20 && byte != 0x7f && byte != '\\';
+}
+
 /* As the escapes of stored lines, so that a value is one word between tabs. */
 static void put_text(FILE *out, struct ind_slice text)
 {
-    for (size_t i = 0; i < text.length; i++) {
-        const unsigned char byte = (unsigned char)text.at[i];
-        if (byte == '\\')
+    while (text.length) {
+        size_t run = 0;
+        while (run < text.length && is_plain(text.at[run]))
+            run++;
+        if (run)
+            fwrite(text.at, 1, run, out);
+        text = ind_slice_from(text, run);
+        if (text.length == 0)
+            return;
+        if (*text.at == '\\')
             fputs("\\\\", out);
-        else if (byte == '\n')
+        else if (*text.at == '\n')
             fputs("\\n", out);
-        else if (byte < 0x20 || byte == 0x7f)
-            fprintf(out, "\\x%02x", byte);
         else
-            putc(byte, out);
+            fprintf(out, "\\x%02x", (unsigned char)*text.at);
+        text = ind_slice_from(text, 1);
     }
 }
 
