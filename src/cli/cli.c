@@ -3,7 +3,7 @@
 #include "collect/runtime/clock.h"
 #include "config/moment.h"
 #include "core/base/escape.h"
-#include "store/read/reader.h"
+#include "store/disk/reader.h"
 #include <errno.h>
 #include <fcntl.h>
 #include <pthread.h>

@@ -5,7 +5,7 @@
 #include "core/base/escape.h"
 #include "core/message/names.h"
 #include "simulate/fleet.h"
-#include "store/read/reader.h"
+#include "store/disk/reader.h"
 
 #include <errno.h>
 #include <fcntl.h>

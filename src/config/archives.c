@@ -162,14 +162,29 @@ static void read_compress(struct ind_loader *loader, const struct ind_node *valu
     policy->level = (int)number;
 }
 
+static void read_chain(struct ind_loader *loader, const struct ind_node *value, void *into)
+{
+    struct ind_policy *policy = into;
+    (void)ind_read_yes(loader, value, &policy->chain);
+}
+
+static void read_sign(struct ind_loader *loader, const struct ind_node *value, void *into)
+{
+    struct ind_policy *policy = into;
+    if (ind_expect_text(loader, value, "the path of a private key in PEM form"))
+        policy->sign = ind_resolve_path(loader, value);
+}
+
 static struct ind_policy *add_policy(struct ind_loader *loader, struct ind_slice name)
 {
     struct ind_config *config = loader->config;
     if (!ind_grow(loader, &config->policies, &config->policy_count, sizeof *config->policies))
         return NULL;
     struct ind_policy *policy = &config->policies[config->policy_count - 1];
-    *policy =
-        (struct ind_policy){NULL, default_rotation, default_retention, IND_COMPRESS_ZSTD, DEFAULT_LEVEL};
+    *policy = (struct ind_policy){.rotate = default_rotation,
+                                  .keep = default_retention,
+                                  .compress = IND_COMPRESS_ZSTD,
+                                  .level = DEFAULT_LEVEL};
     policy->name = ind_keep(loader, name);
     return policy;
 }
@@ -196,10 +211,20 @@ static bool is_policy_name(struct ind_slice name)
     return good;
 }
 
+static void read_policy(struct ind_loader *loader, const struct ind_node *value, struct ind_policy *policy)
+{
+    static const struct ind_key keys[] = {{"rotate", read_rotate},
+                                          {"keep", read_keep},
+                                          {"compress", read_compress},
+                                          {"chain", read_chain},
+                                          {"sign", read_sign}};
+    ind_read_map(loader, value, keys, sizeof keys / sizeof *keys, policy);
+    if (policy->sign && !policy->chain)
+        ind_wrong(loader, value, "\"sign\" signs the links of a chain: add \"chain: yes\"");
+}
+
 void ind_load_archives(struct ind_loader *loader)
 {
-    static const struct ind_key keys[] = {
-        {"rotate", read_rotate}, {"keep", read_keep}, {"compress", read_compress}};
     bool default_given = false;
     for (size_t i = 0; i + 1 < loader->archive_count; i += 2) {
         const struct ind_node *key = loader->archives[i], *value = loader->archives[i + 1];
@@ -211,7 +236,7 @@ void ind_load_archives(struct ind_loader *loader)
             ind_wrong(loader, key, "the archive policy \"%.*s\" appears twice; give this one another name",
                       IND_ARG(key->text));
         else if ((policy = policy ? policy : add_policy(loader, key->text)) != NULL)
-            ind_read_map(loader, value, keys, 3, policy);
+            read_policy(loader, value, policy);
         default_given |= is_default;
     }
 }
@@ -307,4 +332,6 @@ void ind_policy_describe(const struct ind_policy *policy, struct ind_buffer *buf
                                                                     : "none");
     if (policy->compress != IND_COMPRESS_NONE)
         ind_buffer_number(buffer, (unsigned long long)policy->level);
+    if (policy->chain)
+        ind_buffer_text(buffer, policy->sign ? ", chained and signed" : ", chained");
 }

@@ -10,7 +10,7 @@
 #include "store/disk/inventory.h"
 #include "store/disk/journal.h"
 #include "store/disk/walk.h"
-#include "store/read/reader.h"
+#include "store/disk/reader.h"
 #include <dirent.h>
 #include <errno.h>
 #include <fcntl.h>
@@ -524,7 +524,6 @@ static void take_record(void *context, const struct ind_journal_record *record)
 
 static void expect_journal(struct player *player, const char *arguments)
 {
-    static const char *const names[] = {"opened", "rotated", "compressed", "removed"};
     char name[32], log[ROOM];
     unsigned long wanted;
     size_t counts[IND_EVENTS] = {0};
@@ -534,7 +533,7 @@ static void expect_journal(struct player *player, const char *arguments)
     (void)ind_journal_read(folder, 0, NULL, take_record, counts);
     close(folder);
     for (size_t i = 0; i < IND_EVENTS; i++)
-        if (strcmp(name, names[i]) == 0 && counts[i] != wanted)
+        if (strcmp(name, ind_event_name((enum ind_event)i)) == 0 && counts[i] != wanted)
             wrong(player, "%zu records \"%s\", not %lu", counts[i], name, wanted);
 }
 

@@ -1,7 +1,7 @@
 #include "collect/intake/file_reader.h"
 
 #include "store/read/lookup.h"
-#include "store/read/reader.h"
+#include "store/disk/reader.h"
 #include "thread/mutex.h"
 
 #include <errno.h>

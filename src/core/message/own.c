@@ -26,6 +26,7 @@ static const struct {
     [IND_OWN_TOO_MANY_FILES] = {"too-many-files", IND_SEVERITY_WARNING},
     [IND_OWN_ROTATION_FAILED] = {"rotation-failed", IND_SEVERITY_WARNING},
     [IND_OWN_ARCHIVE_FAILED] = {"archive-failed", IND_SEVERITY_WARNING},
+    [IND_OWN_ARCHIVE_CHANGED] = {"archive-changed", IND_SEVERITY_ERROR},
     [IND_OWN_ARCHIVE_WITHOUT_POLICY] = {"archive-without-policy", IND_SEVERITY_WARNING},
     [IND_OWN_RESERVE_REACHED] = {"reserve-reached", IND_SEVERITY_WARNING},
     [IND_OWN_CLOCK_DOUBTED] = {"clock-doubted", IND_SEVERITY_WARNING},

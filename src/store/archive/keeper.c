@@ -5,7 +5,7 @@
 
 #include "core/archive/retention.h"
 #include "core/line/template.h"
-#include "store/disk/journal.h"
+#include "store/disk/chain.h"
 #include <errno.h>
 #include <fcntl.h>
 #include <stdio.h>
@@ -64,6 +64,11 @@ void ind_keeper_adopt(struct ind_keeper *keeper, struct ind_plan *plan)
 {
     ind_plan_policies(plan, keeper->policies);
     keeper->reserve = plan->config->reserve;
+    for (size_t i = 0; i < keeper->archive_count; i++) { /* those of before, where a chain begins now */
+        struct ind_archive *archive = &keeper->archives[i];
+        const struct ind_policy *policy = ind_keeper_policy(keeper, archive);
+        archive->to_do |= policy && policy->chain && !archive->sealed;
+    }
     /* What could not be packed under the old rules may be under the new ones. */
     atomic_store(&keeper->disk->wanted, true);
 }
@@ -124,6 +129,59 @@ static int flush_to_disk(const struct ind_disk *disk, const char *path)
     return error ? error : ind_fs_sync_folders_of(&disk->fs, disk->folder, path);
 }
 
+static bool is_chained(const struct ind_keeper *keeper, const struct ind_archive *archive)
+{
+    return ind_chained(keeper->disk, archive->series, ind_keeper_policy(keeper, archive));
+}
+
+/* Once for each archive: what it is sealed with is what it has to be for ever. 0, or the error. */
+static int seal_archive(struct ind_keeper *keeper, struct ind_archive *archive, const struct ind_seal *seal,
+                        ind_time now)
+{
+    struct ind_disk *disk = keeper->disk;
+    char hash[IND_HASH_TEXT + 1];
+    ind_hash_write(seal->hash, hash);
+    if (archive->sealed) {
+        if (memcmp(archive->hash, seal->hash, IND_HASH) != 0)
+            ind_disk_report(disk, IND_OWN_ARCHIVE_CHANGED, archive->path,
+                            "the text of %s is not what it was when it was sealed: somebody has changed it; "
+                            "\"indagator archives verify\" tells more",
+                            archive->path);
+        return 0;
+    }
+    const struct ind_journal_record record = {.event = IND_EVENT_SEALED,
+                                              .at = now,
+                                              .series = archive->series,
+                                              .number = archive->number,
+                                              .archive = archive->path,
+                                              .bytes = seal->bytes,
+                                              .text_hash = hash};
+    if (!ind_chain_journal(disk, &record, ind_keeper_policy(keeper, archive)))
+        return errno;
+    memcpy(archive->hash, seal->hash, IND_HASH);
+    archive->sealed = true;
+    keeper->heads_moved = true;
+    return 0;
+}
+
+/* An archive that stays as it is. 0, or the error. */
+static int seal_as_it_is(struct ind_keeper *keeper, struct ind_archive *archive, ind_time now,
+                         const struct ind_interrupt *interrupt)
+{
+    struct ind_seal seal;
+    char path[ARCHIVE_PATH];
+    path_on_disk(archive, path);
+    const char *reason = "";
+    const int error =
+        ind_seal_file(keeper->disk->folder, path, archive->compression, interrupt, &seal, &reason);
+    if (error == EBADMSG) { /* it will not get better */
+        ind_disk_report(keeper->disk, IND_OWN_ARCHIVE_CHANGED, archive->path,
+                        "%s cannot be unpacked (%s), and is not sealed", path, reason);
+        return 0;
+    }
+    return error ? error : seal_archive(keeper, archive, &seal, now);
+}
+
 /* 0, or the error. */
 static int compress_archive(struct ind_keeper *keeper, struct ind_archive *archive,
                             enum ind_compression compress, int level, ind_time now,
@@ -132,9 +190,14 @@ static int compress_archive(struct ind_keeper *keeper, struct ind_archive *archi
     struct ind_disk *disk = keeper->disk;
     char to[ARCHIVE_PATH];
     uint64_t size;
+    struct ind_seal seal;
+    const bool chained = is_chained(keeper, archive);
     snprintf(to, sizeof to, "%s%s", archive->path, ind_compression_suffix(compress).at);
-    int error = ind_compress_file(disk, archive->path, to, compress, level, interrupt, &size);
+    int error =
+        ind_compress_file(disk, archive->path, to, compress, level, interrupt, &size, chained ? &seal : NULL);
     error = error ? error : ind_fs_sync_folders_of(&disk->fs, disk->folder, archive->path);
+    if (!error && chained)
+        error = seal_archive(keeper, archive, &seal, now);
     if (error)
         return error;
     if (disk->fs.remove(disk->fs.context, disk->folder, archive->path) != 0 && errno != ENOENT)
@@ -146,7 +209,7 @@ static int compress_archive(struct ind_keeper *keeper, struct ind_archive *archi
                                         .archive = archive->path,
                                         .file = to,
                                         .bytes = size};
-    (void)ind_journal_add(&disk->fs, disk->journal, &record);
+    (void)ind_chain_journal(disk, &record, ind_keeper_policy(keeper, archive));
     keeper->counts.archive_bytes += size - archive->size;
     keeper->counts.compressed++;
     archive->size = size;
@@ -160,16 +223,19 @@ static bool finish_archive(struct ind_keeper *keeper, struct ind_archive *archiv
 {
     struct ind_disk *disk = keeper->disk;
     const struct ind_policy *policy = ind_keeper_policy(keeper, archive);
-    const enum ind_compression compress = policy ? policy->compress : IND_COMPRESS_NONE;
+    const bool packed = archive->compression != IND_COMPRESS_NONE;
+    const enum ind_compression compress = policy && !packed ? policy->compress : IND_COMPRESS_NONE;
     const int level = policy ? policy->level : 0;
     if (compress != IND_COMPRESS_NONE)
         ind_disk_act(disk, IND_ACTION_COMPRESS, archive->path, archive->size,
                      compress == IND_COMPRESS_ZSTD ? "zstd" : "gzip", policy->name);
     if (disk->dry_run)
         return true;
-    int error = flush_to_disk(disk, archive->path);
+    int error = packed ? 0 : flush_to_disk(disk, archive->path);
     if (!error && compress != IND_COMPRESS_NONE)
         error = compress_archive(keeper, archive, compress, level, now, interrupt);
+    else if (!error && !archive->sealed && is_chained(keeper, archive))
+        error = seal_as_it_is(keeper, archive, now, interrupt);
     if (error == ECANCELED)
         return false;
     if (error == ENOENT) {
@@ -178,7 +244,8 @@ static bool finish_archive(struct ind_keeper *keeper, struct ind_archive *archiv
     } else if (error) {
         keeper->counts.failed++;
         ind_disk_report(disk, IND_OWN_ARCHIVE_FAILED, archive->path,
-                        "cannot compress %s: %s; it is tried again later", archive->path, strerror(error));
+                        "cannot %s %s: %s; it is tried again later",
+                        compress != IND_COMPRESS_NONE ? "compress" : "read", archive->path, strerror(error));
     }
     archive->to_do = error && error != ENOENT;
     return !archive->to_do;
@@ -200,13 +267,13 @@ static bool remove_archive(struct ind_keeper *keeper, struct ind_archive *archiv
                                         .reason = reason};
     /* On a full disk the journal may refuse: room comes first. */
     if (!archive->removed)
-        archive->removed = ind_journal_add(&disk->fs, disk->journal, &record);
+        archive->removed = ind_chain_journal(disk, &record, policy);
     if (disk->fs.remove(disk->fs.context, disk->folder, path) != 0 && errno != ENOENT) {
         ind_disk_report(disk, IND_OWN_ARCHIVE_FAILED, path, "cannot remove %s: %s", path, strerror(errno));
         return false;
     }
     if (!archive->removed)
-        (void)ind_journal_add(&disk->fs, disk->journal, &record);
+        (void)ind_chain_journal(disk, &record, policy);
     keeper->counts.removed++;
     keeper->counts.archives--;
     keeper->counts.archive_bytes -= archive->size;
@@ -255,10 +322,13 @@ static void check_clock(struct ind_keeper *keeper, ind_time now, bool clock_is_r
     ind_time newest = IND_TIME_NONE;
     for (size_t i = 0; i < keeper->archive_count; i++)
         newest = keeper->archives[i].rotated > newest ? keeper->archives[i].rotated : newest;
-    if (clock_is_right)
+    if (clock_is_right && keeper->clock_distrusted) {
         keeper->clock_distrusted = false;
-    else if (!keeper->clock_distrusted && !ind_clock_trusted(now, newest, keeper->last_run)) {
+        ind_keeper_link_clock(keeper, IND_EVENT_CLOCK_TRUSTED, now);
+    } else if (!clock_is_right && !keeper->clock_distrusted &&
+               !ind_clock_trusted(now, newest, keeper->last_run)) {
         keeper->clock_distrusted = true;
+        ind_keeper_link_clock(keeper, IND_EVENT_CLOCK_DOUBTED, now);
         ind_disk_report(
             keeper->disk, IND_OWN_CLOCK_DOUBTED, NULL,
             "the clock is more than a day past the last work on archives: nothing is removed for its age "
@@ -319,8 +389,10 @@ void ind_keeper_retain(struct ind_keeper *keeper, struct ind_clocks now, bool cl
     tell_reserve(keeper, &steps, &shortage, now.steady);
     keeper->reserve_tried = shortage.bytes ? now.steady : IND_STEADY_NEVER;
     carry_out_removals(keeper, &steps, now.wall);
+    const size_t steps_count = steps.count;
     free(steps.list);
     keeper->retained = now.steady;
+    keeper->heads_moved |= steps_count > 0;
     if (!keeper->clock_distrusted)
         keep_last_run(keeper, now);
 }
@@ -348,6 +420,7 @@ bool ind_keeper_run(struct ind_keeper *keeper, struct ind_clocks now, const stru
             all &= finish_archive(keeper, archive, now.wall, interrupt);
     }
     free(steps.list);
+    ind_keeper_keep_heads(keeper);
     if (!all)
         keeper->failed_at = now.steady;
     return all;

@@ -3,6 +3,7 @@
 #define IND_STORE_ARCHIVE_KEEPER_PRIVATE_H
 
 #include "store/archive/keeper.h"
+#include "store/disk/chain.h"
 
 struct ind_keeper {
     struct ind_disk *disk;
@@ -13,6 +14,7 @@ struct ind_keeper {
     uint64_t reserve;  /* bytes that are to be free */
     struct ind_steady retained, kept_last_run, failed_at, reserve_told, reserve_tried;
     bool clock_distrusted;
+    bool heads_moved; /* there are links that STATE/chain-heads does not know */
     struct ind_keeper_counts counts;
 };
 
@@ -39,6 +41,15 @@ static inline const struct ind_policy *ind_keeper_policy(const struct ind_keeper
 {
     return archive->policy == IND_NO_POLICY ? NULL : keeper->policies[archive->policy];
 }
+
+/* ---- heads.c ---- */
+
+/* Writes how far each chain goes to STATE/chain-heads, after the journal is on disk, where there is anything
+ * new: a journal that is cut short later does not go that far. What fails is done at the next run. */
+void ind_keeper_keep_heads(struct ind_keeper *keeper);
+
+/* A link in every chained series: the clock is doubted, or trusted again. */
+void ind_keeper_link_clock(struct ind_keeper *keeper, enum ind_event event, ind_time now);
 
 /* ---- decide.c ---- */
 

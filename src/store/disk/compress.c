@@ -20,41 +20,49 @@ struct packer {
     char *text, *packed;
     size_t filled, room; /* of text; of packed */
     ZSTD_CCtx *zstd;
+    z_stream gzip;
+    bool gzip_open;
+    struct ind_sealing *sealing; /* NULL: nobody asks for a seal */
     uint64_t size;
     const struct ind_interrupt *interrupt;
 };
 
-static bool pack_zstd(struct packer *packer, size_t length, size_t *packed)
+static int put(struct packer *packer, size_t packed)
 {
-    *packed = ZSTD_compress2(packer->zstd, packer->packed, packer->room, packer->text, length);
-    return !ZSTD_isError(*packed);
-}
-
-static bool pack_gzip(struct packer *packer, size_t length, size_t *packed)
-{
-    z_stream stream = {0};
-    if (deflateInit2(&stream, packer->level, Z_DEFLATED, 15 + 16, 8, Z_DEFAULT_STRATEGY) != Z_OK)
-        return false;
-    stream.next_in = (Bytef *)packer->text;
-    stream.avail_in = (uInt)length;
-    stream.next_out = (Bytef *)packer->packed;
-    stream.avail_out = (uInt)packer->room;
-    bool good = deflate(&stream, Z_FINISH) == Z_STREAM_END;
-    *packed = packer->room - stream.avail_out;
-    deflateEnd(&stream);
-    return good;
+    packer->size += packed;
+    return ind_fs_write_all(&packer->disk->fs, packer->to, packer->packed, packed) ? 0 : errno;
 }
 
 /* 0, or the error; as all below. */
-static int pack(struct packer *packer, size_t length)
+static int pack_zstd(struct packer *packer, size_t length)
 {
-    size_t packed = 0;
-    bool good = packer->compression == IND_COMPRESS_ZSTD ? pack_zstd(packer, length, &packed)
-                                                         : pack_gzip(packer, length, &packed);
-    if (!good)
-        return ENOMEM;
-    packer->size += packed;
-    return ind_fs_write_all(&packer->disk->fs, packer->to, packer->packed, packed) ? 0 : errno;
+    size_t packed = ZSTD_compress2(packer->zstd, packer->packed, packer->room, packer->text, length);
+    return ZSTD_isError(packed) ? ENOMEM : put(packer, packed);
+}
+
+/* One member: what is packed may lie in zlib's memory until the end of the text. */
+static int pack_gzip(struct packer *packer, size_t length, bool last)
+{
+    z_stream *gzip = &packer->gzip;
+    int error = 0;
+    gzip->next_in = (Bytef *)packer->text;
+    gzip->avail_in = (uInt)length;
+    do {
+        gzip->next_out = (Bytef *)packer->packed;
+        gzip->avail_out = (uInt)packer->room;
+        if (deflate(gzip, last ? Z_FINISH : Z_NO_FLUSH) == Z_STREAM_ERROR)
+            return ENOMEM;
+        error = put(packer, packer->room - gzip->avail_out);
+    } while (!error && gzip->avail_out == 0);
+    return error;
+}
+
+static int pack(struct packer *packer, size_t length, bool last)
+{
+    if (packer->sealing && !ind_sealing_add(packer->sealing, packer->text, length))
+        return EIO;
+    return packer->compression == IND_COMPRESS_ZSTD ? pack_zstd(packer, length)
+                                                    : pack_gzip(packer, length, last);
 }
 
 /* The end of the last whole line in the text so far; all of it where a line is longer than a frame. */
@@ -77,23 +85,28 @@ static int pack_all(struct packer *packer)
         packer->filled += (size_t)got;
         if (got > 0 && packer->filled < FRAME)
             continue;
-        if (packer->filled == 0)
+        const bool last = got == 0;
+        if (packer->filled == 0 && packer->compression == IND_COMPRESS_ZSTD)
             return 0;
-        size_t length = got == 0 ? packer->filled : line_end(packer);
-        int error = pack(packer, length);
+        size_t length = last ? packer->filled : line_end(packer);
+        int error = pack(packer, length, last);
         if (error)
             return error;
         memmove(packer->text, packer->text + length, packer->filled - length);
         packer->filled -= length;
+        if (last)
+            return 0;
         if (ind_interrupted(packer->interrupt))
             return ECANCELED;
     }
 }
 
-static int prepare(struct packer *packer)
+static int prepare(struct packer *packer, bool to_seal)
 {
-    size_t zstd = ZSTD_compressBound(FRAME), gzip = (size_t)compressBound(FRAME) + 64;
-    packer->room = zstd > gzip ? zstd : gzip;
+    packer->sealing = to_seal ? ind_sealing_new() : NULL;
+    if (to_seal && !packer->sealing)
+        return ENOMEM;
+    packer->room = ZSTD_compressBound(FRAME);
     packer->text = malloc(FRAME);
     packer->packed = malloc(packer->room);
     packer->zstd = packer->compression == IND_COMPRESS_ZSTD ? ZSTD_createCCtx() : NULL;
@@ -101,8 +114,10 @@ static int prepare(struct packer *packer)
         ZSTD_CCtx_setParameter(packer->zstd, ZSTD_c_compressionLevel, packer->level);
         ZSTD_CCtx_setParameter(packer->zstd, ZSTD_c_checksumFlag, 1);
     }
-    bool good = packer->text && packer->packed && (packer->zstd || packer->compression != IND_COMPRESS_ZSTD);
-    return good ? 0 : ENOMEM;
+    if (packer->compression == IND_COMPRESS_GZIP)
+        packer->gzip_open =
+            deflateInit2(&packer->gzip, packer->level, Z_DEFLATED, 15 + 16, 8, Z_DEFAULT_STRATEGY) == Z_OK;
+    return packer->text && packer->packed && (packer->zstd || packer->gzip_open) ? 0 : ENOMEM;
 }
 
 /* The packed file looks as the plain one did: owner's group, mode, and when it was last written to. */
@@ -137,9 +152,27 @@ static int name_it(struct packer *packer, const char *temporary, const char *to)
     return good ? 0 : errno;
 }
 
+static void clean_up(struct packer *packer, const char *temporary, bool failed)
+{
+    const struct ind_fs *fs = &packer->disk->fs;
+    if (packer->from >= 0)
+        close(packer->from);
+    if (packer->to >= 0) {
+        close(packer->to);
+        if (failed)
+            (void)fs->remove(fs->context, packer->disk->folder, temporary);
+    }
+    if (packer->gzip_open)
+        deflateEnd(&packer->gzip);
+    ZSTD_freeCCtx(packer->zstd);
+    ind_sealing_free(packer->sealing);
+    free(packer->text);
+    free(packer->packed);
+}
+
 int ind_compress_file(struct ind_disk *disk, const char *plain, const char *to,
                       enum ind_compression compression, int level, const struct ind_interrupt *interrupt,
-                      uint64_t *size)
+                      uint64_t *size, struct ind_seal *seal)
 {
     struct packer packer = {.disk = disk,
                             .compression = compression,
@@ -150,20 +183,13 @@ int ind_compress_file(struct ind_disk *disk, const char *plain, const char *to,
     char temporary[IND_PATH + 128];
     ind_temporary_name(to, temporary, sizeof temporary);
     int error = open_files(&packer, plain, temporary);
-    error = error ? error : prepare(&packer);
+    error = error ? error : prepare(&packer, seal != NULL);
     error = error ? error : pack_all(&packer);
+    if (!error && seal && !ind_sealing_end(packer.sealing, seal))
+        error = EIO;
     error = error ? error : copy_attributes(&packer);
     error = error ? error : name_it(&packer, temporary, to);
-    if (packer.from >= 0)
-        close(packer.from);
-    if (packer.to >= 0) {
-        close(packer.to);
-        if (error)
-            (void)disk->fs.remove(disk->fs.context, disk->folder, temporary);
-    }
-    free(packer.text);
-    free(packer.packed);
-    ZSTD_freeCCtx(packer.zstd);
+    clean_up(&packer, temporary, error != 0);
     *size = packer.size;
     return error;
 }

@@ -28,6 +28,9 @@ struct ind_archive {
     enum ind_compression compression; /* as it is on disk */
     bool to_do;                       /* to be flushed, and compressed where the policy says so */
     bool removed;                     /* journaled as such */
+    bool is_protected;                /* no retention touches it */
+    bool sealed;                      /* its text's hash is in the journal, and here */
+    unsigned char hash[32];
 };
 
 struct ind_handed {
@@ -80,7 +83,8 @@ struct ind_disk {
 
     struct ind_mutex handing;
     struct ind_handed *handed IND_GUARDED_BY(handing); /* newest first */
-    atomic_bool wanted; /* set by either half: there is something for the keeping half to do */
+    struct ind_chain *chain; /* store/disk/chain.h; opened and closed by whoever opens the disk */
+    atomic_bool wanted;      /* set by either half: there is something for the keeping half to do */
     /* Bytes of live files on disk, by policy and by file system: counted by the writing half. */
     atomic_uint_fast64_t live_bytes[IND_POLICY_PLACES], live_bytes_on[IND_MOST_FILE_SYSTEMS];
 };

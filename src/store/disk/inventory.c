@@ -1,5 +1,6 @@
 #include "store/disk/inventory.h"
 
+#include "store/disk/chain.h"
 #include "store/disk/stored.h"
 #include "store/disk/walk.h"
 
@@ -66,8 +67,8 @@ static void find_policy(const struct ind_config *config, const struct ind_journa
 static void add_record(void *context, const struct ind_journal_record *record)
 {
     struct taker *taker = context;
-    struct ind_archive_entry *entry = entry_for(taker, record->archive);
-    if (!entry)
+    struct ind_archive_entry *entry = record->archive ? entry_for(taker, record->archive) : NULL;
+    if (!entry) /* or it is about a whole series */
         return;
     if (!entry->series)
         replace(taker, &entry->series, record->series);
@@ -75,7 +76,7 @@ static void add_record(void *context, const struct ind_journal_record *record)
     if (record->event == IND_EVENT_OPENED) {
         replace(taker, &entry->live, record->live);
         entry->known_opened = true;
-        entry->known_rotated = entry->known_removed = false;
+        entry->known_rotated = entry->known_removed = entry->sealed = false;
         entry->opened = record->at;
         entry->first = record->first;
         entry->made_up = record->made_up;
@@ -91,7 +92,14 @@ static void add_record(void *context, const struct ind_journal_record *record)
             entry->first = record->first;
     } else if (record->event == IND_EVENT_REMOVED) {
         entry->known_removed = true;
+    } else if (record->event == IND_EVENT_SEALED) {
+        entry->sealed = ind_hash_read(ind_slice_of(record->text_hash), entry->hash);
+        entry->text = record->bytes;
+    } else if (record->event == IND_EVENT_PROTECTED || record->event == IND_EVENT_UNPROTECTED) {
+        entry->is_protected = record->event == IND_EVENT_PROTECTED;
+        replace(taker, &entry->why, entry->is_protected ? record->reason : NULL);
     }
+    entry->chained |= record->linked;
 }
 
 static ind_time modified(const struct stat *facts)
@@ -223,6 +231,7 @@ void ind_inventory_free(struct ind_inventory *inventory)
         free(entry->archive);
         free(entry->series);
         free(entry->live);
+        free(entry->why);
         free(entry);
     }
     struct ind_live_path *live, *after;

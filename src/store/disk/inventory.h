@@ -23,9 +23,14 @@ struct ind_archive_entry {
     enum ind_compression compression; /* the compressed one is there */
     uint64_t plain_size, compressed_size, inode;
     ind_time modified;
-    uint64_t messages, text; /* when it was rotated; UINT64_MAX, 0: not known */
+    uint64_t messages, text; /* when it was rotated, or sealed; UINT64_MAX, 0: not known */
     ind_time last;           /* likewise: of its messages */
     int stored;              /* see store/disk/stored.h */
+    bool is_protected;
+    char *why;   /* of the protection */
+    bool sealed; /* `text` and `hash` are as the journal has them */
+    bool chained;
+    unsigned char hash[32];
 };
 
 struct ind_live_path {

@@ -1,5 +1,7 @@
 #include "store/disk/plan.h"
 
+#include "store/disk/chain.h"
+
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
@@ -34,6 +36,9 @@ struct ind_plan *ind_plan_new(struct ind_disk *disk, const struct ind_config *co
             snprintf(reason, room, "more than %d archive policies since the start; restart the collector",
                      IND_POLICY_PLACES);
     }
+    for (size_t i = 0; good && !disk->dry_run && i < config->policy_count; i++)
+        if (config->policies[i].sign)
+            good = ind_chain_load_key(disk, config->policies[i].sign, reason, room);
     if (good)
         return plan;
     ind_plan_free(plan);

@@ -14,7 +14,8 @@ struct ind_plan {
     uint64_t *made_today; /* of the writing half: room for one number a route, for each file system */
 };
 
-/* By one thread at a time. NULL where it cannot be done: `reason` tells why. Changes nothing that runs. */
+/* Reads the keys that sign. By one thread at a time. NULL where it cannot be done: `reason` tells why.
+ * Changes nothing that runs. */
 struct ind_plan *ind_plan_new(struct ind_disk *disk, const struct ind_config *config, char *reason,
                               size_t room);
 /* Not before both halves have adopted a later one. Accepts NULL. */

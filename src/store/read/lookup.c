@@ -4,7 +4,7 @@
 #include "core/archive/archive_name.h"
 #include "store/disk/journal.h"
 #include "store/read/line_reader.h"
-#include "store/read/reader.h"
+#include "store/disk/reader.h"
 #include <fcntl.h>
 #include <limits.h>
 #include <stdlib.h>
@@ -18,11 +18,12 @@ struct wanted {
 };
 
 /* The newest counts. */
-static void add_opened(void *context, const struct ind_opened *opened)
+static void add_opened(void *context, const struct ind_journal_record *record)
 {
     struct wanted *wanted = context;
-    if (ind_slice_equal(wanted->live ? opened->live : opened->archive, wanted->path))
-        wanted->stored = ind_stored_read(opened->layout, opened->version);
+    if (record->event == IND_EVENT_OPENED &&
+        ind_slice_equal(ind_slice_of(wanted->live ? record->live : record->archive), wanted->path))
+        wanted->stored = ind_stored_read(ind_slice_of(record->layout), record->version);
 }
 
 static int look_in(int folder, const char *path)
@@ -33,7 +34,7 @@ static int look_in(int folder, const char *path)
         wanted.path = name.plain;
         wanted.live = false;
     }
-    ind_journal_read_opened(folder, add_opened, &wanted);
+    (void)ind_journal_read(folder, 0, "opened", add_opened, &wanted);
     return wanted.stored;
 }
 

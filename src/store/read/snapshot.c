@@ -181,15 +181,18 @@ static bool leave_out_moved(struct ind_snapshot *snapshot, uint64_t journal_from
 }
 
 /* Which layout a file holds, the journal tells. Of a live file its newest "opened" counts. */
-static void set_layout(void *context, const struct ind_opened *opened)
+static void set_layout(void *context, const struct ind_journal_record *record)
 {
     struct ind_snapshot *snapshot = context;
-    struct ind_snapshot_file *files[] = {find(snapshot, opened->archive, false),
-                                         find(snapshot, opened->live, true)};
+    if (record->event != IND_EVENT_OPENED)
+        return;
+    const struct ind_slice route = ind_slice_of(record->route);
+    struct ind_snapshot_file *files[] = {find(snapshot, ind_slice_of(record->archive), false),
+                                         find(snapshot, ind_slice_of(record->live), true)};
     for (int i = 0; i < 2; i++)
         if (files[i]) {
-            files[i]->stored = ind_stored_read(opened->layout, opened->version);
-            files[i]->route = opened->route.length ? XXH3_64bits(opened->route.at, opened->route.length) : 0;
+            files[i]->stored = ind_stored_read(ind_slice_of(record->layout), record->version);
+            files[i]->route = route.length ? XXH3_64bits(route.at, route.length) : 0;
         }
 }
 
@@ -218,7 +221,7 @@ bool ind_snapshot_take(const char *store, void (*between)(void *context, int ste
         errno = error;
         return false;
     }
-    ind_journal_read_opened(snapshot->folder, set_layout, snapshot);
+    (void)ind_journal_read(snapshot->folder, 0, "opened", set_layout, snapshot);
     return true;
 }
 

@@ -4,7 +4,7 @@
 #include "store/search/search.h"
 
 #include "core/base/escape.h"
-#include "store/read/reader.h"
+#include "store/disk/reader.h"
 #include "store/search/search_private.h"
 #include <errno.h>
 #include <fcntl.h>

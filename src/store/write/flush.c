@@ -2,7 +2,7 @@
  * folders, the file, lines. */
 #include "store/write/write_private.h"
 
-#include "store/disk/journal.h"
+#include "store/disk/chain.h"
 #include <errno.h>
 #include <fcntl.h>
 #include <stdio.h>
@@ -35,7 +35,7 @@ static int journal_opened(struct ind_store *store, struct ind_live *live, struct
         .first = live->first,
         .made_up = live->made_up,
     };
-    live->journaled = ind_journal_add(&store->disk->fs, store->disk->journal, &record);
+    live->journaled = ind_chain_journal(store->disk, &record, policy);
     return live->journaled ? 0 : errno;
 }
 

@@ -1,4 +1,5 @@
 /* store/write/open.c: taking hold of a store, both halves of it, and letting it go. */
+#include "store/disk/chain.h"
 #include "store/write/write_private.h"
 
 #include <stdlib.h>
@@ -46,11 +47,11 @@ static bool make_part(struct ind_store *store, const struct ind_store_settings *
     return good;
 }
 
-static bool make_parts(struct ind_store *store, const struct ind_store_settings *settings)
+static bool make_parts(struct ind_store *store, const struct ind_store_settings *settings, char *reason,
+                       size_t room)
 {
-    char reason[200];
     unsigned count = settings->divide ? store->disk->mounts.file_systems : 1;
-    store->first_plan = ind_plan_new(store->disk, settings->config, reason, sizeof reason);
+    store->first_plan = ind_plan_new(store->disk, settings->config, reason, room);
     bool good = store->first_plan != NULL;
     for (unsigned i = 0; good && i < count; i++)
         good = make_part(store, settings, i, count);
@@ -72,10 +73,9 @@ static enum ind_store_status set_up(struct ind_store *store, const struct ind_st
     enum ind_store_status status = ind_disk_open(&disk, &store->disk, reason, room);
     if (status != IND_STORE_OK)
         return status;
-    if (!make_parts(store, settings)) {
-        snprintf(reason, room, "out of memory");
+    snprintf(reason, room, "out of memory");
+    if (!ind_chain_open(store->disk) || !make_parts(store, settings, reason, room))
         return IND_STORE_FAILED;
-    }
     return ind_store_recover(store, settings->now, reason, room) ? IND_STORE_OK : IND_STORE_FAILED;
 }
 
@@ -130,6 +130,8 @@ void ind_store_close(struct ind_store *store)
     free_series(&store->own_series);
     ind_keeper_free(store->keeper);
     ind_plan_free(store->first_plan);
+    if (store->disk)
+        ind_chain_close(store->disk);
     ind_disk_close(store->disk);
     free(store);
 }

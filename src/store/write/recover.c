@@ -5,8 +5,8 @@
  * file, or of an archive that is not compressed, is cut off; a live file is taken up where it was. */
 #include "store/write/write_private.h"
 
+#include "store/disk/chain.h"
 #include "store/disk/inventory.h"
-#include "store/disk/journal.h"
 #include <errno.h>
 #include <fcntl.h>
 #include <stdlib.h>
@@ -133,6 +133,12 @@ static bool recover_live(struct ind_store *store, struct ind_live_path *path)
     return true;
 }
 
+static const struct ind_policy *policy_of(const struct ind_store *store,
+                                          const struct ind_archive_entry *entry)
+{
+    return entry->policy == IND_NO_POLICY ? NULL : &store->config->policies[entry->policy];
+}
+
 static void journal_missing_rotation(struct ind_store *store, const struct ind_archive_entry *entry,
                                      ind_time rotated)
 {
@@ -147,7 +153,7 @@ static void journal_missing_rotation(struct ind_store *store, const struct ind_a
                                         .inode = entry->inode,
                                         .first = entry->first,
                                         .last = IND_TIME_NONE};
-    (void)ind_journal_add(&store->disk->fs, store->disk->journal, &record);
+    (void)ind_chain_journal(store->disk, &record, policy_of(store, entry));
 }
 
 static void compressed_path(const struct ind_archive_entry *entry, char *path, size_t room)
@@ -179,7 +185,7 @@ static void finish_compression(struct ind_store *store, const struct ind_archive
                                         .archive = entry->archive,
                                         .file = path,
                                         .bytes = entry->compressed_size};
-    (void)ind_journal_add(&store->disk->fs, store->disk->journal, &record);
+    (void)ind_chain_journal(store->disk, &record, policy_of(store, entry));
 }
 
 static bool recover_archive(struct ind_store *store, struct ind_archive_entry *entry, ind_time now,
@@ -199,8 +205,9 @@ static bool recover_archive(struct ind_store *store, struct ind_archive_entry *e
     else if (entry->has_plain)
         cut_torn_line(store, entry->archive, &entry->plain_size);
     *unknown += entry->policy == IND_NO_POLICY;
-    bool packs = entry->policy != IND_NO_POLICY &&
-                 store->config->policies[entry->policy].compress != IND_COMPRESS_NONE;
+    const struct ind_policy *policy = policy_of(store, entry);
+    const bool packs = policy && policy->compress != IND_COMPRESS_NONE && !entry->compression;
+    const bool seals = !entry->sealed && ind_chained(store->disk, entry->series, policy);
     struct ind_archive archive = {.path = entry->archive,
                                   .series = entry->series,
                                   .number = entry->number,
@@ -208,7 +215,10 @@ static bool recover_archive(struct ind_store *store, struct ind_archive_entry *e
                                   .policy = entry->policy,
                                   .rotated = rotated,
                                   .compression = entry->compression,
-                                  .to_do = !entry->compression && packs};
+                                  .to_do = packs || seals,
+                                  .is_protected = entry->is_protected,
+                                  .sealed = entry->sealed};
+    memcpy(archive.hash, entry->hash, sizeof archive.hash);
     return ind_keeper_add(store->keeper, &archive);
 }
 

@@ -3,7 +3,7 @@
  * recover.c finishes the rest. */
 #include "store/write/write_private.h"
 
-#include "store/disk/journal.h"
+#include "store/disk/chain.h"
 #include <errno.h>
 #include <fcntl.h>
 #include <sys/stat.h>
@@ -24,7 +24,7 @@ static void journal_rotated(struct ind_store *store, const struct ind_live *live
         .first = live->first,
         .last = live->last,
     };
-    if (!ind_journal_add(&store->disk->fs, store->disk->journal, &record))
+    if (!ind_chain_journal(store->disk, &record, ind_live_policy(store, live)))
         ind_disk_report(store->disk, IND_OWN_ROTATION_FAILED, NULL, "cannot write the journal: %s",
                         strerror(errno));
 }

@@ -6,7 +6,7 @@
 #include "support/support.h"
 
 #include "store/archive/keeper.h"
-#include "store/read/reader.h"
+#include "store/disk/reader.h"
 #include "store/read/snapshot.h"
 #include "store/write/store.h"
 #include <dirent.h>

@@ -1,4 +1,4 @@
-#include "store/read/reader.h"
+#include "store/disk/reader.h"
 
 #include <errno.h>
 #include <stdlib.h>

@@ -1,6 +1,6 @@
-/* store/read/reader.h: a file's lines in blocks, whatever it is compressed with. */
-#ifndef IND_STORE_READ_READER_H
-#define IND_STORE_READ_READER_H
+/* store/disk/reader.h: a file's lines in blocks, whatever it is compressed with. */
+#ifndef IND_STORE_DISK_READER_H
+#define IND_STORE_DISK_READER_H
 
 #include "core/archive/archive_name.h"
 #include "core/base/slice.h"
