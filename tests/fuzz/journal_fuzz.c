@@ -1,6 +1,6 @@
 /* Any bytes may stand in a journal: it is read to its end, the quick way and the other give the same, and a
  * survey and a snapshot make something of it. */
-#include "store/disk/chain.h"
+#include "store/archive/proof.h"
 #include "store/disk/inventory.h"
 #include "store/read/snapshot.h"
 #include "temporary.h"
@@ -80,6 +80,16 @@ int LLVMFuzzerTestOneInput(const uint8_t *bytes, size_t size)
     if (!ind_snapshot_take(store, NULL, NULL, &snapshot))
         abort();
     ind_snapshot_free(&snapshot);
+    char reason[1400];
+    struct ind_proof proof;
+    const struct ind_proof_settings settings = {
+        .store = store,
+        .heads = "1 00112233445566778899aabbccddeeff00112233445566778899aabbc"
+                 "cddeeff a.log\n",
+        .since = IND_TIME_NONE,
+        .until = IND_TIME_NONE};
+    (void)ind_proof_make(&settings, &proof, reason, sizeof reason);
+    ind_proof_free(&proof);
     close(folder);
     return 0;
 }

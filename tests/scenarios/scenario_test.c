@@ -7,10 +7,11 @@
 #include "config/moment.h"
 #include "config/quantity.h"
 #include "store/archive/keeper.h"
+#include "store/archive/proof.h"
 #include "store/disk/inventory.h"
 #include "store/disk/journal.h"
-#include "store/disk/walk.h"
 #include "store/disk/reader.h"
+#include "store/disk/walk.h"
 #include <dirent.h>
 #include <errno.h>
 #include <fcntl.h>
@@ -579,6 +580,28 @@ static void expect_finished(struct player *player)
     found_free(found);
 }
 
+/* No chain is broken, and no archive missing; also between a crash and the start after it. */
+static void expect_proven(struct player *player)
+{
+    char log[ROOM], state[ROOM], reason[ROOM * 2];
+    snprintf(log, sizeof log, "%s/log", player->folder);
+    snprintf(state, sizeof state, "%s/state/" IND_CHAIN_HEADS, player->folder);
+    char *heads = ind_read_file(state, NULL);
+    struct ind_proof proof;
+    const struct ind_proof_settings settings = {
+        .store = log, .heads = heads, .since = IND_TIME_NONE, .until = IND_TIME_NONE, .threads = 1};
+    if (!ind_proof_make(&settings, &proof, reason, sizeof reason))
+        wrong(player, "%s", reason);
+    for (size_t i = 0; i < proof.finding_count; i++)
+        wrong(player, "%s %s line %llu: %s", ind_finding_name(proof.findings[i].kind),
+              proof.findings[i].archive ? proof.findings[i].archive : "journal",
+              (unsigned long long)proof.findings[i].line, proof.findings[i].text);
+    if (proof.unreadable)
+        wrong(player, "%zu files cannot be read", proof.unreadable);
+    ind_proof_free(&proof);
+    free(heads);
+}
+
 /* ---- The script ---- */
 
 static void load_config(struct player *player)
@@ -646,6 +669,7 @@ static void play_line(struct player *player)
         expect_told(player, rest);
     } else if (strcmp(line, "finished") == 0) {
         expect_finished(player);
+        expect_proven(player);
     } else if ((rest = after(line, "disk ")) != NULL) {
         player->disk.left = strcmp(rest, "free") == 0 ? UINT64_MAX : strtoul(rest, NULL, 10);
     } else if (strcmp(line, "restart") == 0 || strcmp(line, "crash") == 0) {
@@ -685,6 +709,7 @@ static long play_once(struct player *player, long die_after)
         changes = player->disk.changes;
         player->disk.die_after = -1;
         player->stored_before = weigh(player).ended[IND_END_STORED];
+        expect_proven(player);
         restart(player, false);
         play_lines(player, then + 1, player->line_count);
     }

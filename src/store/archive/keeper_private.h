@@ -42,6 +42,17 @@ static inline const struct ind_policy *ind_keeper_policy(const struct ind_keeper
     return archive->policy == IND_NO_POLICY ? NULL : keeper->policies[archive->policy];
 }
 
+/* ---- carry.c ---- */
+
+void ind_keeper_forget(struct ind_archive *archive); /* frees what it points to */
+bool ind_keeper_sync_journal(const struct ind_keeper *keeper);
+
+/* Flushes, seals and compresses an archive. False where something failed, or it was interrupted. */
+bool ind_keeper_finish(struct ind_keeper *keeper, struct ind_archive *archive, ind_time now,
+                       const struct ind_interrupt *interrupt);
+/* Removes archives, also from the keeper's list. */
+void ind_keeper_remove(struct ind_keeper *keeper, const struct ind_steps *steps, ind_time now);
+
 /* ---- heads.c ---- */
 
 /* Writes how far each chain goes to STATE/chain-heads, after the journal is on disk, where there is anything

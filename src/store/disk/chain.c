@@ -11,8 +11,7 @@
 struct head {
     UT_hash_handle hh;
     char *series;
-    uint64_t number;
-    unsigned char hash[IND_HASH];
+    struct ind_link link; /* number 0: there is none yet */
 };
 
 struct key {
@@ -58,8 +57,7 @@ IND_NOT_SHARED static void note_link(void *context, const struct ind_journal_rec
     finding->out_of_memory |= !head;
     if (!head)
         return;
-    head->number = finding->link.number;
-    memcpy(head->hash, finding->link.hash, IND_HASH);
+    head->link = finding->link;
 }
 
 static void look_at_line(void *context, char *line, size_t length)
@@ -163,12 +161,12 @@ static char *linked_line(struct ind_chain *chain, const struct head *head, const
     errno = ENOMEM;
     if (!line)
         return NULL;
-    link->number = head->number + 1;
+    link->number = head->link.number + 1;
     link->is_signed = false;
     link->covered =
         (size_t)sprintf(line, "%.*s,\"link\":%llu", (int)length - 1, text, (unsigned long long)link->number);
-    bool good =
-        ind_link_hash(head->number ? head->hash : NULL, (struct ind_slice){line, link->covered}, link->hash);
+    bool good = ind_link_hash(head->link.number ? &head->link : NULL, (struct ind_slice){line, link->covered},
+                              link->hash);
     if (policy && policy->sign) {
         HASH_FIND_STR(chain->keys, policy->sign, key);
         errno = ENOKEY;
@@ -189,10 +187,8 @@ static bool add_link(struct ind_disk *disk, struct head *head, const char *text,
     size_t whole = 0;
     char *line = linked_line(disk->chain, head, text, length, policy, &link, &whole);
     const bool good = line && ind_journal_append(&disk->fs, disk->journal, line, whole);
-    if (good) {
-        head->number = link.number;
-        memcpy(head->hash, link.hash, IND_HASH);
-    }
+    if (good)
+        head->link = link;
     free(line);
     return good;
 }
@@ -231,7 +227,7 @@ void ind_chain_heads(struct ind_disk *disk,
 {
     ind_mutex_lock(&disk->chain->mutex);
     for (const struct head *head = disk->chain->heads; head; head = head->hh.next)
-        if (head->number)
-            visit(context, head->series, head->number, head->hash);
+        if (head->link.number)
+            visit(context, head->series, head->link.number, head->link.hash);
     ind_mutex_unlock(&disk->chain->mutex);
 }

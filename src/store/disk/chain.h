@@ -1,9 +1,10 @@
 /* store/disk/chain.h: the chain of a series (docs/proof.md).
  *
- * Every journal line of a chained series ends with a link: its number within the series, and the SHA-256 of
- * the link before it and of all that stands in the line before the hash. So no line can be changed, left out,
- * put in or moved without the links behind it telling. With a key each hash is signed (Ed25519, RFC 8032):
- * who has no key cannot make the rest of a chain anew. A series that is chained once stays so, whatever its
+ * Every journal line of a chained series ends with a link: its number within the series, and the SHA-256
+ * (FIPS 180-4) of the hash and the signature of the link before it and of all that stands in the line before
+ * the hash. So no line can be changed, left out, put in or moved without the links behind it telling. With a
+ * key each hash is signed (Ed25519, RFC 8032): who has no key cannot make the rest of a chain anew.
+ * A series that is chained once stays so, whatever its
  * policy says later. */
 #ifndef IND_STORE_DISK_CHAIN_H
 #define IND_STORE_DISK_CHAIN_H
@@ -29,8 +30,8 @@ struct ind_link {
 
 /* False where the line, without its end, has none. */
 bool ind_link_read(struct ind_slice line, struct ind_link *link);
-/* The hash that a line should have; `before`: of the link before it, or NULL for the first. */
-bool ind_link_hash(const unsigned char *before, struct ind_slice covered, unsigned char hash[IND_HASH]);
+/* The hash that a line should have behind the link `before`, or as the first (NULL). */
+bool ind_link_hash(const struct ind_link *before, struct ind_slice covered, unsigned char hash[IND_HASH]);
 
 void ind_hash_write(const unsigned char hash[IND_HASH], char text[IND_HASH_TEXT + 1]);
 bool ind_hash_read(struct ind_slice text, unsigned char hash[IND_HASH]);

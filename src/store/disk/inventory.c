@@ -205,6 +205,8 @@ static void join_lives(struct ind_inventory *inventory)
     HASH_ITER(hh, inventory->lives, live, after)
     {
         struct ind_archive_entry *is = live->entry;
+        if (is && is->known_rotated && !is->has_plain && !is->compression && !is->known_removed)
+            live->to_rename = is;
         if (is && (is->has_plain || is->compression || is->known_rotated || is->known_removed))
             live->entry = NULL;
         else if (is)

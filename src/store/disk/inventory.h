@@ -39,6 +39,9 @@ struct ind_live_path {
     uint64_t size, inode;
     ind_time modified;
     struct ind_archive_entry *entry; /* the newest opened under this path */
+    /* It is no live file any more, says the journal, but the archive is not there: the power failed before
+     * its new name was on disk. NULL: it is as it should be. */
+    struct ind_archive_entry *to_rename;
 };
 
 struct ind_inventory {

@@ -97,15 +97,17 @@ size_t ind_link_end(const struct ind_link *link, char text[IND_LINK_END])
                             signature);
 }
 
-bool ind_link_hash(const unsigned char *before, struct ind_slice covered, unsigned char hash[IND_HASH])
+bool ind_link_hash(const struct ind_link *before, struct ind_slice covered, unsigned char hash[IND_HASH])
 {
     static const unsigned char none[IND_HASH];
     EVP_MD_CTX *context = EVP_MD_CTX_new();
     unsigned length = 0;
-    const bool good = context && EVP_DigestInit_ex(context, EVP_sha256(), NULL) == 1 &&
-                      EVP_DigestUpdate(context, before ? before : none, IND_HASH) == 1 &&
-                      EVP_DigestUpdate(context, covered.at, covered.length) == 1 &&
-                      EVP_DigestFinal_ex(context, hash, &length) == 1;
+    const bool good =
+        context && EVP_DigestInit_ex(context, EVP_sha256(), NULL) == 1 &&
+        EVP_DigestUpdate(context, before ? before->hash : none, IND_HASH) == 1 &&
+        (!before || !before->is_signed || EVP_DigestUpdate(context, before->signature, IND_SIGNATURE) == 1) &&
+        EVP_DigestUpdate(context, covered.at, covered.length) == 1 &&
+        EVP_DigestFinal_ex(context, hash, &length) == 1;
     EVP_MD_CTX_free(context);
     return good;
 }
@@ -125,8 +127,10 @@ struct evp_pkey_st *ind_key_open(const char *path, bool to_sign, char *reason, s
         return NULL;
     }
     char none[] = ""; /* a pass phrase: nobody is there to be asked for one */
-    EVP_PKEY *key =
-        to_sign ? PEM_read_PrivateKey(file, NULL, NULL, none) : PEM_read_PUBKEY(file, NULL, NULL, none);
+    EVP_PKEY *key = to_sign ? NULL : PEM_read_PUBKEY(file, NULL, NULL, none);
+    rewind(file);
+    if (!key) /* who has the private one can check with it, too */
+        key = PEM_read_PrivateKey(file, NULL, NULL, none);
     fclose(file);
     ERR_clear_error();
     if (is_ed25519(key))

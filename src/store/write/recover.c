@@ -133,6 +133,31 @@ static bool recover_live(struct ind_store *store, struct ind_live_path *path)
     return true;
 }
 
+/* Of files that are archives already, as the journal has it. */
+static void finish_rotations(struct ind_store *store, struct ind_inventory *inventory)
+{
+    const struct ind_disk *disk = store->disk;
+    struct ind_live_path *live, *next;
+    if (disk->held_elsewhere)
+        return;
+    HASH_ITER(hh, inventory->lives, live, next)
+    {
+        struct ind_archive_entry *entry = live->to_rename;
+        if (!entry)
+            continue;
+        ind_disk_act(disk, IND_ACTION_REPAIR, live->path, live->size, "crash", NULL);
+        if (disk->fs.rename(disk->fs.context, disk->folder, live->path, entry->archive) != 0)
+            continue;
+        entry->has_plain = true;
+        entry->plain_size = live->size;
+        entry->inode = live->inode;
+        entry->modified = live->modified;
+        HASH_DEL(inventory->lives, live);
+        free(live->path);
+        free(live);
+    }
+}
+
 static const struct ind_policy *policy_of(const struct ind_store *store,
                                           const struct ind_archive_entry *entry)
 {
@@ -188,11 +213,34 @@ static void finish_compression(struct ind_store *store, const struct ind_archive
     (void)ind_chain_journal(store->disk, &record, policy_of(store, entry));
 }
 
+/* An archive of a chained series whose name, or text, was not on the disk when the power failed. One that was
+ * sealed was: its loss stays a finding of "archives verify". */
+static void journal_loss(struct ind_store *store, const struct ind_archive_entry *entry, ind_time now)
+{
+    const struct ind_policy *policy = policy_of(store, entry);
+    if (!entry->known_rotated || entry->known_removed || entry->sealed ||
+        !ind_chained(store->disk, entry->series, policy) || store->disk->held_elsewhere)
+        return;
+    ind_disk_report(store->disk, IND_OWN_FILE_LOST, entry->archive,
+                    "%s was rotated, but is not there: the power failed before it was on the disk, or "
+                    "somebody has removed it",
+                    entry->archive);
+    const struct ind_journal_record record = {.event = IND_EVENT_REMOVED,
+                                              .at = now,
+                                              .series = entry->series,
+                                              .number = entry->number,
+                                              .archive = entry->archive,
+                                              .reason = "lost"};
+    (void)ind_chain_journal(store->disk, &record, policy);
+}
+
 static bool recover_archive(struct ind_store *store, struct ind_archive_entry *entry, ind_time now,
                             size_t *unknown)
 {
-    if (!entry->has_plain && !entry->compression)
+    if (!entry->has_plain && !entry->compression) {
+        journal_loss(store, entry, now);
         return true;
+    }
     if (entry->known_removed) {
         finish_removal(store, entry);
         return true;
@@ -259,6 +307,7 @@ static bool recover_all(struct ind_store *store, struct ind_inventory *inventory
     bool good = true;
     struct ind_archive_entry *entry, *next;
     remove_leftovers(store, inventory);
+    finish_rotations(store, inventory);
     HASH_SORT(inventory->entries, by_archive); /* what is done later is done in this order, too */
     HASH_SORT(inventory->lives, by_path);
     HASH_ITER(hh, inventory->entries, entry, next)
