@@ -1,7 +1,7 @@
 #include "collect/intake/file_reader.h"
 
-#include "store/read/lookup.h"
 #include "store/disk/reader.h"
+#include "store/read/lookup.h"
 #include "thread/mutex.h"
 
 #include <errno.h>

@@ -71,10 +71,14 @@ struct ind_proof_ledger {
     bool out_of_memory;
 };
 
+/* ---- proof_findings.c ---- */
+
 /* Adds a finding; `series`, `archive` may be NULL. */
 void ind_proof_find(struct ind_proof *proof, enum ind_finding_kind kind, const char *series,
                     const char *archive, uint64_t line, const char *format, ...)
     __attribute__((format(printf, 6, 7)));
+
+void ind_proof_free_findings(struct ind_proof *proof);
 
 /* ---- proof_ledger.c ---- */
 
