@@ -8,11 +8,14 @@
 struct ind_archives_call {
     const char **names; /* of series or archives: what they begin with */
     bool json;
-    const char *on, *since, *until, *copy, *key, *heads;
+    const char *on, *since, *until, *copy, *key, *heads, *to, *why;
 };
 
 /* Each returns an exit code. */
 int ind_archives_list(const struct ind_config *config, const struct ind_archives_call *given);
+int ind_archives_restore(const struct ind_config *config, const struct ind_archives_call *given);
+int ind_archives_protect(const struct ind_config *config, const struct ind_archives_call *given);
+int ind_archives_unprotect(const struct ind_config *config, const struct ind_archives_call *given);
 int ind_archives_verify(const struct ind_config *config, const struct ind_archives_call *given);
 
 #endif

@@ -41,6 +41,10 @@ static void write_end(const struct ind_config *config, const struct ind_outlook_
     struct ind_buffer out = ind_buffer_on(text, 79);
     if (archive->state == IND_ARCHIVE_MISSING) {
         ind_buffer_text(&out, "-");
+    } else if (archive->entry->is_protected) {
+        char why[60];
+        ind_buffer_text(&out, "protected: ");
+        ind_buffer_text(&out, ind_escaped(ind_slice_of(archive->entry->why), why, sizeof why));
     } else if (archive->due != IND_KEPT) {
         ind_buffer_text(&out, "now: ");
         ind_buffer_slice(&out, ind_retention_reason_name(archive->due));
@@ -205,6 +209,10 @@ static void print_json(const struct ind_config *config, const struct ind_outlook
     set_number(object, "bytes", archive->state != IND_ARCHIVE_MISSING, archive->size);
     set_time(object, "goes", archive->goes);
     set_number(object, "goes_after", archive->after != UINT64_MAX, archive->after);
+    if (entry->is_protected)
+        json_object_set_new(object, "protected", json_string(entry->why ? entry->why : ""));
+    if (entry->sealed)
+        json_object_set_new(object, "sealed", json_true());
     if (archive->due != IND_KEPT)
         json_object_set_new(object, "due", json_string(ind_retention_reason_name(archive->due).at));
     ind_print_json(object, stdout);

@@ -11,10 +11,13 @@ static struct poptOption *options(void)
          "list: only those that will still be there then, as far as age, number and space of their policy "
          "tell",
          "DATE"},
-        {"since", '\0', POPT_ARG_STRING, &given.since, 0, "verify: archives with messages from then on",
-         "TIME"},
-        {"until", '\0', POPT_ARG_STRING, &given.until, 0, "verify: archives with messages before then",
-         "TIME"},
+        {"since", '\0', POPT_ARG_STRING, &given.since, 0, "archives with messages from then on", "TIME"},
+        {"until", '\0', POPT_ARG_STRING, &given.until, 0, "archives with messages before then", "TIME"},
+        {"to", '\0', POPT_ARG_STRING, &given.to, 0,
+         "restore: a folder that the archives are put into, as text; without it their lines are printed",
+         "FOLDER"},
+        {"why", '\0', POPT_ARG_STRING, &given.why, 0,
+         "protect, unprotect: the reason, for the journal and the list", "TEXT"},
         {"copy", '\0', POPT_ARG_STRING, &given.copy, 0,
          "verify: a copy of a store, which needs no configuration", "FOLDER"},
         {"key", '\0', POPT_ARG_STRING, &given.key, 0,
@@ -36,6 +39,9 @@ static const struct verb {
 } verbs[] = {
     {"list", ind_archives_list, false, {"on"}},
     {"verify", ind_archives_verify, true, {"since", "until", "copy", "key", "heads"}},
+    {"restore", ind_archives_restore, false, {"since", "until", "to"}},
+    {"protect", ind_archives_protect, false, {"since", "until", "why"}},
+    {"unprotect", ind_archives_unprotect, false, {"since", "until", "why"}},
 };
 enum { VERBS = sizeof verbs / sizeof *verbs };
 
@@ -72,7 +78,8 @@ static int run(struct ind_call *call)
     const struct verb *verb = verb_of(*call->rest);
     if (!verb) {
         ind_complain(
-            "archives: what is to be done with them? there are \"archives list\" and \"archives verify\"");
+            "archives: what is to be done with them? there are \"archives list\", \"verify\", \"restore\", "
+            "\"protect\" and \"unprotect\"");
         return IND_EXIT_CALL;
     }
     if (!options_fit(verb))
@@ -90,7 +97,7 @@ const struct ind_command ind_command_archives = {
     .name = "archives",
     .summary =
         "what lies in the store's archives, what will become of them, and whether they are what they were",
-    .arguments = "list|verify [-c FILE] [--json] [SERIES…]",
+    .arguments = "list|verify|restore|protect|unprotect [-c FILE] [--json] [SERIES…]",
     .about =
         "list: the archives of the store by series, with the span of their messages, how many there\n"
         "are, their size as text and on disk, and when each goes: by its age, or once so many more were\n"
@@ -100,11 +107,18 @@ const struct ind_command ind_command_archives = {
         "verify: reads every archive to its end. Where the policy says \"chain: yes\" it proves that each\n"
         "text and each line of the journal is what it was, that none is missing, and none was put in;\n"
         "elsewhere, that each can be unpacked. Exit code 1 where something is wrong.\n\n"
+        "restore: the messages of a time span, in order of time, or with --to whole archives as text into\n"
+        "a folder. Each archive is checked first; one that is not right is named and left out (exit code "
+        "3).\n\n"
+        "protect: no rule removes these archives any more, whatever their policy says, until unprotect.\n"
+        "They still count for the space of their policy, but not for its number.\n\n"
         "SERIES is what the name of a series, or of an archive, begins with.\n\n"
         "Examples:\n"
         "  indagator archives list trouble/\n"
         "  indagator archives list --on 2027-01-31\n"
         "  indagator archives verify --since 30d\n"
+        "  indagator archives restore --since 2026-11-23 --until 2026-11-23 trouble/ >monday.log\n"
+        "  indagator archives protect --since 2026-11-23 --until 2026-11-24 --why 'case 2026-14'\n"
         "  indagator archives verify --copy /mnt/evidence --key audit.pub\n",
     .options = options,
     .run = run,

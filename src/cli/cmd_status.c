@@ -211,6 +211,9 @@ static void show_files(const json_t *status)
            ind_grouped(ind_answer_number(files, "rotated"), number[2]),
            ind_grouped(ind_answer_number(files, "compressed"), number[3]),
            ind_grouped(ind_answer_number(files, "removed"), number[4]));
+    if (ind_answer_number(files, "protected_archives"))
+        printf("%s archives are protected: no rule removes them\n",
+               ind_grouped(ind_answer_number(files, "protected_archives"), number[0]));
     printf("%s written; the disk has %s, of which %s are free",
            ind_size_text(ind_answer_number(files, "bytes_written"), size[1]),
            ind_size_text(ind_answer_number(files, "disk_bytes"), size[2]),

@@ -24,6 +24,16 @@ int LLVMFuzzerTestOneInput(const uint8_t *bytes, size_t size)
     } else if (!*reason) {
         abort();
     }
+    struct ind_protect_query protect;
+    if (ind_protect_query_read(text, &protect)) {
+        if (protect.count == 0 || protect.count > IND_QUERY_LISTENERS ||
+            (protect.why && strlen(protect.why) > size))
+            abort();
+        for (size_t i = 0; i < protect.count; i++)
+            if (strlen(protect.archives[i]) > size)
+                abort();
+        ind_protect_query_clear(&protect);
+    }
     char *name = ind_query_value(text, "name");
     if (name && strlen(name) > size)
         abort();

@@ -6,6 +6,7 @@
 #include "collect/control/control_socket.h"
 #include "collect/control/followers.h"
 #include "collect/control/metrics.h"
+#include "collect/control/orders.h"
 #include "collect/control/pending.h"
 #include "collect/control/query.h"
 #include "collect/control/recent.h"
@@ -42,32 +43,14 @@ struct ind_control {
 
     /* Those that are asked while an answer is under way may know more than it tells: they have the next one.
      */
-    struct ind_pending *for_status, *next_status, *for_rotation, *for_reload, *next_reload;
+    struct ind_pending *for_status, *next_status;
+    struct ind_orders orders;
     bool snapshot_asked;
     struct ind_rows *rows;
     char *last_status;  /* or NULL */
     char *last_metrics; /* likewise */
     struct ind_steady metrics_made;
 };
-
-/* ---- Answers ---- */
-
-/* What is asked for once the collector is to end may never be done. */
-static bool too_late(const struct ind_control *control, struct evhttp_request *request)
-{
-    bool late = control->actions.ending(control->actions.context);
-    if (late)
-        ind_answer(request, HTTP_SERVUNAVAIL, "text/plain", "the collector ends\n");
-    return late;
-}
-
-static bool may_act(const struct ind_control *control, struct evhttp_request *request)
-{
-    bool post = evhttp_request_get_command(request) == EVHTTP_REQ_POST;
-    if (!post)
-        ind_answer(request, HTTP_BADMETHOD, "text/plain", "this asks for something to be done: use POST\n");
-    return post && !too_late(control, request);
-}
 
 /* ---- Status ---- */
 
@@ -86,7 +69,7 @@ void ind_control_take_snapshot(struct ind_control *control)
 static void give_later(struct ind_control *control, struct evhttp_request *request,
                        enum ind_form_of_status form)
 {
-    if (too_late(control, request))
+    if (ind_is_too_late(&control->actions, request))
         return;
     bool asked = control->snapshot_asked;
     if (ind_pending_put_off(asked ? &control->next_status : &control->for_status, request, form) && !asked)
@@ -202,76 +185,29 @@ void ind_control_give_last_status(struct ind_control *control, const char *troub
     free(text);
 }
 
-/* ---- Rotation and reload ---- */
-
-static void on_rotate(struct evhttp_request *request, void *context)
-{
-    struct ind_control *control = context;
-    const char *query = ind_query_of(request);
-    if (may_act(control, request) && ind_pending_put_off(&control->for_rotation, request, IND_AS_STATUS))
-        control->actions.rotate(control->actions.context, ind_query_wants(query, "due"),
-                                ind_query_wants(query, "clock-is-right"));
-}
+/* ---- Orders ---- */
 
 void ind_control_give_rotation(struct ind_control *control, size_t rotated, size_t failed)
 {
     char text[120];
     snprintf(text, sizeof text, "{\"rotated\":%zu,\"failed\":%zu}\n", rotated, failed);
-    ind_pending_answer_all(&control->for_rotation, HTTP_OK, "application/json", text);
+    ind_pending_answer_all(&control->orders.for_rotation, HTTP_OK, "application/json", text);
 }
 
-static void on_reload(struct evhttp_request *request, void *context)
+void ind_control_give_protection(struct ind_control *control)
 {
-    struct ind_control *control = context;
-    if (!may_act(control, request))
-        return;
-    bool under_way = control->actions.reloading(control->actions.context);
-    if (ind_pending_put_off(under_way ? &control->next_reload : &control->for_reload, request,
-                            IND_AS_STATUS) &&
-        !under_way)
-        control->actions.reload(control->actions.context);
+    ind_pending_answer_all(&control->orders.for_protection, HTTP_OK, "application/json", "{\"done\":true}\n");
 }
 
 void ind_control_give_reload(struct ind_control *control, int code, const char *text)
 {
-    ind_pending_answer_all(&control->for_reload, code,
+    ind_pending_answer_all(&control->orders.for_reload, code,
                            code == HTTP_OK ? "application/json" : "text/plain; charset=utf-8", text);
 }
 
 bool ind_control_next_reload(struct ind_control *control)
 {
-    return ind_pending_pop(&control->for_reload, &control->next_reload);
-}
-
-/* ---- Pause and resume ---- */
-
-static void pause_or_resume(struct ind_control *control, struct evhttp_request *request, bool pause)
-{
-    struct ind_pause_query query;
-    const struct ind_control_actions *actions = &control->actions;
-    const char *reason;
-    char text[8192];
-    if (!may_act(control, request))
-        return;
-    if (!ind_pause_query_read(ind_query_of(request), &query, &reason)) {
-        ind_answer(request, HTTP_BADREQUEST, "text/plain", reason);
-        return;
-    }
-    int code =
-        pause ? actions->pause(actions->context, query.listeners, query.count, query.after, text, sizeof text)
-              : actions->resume(actions->context, query.listeners, query.count, text, sizeof text);
-    ind_answer(request, code, code == HTTP_OK ? "application/json" : "text/plain; charset=utf-8", text);
-    ind_pause_query_clear(&query);
-}
-
-static void on_pause(struct evhttp_request *request, void *context)
-{
-    pause_or_resume(context, request, true);
-}
-
-static void on_resume(struct evhttp_request *request, void *context)
-{
-    pause_or_resume(context, request, false);
+    return ind_pending_pop(&control->orders.for_reload, &control->orders.next_reload);
 }
 
 /* ---- Over HTTP for anybody ---- */
@@ -327,9 +263,9 @@ static void on_rules(struct evhttp_request *request, void *context)
 static void on_other(struct evhttp_request *request, void *context)
 {
     (void)context;
-    ind_answer(
-        request, HTTP_NOTFOUND, "text/plain",
-        "there are /status, /device, /recent, /rules, /follow, /rotate, /reload, /pause and /resume\n");
+    ind_answer(request, HTTP_NOTFOUND, "text/plain",
+               "there are /status, /device, /recent, /rules, /follow, /rotate, /protect, /reload, /pause and "
+               "/resume\n");
 }
 
 void ind_control_adopt(struct ind_control *control, const struct ind_config *config)
@@ -446,10 +382,7 @@ void ind_control_open(struct ind_control *control, struct ind_tap *tap, const st
     evhttp_set_cb(control->http, "/device", on_device, control);
     evhttp_set_cb(control->http, "/recent", on_recent, control);
     evhttp_set_cb(control->http, "/rules", on_rules, control);
-    evhttp_set_cb(control->http, "/rotate", on_rotate, control);
-    evhttp_set_cb(control->http, "/reload", on_reload, control);
-    evhttp_set_cb(control->http, "/pause", on_pause, control);
-    evhttp_set_cb(control->http, "/resume", on_resume, control);
+    ind_orders_listen(&control->orders, control->http);
     evhttp_set_cb(control->http, "/follow", on_follow, control);
     evhttp_set_gencb(control->http, on_other, control);
 }
@@ -461,10 +394,8 @@ void ind_control_run(struct ind_control *control)
     ind_waker_wake(&control->waker);
     (void)event_base_dispatch(control->base);
     (void)ind_pending_pop(&control->for_status, &control->next_status);
-    (void)ind_pending_pop(&control->for_reload, &control->next_reload);
     ind_pending_answer_all(&control->for_status, HTTP_SERVUNAVAIL, "text/plain", ends);
-    ind_pending_answer_all(&control->for_rotation, HTTP_SERVUNAVAIL, "text/plain", ends);
-    ind_pending_answer_all(&control->for_reload, HTTP_SERVUNAVAIL, "text/plain", ends);
+    ind_orders_end(&control->orders, ends);
     /* What was just answered is still to be sent. */
     (void)event_base_loop(control->base, EVLOOP_NONBLOCK);
 }
@@ -496,6 +427,7 @@ struct ind_control *ind_control_new(const struct ind_control_actions *actions, s
     if (!control)
         return NULL;
     control->actions = *actions;
+    control->orders.actions = &control->actions;
     control->reporter = reporter;
     control->waker = IND_WAKER_CLOSED;
     control->rows = ind_rows_new();

@@ -4,6 +4,7 @@
  *     GET  /status                 the ledger and the rest, as JSON
  *     GET  /follow?when=&layout=   messages as they come
  *     POST /rotate?due=1           rotates live files
+ *     POST /protect?archive=…      protects archives
  *     POST /reload                 reads the configuration again
  *     POST /pause?listener=&after= pauses listeners, all of them where none is named; after: milliseconds
  *     POST /resume?listener=       takes them up again
@@ -29,6 +30,8 @@ struct ind_control_actions {
     void (*snapshot)(void *context);
     /* Ends in ind_control_give_rotation. */
     void (*rotate)(void *context, bool only_due, bool clock_is_right);
+    /* Protects an archive, or no more; `why` may be NULL. Ends in ind_control_give_protection. */
+    void (*protect)(void *context, const char *archive, bool on, const char *why);
     /* Ends in ind_control_give_reload; whether one is under way, so that another must wait. */
     void (*reload)(void *context);
     bool (*reloading)(void *context);
@@ -72,6 +75,7 @@ void ind_control_give_status(struct ind_control *control, const struct ind_statu
 /* Where that would have to wait: the one that was given last, with what is wrong now. */
 void ind_control_give_last_status(struct ind_control *control, const char *trouble);
 void ind_control_give_rotation(struct ind_control *control, size_t rotated, size_t failed);
+void ind_control_give_protection(struct ind_control *control); /* all that was asked for is done */
 /* `text` as plain text unless the code is 200: then JSON. */
 void ind_control_give_reload(struct ind_control *control, int code, const char *text);
 /* Another reload may begin. True where somebody has asked for one meanwhile. */

@@ -401,6 +401,8 @@ static void write_files(FILE *out, const struct ind_status_files *files)
          files->removed},
         {{"archives", "gauge", NULL, "Archives that there are."}, files->archives},
         {{"archive_bytes", "gauge", "bytes", "Bytes of these archives."}, files->archive_bytes},
+        {{"archives_protected", "gauge", NULL, "Of these, archives that no retention touches."},
+         files->protected_archives},
     };
     static const struct family size = {"file_system_size_bytes", "gauge", "bytes",
                                        "Size of a file system of the store, by its folder there."};

@@ -45,6 +45,40 @@ void ind_pause_query_clear(struct ind_pause_query *query)
     evhttp_clear_headers(&query->pairs);
 }
 
+static bool read_protect_pair(struct ind_protect_query *query, const struct evkeyval *pair)
+{
+    const bool is_archive = strcmp(pair->key, "archive") == 0, is_off = strcmp(pair->key, "off") == 0;
+    if (is_archive && query->count < IND_QUERY_LISTENERS)
+        query->archives[query->count++] = pair->value;
+    else if (is_off)
+        query->off = strcmp(pair->value, "1") == 0;
+    else if (!is_archive && strcmp(pair->key, "why") == 0)
+        query->why = pair->value;
+    else
+        return false;
+    return true;
+}
+
+bool ind_protect_query_read(const char *text, struct ind_protect_query *query)
+{
+    struct evkeyval *pair;
+    bool good = true;
+    *query = (struct ind_protect_query){0};
+    if (evhttp_parse_query_str(text ? text : "", &query->pairs) != 0)
+        return false;
+    TAILQ_FOREACH(pair, &query->pairs, next)
+    good = good && read_protect_pair(query, pair);
+    if (good && query->count)
+        return true;
+    evhttp_clear_headers(&query->pairs);
+    return false;
+}
+
+void ind_protect_query_clear(struct ind_protect_query *query)
+{
+    evhttp_clear_headers(&query->pairs);
+}
+
 char *ind_query_value(const char *text, const char *key)
 {
     struct evkeyvalq pairs;

@@ -25,6 +25,19 @@ struct ind_pause_query {
 bool ind_pause_query_read(const char *text, struct ind_pause_query *query, const char **reason);
 void ind_pause_query_clear(struct ind_pause_query *query);
 
+/* Of /protect. */
+struct ind_protect_query {
+    const char *archives[IND_QUERY_LISTENERS]; /* borrowed from `pairs`, as `why`, which may be NULL */
+    size_t count;
+    const char *why;
+    bool off;
+    struct evkeyvalq pairs;
+};
+
+/* As above: false where something is wrong with it, or there is no archive. */
+bool ind_protect_query_read(const char *text, struct ind_protect_query *query);
+void ind_protect_query_clear(struct ind_protect_query *query);
+
 /* The value of a key, new, to be freed; NULL where there is none, or it cannot be read. */
 char *ind_query_value(const char *text, const char *key);
 /* Whether that is "1". */

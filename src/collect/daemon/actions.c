@@ -107,7 +107,8 @@ static void fill_files(struct ind_collector *collector, struct ind_status_files 
                                        .compressed = atomic_load(&keeping->compressed),
                                        .removed = atomic_load(&keeping->removed),
                                        .archives = atomic_load(&keeping->archives),
-                                       .archive_bytes = atomic_load(&keeping->archive_bytes)};
+                                       .archive_bytes = atomic_load(&keeping->archive_bytes),
+                                       .protected_archives = atomic_load(&keeping->protected_archives)};
     const struct ind_mounts *mounts = &ind_store_disk(collector->store)->mounts;
     files->disk_count = mounts->file_systems;
     struct ind_room_sample now = {.at = ind_steady_now()};
@@ -224,6 +225,12 @@ static void rotate(void *context, bool only_due, bool clock_is_right)
     ind_writer_order_rotation(&collector->writer, only_due);
 }
 
+static void protect(void *context, const char *archive, bool on, const char *why)
+{
+    struct ind_collector *collector = context;
+    (void)ind_keeper_ask_protection(collector->housekeeping.keeper, archive, on, why);
+}
+
 static void reload(void *context)
 {
     struct ind_collector *collector = context;
@@ -245,6 +252,8 @@ static bool look(void *context)
         give_status(collector);
     if (ind_collector_rotation_done(collector, &rotated, &failed))
         ind_control_give_rotation(collector->control, rotated, failed);
+    if (!ind_keeper_protection_waits(collector->housekeeping.keeper))
+        ind_control_give_protection(collector->control);
     ind_reload_look(collector);
     return !ind_is_written(&collector->lifecycle);
 }
@@ -327,6 +336,7 @@ struct ind_control_actions ind_collector_actions(struct ind_collector *collector
                                         .stop = stop,
                                         .snapshot = snapshot,
                                         .rotate = rotate,
+                                        .protect = protect,
                                         .reload = reload,
                                         .reloading = reloading,
                                         .look = look,

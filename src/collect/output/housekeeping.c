@@ -15,11 +15,21 @@ static void adopt_rules(struct ind_housekeeping *housekeeping)
     ind_waker_wake(housekeeping->control);
 }
 
-/* Between two blocks of what is compressed, too: a reload and the end wait for no more than that. */
+static void protect(struct ind_housekeeping *housekeeping)
+{
+    if (!ind_keeper_protection_waits(housekeeping->keeper))
+        return;
+    ind_keeper_protect(housekeeping->keeper, ind_now());
+    ind_waker_wake(housekeeping->control);
+}
+
+/* Between two blocks of what is compressed, too: a reload, whoever protects an archive, and the end wait for
+ * no more than that. */
 static bool must_end(void *argument)
 {
     struct ind_housekeeping *housekeeping = argument;
     adopt_rules(housekeeping);
+    protect(housekeeping);
     return ind_is_stopping(housekeeping->lifecycle) && ind_is_written(housekeeping->lifecycle);
 }
 
@@ -38,6 +48,7 @@ static void keep(struct ind_housekeeping *housekeeping)
     const struct ind_interrupt interrupt = {must_end, housekeeping};
     struct ind_keeper *keeper = housekeeping->keeper;
     adopt_rules(housekeeping);
+    protect(housekeeping);
     if (atomic_exchange(&housekeeping->clock_is_right, false))
         ind_keeper_retain(keeper, ind_clocks_now(), true);
     (void)ind_keeper_run(keeper, ind_clocks_now(), &interrupt);
@@ -46,6 +57,7 @@ static void keep(struct ind_housekeeping *housekeeping)
     atomic_store(&housekeeping->facts.removed, counts.removed);
     atomic_store(&housekeeping->facts.archives, counts.archives);
     atomic_store(&housekeeping->facts.archive_bytes, counts.archive_bytes);
+    atomic_store(&housekeeping->facts.protected_archives, counts.protected_archives);
     ind_housekeeping_look_for_room(housekeeping);
 }
 
@@ -57,7 +69,8 @@ void *ind_housekeeping_run(void *argument)
     ind_priority_yield_disk();
     while (!ind_is_written(housekeeping->lifecycle)) {
         if (ind_keeper_wanted(housekeeping->keeper) || atomic_load(&housekeeping->adopt) ||
-            atomic_load(&housekeeping->clock_is_right) || ++ticks >= TICKS_BETWEEN_RUNS) {
+            atomic_load(&housekeeping->clock_is_right) || ind_keeper_protection_waits(housekeeping->keeper) ||
+            ++ticks >= TICKS_BETWEEN_RUNS) {
             ticks = 0;
             keep(housekeeping);
         }

@@ -40,7 +40,8 @@ static void limit_number(const struct ind_retention_rule *rule, struct ind_archi
     for (size_t i = 0; i < count; i++) {
         if (i == 0 || archives[i].series != archives[i - 1].series)
             kept = 0;
-        if (archives[i].verdict == IND_KEPT && ++kept > rule->number && !archives[i].spared)
+        if (archives[i].verdict == IND_KEPT && !archives[i].is_protected && ++kept > rule->number &&
+            !archives[i].spared)
             archives[i].verdict = IND_GONE_BY_NUMBER;
     }
 }
@@ -56,7 +57,8 @@ size_t ind_retention_decide(const struct ind_retention_rule *rule, const struct 
         /* By a clock that has jumped all of them may look old. */
         archives[i].spared |= rule->least && (!facts->clock_trusted ||
                                               archives[i].rotated > facts->now - rule->least * IND_SECOND);
-        archives[i].verdict = old ? IND_GONE_BY_AGE : IND_KEPT;
+        archives[i].spared |= archives[i].is_protected;
+        archives[i].verdict = old && !archives[i].is_protected ? IND_GONE_BY_AGE : IND_KEPT;
     }
     if (count == 0)
         return 0;

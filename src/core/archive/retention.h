@@ -28,6 +28,7 @@ struct ind_archive_facts {
     ind_time rotated;
     uint64_t size;                     /* on disk */
     unsigned percent;                  /* of its policy's rule; 0: none, or not known */
+    bool is_protected;                 /* it never goes, and counts for nothing but its space */
     bool spared;                       /* out; on input: it may never go */
     enum ind_retention_reason verdict; /* out */
     size_t index;                      /* the caller's, untouched */

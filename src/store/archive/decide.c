@@ -33,6 +33,7 @@ static size_t gather(const struct ind_keeper *keeper, const struct ind_policy *p
                                            .rotated = archive->rotated,
                                            .size = archive->size,
                                            .percent = policy ? policy->keep.percent : 0,
+                                           .is_protected = archive->is_protected,
                                            .spared = !policy,
                                            .index = i};
     }

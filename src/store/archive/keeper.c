@@ -34,18 +34,21 @@ struct ind_keeper *ind_keeper_new(struct ind_disk *disk, struct ind_plan *plan)
     if (!keeper)
         return NULL;
     keeper->disk = disk;
+    ind_mutex_begin(&keeper->asking);
     keeper->last_run = read_last_run(disk);
     ind_keeper_adopt(keeper, plan);
     return keeper;
 }
 
-void ind_keeper_free(struct ind_keeper *keeper)
+IND_NOT_SHARED void ind_keeper_free(struct ind_keeper *keeper)
 {
     if (!keeper)
         return;
     for (size_t i = 0; i < keeper->archive_count; i++)
         ind_keeper_forget(&keeper->archives[i]);
     free(keeper->archives);
+    ind_protection_free(keeper->asked);
+    ind_mutex_end(&keeper->asking);
     free(keeper);
 }
 
@@ -76,6 +79,7 @@ static bool add_dequeued(struct ind_keeper *keeper, const struct ind_archive *ar
     keeper->archives[keeper->archive_count++] = *archive;
     keeper->counts.archives++;
     keeper->counts.archive_bytes += archive->size;
+    keeper->counts.protected_archives += archive->is_protected;
     return true;
 }
 
@@ -210,6 +214,7 @@ bool ind_keeper_run(struct ind_keeper *keeper, struct ind_clocks now, const stru
     struct ind_steps steps = {0};
     bool asked = atomic_exchange(&keeper->disk->wanted, false), all = true;
     add_handed(keeper);
+    ind_keeper_protect(keeper, now.wall);
     if (asked || reserve_is_reached(keeper, now.steady) ||
         !ind_steady_lately(keeper->retained, now.steady, RETAIN_EVERY * IND_SECOND))
         ind_keeper_retain(keeper, now, false);

@@ -14,6 +14,7 @@ struct ind_keeper;
 struct ind_keeper_counts {
     uint64_t compressed, removed, failed;
     uint64_t archives, archive_bytes; /* present */
+    uint64_t protected_archives;      /* of these */
 };
 
 /* New; borrows the disk, and the plan until it adopts another. NULL where memory is out. */
@@ -33,6 +34,14 @@ bool ind_keeper_run(struct ind_keeper *keeper, struct ind_clocks now, const stru
 
 /* Runs the retention alone; `clock_is_right`: somebody said so. */
 void ind_keeper_retain(struct ind_keeper *keeper, struct ind_clocks now, bool clock_is_right);
+
+/* Asks that an archive (its path as the plain one) is protected from all retention, or (`on` false) no more;
+ * `why` goes into the journal and may be NULL. Any thread; all are copied. False where memory is out. */
+bool ind_keeper_ask_protection(struct ind_keeper *keeper, const char *archive, bool on, const char *why);
+/* Whether something was asked for that is not done yet: any thread. */
+bool ind_keeper_protection_waits(const struct ind_keeper *keeper);
+/* Does it: between two files, and two blocks of one, too. What is done is in the journal. */
+void ind_keeper_protect(struct ind_keeper *keeper, ind_time now);
 
 /* Whether there is anything for ind_keeper_run to do: any thread. */
 bool ind_keeper_wanted(const struct ind_keeper *keeper);

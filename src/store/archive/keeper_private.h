@@ -16,6 +16,17 @@ struct ind_keeper {
     bool clock_distrusted;
     bool heads_moved; /* there are links that STATE/chain-heads does not know */
     struct ind_keeper_counts counts;
+
+    struct ind_mutex asking;
+    struct ind_protection *asked IND_GUARDED_BY(asking); /* oldest first */
+    atomic_bool asked_for;                               /* there are some, or they are being done */
+};
+
+/* What somebody wants of an archive. */
+struct ind_protection {
+    struct ind_protection *next;
+    char *archive, *why;
+    bool on;
 };
 
 /* What has been decided: a step each, in the order in which they are carried out. */
@@ -52,6 +63,10 @@ bool ind_keeper_finish(struct ind_keeper *keeper, struct ind_archive *archive, i
                        const struct ind_interrupt *interrupt);
 /* Removes archives, also from the keeper's list. */
 void ind_keeper_remove(struct ind_keeper *keeper, const struct ind_steps *steps, ind_time now);
+
+/* ---- protect.c ---- */
+
+void ind_protection_free(struct ind_protection *list);
 
 /* ---- heads.c ---- */
 

@@ -56,7 +56,7 @@ static void foresee(struct ind_outlook *outlook)
         const struct ind_archive_entry *entry = archive->entry;
         if (i + 1 == outlook->count || strcmp(entry->series, outlook->list[i + 1].entry->series) != 0)
             newer = 0;
-        if (archive->state == IND_ARCHIVE_MISSING)
+        if (archive->state == IND_ARCHIVE_MISSING || entry->is_protected)
             continue;
         const struct ind_retention_rule *keep = archive->policy ? &archive->policy->keep : NULL;
         if (keep && keep->age && rotated(entry) != IND_TIME_NONE)
@@ -91,6 +91,7 @@ static void decide(const struct ind_config *config, const struct ind_inventory *
                                                .number = archive->entry->number,
                                                .rotated = rotated(archive->entry),
                                                .size = archive->size,
+                                               .is_protected = archive->entry->is_protected,
                                                .index = i};
         }
         (void)ind_retention_decide(&config->policies[p].keep, &given, facts, count);

@@ -1,0 +1,266 @@
+#include "cli/archives_select.h"
+#include "collect/runtime/clock.h"
+#include "store/disk/reader.h"
+#include "store/disk/seal.h"
+#include "store/disk/stored.h"
+#include "store/read/lookup.h"
+#include "store/read/snapshot.h"
+#include "store/search/search.h"
+
+#include <errno.h>
+#include <fcntl.h>
+#include <stdlib.h>
+#include <string.h>
+#include <sys/stat.h>
+#include <unistd.h>
+
+static void path_on_disk(const struct ind_archive_entry *entry, char path[IND_PATH + 64])
+{
+    snprintf(path, IND_PATH + 64, "%s%s", entry->archive, ind_compression_suffix(entry->compression).at);
+}
+
+/* ---- What is right ---- */
+
+/* What a seal says, where there is one; else all that can be known is that it can be unpacked. */
+static bool is_right(const struct ind_archive_entry *entry, int error, const char *reason,
+                     const struct ind_seal *seal)
+{
+    char path[IND_PATH + 64];
+    path_on_disk(entry, path);
+    if (error)
+        ind_complain("%s: %s", path, error == EBADMSG && reason ? reason : strerror(error));
+    else if (entry->sealed &&
+             (seal->bytes != entry->text || memcmp(seal->hash, entry->hash, sizeof seal->hash) != 0))
+        ind_complain("%s: its text is not the one that was sealed; it is left out", path);
+    else
+        return true;
+    return false;
+}
+
+static size_t leave_out_wrong(struct ind_selected *selected)
+{
+    size_t kept = 0;
+    for (size_t i = 0; i < selected->count; i++) {
+        struct ind_seal seal;
+        char path[IND_PATH + 64];
+        const char *reason = NULL;
+        path_on_disk(selected->list[i], path);
+        const int error =
+            ind_seal_file(selected->folder, path, selected->list[i]->compression, NULL, &seal, &reason);
+        if (is_right(selected->list[i], error, reason, &seal))
+            selected->list[kept++] = selected->list[i];
+    }
+    const size_t wrong = selected->count - kept;
+    selected->count = kept;
+    return wrong;
+}
+
+/* ---- Into a folder ---- */
+
+/* Each piece of text that was unpacked, into the new file and into the seal. 0, or the error. */
+static int copy_text(struct ind_reader *reader, int to, struct ind_seal *seal, const char **reason)
+{
+    struct ind_sealing *sealing = ind_sealing_new();
+    struct ind_slice block;
+    enum ind_read read = IND_READ_BLOCK;
+    uint64_t at;
+    int error = sealing ? 0 : ENOMEM;
+    while (!error && (read = ind_reader_next(reader, &block, &at)) == IND_READ_BLOCK) {
+        if (!ind_sealing_add(sealing, block.at, block.length))
+            error = EIO;
+        else if (!ind_fs_write_all(&ind_fs_posix, to, block.at, block.length))
+            error = errno;
+    }
+    if (!error && read == IND_READ_FAILED) {
+        *reason = ind_reader_reason(reader);
+        error = EBADMSG;
+    }
+    if (!error && !ind_sealing_end(sealing, seal))
+        error = EIO;
+    ind_sealing_free(sealing);
+    return error;
+}
+
+static int restore_file(const struct ind_selected *selected, const struct ind_archive_entry *entry,
+                        int folder, const char *part, struct ind_seal *seal, const char **reason)
+{
+    char path[IND_PATH + 64];
+    path_on_disk(entry, path);
+    const int file = openat(selected->folder, path, O_RDONLY | O_NOFOLLOW | O_NONBLOCK | O_CLOEXEC);
+    if (file < 0)
+        return errno;
+    const int to = openat(folder, part, O_WRONLY | O_CREAT | O_EXCL | O_CLOEXEC, 0640);
+    int error = to < 0 ? errno : 0;
+    struct ind_reader *reader = ind_reader_open(file, entry->compression, 0, UINT64_MAX);
+    error = error ? error : reader ? copy_text(reader, to, seal, reason) : ENOMEM;
+    if (!error && fsync(to) != 0)
+        error = errno;
+    if (to >= 0)
+        close(to);
+    ind_reader_close(reader);
+    return error;
+}
+
+static bool make_folders(int folder, const char *path)
+{
+    char part[IND_PATH + 1];
+    for (const char *slash = strchr(path, '/'); slash; slash = strchr(slash + 1, '/')) {
+        snprintf(part, sizeof part, "%.*s", (int)(slash - path), path);
+        if (mkdirat(folder, part, 0750) != 0 && errno != EEXIST)
+            return false;
+    }
+    return true;
+}
+
+/* Whole and right, or not at all. */
+static bool restore_one(const struct ind_selected *selected, const struct ind_archive_entry *entry,
+                        int folder)
+{
+    char part[IND_PATH + 64];
+    struct ind_seal seal;
+    const char *reason = NULL;
+    snprintf(part, sizeof part, "%s.part", entry->archive);
+    if (!make_folders(folder, entry->archive)) {
+        ind_complain("%s: %s", entry->archive, strerror(errno));
+        return false;
+    }
+    int error = restore_file(selected, entry, folder, part, &seal, &reason);
+    const bool right = is_right(entry, error, reason, &seal);
+    if (right && linkat(folder, part, folder, entry->archive, 0) != 0) {
+        ind_complain("%s: %s", entry->archive,
+                     errno == EEXIST ? "it is there already, and is left as it is" : strerror(errno));
+        error = EEXIST;
+    }
+    (void)unlinkat(folder, part, 0);
+    return right && !error;
+}
+
+static int restore_to_folder(const struct ind_config *config, const struct ind_archives_call *given,
+                             struct ind_selected *selected)
+{
+    char number[2][32];
+    uint64_t bytes = 0;
+    size_t done = 0;
+    if (mkdir(given->to, 0750) != 0 && errno != EEXIST) {
+        ind_complain("%s: %s", given->to, strerror(errno));
+        return IND_EXIT_FAILED;
+    }
+    if (ind_lies_in(config->store, given->to)) {
+        ind_complain("--to: %s lies in the store, which belongs to the collector; name another place",
+                     given->to);
+        return IND_EXIT_CALL;
+    }
+    const int folder = open(given->to, O_RDONLY | O_DIRECTORY | O_CLOEXEC);
+    if (folder < 0) {
+        ind_complain("%s: %s", given->to, strerror(errno));
+        return IND_EXIT_FAILED;
+    }
+    for (size_t i = 0; i < selected->count; i++) {
+        if (!restore_one(selected, selected->list[i], folder))
+            continue;
+        done++;
+        bytes += selected->list[i]->text;
+        ind_progress(NULL, selected->list[i]->text);
+    }
+    ind_progress_end();
+    close(folder);
+    if (given->json)
+        printf("{\"restored\":%zu,\"failed\":%zu}\n", done, selected->count - done);
+    else
+        printf("%s archives restored to %s, %s of text\n", ind_grouped(done, number[0]), given->to,
+               ind_size_text(bytes, number[1]));
+    return done == selected->count ? IND_EXIT_DONE : IND_EXIT_FAILED;
+}
+
+/* ---- To standard output ---- */
+
+/* In the layout of the archives, where they have one and the same. */
+static enum ind_layout layout_of(const struct ind_selected *selected)
+{
+    const int first = selected->list[0]->stored;
+    for (size_t i = 1; i < selected->count; i++)
+        if (selected->list[i]->stored != first)
+            return IND_LAYOUT_PLAIN;
+    return first >= 0 && first < IND_LAYOUTS ? (enum ind_layout)first : IND_LAYOUT_PLAIN;
+}
+
+static bool is_selected(const struct ind_selected *selected, const char *path)
+{
+    struct ind_archive_name name;
+    if (!ind_archive_name_read(ind_slice_of(path), &name))
+        return false;
+    for (size_t i = 0; i < selected->count; i++)
+        if (ind_slice_equal(name.plain, ind_slice_of(selected->list[i]->archive)))
+            return true;
+    return false;
+}
+
+static bool print_line(void *context, struct ind_slice line)
+{
+    (void)context;
+    return fwrite(line.at, 1, line.length, stdout) == line.length;
+}
+
+static int print_found(const struct ind_search_settings *settings)
+{
+    struct ind_search_result result;
+    ind_search_run(settings, &result);
+    ind_progress_end();
+    errno = 0;
+    const bool printed = ind_search_lines(&result, print_line, NULL) && fflush(stdout) == 0;
+    const bool broken = !printed && errno == EPIPE; /* whoever reads has seen enough */
+    const bool whole = result.unread_files == 0 && !result.failed;
+    const int code = !result.found                  ? IND_EXIT_NO
+                     : whole && (printed || broken) ? IND_EXIT_DONE
+                                                    : IND_EXIT_FAILED;
+    if (!printed && !broken)
+        ind_complain("cannot write the lines: %s", strerror(errno));
+    ind_search_free(&result);
+    return code;
+}
+
+static int print_lines(const struct ind_config *config, const struct ind_selected *selected)
+{
+    struct ind_snapshot snapshot;
+    struct ind_search_settings settings = {.config = config,
+                                           .since = selected->since,
+                                           .until = selected->until,
+                                           .layout = layout_of(selected),
+                                           .zone = config->zone,
+                                           .as_stored = true,
+                                           .now = ind_now(),
+                                           .report = ind_complain_text,
+                                           .progress = ind_progress};
+    int code = IND_EXIT_FAILED;
+    if (!ind_snapshot_take(config->store, NULL, NULL, &snapshot)) {
+        ind_complain("%s: %s", config->store, strerror(errno));
+        return code;
+    }
+    struct ind_search_file *files = calloc(snapshot.count + 1, sizeof *files);
+    for (size_t i = 0; files && i < snapshot.count; i++)
+        if (snapshot.files[i].file < 0 && is_selected(selected, snapshot.files[i].path))
+            files[settings.file_count++] = (struct ind_search_file){
+                .name = snapshot.files[i].path, .snapshot = &snapshot, .stored = &snapshot.files[i]};
+    settings.files = files;
+    if (files && ind_condition_option(config, NULL, &settings.conditions, &settings.when))
+        code = print_found(&settings);
+    ind_conditions_free(settings.conditions);
+    free(files);
+    ind_snapshot_free(&snapshot);
+    return code;
+}
+
+int ind_archives_restore(const struct ind_config *config, const struct ind_archives_call *given)
+{
+    struct ind_selected selected;
+    int code = ind_archives_select(config, given, &selected);
+    if (code == IND_EXIT_DONE && given->to) {
+        code = restore_to_folder(config, given, &selected);
+    } else if (code == IND_EXIT_DONE) {
+        const size_t wrong = leave_out_wrong(&selected);
+        code = selected.count ? print_lines(config, &selected) : IND_EXIT_FAILED;
+        code = wrong ? IND_EXIT_FAILED : code;
+    }
+    ind_archives_select_free(&selected);
+    return code;
+}
