@@ -2,7 +2,7 @@
 #ifndef IND_TESTS_ROUND_H
 #define IND_TESTS_ROUND_H
 
-#include "store/read/line_reader.h"
+#include "store/disk/line_reader.h"
 
 /* Writes the message in the layout, reads the line, and compares; then writes what was read: the same line
  * must come. NULL where all is well, else what is not. `room` holds two lines of IND_LINE_MOST bytes. A line

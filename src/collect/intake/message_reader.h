@@ -6,7 +6,7 @@
 
 #include "collect/intake/origin.h"
 #include "config/config.h"
-#include "store/read/line_reader.h"
+#include "store/disk/line_reader.h"
 
 /* Belongs to one thread. */
 struct ind_message_reader {

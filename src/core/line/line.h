@@ -40,7 +40,7 @@ bool ind_line_write_template(const struct ind_template *template, const struct i
 
 /* Reads a line (without its end) of the layout; false where it is none. `scratch` has room for as many bytes
  * as the line; slices point into both. Of the layout `raw` ind_line_read_raw gives the bytes as they came;
- * `json` is read elsewhere (store/read/json_line.h). In `plain` the time is `received` where there is a lag,
+ * `json` is read elsewhere (store/disk/json_line.h). In `plain` the time is `received` where there is a lag,
  * and `sent` is worked out from that. */
 bool ind_line_read_plain(struct ind_slice line, char *scratch, struct ind_message *message);
 bool ind_line_read_rfc5424(struct ind_slice line, char *scratch, struct ind_message *message);

@@ -73,6 +73,11 @@ static int read_number(struct ind_slice text, int limit)
 static int read_name(struct ind_slice text, const struct padded *names, int count, const struct name *aliases,
                      size_t alias_count)
 {
+    /* As we write it, nearly always; the last byte tells most of them apart. */
+    for (int i = 0; i < count && text.length; i++)
+        if (names[i].length == text.length && names[i].text[text.length - 1] == text.at[text.length - 1] &&
+            memcmp(names[i].text, text.at, text.length) == 0)
+            return i;
     for (int i = 0; i < count; i++)
         if (ind_slice_equal_nocase(text, (struct ind_slice){names[i].text, names[i].length}))
             return i;

@@ -4,6 +4,7 @@
  * loss. */
 #include "store/archive/keeper_private.h"
 
+#include "store/archive/indexing.h"
 #include "store/disk/chain.h"
 #include <errno.h>
 #include <fcntl.h>
@@ -96,6 +97,28 @@ static int seal_as_it_is(struct ind_keeper *keeper, struct ind_archive *archive,
     return error ? error : seal_archive(keeper, archive, &seal, now);
 }
 
+/* With its index, and the seal of its text where it is chained. 0, or the error. */
+static int pack(struct ind_keeper *keeper, const struct ind_archive *archive, const char *to,
+                enum ind_compression compress, int level, const struct ind_interrupt *interrupt,
+                uint64_t *size, struct ind_seal *seal)
+{
+    struct ind_sealing *sealing = seal ? ind_sealing_new() : NULL;
+    struct ind_indexing *indexing =
+        compress == IND_COMPRESS_ZSTD ? ind_indexing_new(archive->stored, level, archive->size) : NULL;
+    const bool good = (sealing || !seal) && (indexing || compress != IND_COMPRESS_ZSTD);
+    struct ind_frame_calls calls;
+    if (indexing)
+        calls = ind_indexing_calls(indexing);
+    int error = good ? ind_compress_file(keeper->disk, archive->path, to, compress, level, interrupt,
+                                         indexing ? &calls : NULL, sealing, size)
+                     : ENOMEM;
+    if (!error && seal && !ind_sealing_end(sealing, seal))
+        error = EIO;
+    ind_indexing_free(indexing);
+    ind_sealing_free(sealing);
+    return error;
+}
+
 /* 0, or the error. */
 static int compress_archive(struct ind_keeper *keeper, struct ind_archive *archive,
                             enum ind_compression compress, int level, ind_time now,
@@ -107,8 +130,7 @@ static int compress_archive(struct ind_keeper *keeper, struct ind_archive *archi
     struct ind_seal seal;
     const bool chained = is_chained(keeper, archive);
     snprintf(to, sizeof to, "%s%s", archive->path, ind_compression_suffix(compress).at);
-    int error =
-        ind_compress_file(disk, archive->path, to, compress, level, interrupt, &size, chained ? &seal : NULL);
+    int error = pack(keeper, archive, to, compress, level, interrupt, &size, chained ? &seal : NULL);
     error = error ? error : ind_fs_sync_folders_of(&disk->fs, disk->folder, archive->path);
     if (!error && chained)
         error = seal_archive(keeper, archive, &seal, now);

@@ -1,6 +1,7 @@
 #include "store/disk/compress.h"
 
 #include "core/line/template.h"
+#include "store/disk/index_file.h"
 #include "store/disk/walk.h"
 #include <errno.h>
 #include <fcntl.h>
@@ -10,19 +11,24 @@
 #include <zlib.h>
 #include <zstd.h>
 
-enum { FRAME = 1 << 20 };
+size_t ind_frame_size(int level)
+{
+    return (size_t)1 << (level < 13 ? 20 : level < 16 ? 22 : 23);
+}
 
 struct packer {
     struct ind_disk *disk;
     enum ind_compression compression;
     int level;
     int from, to;
+    size_t frame;
     char *text, *packed;
     size_t filled, room; /* of text; of packed */
     ZSTD_CCtx *zstd;
     z_stream gzip;
     bool gzip_open;
-    struct ind_sealing *sealing; /* NULL: nobody asks for a seal */
+    const struct ind_frame_calls *calls; /* or NULL */
+    struct ind_sealing *sealing;         /* likewise */
     uint64_t size;
     const struct ind_interrupt *interrupt;
 };
@@ -36,8 +42,14 @@ static int put(struct packer *packer, size_t packed)
 /* 0, or the error; as all below. */
 static int pack_zstd(struct packer *packer, size_t length)
 {
-    size_t packed = ZSTD_compress2(packer->zstd, packer->packed, packer->room, packer->text, length);
-    return ZSTD_isError(packed) ? ENOMEM : put(packer, packed);
+    const struct ind_frame_calls *calls = packer->calls;
+    if (calls)
+        calls->begin(calls->context, (struct ind_slice){packer->text, length});
+    const size_t packed = ZSTD_compress2(packer->zstd, packer->packed, packer->room, packer->text, length);
+    const int error = ZSTD_isError(packed) ? ENOMEM : put(packer, packed);
+    if (calls)
+        calls->end(calls->context, error ? 0 : (uint32_t)packed);
+    return error;
 }
 
 /* One member: what is packed may lie in zlib's memory until the end of the text. */
@@ -77,13 +89,13 @@ static size_t line_end(const struct packer *packer)
 static int pack_all(struct packer *packer)
 {
     for (;;) {
-        ssize_t got = read(packer->from, packer->text + packer->filled, FRAME - packer->filled);
+        ssize_t got = read(packer->from, packer->text + packer->filled, packer->frame - packer->filled);
         if (got < 0 && errno == EINTR)
             continue;
         if (got < 0)
             return errno;
         packer->filled += (size_t)got;
-        if (got > 0 && packer->filled < FRAME)
+        if (got > 0 && packer->filled < packer->frame)
             continue;
         const bool last = got == 0;
         if (packer->filled == 0 && packer->compression == IND_COMPRESS_ZSTD)
@@ -101,13 +113,10 @@ static int pack_all(struct packer *packer)
     }
 }
 
-static int prepare(struct packer *packer, bool to_seal)
+static int prepare(struct packer *packer)
 {
-    packer->sealing = to_seal ? ind_sealing_new() : NULL;
-    if (to_seal && !packer->sealing)
-        return ENOMEM;
-    packer->room = ZSTD_compressBound(FRAME);
-    packer->text = malloc(FRAME);
+    packer->room = ZSTD_compressBound(packer->frame);
+    packer->text = malloc(packer->frame);
     packer->packed = malloc(packer->room);
     packer->zstd = packer->compression == IND_COMPRESS_ZSTD ? ZSTD_createCCtx() : NULL;
     if (packer->zstd) {
@@ -118,6 +127,28 @@ static int prepare(struct packer *packer, bool to_seal)
         packer->gzip_open =
             deflateInit2(&packer->gzip, packer->level, Z_DEFLATED, 15 + 16, 8, Z_DEFAULT_STRATEGY) == Z_OK;
     return packer->text && packer->packed && (packer->zstd || packer->gzip_open) ? 0 : ENOMEM;
+}
+
+/* Behind the last frame. 0, or the error. */
+static int finish(struct packer *packer)
+{
+    const struct ind_frame_calls *calls = packer->calls;
+    size_t length = 0;
+    char *bytes =
+        calls && packer->compression == IND_COMPRESS_ZSTD ? calls->finish(calls->context, &length) : NULL;
+    unsigned char head[IND_INDEX_WRAP];
+    if (!bytes)
+        return 0;
+    for (int i = 0; i < 4; i++) {
+        head[i] = (unsigned char)(IND_INDEX_MAGIC >> (8 * i));
+        head[4 + i] = (unsigned char)((uint32_t)length >> (8 * i));
+    }
+    const struct ind_fs *fs = &packer->disk->fs;
+    const bool good = ind_fs_write_all(fs, packer->to, head, sizeof head) &&
+                      ind_fs_write_all(fs, packer->to, bytes, length);
+    packer->size += sizeof head + length;
+    free(bytes);
+    return good ? 0 : errno;
 }
 
 /* The packed file looks as the plain one did: owner's group, mode, and when it was last written to. */
@@ -165,28 +196,29 @@ static void clean_up(struct packer *packer, const char *temporary, bool failed)
     if (packer->gzip_open)
         deflateEnd(&packer->gzip);
     ZSTD_freeCCtx(packer->zstd);
-    ind_sealing_free(packer->sealing);
     free(packer->text);
     free(packer->packed);
 }
 
 int ind_compress_file(struct ind_disk *disk, const char *plain, const char *to,
                       enum ind_compression compression, int level, const struct ind_interrupt *interrupt,
-                      uint64_t *size, struct ind_seal *seal)
+                      const struct ind_frame_calls *calls, struct ind_sealing *sealing, uint64_t *size)
 {
     struct packer packer = {.disk = disk,
                             .compression = compression,
                             .level = level,
+                            .frame = ind_frame_size(compression == IND_COMPRESS_ZSTD ? level : 1),
                             .from = -1,
                             .to = -1,
+                            .calls = calls,
+                            .sealing = sealing,
                             .interrupt = interrupt};
     char temporary[IND_PATH + 128];
     ind_temporary_name(to, temporary, sizeof temporary);
     int error = open_files(&packer, plain, temporary);
-    error = error ? error : prepare(&packer, seal != NULL);
+    error = error ? error : prepare(&packer);
     error = error ? error : pack_all(&packer);
-    if (!error && seal && !ind_sealing_end(packer.sealing, seal))
-        error = EIO;
+    error = error ? error : finish(&packer);
     error = error ? error : copy_attributes(&packer);
     error = error ? error : name_it(&packer, temporary, to);
     clean_up(&packer, temporary, error != 0);

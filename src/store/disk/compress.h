@@ -1,18 +1,33 @@
 /* store/disk/compress.h: a plain archive into an ordinary .zst or .gz.
  *
- * In a .zst about 1 MiB of text at a time, whole lines, becomes a frame of its own: any tool reads the file
- * as one, and a reader can begin at any of them. A .gz is one member, so that "gzip -l" is right. */
+ * In a .zst about 1 MiB of text at a time (ind_frame_size), whole lines, becomes a frame of its own: any tool
+ * reads the file as one, and a reader can begin at any of them. A .gz is one member, so that "gzip -l" is
+ * right. */
 #ifndef IND_STORE_DISK_COMPRESS_H
 #define IND_STORE_DISK_COMPRESS_H
 
 #include "store/disk/disk.h"
 #include "store/disk/seal.h"
 
+/* Bytes of text of a frame at most: about 1 MiB; more at the levels that look farther back for what is like.
+ */
+size_t ind_frame_size(int level);
+
+/* Told of each frame of a .zst; of a .gz nobody is told. */
+struct ind_frame_calls {
+    void *context;
+    void (*begin)(void *context, struct ind_slice text); /* which stays as it is until `end` */
+    void (*end)(void *context, uint32_t packed);         /* bytes that the frame takes */
+    /* What is put behind the last frame, as a frame that readers pass over (RFC 8878 section 3.1.2): new, and
+     * freed after that; NULL: nothing. */
+    char *(*finish)(void *context, size_t *length);
+};
+
 /* Compresses `plain` into `to` by way of a temporary file, flushed before it gets its name. Returns 0, or the
- * error (ECANCELED: interrupted); then nothing is left behind but by a crash. `interrupt` may be NULL. *size:
- * of the result. `seal` (may be NULL): of the text that is in it. */
+ * error (ECANCELED: interrupted); then nothing is left behind but by a crash. `interrupt`, `calls` and
+ * `sealing`, which is given the text, may be NULL. *size: of the result. */
 int ind_compress_file(struct ind_disk *disk, const char *plain, const char *to,
                       enum ind_compression compression, int level, const struct ind_interrupt *interrupt,
-                      uint64_t *size, struct ind_seal *seal);
+                      const struct ind_frame_calls *calls, struct ind_sealing *sealing, uint64_t *size);
 
 #endif

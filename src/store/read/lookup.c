@@ -3,8 +3,8 @@
 
 #include "core/archive/archive_name.h"
 #include "store/disk/journal.h"
+#include "store/disk/line_reader.h"
 #include "store/disk/reader.h"
-#include "store/read/line_reader.h"
 #include <fcntl.h>
 #include <limits.h>
 #include <stdlib.h>

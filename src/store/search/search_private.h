@@ -6,7 +6,7 @@
 #include "core/find/find.h"
 #include "core/find/literals.h"
 #include "core/line/line.h"
-#include "store/read/line_reader.h"
+#include "store/disk/line_reader.h"
 #include "store/search/groups.h"
 #include "store/search/once.h"
 #include "store/search/search.h"

@@ -262,6 +262,7 @@ static bool recover_archive(struct ind_store *store, struct ind_archive_entry *e
                                   .size = entry->compression ? entry->compressed_size : entry->plain_size,
                                   .policy = entry->policy,
                                   .rotated = rotated,
+                                  .stored = entry->stored,
                                   .compression = entry->compression,
                                   .to_do = packs || seals,
                                   .is_protected = entry->is_protected,

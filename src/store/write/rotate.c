@@ -85,6 +85,7 @@ int ind_live_rotate(struct ind_store *store, struct ind_live *live, enum ind_rot
                                   .size = live->on_disk,
                                   .policy = live->policy,
                                   .rotated = now.wall,
+                                  .stored = live->stored,
                                   .to_do = true};
     ind_disk_hand_over(store->disk, &archive);
     store->counts.rotated++;

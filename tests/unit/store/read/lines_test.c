@@ -4,7 +4,7 @@
 
 #include "core/message/header.h"
 #include "core/payload/payload.h"
-#include "store/read/line_reader.h"
+#include "store/disk/line_reader.h"
 #include "support/random.h"
 #include "support/round.h"
 

@@ -1,6 +1,6 @@
-#include "store/read/line_reader.h"
+#include "store/disk/line_reader.h"
 
-#include "store/read/json_line.h"
+#include "store/disk/json_line.h"
 #include <stdlib.h>
 
 struct ind_line_reader {

@@ -1,6 +1,6 @@
-/* store/read/json_line.h: reading back lines of the layout `json`. */
-#ifndef IND_STORE_READ_JSON_LINE_H
-#define IND_STORE_READ_JSON_LINE_H
+/* store/disk/json_line.h: reading back lines of the layout `json`. */
+#ifndef IND_STORE_DISK_JSON_LINE_H
+#define IND_STORE_DISK_JSON_LINE_H
 
 #include "core/message/message.h"
 

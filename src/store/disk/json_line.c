@@ -1,4 +1,4 @@
-#include "store/read/json_line.h"
+#include "store/disk/json_line.h"
 
 #include "core/base/escape.h"
 #include "core/message/names.h"

@@ -1,6 +1,6 @@
-/* store/read/line_reader.h: lines of stored files, each by the layout of its file. One thread's. */
-#ifndef IND_STORE_READ_LINE_READER_H
-#define IND_STORE_READ_LINE_READER_H
+/* store/disk/line_reader.h: lines of stored files, each by the layout of its file. One thread's. */
+#ifndef IND_STORE_DISK_LINE_READER_H
+#define IND_STORE_DISK_LINE_READER_H
 
 #include "store/disk/stored.h"
 
