@@ -23,22 +23,11 @@ static unsigned line_counts[FRAMES];
 /* Words, addresses, names, and whatever else. */
 static size_t put_piece(char *to, size_t room)
 {
-    static const char *const words[] = {"DENY",
-                                        "ge0/3",
-                                        "Stra\xC3\x9F"
-                                        "e",
-                                        "pier1-rtr.skerry.example",
-                                        "a",
-                                        "x_y",
-                                        "..",
-                                        "::1",
-                                        "2001:db8::7",
-                                        "id=",
-                                        "\xFF\xFE",
-                                        "user@host",
-                                        "KernEl",
-                                        "0x1f",
-                                        "-"};
+    static const char sharp_s[] = {'S', 't', 'r', 'a', '\xC3', '\x9F', 'e', '\0'};
+    static const char *const words[] = {"DENY",        "ge0/3", sharp_s,    "pier1-rtr.skerry.example",
+                                        "a",           "x_y",   "..",       "::1",
+                                        "2001:db8::7", "id=",   "\xFF\xFE", "user@host",
+                                        "KernEl",      "0x1f",  "-"};
     const unsigned kind = ind_random(&seed, 8);
     int length = 0;
     if (kind == 0)
