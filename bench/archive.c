@@ -37,8 +37,13 @@ int main(int argc, char **argv)
     if (indexing)
         calls = ind_indexing_calls(indexing);
     const double start = now();
-    const int error = ind_compress_file(&disk, argv[1], to, IND_COMPRESS_ZSTD, atoi(argv[2]), NULL,
-                                        indexing ? &calls : NULL, sealing, &size);
+    const struct ind_packing packing = {.from = argv[1],
+                                        .to = to,
+                                        .compression = IND_COMPRESS_ZSTD,
+                                        .level = atoi(argv[2]),
+                                        .calls = indexing ? &calls : NULL,
+                                        .sealing = sealing};
+    const int error = ind_compress_file(&disk, &packing, &size);
     printf("%.3f s\t%llu bytes\n", now() - start, (unsigned long long)size);
     ind_indexing_free(indexing);
     ind_sealing_free(sealing);

@@ -8,6 +8,7 @@
 struct ind_archives_call {
     const char **names; /* of series or archives: what they begin with */
     bool json;
+    int due;
     const char *on, *since, *until, *copy, *key, *heads, *to, *why;
 };
 

@@ -1,4 +1,5 @@
 #include "cli/archives.h"
+#include "cli/dry_run.h"
 #include "cli/table.h"
 #include "collect/runtime/clock.h"
 #include "store/archive/outlook.h"
@@ -273,6 +274,12 @@ int ind_archives_list(const struct ind_config *config, const struct ind_archives
     struct ind_inventory inventory = {0};
     struct ind_outlook outlook = {0};
     ind_time at;
+    if (given->due && (given->on || *given->names)) {
+        ind_complain("--due is of all archives, and of now: leave --on and names out");
+        return IND_EXIT_CALL;
+    }
+    if (given->due)
+        return ind_has_store(config) ? ind_dry_run(config, true, false, given->json) : IND_EXIT_FAILED;
     if (!ind_moment_option("on", given->on, config->zone, true, &at))
         return IND_EXIT_CALL;
     if (!ind_has_store(config))

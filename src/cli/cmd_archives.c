@@ -11,6 +11,8 @@ static struct poptOption *options(void)
          "list: only those that will still be there then, as far as age, number and space of their policy "
          "tell",
          "DATE"},
+        {"due", '\0', POPT_ARG_NONE, &given.due, 0,
+         "list: what would be rotated, compressed and removed now, by which rule, and what that frees", NULL},
         {"since", '\0', POPT_ARG_STRING, &given.since, 0, "archives with messages from then on", "TIME"},
         {"until", '\0', POPT_ARG_STRING, &given.until, 0, "archives with messages before then", "TIME"},
         {"to", '\0', POPT_ARG_STRING, &given.to, 0,
@@ -37,7 +39,7 @@ static const struct verb {
     bool needs_no_configuration;
     const char *options[8];
 } verbs[] = {
-    {"list", ind_archives_list, false, {"on"}},
+    {"list", ind_archives_list, false, {"on", "due"}},
     {"verify", ind_archives_verify, true, {"since", "until", "copy", "key", "heads"}},
     {"restore", ind_archives_restore, false, {"since", "until", "to"}},
     {"protect", ind_archives_protect, false, {"since", "until", "why"}},
@@ -61,11 +63,17 @@ static bool knows(const struct verb *verb, const char *option)
     return false;
 }
 
+static bool is_given(const struct poptOption *option)
+{
+    return option->argInfo == POPT_ARG_NONE ? *(const int *)option->arg != 0
+                                            : *(const char *const *)option->arg != NULL;
+}
+
 /* An option that would do nothing is a mistake. */
 static bool options_fit(const struct verb *verb)
 {
     for (const struct poptOption *option = options(); option->longName; option++)
-        if (*(const char *const *)option->arg && !knows(verb, option->longName)) {
+        if (is_given(option) && !knows(verb, option->longName)) {
             ind_complain("\"archives %s\" has no option --%s", verb->name, option->longName);
             return false;
         }

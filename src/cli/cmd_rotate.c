@@ -1,5 +1,6 @@
 #include "cli/cli.h"
 #include "cli/control_client.h"
+#include "cli/dry_run.h"
 #include "cli/table.h"
 #include "collect/control/control_socket.h"
 #include "collect/daemon/collector.h"
@@ -34,9 +35,6 @@ static struct poptOption *options(void)
     return table;
 }
 
-static const struct ind_column columns[] = {
-    {"action", false}, {"file", false}, {"size", false}, {"rule", false}, {"policy", false}};
-
 struct outcome {
     size_t rotated, failed; /* live files */
     bool kept;              /* the keeping half could do all there was to do */
@@ -51,51 +49,6 @@ static struct outcome rotate_and_keep(struct ind_store *store)
         ind_keeper_retain(keeper, ind_clocks_now(), true);
     outcome.kept = ind_keeper_run(keeper, ind_clocks_now(), NULL);
     return outcome;
-}
-
-struct shown {
-    struct ind_table *table;
-    size_t count;
-};
-
-static void show_action(void *context, const struct ind_action *action)
-{
-    static const char *const names[] = {"repair", "rotate", "compress", "remove"};
-    struct shown *shown = context;
-    ind_table_text(shown->table, names[action->kind]);
-    ind_table_text(shown->table, action->path);
-    ind_table_size(shown->table, action->size);
-    ind_table_text(shown->table, action->rule);
-    ind_table_text(shown->table, action->policy ? action->policy : "none");
-    shown->count++;
-}
-
-/* The same calls as below, on a store that changes nothing: what they would do is what they do. */
-static int dry_run(const struct ind_config *config, bool json)
-{
-    char reason[1400];
-    struct ind_store *store;
-    struct shown shown = {.table = ind_table_new(columns, 5)};
-    struct ind_store_settings settings = {.config = config,
-                                          .fs = &ind_fs_posix,
-                                          .now = ind_now(),
-                                          .dry_run = true,
-                                          .report = complain,
-                                          .act = show_action,
-                                          .context = &shown};
-    if (ind_store_open(&settings, &store, reason, sizeof reason) != IND_STORE_OK) {
-        ind_complain("%s", reason);
-        ind_table_free(shown.table);
-        return IND_EXIT_FAILED;
-    }
-    (void)rotate_and_keep(store);
-    ind_store_close(store);
-    if (shown.count)
-        ind_table_print(shown.table, json, stdout);
-    else if (!json)
-        printf("nothing to do\n");
-    ind_table_free(shown.table);
-    return IND_EXIT_DONE;
 }
 
 /* It compresses and removes by itself, after it has answered. */
@@ -172,8 +125,9 @@ static int run(struct ind_call *call)
     if (!ind_load(call, false, &loaded))
         return IND_EXIT_CALL;
     int status = !ind_has_store(loaded.config) ? IND_EXIT_CALL
-                 : given.dry_run               ? dry_run(loaded.config, call->json)
-                                               : rotate(loaded.config, call->json);
+                 : given.dry_run
+                     ? ind_dry_run(loaded.config, given.due != 0, given.clock_is_right != 0, call->json != 0)
+                     : rotate(loaded.config, call->json);
     ind_loaded_free(&loaded);
     return status;
 }

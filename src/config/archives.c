@@ -135,11 +135,12 @@ static void read_keep(struct ind_loader *loader, const struct ind_node *value, v
         policy->keep.percent = default_retention.percent;
 }
 
-static void read_compress(struct ind_loader *loader, const struct ind_node *value, void *into)
+/* "zstd", "gzip 9" or "none"; false, and said, where it is none of them. */
+static bool read_method(struct ind_loader *loader, const struct ind_node *value,
+                        enum ind_compression *compression, int *at_level)
 {
-    struct ind_policy *policy = into;
     if (!ind_expect_text(loader, value, "zstd, gzip or none"))
-        return;
+        return false;
     struct ind_slice word = value->text, level = IND_NOTHING;
     const char *blank = memchr(word.at, ' ', word.length);
     if (blank) {
@@ -151,15 +152,53 @@ static void read_compress(struct ind_loader *loader, const struct ind_node *valu
     if (!zstd && !gzip && !(ind_slice_equal(word, IND_SLICE("none")) && !blank)) {
         ind_wrong(loader, value, "unknown compression \"%.*s\"; expected zstd, gzip or none",
                   IND_ARG(value->text));
-        return;
+        return false;
     }
     if (blank && !ind_read_count(level, 1, zstd ? 19 : 9, &number)) {
         ind_wrong(loader, value, "the level of %s is 1 to %d, not \"%.*s\"", zstd ? "zstd" : "gzip",
                   zstd ? 19 : 9, IND_ARG(level));
-        return;
+        return false;
     }
-    policy->compress = zstd ? IND_COMPRESS_ZSTD : gzip ? IND_COMPRESS_GZIP : IND_COMPRESS_NONE;
-    policy->level = (int)number;
+    *compression = zstd ? IND_COMPRESS_ZSTD : gzip ? IND_COMPRESS_GZIP : IND_COMPRESS_NONE;
+    *at_level = (int)number;
+    return true;
+}
+
+static void read_compress(struct ind_loader *loader, const struct ind_node *value, void *into)
+{
+    struct ind_policy *policy = into;
+    (void)read_method(loader, value, &policy->compress, &policy->level);
+}
+
+static void read_recompress_after(struct ind_loader *loader, const struct ind_node *value, void *into)
+{
+    struct ind_policy *policy = into;
+    int64_t span = 0;
+    if (!ind_expect_text(loader, value, "a span of time such as 7 days"))
+        return;
+    if (!ind_read_span(value->text, &span) || (policy->recompress_after = span / IND_SECOND) == 0)
+        ind_wrong(loader, value, "\"%.*s\" is not a span of time from 1 s to 100 years; " IND_SPAN_HINT,
+                  IND_ARG(value->text));
+}
+
+static void read_recompress_with(struct ind_loader *loader, const struct ind_node *value, void *into)
+{
+    struct ind_policy *policy = into;
+    if (read_method(loader, value, &policy->recompress, &policy->recompress_level) &&
+        policy->recompress == IND_COMPRESS_NONE)
+        ind_wrong(loader, value, "\"with\" names what is packed better than before, such as zstd 19");
+}
+
+static void read_recompress(struct ind_loader *loader, const struct ind_node *value, void *into)
+{
+    static const struct ind_key keys[] = {{"after", read_recompress_after}, {"with", read_recompress_with}};
+    struct ind_policy *policy = into;
+    ind_read_map(loader, value, keys, 2, policy);
+    if (!policy->recompress_after || policy->recompress == IND_COMPRESS_NONE) {
+        if (value->kind == IND_NODE_MAP)
+            ind_wrong(loader, value, "write both, such as {after: 7 days, with: zstd 19}");
+        policy->recompress_after = 0;
+    }
 }
 
 static void read_chain(struct ind_loader *loader, const struct ind_node *value, void *into)
@@ -213,12 +252,15 @@ static bool is_policy_name(struct ind_slice name)
 
 static void read_policy(struct ind_loader *loader, const struct ind_node *value, struct ind_policy *policy)
 {
-    static const struct ind_key keys[] = {{"rotate", read_rotate},
-                                          {"keep", read_keep},
-                                          {"compress", read_compress},
-                                          {"chain", read_chain},
-                                          {"sign", read_sign}};
+    static const struct ind_key keys[] = {{"rotate", read_rotate},     {"keep", read_keep},
+                                          {"compress", read_compress}, {"recompress", read_recompress},
+                                          {"chain", read_chain},       {"sign", read_sign}};
     ind_read_map(loader, value, keys, sizeof keys / sizeof *keys, policy);
+    if (policy->recompress_after && policy->compress != IND_COMPRESS_NONE &&
+        policy->compress != policy->recompress)
+        ind_wrong(loader, value,
+                  "\"recompress\" stays with what \"compress\" names (or compress: none): what reads "
+                  "these archives today must be able to tomorrow");
     if (policy->sign && !policy->chain)
         ind_wrong(loader, value, "\"sign\" signs the links of a chain: add \"chain: yes\"");
 }
@@ -332,6 +374,12 @@ void ind_policy_describe(const struct ind_policy *policy, struct ind_buffer *buf
                                                                     : "none");
     if (policy->compress != IND_COMPRESS_NONE)
         ind_buffer_number(buffer, (unsigned long long)policy->level);
+    if (policy->recompress_after) {
+        ind_buffer_text(buffer, policy->recompress == IND_COMPRESS_ZSTD ? ", zstd " : ", gzip ");
+        ind_buffer_number(buffer, (unsigned long long)policy->recompress_level);
+        ind_buffer_text(buffer, " after ");
+        describe_age(buffer, policy->recompress_after);
+    }
     if (policy->chain)
         ind_buffer_text(buffer, policy->sign ? ", chained and signed" : ", chained");
 }

@@ -20,7 +20,10 @@ struct ind_policy {
     struct ind_rotation_rule rotate;
     struct ind_retention_rule keep;
     enum ind_compression compress;
-    int level;  /* of the compression */
+    int level;                /* of the compression */
+    int64_t recompress_after; /* seconds since the rotation; 0: never */
+    enum ind_compression recompress;
+    int recompress_level;
     bool chain; /* its archives are proven (store/disk/chain.h) */
     char *sign; /* path of the private key that signs the links; NULL: none does */
 };

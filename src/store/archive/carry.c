@@ -13,9 +13,6 @@
 #include <string.h>
 #include <unistd.h>
 
-/* An archive path with what compression adds to it. */
-enum { ARCHIVE_PATH = IND_PATH + 64 };
-
 bool ind_keeper_sync_journal(const struct ind_keeper *keeper)
 {
     const struct ind_disk *disk = keeper->disk;
@@ -28,9 +25,9 @@ void ind_keeper_forget(struct ind_archive *archive)
     free(archive->series);
 }
 
-static void path_on_disk(const struct ind_archive *archive, char path[ARCHIVE_PATH])
+void ind_keeper_path(const struct ind_archive *archive, char path[IND_ARCHIVE_PATH])
 {
-    snprintf(path, ARCHIVE_PATH, "%s%s", archive->path, ind_compression_suffix(archive->compression).at);
+    snprintf(path, IND_ARCHIVE_PATH, "%s%s", archive->path, ind_compression_suffix(archive->compression).at);
 }
 
 /* 0, or the error. */
@@ -44,7 +41,7 @@ static int flush_to_disk(const struct ind_disk *disk, const char *path)
     return error ? error : ind_fs_sync_folders_of(&disk->fs, disk->folder, path);
 }
 
-static bool is_chained(const struct ind_keeper *keeper, const struct ind_archive *archive)
+bool ind_keeper_is_chained(const struct ind_keeper *keeper, const struct ind_archive *archive)
 {
     return ind_chained(keeper->disk, archive->series, ind_keeper_policy(keeper, archive));
 }
@@ -84,8 +81,8 @@ static int seal_as_it_is(struct ind_keeper *keeper, struct ind_archive *archive,
                          const struct ind_interrupt *interrupt)
 {
     struct ind_seal seal;
-    char path[ARCHIVE_PATH];
-    path_on_disk(archive, path);
+    char path[IND_ARCHIVE_PATH];
+    ind_keeper_path(archive, path);
     const char *reason = "";
     const int error =
         ind_seal_file(keeper->disk->folder, path, archive->compression, interrupt, &seal, &reason);
@@ -97,25 +94,33 @@ static int seal_as_it_is(struct ind_keeper *keeper, struct ind_archive *archive,
     return error ? error : seal_archive(keeper, archive, &seal, now);
 }
 
-/* With its index, and the seal of its text where it is chained. 0, or the error. */
-static int pack(struct ind_keeper *keeper, const struct ind_archive *archive, const char *to,
-                enum ind_compression compress, int level, const struct ind_interrupt *interrupt,
-                uint64_t *size, struct ind_seal *seal)
+/* With its index; fills in what is missing in *packing. 0, or the error. */
+int ind_keeper_pack(struct ind_keeper *keeper, const struct ind_archive *archive, struct ind_packing *packing,
+                    uint64_t *size)
 {
-    struct ind_sealing *sealing = seal ? ind_sealing_new() : NULL;
+    const bool indexed = packing->compression == IND_COMPRESS_ZSTD;
     struct ind_indexing *indexing =
-        compress == IND_COMPRESS_ZSTD ? ind_indexing_new(archive->stored, level, archive->size) : NULL;
-    const bool good = (sealing || !seal) && (indexing || compress != IND_COMPRESS_ZSTD);
+        indexed ? ind_indexing_new(archive->stored, packing->level, archive->size) : NULL;
     struct ind_frame_calls calls;
-    if (indexing)
+    if (indexed && !indexing)
+        return ENOMEM;
+    if (indexing) {
         calls = ind_indexing_calls(indexing);
-    int error = good ? ind_compress_file(keeper->disk, archive->path, to, compress, level, interrupt,
-                                         indexing ? &calls : NULL, sealing, size)
-                     : ENOMEM;
-    if (!error && seal && !ind_sealing_end(sealing, seal))
-        error = EIO;
+        packing->calls = &calls;
+    }
+    const int error = ind_compress_file(keeper->disk, packing, size);
     ind_indexing_free(indexing);
-    ind_sealing_free(sealing);
+    return error;
+}
+
+static int pack_and_seal(struct ind_keeper *keeper, const struct ind_archive *archive,
+                         struct ind_packing *packing, uint64_t *size, struct ind_seal *seal)
+{
+    packing->sealing = ind_sealing_new();
+    int error = packing->sealing ? ind_keeper_pack(keeper, archive, packing, size) : ENOMEM;
+    if (!error && !ind_sealing_end(packing->sealing, seal))
+        error = EIO;
+    ind_sealing_free(packing->sealing);
     return error;
 }
 
@@ -125,12 +130,15 @@ static int compress_archive(struct ind_keeper *keeper, struct ind_archive *archi
                             const struct ind_interrupt *interrupt)
 {
     struct ind_disk *disk = keeper->disk;
-    char to[ARCHIVE_PATH];
+    char to[IND_ARCHIVE_PATH];
     uint64_t size;
     struct ind_seal seal;
-    const bool chained = is_chained(keeper, archive);
+    const bool chained = ind_keeper_is_chained(keeper, archive);
+    struct ind_packing packing = {
+        .from = archive->path, .to = to, .compression = compress, .level = level, .interrupt = interrupt};
     snprintf(to, sizeof to, "%s%s", archive->path, ind_compression_suffix(compress).at);
-    int error = pack(keeper, archive, to, compress, level, interrupt, &size, chained ? &seal : NULL);
+    int error = chained ? pack_and_seal(keeper, archive, &packing, &size, &seal)
+                        : ind_keeper_pack(keeper, archive, &packing, &size);
     error = error ? error : ind_fs_sync_folders_of(&disk->fs, disk->folder, archive->path);
     if (!error && chained)
         error = seal_archive(keeper, archive, &seal, now);
@@ -144,12 +152,14 @@ static int compress_archive(struct ind_keeper *keeper, struct ind_archive *archi
                                         .number = archive->number,
                                         .archive = archive->path,
                                         .file = to,
-                                        .bytes = size};
+                                        .bytes = size,
+                                        .level = (uint64_t)level};
     (void)ind_chain_journal(disk, &record, ind_keeper_policy(keeper, archive));
     keeper->counts.archive_bytes += size - archive->size;
     keeper->counts.compressed++;
     archive->size = size;
     archive->compression = compress;
+    archive->level = level;
     return 0;
 }
 
@@ -159,9 +169,12 @@ bool ind_keeper_finish(struct ind_keeper *keeper, struct ind_archive *archive, i
 {
     struct ind_disk *disk = keeper->disk;
     const struct ind_policy *policy = ind_keeper_policy(keeper, archive);
-    const bool packed = archive->compression != IND_COMPRESS_NONE;
-    const enum ind_compression compress = policy && !packed ? policy->compress : IND_COMPRESS_NONE;
-    const int level = policy ? policy->level : 0;
+    const bool packed = archive->compression != IND_COMPRESS_NONE,
+               old = ind_keeper_is_old(policy, archive, now);
+    const enum ind_compression compress = !policy || packed ? IND_COMPRESS_NONE
+                                          : old             ? policy->recompress
+                                                            : policy->compress;
+    const int level = !policy ? 0 : old ? policy->recompress_level : policy->level;
     if (compress != IND_COMPRESS_NONE)
         ind_disk_act(disk, IND_ACTION_COMPRESS, archive->path, archive->size,
                      compress == IND_COMPRESS_ZSTD ? "zstd" : "gzip", policy->name);
@@ -170,7 +183,7 @@ bool ind_keeper_finish(struct ind_keeper *keeper, struct ind_archive *archive, i
     int error = packed ? 0 : flush_to_disk(disk, archive->path);
     if (!error && compress != IND_COMPRESS_NONE)
         error = compress_archive(keeper, archive, compress, level, now, interrupt);
-    else if (!error && !archive->sealed && is_chained(keeper, archive))
+    else if (!error && !archive->sealed && ind_keeper_is_chained(keeper, archive))
         error = seal_as_it_is(keeper, archive, now, interrupt);
     if (error == ECANCELED)
         return false;
@@ -206,8 +219,8 @@ static bool remove_archive(struct ind_keeper *keeper, struct ind_archive *archiv
 {
     struct ind_disk *disk = keeper->disk;
     const struct ind_policy *policy = ind_keeper_policy(keeper, archive);
-    char path[ARCHIVE_PATH];
-    path_on_disk(archive, path);
+    char path[IND_ARCHIVE_PATH];
+    ind_keeper_path(archive, path);
     ind_disk_act(disk, IND_ACTION_REMOVE, path, archive->size, reason, policy ? policy->name : NULL);
     if (disk->fs.remove(disk->fs.context, disk->folder, path) != 0 && errno != ENOENT) {
         ind_disk_report(disk, IND_OWN_ARCHIVE_FAILED, path, "cannot remove %s: %s", path, strerror(errno));

@@ -132,6 +132,30 @@ bool ind_keeper_knows_rules(const struct ind_keeper *keeper, const struct ind_ar
     return archive->policy == IND_NO_POLICY || ind_keeper_policy(keeper, archive);
 }
 
+bool ind_keeper_is_old(const struct ind_policy *policy, const struct ind_archive *archive, ind_time now)
+{
+    return policy && policy->recompress_after &&
+           archive->rotated <= now - policy->recompress_after * IND_SECOND;
+}
+
+static bool is_to_be_packed_again(const struct ind_keeper *keeper, const struct ind_archive *archive,
+                                  ind_time now)
+{
+    const struct ind_policy *policy = ind_keeper_policy(keeper, archive);
+    if (!ind_keeper_is_old(policy, archive, now) || archive->to_do || archive->removed ||
+        archive->stays_as_packed)
+        return false;
+    return archive->compression == IND_COMPRESS_NONE ||
+           (archive->compression == policy->recompress && archive->level < policy->recompress_level);
+}
+
+void ind_keeper_decide_recompressions(const struct ind_keeper *keeper, ind_time now, struct ind_steps *steps)
+{
+    for (size_t i = 0; i < keeper->archive_count; i++)
+        if (is_to_be_packed_again(keeper, &keeper->archives[i], now))
+            (void)add_step(steps, i, IND_ACTION_COMPRESS, "recompress");
+}
+
 void ind_keeper_decide_compressions(const struct ind_keeper *keeper, struct ind_steps *steps)
 {
     for (size_t i = 0; i < keeper->archive_count; i++)

@@ -209,6 +209,42 @@ bool ind_keeper_wanted(const struct ind_keeper *keeper)
     return atomic_load(&keeper->disk->wanted);
 }
 
+/* Packing hard takes minutes: what comes meanwhile waits for some tens of MiB of text, and no longer. */
+enum { PARTS_TO_WAIT = 30 };
+
+struct patience {
+    struct ind_keeper *keeper;
+    const struct ind_interrupt *interrupt;
+    unsigned parts; /* since something else is to be done */
+};
+
+static bool is_out_of_patience(void *context)
+{
+    struct patience *patience = context;
+    patience->parts = ind_keeper_wanted(patience->keeper) ? patience->parts + 1 : 0;
+    return ind_interrupted(patience->interrupt) || patience->parts > PARTS_TO_WAIT;
+}
+
+/* What is old enough to be packed better, once there is nothing else to do. */
+static bool recompress(struct ind_keeper *keeper, struct ind_clocks now,
+                       const struct ind_interrupt *interrupt)
+{
+    struct ind_steps steps = {0};
+    bool all = true;
+    struct patience patience = {keeper, interrupt, 0};
+    const struct ind_interrupt patient = {is_out_of_patience, &patience};
+    ind_keeper_decide_recompressions(keeper, now.wall, &steps);
+    for (size_t i = 0; i < steps.count && all && !ind_interrupted(interrupt); i++) {
+        struct ind_archive *archive = &keeper->archives[steps.list[i].archive];
+        if (ind_keeper_wanted(keeper) && !keeper->disk->dry_run)
+            break; /* what has come meanwhile is first */
+        if (ind_keeper_knows_rules(keeper, archive))
+            all = ind_keeper_recompress(keeper, archive, now.wall, &patient);
+    }
+    free(steps.list);
+    return all;
+}
+
 bool ind_keeper_run(struct ind_keeper *keeper, struct ind_clocks now, const struct ind_interrupt *interrupt)
 {
     struct ind_steps steps = {0};
@@ -229,6 +265,7 @@ bool ind_keeper_run(struct ind_keeper *keeper, struct ind_clocks now, const stru
         if (ind_keeper_knows_rules(keeper, archive)) /* an interrupt may have adopted others */
             all &= ind_keeper_finish(keeper, archive, now.wall, interrupt);
     }
+    all &= recompress(keeper, now, interrupt);
     free(steps.list);
     ind_keeper_keep_heads(keeper);
     if (!all)

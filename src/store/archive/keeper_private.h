@@ -55,6 +55,14 @@ static inline const struct ind_policy *ind_keeper_policy(const struct ind_keeper
 
 /* ---- carry.c ---- */
 
+/* An archive's path with what compression adds to it. */
+enum { IND_ARCHIVE_PATH = IND_PATH + 64 };
+void ind_keeper_path(const struct ind_archive *archive, char path[IND_ARCHIVE_PATH]);
+
+bool ind_keeper_is_chained(const struct ind_keeper *keeper, const struct ind_archive *archive);
+/* Compresses with an index; fills in what is missing in *packing. 0, or the error. */
+int ind_keeper_pack(struct ind_keeper *keeper, const struct ind_archive *archive, struct ind_packing *packing,
+                    uint64_t *size);
 void ind_keeper_forget(struct ind_archive *archive); /* frees what it points to */
 bool ind_keeper_sync_journal(const struct ind_keeper *keeper);
 
@@ -63,6 +71,13 @@ bool ind_keeper_finish(struct ind_keeper *keeper, struct ind_archive *archive, i
                        const struct ind_interrupt *interrupt);
 /* Removes archives, also from the keeper's list. */
 void ind_keeper_remove(struct ind_keeper *keeper, const struct ind_steps *steps, ind_time now);
+
+/* ---- recompress.c ---- */
+
+/* Packs an archive once more, as its policy says for those that are old enough. False where it failed, or was
+ * interrupted. */
+bool ind_keeper_recompress(struct ind_keeper *keeper, struct ind_archive *archive, ind_time now,
+                           const struct ind_interrupt *interrupt);
 
 /* ---- protect.c ---- */
 
@@ -79,6 +94,9 @@ void ind_keeper_link_clock(struct ind_keeper *keeper, enum ind_event event, ind_
 
 /* ---- decide.c ---- */
 
+/* Whether it is as old as archives are that the policy (which may be NULL) has packed once more. */
+bool ind_keeper_is_old(const struct ind_policy *policy, const struct ind_archive *archive, ind_time now);
+
 /* Of rules that are gone, or that this half has not adopted yet, nothing is known: such an archive waits. */
 bool ind_keeper_knows_rules(const struct ind_keeper *keeper, const struct ind_archive *archive);
 
@@ -91,5 +109,6 @@ uint64_t ind_keeper_room_wanted(const struct ind_keeper *keeper, unsigned file_s
 void ind_keeper_decide_removals(const struct ind_keeper *keeper, ind_time now, struct ind_steps *steps,
                                 struct ind_shortage *shortage);
 void ind_keeper_decide_compressions(const struct ind_keeper *keeper, struct ind_steps *steps);
+void ind_keeper_decide_recompressions(const struct ind_keeper *keeper, ind_time now, struct ind_steps *steps);
 
 #endif

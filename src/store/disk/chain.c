@@ -197,6 +197,8 @@ bool ind_chain_journal(struct ind_disk *disk, const struct ind_journal_record *r
                        const struct ind_policy *policy)
 {
     size_t length;
+    if (disk->dry_run)
+        return true;
     char *text = ind_record_write(record, &length);
     errno = ENOMEM;
     if (!text)

@@ -2,6 +2,7 @@
 
 #include "core/line/template.h"
 #include "store/disk/index_file.h"
+#include "store/disk/reader.h"
 #include "store/disk/walk.h"
 #include <errno.h>
 #include <fcntl.h>
@@ -10,6 +11,8 @@
 #include <unistd.h>
 #include <zlib.h>
 #include <zstd.h>
+
+enum { PART = 1 << 20 };
 
 size_t ind_frame_size(int level)
 {
@@ -21,6 +24,8 @@ struct packer {
     enum ind_compression compression;
     int level;
     int from, to;
+    struct ind_reader *reader; /* of `from`, where that is compressed; else NULL */
+    struct ind_slice block;    /* what is left of what it gave last */
     size_t frame;
     char *text, *packed;
     size_t filled, room; /* of text; of packed */
@@ -39,14 +44,38 @@ static int put(struct packer *packer, size_t packed)
     return ind_fs_write_all(&packer->disk->fs, packer->to, packer->packed, packed) ? 0 : errno;
 }
 
+/* A frame at the levels that take long is packed in parts, so that nobody waits for all of it. */
+static int pack_frame(struct packer *packer, size_t length, size_t *packed)
+{
+    ZSTD_outBuffer out = {packer->packed, packer->room, 0};
+    size_t left = 1;
+    (void)ZSTD_CCtx_setPledgedSrcSize(packer->zstd, length);
+    for (size_t done = 0; left; done += PART) {
+        const size_t part = length - done < PART ? length - done : PART;
+        const bool last = done + part == length;
+        ZSTD_inBuffer in = {packer->text + done, part, 0};
+        do {
+            left = ZSTD_compressStream2(packer->zstd, &out, &in, last ? ZSTD_e_end : ZSTD_e_continue);
+            if (ZSTD_isError(left))
+                return ENOMEM;
+        } while (last ? left > 0 : in.pos < in.size);
+        if (!last && ind_interrupted(packer->interrupt))
+            return ECANCELED;
+        left = last ? 0 : 1;
+    }
+    *packed = out.pos;
+    return 0;
+}
+
 /* 0, or the error; as all below. */
 static int pack_zstd(struct packer *packer, size_t length)
 {
     const struct ind_frame_calls *calls = packer->calls;
     if (calls)
         calls->begin(calls->context, (struct ind_slice){packer->text, length});
-    const size_t packed = ZSTD_compress2(packer->zstd, packer->packed, packer->room, packer->text, length);
-    const int error = ZSTD_isError(packed) ? ENOMEM : put(packer, packed);
+    size_t packed = 0;
+    int error = pack_frame(packer, length, &packed);
+    error = error ? error : put(packer, packed);
     if (calls)
         calls->end(calls->context, error ? 0 : (uint32_t)packed);
     return error;
@@ -86,10 +115,30 @@ static size_t line_end(const struct packer *packer)
     return packer->filled;
 }
 
+/* As read(2). */
+static ssize_t get(struct packer *packer, char *to, size_t room)
+{
+    uint64_t at;
+    if (!packer->reader)
+        return read(packer->from, to, room);
+    if (packer->block.length == 0) {
+        const enum ind_read got = ind_reader_next(packer->reader, &packer->block, &at);
+        if (got != IND_READ_BLOCK) {
+            packer->block = IND_NOTHING;
+            errno = EBADMSG;
+            return got == IND_READ_END ? 0 : -1;
+        }
+    }
+    const size_t part = packer->block.length < room ? packer->block.length : room;
+    memcpy(to, packer->block.at, part);
+    packer->block = ind_slice_from(packer->block, part);
+    return (ssize_t)part;
+}
+
 static int pack_all(struct packer *packer)
 {
     for (;;) {
-        ssize_t got = read(packer->from, packer->text + packer->filled, packer->frame - packer->filled);
+        ssize_t got = get(packer, packer->text + packer->filled, packer->frame - packer->filled);
         if (got < 0 && errno == EINTR)
             continue;
         if (got < 0)
@@ -164,12 +213,19 @@ static int copy_attributes(struct packer *packer)
     return 0;
 }
 
-static int open_files(struct packer *packer, const char *plain, const char *temporary)
+static int open_files(struct packer *packer, const char *from, enum ind_compression compression,
+                      const char *temporary)
 {
     const struct ind_fs *fs = &packer->disk->fs;
-    packer->from = openat(packer->disk->folder, plain, O_RDONLY | O_NOFOLLOW | O_CLOEXEC);
+    packer->from = openat(packer->disk->folder, from, O_RDONLY | O_NOFOLLOW | O_CLOEXEC);
     if (packer->from < 0)
         return errno;
+    if (compression != IND_COMPRESS_NONE) { /* the reader owns what it reads */
+        const int own = dup(packer->from);
+        packer->reader = own < 0 ? NULL : ind_reader_open(own, compression, 0, UINT64_MAX);
+        if (!packer->reader)
+            return errno;
+    }
     packer->to = fs->open(fs->context, packer->disk->folder, temporary,
                           O_WRONLY | O_CREAT | O_TRUNC | O_NOFOLLOW, 0600);
     return packer->to < 0 ? errno : 0;
@@ -186,6 +242,7 @@ static int name_it(struct packer *packer, const char *temporary, const char *to)
 static void clean_up(struct packer *packer, const char *temporary, bool failed)
 {
     const struct ind_fs *fs = &packer->disk->fs;
+    ind_reader_close(packer->reader);
     if (packer->from >= 0)
         close(packer->from);
     if (packer->to >= 0) {
@@ -200,27 +257,28 @@ static void clean_up(struct packer *packer, const char *temporary, bool failed)
     free(packer->packed);
 }
 
-int ind_compress_file(struct ind_disk *disk, const char *plain, const char *to,
-                      enum ind_compression compression, int level, const struct ind_interrupt *interrupt,
-                      const struct ind_frame_calls *calls, struct ind_sealing *sealing, uint64_t *size)
+int ind_compress_file(struct ind_disk *disk, const struct ind_packing *packing, uint64_t *size)
 {
-    struct packer packer = {.disk = disk,
-                            .compression = compression,
-                            .level = level,
-                            .frame = ind_frame_size(compression == IND_COMPRESS_ZSTD ? level : 1),
-                            .from = -1,
-                            .to = -1,
-                            .calls = calls,
-                            .sealing = sealing,
-                            .interrupt = interrupt};
+    struct packer packer = {
+        .disk = disk,
+        .compression = packing->compression,
+        .level = packing->level,
+        .frame = ind_frame_size(packing->compression == IND_COMPRESS_ZSTD ? packing->level : 1),
+        .from = -1,
+        .to = -1,
+        .calls = packing->calls,
+        .sealing = packing->sealing,
+        .interrupt = packing->interrupt};
     char temporary[IND_PATH + 128];
-    ind_temporary_name(to, temporary, sizeof temporary);
-    int error = open_files(&packer, plain, temporary);
+    ind_temporary_name(packing->to, temporary, sizeof temporary);
+    int error = open_files(&packer, packing->from, packing->packed, temporary);
     error = error ? error : prepare(&packer);
     error = error ? error : pack_all(&packer);
     error = error ? error : finish(&packer);
     error = error ? error : copy_attributes(&packer);
-    error = error ? error : name_it(&packer, temporary, to);
+    if (!error && packing->approve && !packing->approve(packing->context))
+        error = EBADMSG;
+    error = error ? error : name_it(&packer, temporary, packing->to);
     clean_up(&packer, temporary, error != 0);
     *size = packer.size;
     return error;

@@ -1,4 +1,4 @@
-/* store/disk/compress.h: a plain archive into an ordinary .zst or .gz.
+/* store/disk/compress.h: an archive into an ordinary .zst or .gz.
  *
  * In a .zst about 1 MiB of text at a time (ind_frame_size), whole lines, becomes a frame of its own: any tool
  * reads the file as one, and a reader can begin at any of them. A .gz is one member, so that "gzip -l" is
@@ -23,11 +23,23 @@ struct ind_frame_calls {
     char *(*finish)(void *context, size_t *length);
 };
 
-/* Compresses `plain` into `to` by way of a temporary file, flushed before it gets its name. Returns 0, or the
- * error (ECANCELED: interrupted); then nothing is left behind but by a crash. `interrupt`, `calls` and
- * `sealing`, which is given the text, may be NULL. *size: of the result. */
-int ind_compress_file(struct ind_disk *disk, const char *plain, const char *to,
-                      enum ind_compression compression, int level, const struct ind_interrupt *interrupt,
-                      const struct ind_frame_calls *calls, struct ind_sealing *sealing, uint64_t *size);
+struct ind_packing {
+    const char *from;            /* an archive, plain or compressed */
+    enum ind_compression packed; /* as it is */
+    const char *to;              /* may be the same */
+    enum ind_compression compression;
+    int level;
+    const struct ind_interrupt *interrupt; /* these three may be NULL */
+    const struct ind_frame_calls *calls;
+    struct ind_sealing *sealing; /* is given the text */
+    /* Asked before the new file gets its name, where it is set; false: it does not get it. */
+    bool (*approve)(void *context);
+    void *context;
+};
+
+/* Compresses by way of a temporary file, flushed before it gets its name. Returns 0, or the error (ECANCELED:
+ * interrupted; EBADMSG: it cannot be unpacked, or was not approved); then nothing is left behind but by a
+ * crash. *size: of the result. */
+int ind_compress_file(struct ind_disk *disk, const struct ind_packing *packing, uint64_t *size);
 
 #endif

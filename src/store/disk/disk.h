@@ -26,6 +26,8 @@ struct ind_archive {
     size_t policy; /* its place among the policies (store/disk/plan.h), or IND_NO_POLICY */
     ind_time rotated;
     enum ind_compression compression; /* as it is on disk */
+    int level;                        /* of that; 0: not known */
+    bool stays_as_packed;             /* packing it once more has failed */
     int stored;                       /* of its lines (store/disk/stored.h) */
     bool to_do;                       /* to be flushed, and compressed where the policy says so */
     bool removed;                     /* journaled as such */

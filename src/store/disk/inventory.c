@@ -90,6 +90,8 @@ static void add_record(void *context, const struct ind_journal_record *record)
         entry->last = record->last;
         if (record->first != IND_TIME_NONE)
             entry->first = record->first;
+    } else if (record->event == IND_EVENT_COMPRESSED) {
+        entry->level = record->level < 100 ? (int)record->level : 0;
     } else if (record->event == IND_EVENT_REMOVED) {
         entry->known_removed = true;
     } else if (record->event == IND_EVENT_SEALED) {

@@ -21,6 +21,7 @@ struct ind_archive_entry {
     bool is_live;                     /* the live file on disk is this one */
     bool has_plain;                   /* the plain archive is there */
     enum ind_compression compression; /* the compressed one is there */
+    int level;                        /* of the compression; 0: not known */
     uint64_t plain_size, compressed_size, inode;
     ind_time modified;
     uint64_t messages, text; /* when it was rotated, or sealed; UINT64_MAX, 0: not known */

@@ -39,6 +39,7 @@ static const struct member {
     {"reason", TEXT, PLACE(reason), IN(ROTATED) | IN(REMOVED) | IN(PROTECTED) | IN(UNPROTECTED), false},
     {"file", TEXT, PLACE(file), IN(COMPRESSED), false},
     {"bytes", NUMBER, PLACE(bytes), IN(ROTATED) | IN(SEALED) | IN(COMPRESSED), false},
+    {"level", NUMBER, PLACE(level), IN(COMPRESSED), false},
     {"messages", NUMBER, PLACE(messages), IN(ROTATED), true},
     {"inode", NUMBER, PLACE(inode), IN(ROTATED), false},
     {"sha256", TEXT, PLACE(text_hash), IN(SEALED), false},

@@ -35,6 +35,7 @@ struct ind_journal_record {
     const char *reason;  /* rotated, removed, protected, unprotected */
     const char *file;    /* compressed: what the archive is now */
     uint64_t bytes;      /* rotated, compressed; sealed: of the text */
+    uint64_t level;      /* compressed: of the compression; 0: not known */
     uint64_t messages;   /* rotated; UINT64_MAX: not known */
     uint64_t inode;      /* rotated: of the file while it was live */
     const char *text_hash; /* sealed: SHA-256 of the text, in hexadecimal digits */

@@ -264,6 +264,7 @@ static bool recover_archive(struct ind_store *store, struct ind_archive_entry *e
                                   .rotated = rotated,
                                   .stored = entry->stored,
                                   .compression = entry->compression,
+                                  .level = entry->level,
                                   .to_do = packs || seals,
                                   .is_protected = entry->is_protected,
                                   .sealed = entry->sealed};

@@ -83,9 +83,11 @@ static void load(bool sign)
              "  - {name: c, file: \"c.log\"}\n"
              "archives:\n"
              "  default: {rotate: every day, compress: %s}\n"
-             "  one: {rotate: every day, keep: {number: %u}, compress: %s, chain: yes%s}\n"
+             "  one: {rotate: every day, keep: {number: %u}, %s, chain: yes%s}\n"
              "  two: {rotate: every day, keep: 20 days, compress: %s, chain: yes}\n",
-             pick("none", "gzip", "zstd 1"), 2 + ind_random(&seed, 6), pick("none", "gzip", "zstd 1"),
+             pick("none", "gzip", "zstd 1"), 2 + ind_random(&seed, 6),
+             pick("compress: none", "compress: gzip, recompress: {after: 3 h, with: gzip 9}",
+                  "compress: zstd 1, recompress: {after: 3 h, with: zstd 5}"),
              sign ? ", sign: key" : "", pick("none", "gzip", "zstd 1"));
     ind_write_file(ind_path(folder, "indagator.yaml"), text);
     ind_config_load(ind_path(folder, "indagator.yaml"), &loaded);
