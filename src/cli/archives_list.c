@@ -46,6 +46,8 @@ static void write_end(const struct ind_config *config, const struct ind_outlook_
         char why[60];
         ind_buffer_text(&out, "protected: ");
         ind_buffer_text(&out, ind_escaped(ind_slice_of(archive->entry->why), why, sizeof why));
+    } else if (archive->waits_for_copy) {
+        ind_buffer_text(&out, "not before it is copied");
     } else if (archive->due != IND_KEPT) {
         ind_buffer_text(&out, "now: ");
         ind_buffer_slice(&out, ind_retention_reason_name(archive->due));
@@ -212,6 +214,8 @@ static void print_json(const struct ind_config *config, const struct ind_outlook
     set_number(object, "goes_after", archive->after != UINT64_MAX, archive->after);
     if (entry->is_protected)
         json_object_set_new(object, "protected", json_string(entry->why ? entry->why : ""));
+    if (archive->policy && archive->policy->second_place)
+        json_object_set_new(object, "copied", json_boolean(!archive->waits_for_copy));
     if (entry->sealed)
         json_object_set_new(object, "sealed", json_true());
     if (archive->due != IND_KEPT)

@@ -214,6 +214,9 @@ static void show_files(const json_t *status)
     if (ind_answer_number(files, "protected_archives"))
         printf("%s archives are protected: no rule removes them\n",
                ind_grouped(ind_answer_number(files, "protected_archives"), number[0]));
+    if (ind_answer_number(files, "archives_to_copy"))
+        printf("%s archives wait for the second place, and stay here until they are there\n",
+               ind_grouped(ind_answer_number(files, "archives_to_copy"), number[0]));
     printf("%s written; the disk has %s, of which %s are free",
            ind_size_text(ind_answer_number(files, "bytes_written"), size[1]),
            ind_size_text(ind_answer_number(files, "disk_bytes"), size[2]),

@@ -29,7 +29,7 @@ static void complain(void *context, enum ind_own own, const char *path, const ch
 
 static void show_action(void *context, const struct ind_action *action)
 {
-    static const char *const names[] = {"repair", "rotate", "compress", "remove"};
+    static const char *const names[] = {"repair", "rotate", "compress", "remove", "copy"};
     struct shown *shown = context;
     ind_table_text(shown->table, names[action->kind]);
     ind_table_text(shown->table, action->path);

@@ -207,6 +207,13 @@ static void read_chain(struct ind_loader *loader, const struct ind_node *value, 
     (void)ind_read_yes(loader, value, &policy->chain);
 }
 
+static void read_second_place(struct ind_loader *loader, const struct ind_node *value, void *into)
+{
+    struct ind_policy *policy = into;
+    if (ind_expect_text(loader, value, "the path of a folder, such as a mounted share"))
+        policy->second_place = ind_resolve_path(loader, value);
+}
+
 static void read_sign(struct ind_loader *loader, const struct ind_node *value, void *into)
 {
     struct ind_policy *policy = into;
@@ -252,9 +259,13 @@ static bool is_policy_name(struct ind_slice name)
 
 static void read_policy(struct ind_loader *loader, const struct ind_node *value, struct ind_policy *policy)
 {
-    static const struct ind_key keys[] = {{"rotate", read_rotate},     {"keep", read_keep},
-                                          {"compress", read_compress}, {"recompress", read_recompress},
-                                          {"chain", read_chain},       {"sign", read_sign}};
+    static const struct ind_key keys[] = {{"rotate", read_rotate},
+                                          {"keep", read_keep},
+                                          {"compress", read_compress},
+                                          {"recompress", read_recompress},
+                                          {"chain", read_chain},
+                                          {"sign", read_sign},
+                                          {"second place", read_second_place}};
     ind_read_map(loader, value, keys, sizeof keys / sizeof *keys, policy);
     if (policy->recompress_after && policy->compress != IND_COMPRESS_NONE &&
         policy->compress != policy->recompress)
@@ -379,6 +390,10 @@ void ind_policy_describe(const struct ind_policy *policy, struct ind_buffer *buf
         ind_buffer_number(buffer, (unsigned long long)policy->recompress_level);
         ind_buffer_text(buffer, " after ");
         describe_age(buffer, policy->recompress_after);
+    }
+    if (policy->second_place) {
+        ind_buffer_text(buffer, ", copied to ");
+        ind_buffer_text(buffer, policy->second_place);
     }
     if (policy->chain)
         ind_buffer_text(buffer, policy->sign ? ", chained and signed" : ", chained");

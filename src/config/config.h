@@ -24,8 +24,9 @@ struct ind_policy {
     int64_t recompress_after; /* seconds since the rotation; 0: never */
     enum ind_compression recompress;
     int recompress_level;
-    bool chain; /* its archives are proven (store/disk/chain.h) */
-    char *sign; /* path of the private key that signs the links; NULL: none does */
+    bool chain;         /* its archives are proven (store/disk/chain.h) */
+    char *second_place; /* path of a folder; NULL: none */
+    char *sign;         /* path of the private key that signs the links; NULL: none does */
 };
 
 enum ind_listener_kind {

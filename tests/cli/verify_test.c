@@ -178,6 +178,37 @@ static void a_collector_that_writes_meanwhile_is_no_finding(void **state)
     expect("verify", 0, "nothing is wrong");
 }
 
+/* By a running collector; what is there is a store by itself, of these series only. */
+static bool all_are_there(void *context)
+{
+    (void)context;
+    struct ind_ran ran = ind_shell(folder,
+                                   "test $(ls share/fw | wc -l) = $(ls log/fw/*.zst | wc -l) && "
+                                   "%s archives verify --copy share --key audit.pub",
+                                   IND_PROGRAM);
+    const bool good = ran.status == 0 && !strstr(ran.out, "all.log");
+    ind_ran_free(&ran);
+    return good;
+}
+
+static void a_second_place_can_be_searched_and_verified(void **state)
+{
+    (void)state;
+    make_store();
+    ind_write_file(ind_path(folder, "more.log"), "");
+    run("sed -i 's/chain: yes/chain: yes, second place: share/; s/number: 4/number: 100/' indagator.yaml; "
+        "mkdir share");
+    run("printf 'listen: [{udp: 127.0.0.1:0}]\n' >>indagator.yaml");
+    running = ind_collect_start(folder);
+    ind_wait_until(all_are_there, NULL, "all archives are at the second place");
+    end();
+    run(IND_PROGRAM " search --layout plain share | sort >there; " IND_PROGRAM
+                    " archives restore fw/ | sort | cmp - there");
+    run("for f in $(cd share/fw && ls); do cmp share/fw/$f log/fw/$f || exit 1; done");
+    expect("verify", 0, "nothing is wrong");
+    expect("verify --copy share --key other.pub", 1, "not signed");
+}
+
 int main(void)
 {
     const struct CMUnitTest tests[] = {
@@ -187,6 +218,7 @@ int main(void)
         cmocka_unit_test_setup_teardown(a_key_that_is_none_is_told_before_anything_is_done, set_up,
                                         tear_down),
         cmocka_unit_test_setup_teardown(the_documentation_is_enough_to_check_a_chain, set_up, tear_down),
+        cmocka_unit_test_setup_teardown(a_second_place_can_be_searched_and_verified, set_up, tear_down),
         cmocka_unit_test_setup_teardown(a_collector_that_writes_meanwhile_is_no_finding, set_up, tear_down),
     };
     return cmocka_run_group_tests(tests, NULL, NULL);

@@ -602,6 +602,41 @@ static void expect_proven(struct player *player)
     free(heads);
 }
 
+/* ---- What lies beside the store ---- */
+
+static void make_folder(struct player *player, const char *name)
+{
+    char path[ROOM];
+    snprintf(path, sizeof path, "%s/%s", player->folder, name);
+    if (mkdir(path, 0700) != 0)
+        wrong(player, "%s: %s", path, strerror(errno));
+}
+
+static void move(struct player *player, const char *arguments)
+{
+    char from[64], to[64], path[2][ROOM];
+    assert_int_equal(sscanf(arguments, "%63s %63s", from, to), 2);
+    snprintf(path[0], ROOM, "%s/%s", player->folder, from);
+    snprintf(path[1], ROOM, "%s/%s", player->folder, to);
+    if (rename(path[0], path[1]) != 0)
+        wrong(player, "%s: %s", path[0], strerror(errno));
+}
+
+/* The archives that lie in a folder beside the store: all of them whole, and so many; nothing half. */
+static void expect_same(struct player *player, const char *arguments)
+{
+    char name[64];
+    unsigned long wanted;
+    assert_int_equal(sscanf(arguments, "%63s %lu", name, &wanted), 2);
+    struct ind_ran ran = ind_shell(player->folder,
+                                   "find %s -name '*.log*' | wc -l && ! find %s -name '.*.tmp' | grep . && "
+                                   "for f in $(find %s -name '*.zst'); do zstd -tq $f || exit 1; done",
+                                   name, name, name);
+    if (ran.status != 0 || strtoul(ran.out, NULL, 10) != wanted)
+        wrong(player, "%s: %s%s", name, ran.out, ran.err);
+    ind_ran_free(&ran);
+}
+
 /* ---- The script ---- */
 
 static void load_config(struct player *player)
@@ -670,6 +705,12 @@ static void play_line(struct player *player)
     } else if (strcmp(line, "finished") == 0) {
         expect_finished(player);
         expect_proven(player);
+    } else if ((rest = after(line, "folder ")) != NULL) {
+        make_folder(player, rest);
+    } else if ((rest = after(line, "move ")) != NULL) {
+        move(player, rest);
+    } else if ((rest = after(line, "same ")) != NULL) {
+        expect_same(player, rest);
     } else if ((rest = after(line, "disk ")) != NULL) {
         player->disk.left = strcmp(rest, "free") == 0 ? UINT64_MAX : strtoul(rest, NULL, 10);
     } else if (strcmp(line, "restart") == 0 || strcmp(line, "crash") == 0) {

@@ -403,6 +403,9 @@ static void write_files(FILE *out, const struct ind_status_files *files)
         {{"archive_bytes", "gauge", "bytes", "Bytes of these archives."}, files->archive_bytes},
         {{"archives_protected", "gauge", NULL, "Of these, archives that no retention touches."},
          files->protected_archives},
+        {{"archives_to_copy", "gauge", NULL,
+          "Archives that the second place of their policy does not have yet."},
+         files->to_copy},
     };
     static const struct family size = {"file_system_size_bytes", "gauge", "bytes",
                                        "Size of a file system of the store, by its folder there."};

@@ -108,7 +108,8 @@ static void fill_files(struct ind_collector *collector, struct ind_status_files 
                                        .removed = atomic_load(&keeping->removed),
                                        .archives = atomic_load(&keeping->archives),
                                        .archive_bytes = atomic_load(&keeping->archive_bytes),
-                                       .protected_archives = atomic_load(&keeping->protected_archives)};
+                                       .protected_archives = atomic_load(&keeping->protected_archives),
+                                       .to_copy = atomic_load(&keeping->to_copy)};
     const struct ind_mounts *mounts = &ind_store_disk(collector->store)->mounts;
     files->disk_count = mounts->file_systems;
     struct ind_room_sample now = {.at = ind_steady_now()};

@@ -181,6 +181,7 @@ static bool open_store(struct ind_collector *collector)
 {
     char reason[1400];
     struct ind_store_settings settings = {.config = collector->settings->config,
+                                          .copies_apart = true,
                                           .fs = collector->settings->fs ? collector->settings->fs
                                                                         : &ind_fs_posix,
                                           .now = ind_now(),

@@ -58,6 +58,7 @@ static void keep(struct ind_housekeeping *housekeeping)
     atomic_store(&housekeeping->facts.archives, counts.archives);
     atomic_store(&housekeeping->facts.archive_bytes, counts.archive_bytes);
     atomic_store(&housekeeping->facts.protected_archives, counts.protected_archives);
+    atomic_store(&housekeeping->facts.to_copy, counts.to_copy);
     ind_housekeeping_look_for_room(housekeeping);
 }
 

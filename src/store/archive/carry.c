@@ -25,11 +25,6 @@ void ind_keeper_forget(struct ind_archive *archive)
     free(archive->series);
 }
 
-void ind_keeper_path(const struct ind_archive *archive, char path[IND_ARCHIVE_PATH])
-{
-    snprintf(path, IND_ARCHIVE_PATH, "%s%s", archive->path, ind_compression_suffix(archive->compression).at);
-}
-
 /* 0, or the error. */
 static int flush_to_disk(const struct ind_disk *disk, const char *path)
 {

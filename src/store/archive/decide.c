@@ -27,15 +27,15 @@ static size_t gather(const struct ind_keeper *keeper, const struct ind_policy *p
     for (size_t i = 0; i < keeper->archive_count; i++) {
         const struct ind_archive *archive = &keeper->archives[i];
         if (ind_keeper_policy(keeper, archive) == policy)
-            facts[count++] =
-                (struct ind_archive_facts){.series = ind_path_hash(ind_slice_of(archive->series)),
-                                           .number = archive->number,
-                                           .rotated = archive->rotated,
-                                           .size = archive->size,
-                                           .percent = policy ? policy->keep.percent : 0,
-                                           .is_protected = archive->is_protected,
-                                           .spared = !policy,
-                                           .index = i};
+            facts[count++] = (struct ind_archive_facts){
+                .series = ind_path_hash(ind_slice_of(archive->series)),
+                .number = archive->number,
+                .rotated = archive->rotated,
+                .size = archive->size,
+                .percent = policy ? policy->keep.percent : 0,
+                .is_protected = archive->is_protected || ind_keeper_waits_for_copy(keeper, archive),
+                .spared = !policy,
+                .index = i};
     }
     return count;
 }
@@ -130,12 +130,6 @@ void ind_keeper_decide_removals(const struct ind_keeper *keeper, ind_time now, s
 bool ind_keeper_knows_rules(const struct ind_keeper *keeper, const struct ind_archive *archive)
 {
     return archive->policy == IND_NO_POLICY || ind_keeper_policy(keeper, archive);
-}
-
-bool ind_keeper_is_old(const struct ind_policy *policy, const struct ind_archive *archive, ind_time now)
-{
-    return policy && policy->recompress_after &&
-           archive->rotated <= now - policy->recompress_after * IND_SECOND;
 }
 
 static bool is_to_be_packed_again(const struct ind_keeper *keeper, const struct ind_archive *archive,

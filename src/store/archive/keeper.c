@@ -35,6 +35,11 @@ struct ind_keeper *ind_keeper_new(struct ind_disk *disk, struct ind_plan *plan)
         return NULL;
     keeper->disk = disk;
     ind_mutex_begin(&keeper->asking);
+    keeper->copies = ind_copies_new(disk);
+    if (!keeper->copies) {
+        ind_keeper_free(keeper);
+        return NULL;
+    }
     keeper->last_run = read_last_run(disk);
     ind_keeper_adopt(keeper, plan);
     return keeper;
@@ -48,6 +53,7 @@ IND_NOT_SHARED void ind_keeper_free(struct ind_keeper *keeper)
         ind_keeper_forget(&keeper->archives[i]);
     free(keeper->archives);
     ind_protection_free(keeper->asked);
+    ind_copies_free(keeper->copies);
     ind_mutex_end(&keeper->asking);
     free(keeper);
 }
@@ -265,6 +271,7 @@ bool ind_keeper_run(struct ind_keeper *keeper, struct ind_clocks now, const stru
         if (ind_keeper_knows_rules(keeper, archive)) /* an interrupt may have adopted others */
             all &= ind_keeper_finish(keeper, archive, now.wall, interrupt);
     }
+    ind_keeper_copy(keeper, now);
     all &= recompress(keeper, now, interrupt);
     free(steps.list);
     ind_keeper_keep_heads(keeper);

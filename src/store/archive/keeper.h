@@ -15,6 +15,7 @@ struct ind_keeper_counts {
     uint64_t compressed, removed, failed;
     uint64_t archives, archive_bytes; /* present */
     uint64_t protected_archives;      /* of these */
+    uint64_t to_copy;                 /* that wait for the second place */
 };
 
 /* New; borrows the disk, and the plan until it adopts another. NULL where memory is out. */

@@ -2,8 +2,10 @@
 #ifndef IND_STORE_ARCHIVE_KEEPER_PRIVATE_H
 #define IND_STORE_ARCHIVE_KEEPER_PRIVATE_H
 
+#include "core/line/template.h"
 #include "store/archive/keeper.h"
 #include "store/disk/chain.h"
+#include <stdio.h>
 
 struct ind_keeper {
     struct ind_disk *disk;
@@ -16,6 +18,7 @@ struct ind_keeper {
     bool clock_distrusted;
     bool heads_moved; /* there are links that STATE/chain-heads does not know */
     struct ind_keeper_counts counts;
+    struct ind_copies *copies;
 
     struct ind_mutex asking;
     struct ind_protection *asked IND_GUARDED_BY(asking); /* oldest first */
@@ -53,11 +56,22 @@ static inline const struct ind_policy *ind_keeper_policy(const struct ind_keeper
     return archive->policy == IND_NO_POLICY ? NULL : keeper->policies[archive->policy];
 }
 
-/* ---- carry.c ---- */
-
 /* An archive's path with what compression adds to it. */
 enum { IND_ARCHIVE_PATH = IND_PATH + 64 };
-void ind_keeper_path(const struct ind_archive *archive, char path[IND_ARCHIVE_PATH]);
+static inline void ind_keeper_path(const struct ind_archive *archive, char path[IND_ARCHIVE_PATH])
+{
+    snprintf(path, IND_ARCHIVE_PATH, "%s%s", archive->path, ind_compression_suffix(archive->compression).at);
+}
+
+/* Whether it is as old as archives are that the policy (which may be NULL) has packed once more. */
+static inline bool ind_keeper_is_old(const struct ind_policy *policy, const struct ind_archive *archive,
+                                     ind_time now)
+{
+    return policy && policy->recompress_after &&
+           archive->rotated <= now - policy->recompress_after * IND_SECOND;
+}
+
+/* ---- carry.c ---- */
 
 bool ind_keeper_is_chained(const struct ind_keeper *keeper, const struct ind_archive *archive);
 /* Compresses with an index; fills in what is missing in *packing. 0, or the error. */
@@ -79,6 +93,15 @@ void ind_keeper_remove(struct ind_keeper *keeper, const struct ind_steps *steps,
 bool ind_keeper_recompress(struct ind_keeper *keeper, struct ind_archive *archive, ind_time now,
                            const struct ind_interrupt *interrupt);
 
+/* ---- second_place.c ---- */
+
+struct ind_copies *ind_copies_new(struct ind_disk *disk); /* NULL where memory is out */
+void ind_copies_free(struct ind_copies *copies);
+/* Whether its policy names a second place that does not have it yet: then it does not go here. */
+bool ind_keeper_waits_for_copy(const struct ind_keeper *keeper, const struct ind_archive *archive);
+/* Takes note of what was copied, and goes on with it. */
+void ind_keeper_copy(struct ind_keeper *keeper, struct ind_clocks now);
+
 /* ---- protect.c ---- */
 
 void ind_protection_free(struct ind_protection *list);
@@ -93,9 +116,6 @@ void ind_keeper_keep_heads(struct ind_keeper *keeper);
 void ind_keeper_link_clock(struct ind_keeper *keeper, enum ind_event event, ind_time now);
 
 /* ---- decide.c ---- */
-
-/* Whether it is as old as archives are that the policy (which may be NULL) has packed once more. */
-bool ind_keeper_is_old(const struct ind_policy *policy, const struct ind_archive *archive, ind_time now);
 
 /* Of rules that are gone, or that this half has not adopted yet, nothing is known: such an archive waits. */
 bool ind_keeper_knows_rules(const struct ind_keeper *keeper, const struct ind_archive *archive);

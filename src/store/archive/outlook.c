@@ -27,6 +27,12 @@ static ind_time rotated(const struct ind_archive_entry *entry)
     return entry->rotated != IND_TIME_NONE ? entry->rotated : entry->modified;
 }
 
+static bool waits_for_copy(const struct ind_config *config, const struct ind_archive_entry *entry)
+{
+    const char *place = entry->policy == IND_NO_POLICY ? NULL : config->policies[entry->policy].second_place;
+    return place && entry->copied_to != ind_path_hash(ind_slice_of(place));
+}
+
 static bool gather(const struct ind_config *config, const struct ind_inventory *inventory,
                    struct ind_outlook *outlook)
 {
@@ -40,6 +46,7 @@ static bool gather(const struct ind_config *config, const struct ind_inventory *
             .entry = entry,
             .policy = entry->policy == IND_NO_POLICY ? NULL : &config->policies[entry->policy],
             .state = state,
+            .waits_for_copy = waits_for_copy(config, entry),
             .size = state == IND_ARCHIVE_COMPRESSED ? entry->compressed_size : entry->plain_size,
             .goes = IND_TIME_NONE,
             .after = UINT64_MAX};
@@ -86,13 +93,13 @@ static void decide(const struct ind_config *config, const struct ind_inventory *
         for (size_t i = 0; i < outlook->count; i++) {
             const struct ind_outlook_archive *archive = &outlook->list[i];
             if (archive->policy == &config->policies[p] && archive->state != IND_ARCHIVE_MISSING)
-                facts[count++] =
-                    (struct ind_archive_facts){.series = ind_path_hash(ind_slice_of(archive->entry->series)),
-                                               .number = archive->entry->number,
-                                               .rotated = rotated(archive->entry),
-                                               .size = archive->size,
-                                               .is_protected = archive->entry->is_protected,
-                                               .index = i};
+                facts[count++] = (struct ind_archive_facts){
+                    .series = ind_path_hash(ind_slice_of(archive->entry->series)),
+                    .number = archive->entry->number,
+                    .rotated = rotated(archive->entry),
+                    .size = archive->size,
+                    .is_protected = archive->entry->is_protected || archive->waits_for_copy,
+                    .index = i};
         }
         (void)ind_retention_decide(&config->policies[p].keep, &given, facts, count);
         for (size_t i = 0; i < count; i++)

@@ -16,7 +16,8 @@ struct ind_outlook_archive {
     const struct ind_archive_entry *entry; /* of the inventory */
     const struct ind_policy *policy;       /* NULL: no rules are known, so it stays */
     enum ind_archive_state state;
-    uint64_t size; /* on disk */
+    uint64_t size;       /* on disk */
+    bool waits_for_copy; /* the second place of its policy does not have it yet: it does not go before */
     /* What its policy says by itself; it may go earlier for want of room. */
     ind_time goes;                 /* by its age; IND_TIME_NONE: never */
     uint64_t after;                /* so many more rotations of its series; UINT64_MAX: any */

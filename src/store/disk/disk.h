@@ -31,6 +31,7 @@ struct ind_archive {
     int stored;                       /* of its lines (store/disk/stored.h) */
     bool to_do;                       /* to be flushed, and compressed where the policy says so */
     bool removed;                     /* journaled as such */
+    uint64_t copied_to;               /* ind_path_hash of the second place that has it; 0: none */
     bool is_protected;                /* no retention touches it */
     bool sealed;                      /* its text's hash is in the journal, and here */
     unsigned char hash[32];
@@ -42,7 +43,13 @@ struct ind_handed {
 };
 
 /* What is done to a file, as `rotate --dry-run` shows it. */
-enum ind_action_kind { IND_ACTION_REPAIR, IND_ACTION_ROTATE, IND_ACTION_COMPRESS, IND_ACTION_REMOVE };
+enum ind_action_kind {
+    IND_ACTION_REPAIR,
+    IND_ACTION_ROTATE,
+    IND_ACTION_COMPRESS,
+    IND_ACTION_REMOVE,
+    IND_ACTION_COPY
+};
 
 struct ind_action {
     enum ind_action_kind kind;
@@ -56,6 +63,7 @@ struct ind_disk_settings {
     const char *store, *state; /* folders */
     const struct ind_fs *fs;
     bool dry_run;
+    bool copies_apart; /* what goes to a second place goes on a thread of its own, which may hang */
     /* What an administrator must hear of; from both halves. May be NULL. */
     void (*report)(void *context, enum ind_own own, const char *path, const char *text);
     /* Before each action is carried out (with `dry_run`: instead of it); from both halves. May be NULL. */
@@ -70,7 +78,7 @@ struct ind_disk {
     struct ind_fs fs;
     int folder, state, lock, journal; /* state: -1 where there is none, in a dry run */
     struct ind_mounts mounts;
-    bool dry_run;
+    bool dry_run, copies_apart;
     bool held_elsewhere; /* in a dry run: another process writes to the store */
     void (*report)(void *context, enum ind_own own, const char *path, const char *text);
     void (*act)(void *context, const struct ind_action *action);

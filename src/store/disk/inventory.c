@@ -77,6 +77,7 @@ static void add_record(void *context, const struct ind_journal_record *record)
         replace(taker, &entry->live, record->live);
         entry->known_opened = true;
         entry->known_rotated = entry->known_removed = entry->sealed = false;
+        entry->copied_to = 0;
         entry->opened = record->at;
         entry->first = record->first;
         entry->made_up = record->made_up;
@@ -92,6 +93,8 @@ static void add_record(void *context, const struct ind_journal_record *record)
             entry->first = record->first;
     } else if (record->event == IND_EVENT_COMPRESSED) {
         entry->level = record->level < 100 ? (int)record->level : 0;
+    } else if (record->event == IND_EVENT_COPIED) {
+        entry->copied_to = record->file ? ind_path_hash(ind_slice_of(record->file)) : 0;
     } else if (record->event == IND_EVENT_REMOVED) {
         entry->known_removed = true;
     } else if (record->event == IND_EVENT_SEALED) {

@@ -27,6 +27,7 @@ struct ind_archive_entry {
     uint64_t messages, text; /* when it was rotated, or sealed; UINT64_MAX, 0: not known */
     ind_time last;           /* likewise: of its messages */
     int stored;              /* see store/disk/stored.h */
+    uint64_t copied_to;      /* ind_path_hash of the second place that has it; 0: none */
     bool is_protected;
     char *why;   /* of the protection */
     bool sealed; /* `text` and `hash` are as the journal has them */

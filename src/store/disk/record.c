@@ -5,9 +5,9 @@
 #include <stddef.h>
 #include <stdlib.h>
 
-static const char *const event_names[IND_EVENTS] = {"opened",      "rotated",       "sealed",
-                                                    "compressed",  "removed",       "protected",
-                                                    "unprotected", "clock_doubted", "clock_trusted"};
+static const char *const event_names[IND_EVENTS] = {
+    "opened",  "rotated",   "sealed",      "compressed",    "copied",
+    "removed", "protected", "unprotected", "clock_doubted", "clock_trusted"};
 
 const char *ind_event_name(enum ind_event event)
 {
@@ -37,8 +37,8 @@ static const struct member {
     {"layout", TEXT, PLACE(layout), IN(OPENED), false},
     {"version", NUMBER, PLACE(version), IN(OPENED), false},
     {"reason", TEXT, PLACE(reason), IN(ROTATED) | IN(REMOVED) | IN(PROTECTED) | IN(UNPROTECTED), false},
-    {"file", TEXT, PLACE(file), IN(COMPRESSED), false},
-    {"bytes", NUMBER, PLACE(bytes), IN(ROTATED) | IN(SEALED) | IN(COMPRESSED), false},
+    {"file", TEXT, PLACE(file), IN(COMPRESSED) | IN(COPIED), false},
+    {"bytes", NUMBER, PLACE(bytes), IN(ROTATED) | IN(SEALED) | IN(COMPRESSED) | IN(COPIED), false},
     {"level", NUMBER, PLACE(level), IN(COMPRESSED), false},
     {"messages", NUMBER, PLACE(messages), IN(ROTATED), true},
     {"inode", NUMBER, PLACE(inode), IN(ROTATED), false},

@@ -67,6 +67,7 @@ static enum ind_store_status set_up(struct ind_store *store, const struct ind_st
                                            .state = settings->config->state,
                                            .fs = settings->fs,
                                            .dry_run = settings->dry_run,
+                                           .copies_apart = settings->copies_apart,
                                            .report = settings->report,
                                            .act = settings->act,
                                            .context = settings->context};

@@ -266,6 +266,7 @@ static bool recover_archive(struct ind_store *store, struct ind_archive_entry *e
                                   .compression = entry->compression,
                                   .level = entry->level,
                                   .to_do = packs || seals,
+                                  .copied_to = entry->copied_to,
                                   .is_protected = entry->is_protected,
                                   .sealed = entry->sealed};
     memcpy(archive.hash, entry->hash, sizeof archive.hash);

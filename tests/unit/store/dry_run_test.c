@@ -175,7 +175,7 @@ static void check_done(const char *list)
 static void what_a_dry_run_shows_is_what_is_done(void **state)
 {
     static char shown[ROOM], done[ROOM], before[ROOM], after[ROOM];
-    size_t actions[4] = {0};
+    size_t actions[5] = {0};
     (void)state;
     for (unsigned round = 0; round < ROUNDS; round++) {
         folder = ind_folder_new();
