@@ -67,7 +67,7 @@ static void tell_room(const struct ind_config *config, const struct shown *shown
     if (shown->removed)
         printf("removing frees %s\n", ind_size_text(shown->removed, size[0]));
     if (shown->to_compress)
-        printf("compressing %s frees some %s, as an estimate by what was compressed before\n",
+        printf("compressing %s frees some %s: an estimate\n",
                ind_size_text(shown->to_compress, size[0]), ind_size_text(freed, size[1]));
 }
 

@@ -405,7 +405,8 @@ static void rotate_says_what_it_would_do_and_does_it(void **state)
                               "compress  fw/info-20201122T044500Z-000001.log        89 B   gzip    gz\n"
                               "compress  fw/warning-20201123T044500Z-000001.log     180 B  gzip    gz\n"
                               "compress  local7/error-20201123T045000Z-000001.log   134 B  zstd    default\n"
-                              "compress  local7/notice-20201124T003000Z-000001.log  119 B  zstd    default\n";
+                              "compress  local7/notice-20201124T003000Z-000001.log  119 B  zstd    default\n"
+                              "compressing 777 B frees some 679 B: an estimate\n";
     expect(0, due, "rotate", "--dry-run", "--due");
     expect(0, due, "rotate", "--dry-run");
 }
