@@ -67,8 +67,8 @@ static void tell_room(const struct ind_config *config, const struct shown *shown
     if (shown->removed)
         printf("removing frees %s\n", ind_size_text(shown->removed, size[0]));
     if (shown->to_compress)
-        printf("compressing %s frees some %s: an estimate\n",
-               ind_size_text(shown->to_compress, size[0]), ind_size_text(freed, size[1]));
+        printf("compressing %s frees some %s: an estimate\n", ind_size_text(shown->to_compress, size[0]),
+               ind_size_text(freed, size[1]));
 }
 
 /* The same calls as of a rotation, on a store that changes nothing: what they would do is what they do. */

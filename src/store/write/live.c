@@ -129,6 +129,29 @@ void ind_live_free(struct ind_store *store, struct ind_live *live)
     free(live);
 }
 
+/* When messages go to another path, because it holds a date: then nothing more comes to this one. */
+static ind_time path_end(const struct ind_store *store, const struct ind_live *live)
+{
+    const struct ind_zone *zone = store->config->zone;
+    const struct ind_template *path =
+        live->route == IND_NO_POLICY ? NULL : &store->config->routes[live->route].file;
+    if (!path)
+        return IND_TIME_NONE;
+    if (ind_template_has(path, IND_PUT_HOUR))
+        return ind_period_end(IND_PERIOD_HOUR, zone, live->first);
+    if (ind_template_has(path, IND_PUT_DATE) || ind_template_has(path, IND_PUT_DAY))
+        return ind_period_end(IND_PERIOD_DAY, zone, live->first);
+    if (!ind_template_has(path, IND_PUT_MONTH) && !ind_template_has(path, IND_PUT_YEAR))
+        return IND_TIME_NONE;
+    struct ind_civil civil = {.month = 1};
+    ind_time end = live->first;
+    do {
+        end = ind_period_end(IND_PERIOD_MONTH, zone, end);
+        ind_zone_civil(zone, end, &civil);
+    } while (civil.month != 1 && !ind_template_has(path, IND_PUT_MONTH));
+    return end;
+}
+
 /* A file holds one layout, so that a raw line is never taken for another: where the route has a new one, it
  * is due at once. */
 void ind_live_settle_period(const struct ind_store *store, struct ind_live *live)
@@ -138,6 +161,10 @@ void ind_live_settle_period(const struct ind_store *store, struct ind_live *live
         return;
     live->facts.period_end =
         policy ? ind_period_end(policy->rotate.every, store->config->zone, live->first) : IND_TIME_NONE;
+    const ind_time moves_on = path_end(store, live);
+    if (moves_on != IND_TIME_NONE &&
+        (live->facts.period_end == IND_TIME_NONE || moves_on < live->facts.period_end))
+        live->facts.period_end = moves_on;
     if (live->route != IND_NO_POLICY && live->stored != IND_STORED_UNKNOWN &&
         live->stored != ind_stored_by(&store->config->routes[live->route]))
         live->facts.period_end = 0;
