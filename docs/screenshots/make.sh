@@ -88,7 +88,6 @@ listen:
     names: [pier1-rtr.skerry.example]
 EOF
 shoot check "indagator check -c broken.yaml" "indagator check -c certificate.yaml"
-shoot explain-edits "indagator explain --sender 127.0.2.25 --received 2026-11-23T04:45:02Z '<21>1 2026-11-23T04:45:00Z hq-mail smtpd 4022 NOTE - bounced note to deck crew: call the bosun of mv-tern on +1 202 555 0142'"
 cat >"$work/demo/doubtful.yaml" <<'EOF'
 listen: [{udp: "0.0.0.0:514"}]
 allow: [192.0.2.0/24]
@@ -147,7 +146,6 @@ shoot fit "indagator fit --pattern '$failed' 'Failed password for tern from 203.
 shoot fit-stops "indagator fit --pattern '$failed' 'Failed password for tern from 203.0.113.7 port 40x22 ssh2'" \
     "indagator fit 'Failed password for oper from pier3-sw2 port 4022 ssh2' 'ge0/24 (uplink to pier3-rtr) link went down'" \
     "indagator fit --pattern 'port {port:integer}' 'port 4022'"
-shoot check-overlap "sed -n '/^patterns/,\$p' overlap.yaml" "indagator check -c overlap.yaml"
 shoot explain "indagator explain --sender 127.0.2.9 --received 2026-11-23T04:45:02Z '<164>29: harbour-fw: Nov 23 04:45:00: %FILTER-4-DROP: IN=ge0 OUT= SRC=198.51.100.7 DPT=23'"
 shoot search-by "indagator search --by facility,severity --top 20" "indagator search --by app --top 8"
 
@@ -185,6 +183,8 @@ indagator emit $to --fleet "$here/../../demo/fleet.yaml" >/dev/null &
 player=$!
 shoot follow "indagator follow --when 'severity at least warning' --layout '{time} {device} {severity} {app}: {text}'#!indagator follow --when 'severity at least warning' --layout '{time} {device} {severity} {app}: {text}' --count 44"
 wait $player
-shoot rotate "indagator rotate --dry-run | head -n 7" "indagator rotate --dry-run | grep compress | head -n 5" "indagator rotate" "ls log/trouble#!sleep 2; ls log/trouble" "zstd -dc log/trouble/pier3-*.zst | tail -n 8"
+shoot rotate "indagator rotate --dry-run | head -n 7" "indagator rotate --dry-run | tail -n 5" "indagator rotate" "ls log/trouble#!sleep 2; ls log/trouble" "zstd -dc log/trouble/pier3-*.zst | tail -n 8"
+shoot archives-list "indagator archives list guesses/ local5/" "indagator archives protect local5/ --why 'case 2026-14'" "indagator archives list local5/" "indagator archives list --on 2027-06-30 | tail -n 8"
+shoot archives-verify "indagator archives verify" "indagator archives restore guesses/ | head -n 3"
 kill $collector
 wait $collector || true

@@ -90,21 +90,30 @@ static bool take_keys(struct call *call)
 
 /* ---- What it says ---- */
 
+/* For eyes what is not there is no number. */
+static void add_number(struct ind_table *table, uint64_t number, bool json)
+{
+    if (number || json)
+        ind_table_number(table, number);
+    else
+        ind_table_text(table, "-");
+}
+
 static void print_series(const struct ind_proof *proof, bool json)
 {
-    static const struct ind_column columns[] = {{"series", false},   {"links", true},    {"signed", true},
+    static const struct ind_column columns[] = {{"series", false},   {"links", true},    {"signed to", true},
                                                 {"proven", true},    {"unproven", true}, {"removed", true},
                                                 {"not asked", true}, {"text", true}};
     struct ind_table *table = ind_table_new(columns, sizeof columns / sizeof *columns);
     for (size_t i = 0; i < proof->series_count; i++) {
         const struct ind_proof_series *series = &proof->series[i];
         ind_table_text(table, series->name);
-        ind_table_number(table, series->links);
-        ind_table_number(table, series->signed_to);
-        ind_table_number(table, series->verified);
-        ind_table_number(table, series->unsealed);
-        ind_table_number(table, series->removed);
-        ind_table_number(table, series->unlooked);
+        add_number(table, series->links, json);
+        add_number(table, series->signed_to, json);
+        add_number(table, series->verified, json);
+        add_number(table, series->unsealed, json);
+        add_number(table, series->removed, json);
+        add_number(table, series->unlooked, json);
         ind_table_size(table, series->bytes);
     }
     ind_table_print(table, json, stdout);

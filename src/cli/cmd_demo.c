@@ -2,6 +2,7 @@
  */
 #include "cli/cli.h"
 #include "cli/demo_config.h"
+#include "cli/demo_tamper.h"
 #include "collect/runtime/clock.h"
 #include "store/disk/walk.h"
 
@@ -467,6 +468,21 @@ static bool account(struct demo *demo)
     return demo->collector == 0;
 }
 
+static bool prove(const struct demo *demo)
+{
+    static const char *const list[] = {"indagator", "archives", "list", "guesses/", NULL};
+    static const char *const verify[] = {"indagator", "archives", "verify", "guesses/", NULL};
+    char store[8192], name[1200];
+    heading("9. What is kept, and until when; and whether what may be evidence is what it was");
+    if (show(demo, list, 8) != IND_EXIT_DONE || show(demo, verify, 0) != IND_EXIT_DONE)
+        return false;
+    snprintf(store, sizeof store, "%s/log", demo->folder);
+    if (!ind_demo_tamper(store, "guesses/", name, sizeof name))
+        return false;
+    printf("\nSomebody unpacks log/%s, makes\none address another, and puts it back.\n", name);
+    return show(demo, verify, 0) == IND_EXIT_NO;
+}
+
 static bool play(struct demo *demo)
 {
     introduce(demo);
@@ -477,7 +493,7 @@ static bool play(struct demo *demo)
         return false;
     heading("3. A collector on loopback, and ten seconds of a day at Skerry Line");
     if (!start_collector(demo) || !play_fleet(demo) || !search(demo) || !explain(demo) || !rotate(demo) ||
-        !account(demo))
+        !account(demo) || !prove(demo))
         return false;
     printf("\nTo go on:\n"
            "  cd %s\n"
@@ -517,8 +533,9 @@ const struct ind_command ind_command_demo = {
     .about =
         "Rehearses rules on a day's messages, starts a collector on loopback, lets the devices of a made-up\n"
         "ferry operator send to it for ten seconds, and shows searches, what is kept of a message, a "
-        "rotation\n"
-        "and the ledger. Leaves its folder, says what is in it, and how to go on.\n\n"
+        "rotation,\n"
+        "the ledger, and an archive that somebody has changed. Leaves its folder, says what is in it, and "
+        "how to go on.\n\n"
         "Example:\n"
         "  indagator demo\n",
     .options = options,

@@ -75,6 +75,7 @@ static const char routes[] = "routes:\n"
                              "  - name: guesses             # by fields of a pattern\n"
                              "    when: pattern is \"login-failed\"\n"
                              "    file: \"guesses/{field peer}.log\"\n"
+                             "    archive: evidence       # may have to be proven untouched\n"
                              "    last: yes\n"
                              "  - name: trouble-by-device   # what needs eyes, a file for each device\n"
                              "    when: trouble\n"
@@ -83,7 +84,8 @@ static const char routes[] = "routes:\n"
                              "  - name: everything\n"
                              "    file: \"{facility}/{severity}.log\"\n"
                              "archives:\n"
-                             "  default: {rotate: every day, keep: 30 days, compress: zstd}\n";
+                             "  default: {rotate: every day, keep: 30 days, compress: zstd}\n"
+                             "  evidence: {rotate: every day, keep: 1 year, compress: zstd, chain: yes}\n";
 
 bool ind_demo_config_write(const char *path, bool with_edits)
 {

@@ -1,3 +1,8 @@
+/* Of paths, which are long: the table's own hash takes a step for each byte. */
+#define XXH_INLINE_ALL
+#include <xxhash.h>
+#define HASH_FUNCTION(key, length, value) ((value) = (unsigned)XXH3_64bits(key, length))
+
 #include "store/disk/inventory.h"
 
 #include "store/disk/chain.h"
