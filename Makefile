@@ -18,7 +18,7 @@ help:
 	@echo "make test-package   the package in a clean Debian, as root"
 	@echo "make demo       build, then show the whole thing on made-up data"
 	@echo "make test       build and run all tests (under three minutes)"
-	@echo "make prove      route, explain, rehearse and search against one another, MESSAGES=100000 CONDITIONS=300"
+	@echo "make prove      route, explain, rehearse and search against one another; a thousand changes in archives found; MESSAGES=100000 CONDITIONS=300"
 	@echo "make sanitize   the tests under AddressSanitizer and UBSan"
 	@echo "make races      the tests of the built program under ThreadSanitizer"
 	@echo "make fuzz       fuzz every reader of foreign bytes, SECONDS=30 each"
@@ -52,6 +52,7 @@ prove:
 	@$(CONFIGURE) $(BUILD) -DIND_TESTS=ON $(WERROR) >/dev/null
 	@cmake --build $(BUILD) -j $(JOBS)
 	@IND_ALL=1 $(BUILD)/tests/cli_hostile_test
+	@IND_ALL=1 $(BUILD)/tests/unit_store_proof_test
 	@IND_MESSAGES=$(or $(MESSAGES),100000) IND_CONDITIONS=$(or $(CONDITIONS),300) $(BUILD)/tests/cli_proof_test
 
 sanitize:

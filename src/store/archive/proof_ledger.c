@@ -105,7 +105,9 @@ static bool has_rest_of_link(char *scratch, const struct ind_proof_line *line)
 static void take_series(void *context, const struct ind_journal_record *record)
 {
     struct reading *reading = context;
-    reading->line.chain = chain_for(reading->ledger, record->series);
+    struct ind_proof_line *line = &reading->line;
+    line->chain = chain_for(reading->ledger, record->series);
+    line->compacted = line->linked && ind_link_handed_on(record, &line->passes_on);
 }
 
 static bool keep_line(struct reading *reading)
@@ -129,6 +131,7 @@ static void take_line(struct reading *reading)
     struct ind_proof_ledger *ledger = reading->ledger;
     line->chain = NULL;
     line->linked = ind_link_read((struct ind_slice){line->text, line->length}, &line->link);
+    line->passes_on = line->link;
     if (!copy_line(reading, line)) {
         ledger->out_of_memory = true;
         return;
@@ -271,6 +274,10 @@ static void tell(void *context, const struct ind_journal_record *record)
 {
     struct ind_proof_ledger *ledger = ((struct reading *)context)->ledger;
     struct ind_proof_chain *chain = chain_for(ledger, record->series);
+    if (chain && record->event == IND_EVENT_COMPACTED) {
+        chain->result.removed += record->archives;
+        return;
+    }
     struct ind_proof_archive *archive = record->archive ? archive_for(ledger, record->archive) : NULL;
     if (!chain || !archive)
         return;

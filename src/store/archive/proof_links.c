@@ -33,12 +33,12 @@ static void join(struct ind_proof_line *before, struct ind_proof_line *line)
     unsigned char made[IND_HASH];
     line->should.is_signed = line->link.is_signed;
     memcpy(line->should.signature, line->link.signature, IND_SIGNATURE);
-    if (goes_behind(&before->link, line, made) ||
-        (before->follows && goes_behind(&before->should, line, made))) {
+    if (goes_behind(&before->passes_on, line, made) ||
+        (before->follows && !before->compacted && goes_behind(&before->should, line, made))) {
         line->fits = before->confirmed = true;
         memcpy(line->should.hash, made, IND_HASH);
     } else if (!line->follows) {
-        (void)ind_link_hash(&before->link, (struct ind_slice){line->text, line->link.covered},
+        (void)ind_link_hash(&before->passes_on, (struct ind_slice){line->text, line->link.covered},
                             line->should.hash);
     }
     line->follows = true;
@@ -63,9 +63,9 @@ static void join_all(struct ind_proof_line **list, size_t count)
             while (from > 0 && list[from - 1]->link.number + 1 == number)
                 from--;
         }
-        if (number == 1)
+        if (number == 1 || list[i]->compacted)
             join_first(list[i]);
-        for (size_t before = from; before < to; before++)
+        for (size_t before = from; before < to && !list[i]->compacted; before++)
             join(list[before], list[i]);
     }
 }
@@ -219,6 +219,8 @@ static uint64_t find_gaps(struct ind_proof_ledger *ledger, struct ind_proof_chai
         const struct ind_proof_line *line = list[i];
         if (!bears_a_number(line))
             continue;
+        if (place == 0 && line->compacted)
+            number = line->link.number - 1; /* those before are left out, by us */
         const struct gap gap = {number + 1, line->link.number - 1, place, line->number};
         if (line->link.number > number + 1)
             explain_gap(ledger, chain, &gap, false, proof);
@@ -269,7 +271,7 @@ static void compare_with_head(const struct ind_proof_settings *settings, struct 
     if (known > chain->last)
         explain_gap(ledger, chain, &gap, true, proof);
     const struct ind_proof_line *line = line_with(list, count, known);
-    if (line && line->fits && memcmp(line->link.hash, hash, IND_HASH) != 0) {
+    if (line && line->fits && memcmp(line->passes_on.hash, hash, IND_HASH) != 0) {
         chain->holes = true;
         ind_proof_find(proof, IND_FOUND_CUT, chain->series, NULL, line->number,
                        "link %llu is not the one that is known: the chain was made anew",
@@ -376,6 +378,11 @@ static void check_signatures(const struct ind_proof_settings *settings, struct i
         else
             behind = list[i];
     }
+    /* Who has no key could leave out what he likes: such a line stands for all that it hands on. */
+    for (size_t i = 0; i < count && any && settings->key_count; i++)
+        if (list[i]->compacted && bears_a_number(list[i]) && !key_of(settings, &list[i]->link))
+            ind_proof_find(proof, IND_FOUND_UNSIGNED, chain->series, NULL, list[i]->number,
+                           "what stood before is left out, and the key has not signed that");
     chain->result.signed_to = signed_to;
     proof->signatures_unlooked |= any && settings->key_count == 0;
     if (behind && settings->key_count && (signed_to || any || settings->signatures_wanted)) {

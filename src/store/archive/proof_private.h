@@ -20,10 +20,12 @@ struct ind_proof_line {
     struct ind_proof_chain *chain; /* NULL: it is no record */
     bool linked;
     struct ind_link link;
-    struct ind_link should; /* with the hash that it should have behind the one before it */
-    bool follows;           /* there is one before it: `should` is known */
-    bool fits;              /* its hash is that */
-    bool confirmed;         /* the link behind it is made over it, or over what it should be */
+    struct ind_link passes_on; /* what the link behind it is made over: itself, or what it hands on */
+    bool compacted;            /* it hands on another, in the place of those that are left out */
+    struct ind_link should;    /* with the hash that it should have behind the one before it */
+    bool follows;              /* there is one before it: `should` is known */
+    bool fits;                 /* its hash is that */
+    bool confirmed;            /* the link behind it is made over it, or over what it should be */
     enum ind_line_verdict verdict;
     bool told; /* there is a finding about it */
 };

@@ -58,6 +58,7 @@ IND_NOT_SHARED static void note_link(void *context, const struct ind_journal_rec
     if (!head)
         return;
     head->link = finding->link;
+    (void)ind_link_handed_on(record, &head->link);
 }
 
 static void look_at_line(void *context, char *line, size_t length)
@@ -150,10 +151,10 @@ bool ind_chained(struct ind_disk *disk, const char *series, const struct ind_pol
     return chained;
 }
 
-/* Of the line `text`, its closing brace left off, which the link's number and the rest then follow. New;
- * NULL with errno set. */
-static char *linked_line(struct ind_chain *chain, const struct head *head, const char *text, size_t length,
-                         const struct ind_policy *policy, struct ind_link *link, size_t *whole)
+/* Of the line `text`, its closing brace left off, which the link's number and the rest then follow; behind
+ * `before`, or as the first (NULL). New; NULL with errno set. */
+static char *linked_line(struct ind_chain *chain, const struct ind_link *before, const char *text,
+                         size_t length, const char *sign, struct ind_link *link, size_t *whole)
     IND_REQUIRES(chain->mutex)
 {
     struct key *key = NULL;
@@ -161,15 +162,13 @@ static char *linked_line(struct ind_chain *chain, const struct head *head, const
     errno = ENOMEM;
     if (!line)
         return NULL;
-    link->number = head->link.number + 1;
     link->is_signed = false;
     link->covered =
         (size_t)sprintf(line, "%.*s,\"link\":%llu", (int)length - 1, text, (unsigned long long)link->number);
-    bool good = ind_link_hash(head->link.number ? &head->link : NULL, (struct ind_slice){line, link->covered},
-                              link->hash);
-    if (policy && policy->sign) {
-        HASH_FIND_STR(chain->keys, policy->sign, key);
-        errno = ENOKEY;
+    bool good = ind_link_hash(before, (struct ind_slice){line, link->covered}, link->hash);
+    if (sign) {
+        HASH_FIND_STR(chain->keys, sign, key);
+        errno = IND_NO_KEY;
         good = good && key && ind_link_sign(link, key->key);
     }
     if (!good) {
@@ -180,12 +179,30 @@ static char *linked_line(struct ind_chain *chain, const struct head *head, const
     return line;
 }
 
+char *ind_chain_compacted(struct ind_disk *disk, const struct ind_journal_record *record,
+                          const struct ind_link *last, const struct ind_policy *policy, size_t *length)
+{
+    struct ind_link link = {.number = last->number};
+    size_t plain;
+    char *text = ind_record_write(record, &plain), *line = NULL;
+    const char *sign = policy && last->is_signed ? policy->sign : NULL;
+    errno = text ? IND_NO_KEY : ENOMEM;
+    if (text && (sign || !last->is_signed)) {
+        ind_mutex_lock(&disk->chain->mutex);
+        line = linked_line(disk->chain, NULL, text, plain, sign, &link, length);
+        ind_mutex_unlock(&disk->chain->mutex);
+    }
+    free(text);
+    return line;
+}
+
 static bool add_link(struct ind_disk *disk, struct head *head, const char *text, size_t length,
                      const struct ind_policy *policy) IND_REQUIRES(disk->chain->mutex)
 {
-    struct ind_link link;
+    struct ind_link link = {.number = head->link.number + 1};
     size_t whole = 0;
-    char *line = linked_line(disk->chain, head, text, length, policy, &link, &whole);
+    char *line = linked_line(disk->chain, head->link.number ? &head->link : NULL, text, length,
+                             policy ? policy->sign : NULL, &link, &whole);
     const bool good = line && ind_journal_append(&disk->fs, disk->journal, line, whole);
     if (good)
         head->link = link;

@@ -33,6 +33,13 @@ bool ind_link_read(struct ind_slice line, struct ind_link *link);
 /* The hash that a line should have behind the link `before`, or as the first (NULL). */
 bool ind_link_hash(const struct ind_link *before, struct ind_slice covered, unsigned char hash[IND_HASH]);
 
+/* The link that a record "compacted" hands on: those behind it are made over that one. False where it hands
+ * on none. */
+bool ind_link_handed_on(const struct ind_journal_record *record, struct ind_link *link);
+/* As such a record has it; the second text is empty where it is not signed. */
+void ind_link_write(const struct ind_link *link, char hash[IND_HASH_TEXT + 1],
+                    char signature[2 * IND_SIGNATURE + 1]);
+
 void ind_hash_write(const unsigned char hash[IND_HASH], char text[IND_HASH_TEXT + 1]);
 bool ind_hash_read(struct ind_slice text, unsigned char hash[IND_HASH]);
 
@@ -58,6 +65,12 @@ bool ind_chained(struct ind_disk *disk, const char *series, const struct ind_pol
  * after another. False with errno set; then there is no such link, and the next one takes its number. */
 bool ind_chain_journal(struct ind_disk *disk, const struct ind_journal_record *record,
                        const struct ind_policy *policy);
+
+/* The line of a record "compacted" in the place of all links up to `last`: it bears the number of that one,
+ * its hash is over itself alone, and it is signed where `last` is. New; NULL with errno set (EPERM or its
+ * like: there is no key). */
+char *ind_chain_compacted(struct ind_disk *disk, const struct ind_journal_record *record,
+                          const struct ind_link *last, const struct ind_policy *policy, size_t *length);
 
 /* Calls `visit` for each chained series with its last link, in no order; borrowed for the call. */
 void ind_chain_heads(struct ind_disk *disk,

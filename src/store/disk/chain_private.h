@@ -4,6 +4,15 @@
 
 #include "store/disk/chain.h"
 
+#include <errno.h>
+
+/* There is no key to sign with; its own word is of no standard. */
+#ifdef ENOKEY
+#define IND_NO_KEY ENOKEY
+#else
+#define IND_NO_KEY EPERM
+#endif
+
 struct evp_pkey_st; /* of OpenSSL: an EVP_PKEY */
 
 /* An Ed25519 key in PEM, the private or the public one; NULL with the reason. */

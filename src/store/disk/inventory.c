@@ -100,6 +100,8 @@ static void add_record(void *context, const struct ind_journal_record *record)
         entry->level = record->level < 100 ? (int)record->level : 0;
     } else if (record->event == IND_EVENT_COPIED) {
         entry->copied_to = record->file ? ind_path_hash(ind_slice_of(record->file)) : 0;
+    } else if (record->event == IND_EVENT_COMPACTED) { /* the last of many: the number goes on from there */
+        entry->known_rotated = entry->known_removed = true;
     } else if (record->event == IND_EVENT_REMOVED) {
         entry->known_removed = true;
     } else if (record->event == IND_EVENT_SEALED) {

@@ -49,6 +49,25 @@ bool ind_hash_read(struct ind_slice text, unsigned char hash[IND_HASH])
     return text.length == IND_HASH_TEXT && read_hex(text.at, IND_HASH, hash);
 }
 
+void ind_link_write(const struct ind_link *link, char hash[IND_HASH_TEXT + 1],
+                    char signature[2 * IND_SIGNATURE + 1])
+{
+    ind_hash_write(link->hash, hash);
+    signature[0] = '\0';
+    if (link->is_signed)
+        write_hex(link->signature, IND_SIGNATURE, signature);
+}
+
+bool ind_link_handed_on(const struct ind_journal_record *record, struct ind_link *link)
+{
+    const struct ind_slice signature = ind_slice_of(record->link_signature);
+    if (record->event != IND_EVENT_COMPACTED || !ind_hash_read(ind_slice_of(record->link_hash), link->hash))
+        return false;
+    link->is_signed =
+        signature.length == 2 * IND_SIGNATURE && read_hex(signature.at, IND_SIGNATURE, link->signature);
+    return true;
+}
+
 /* The number in front of `end`, as we write one. */
 static bool read_number(struct ind_slice line, size_t end, uint64_t *number)
 {

@@ -12,6 +12,7 @@ enum ind_event {
     IND_EVENT_COMPRESSED,
     IND_EVENT_COPIED,
     IND_EVENT_REMOVED,
+    IND_EVENT_COMPACTED, /* of a series: what stood there is left out (store/disk/compact.h) */
     IND_EVENT_PROTECTED,
     IND_EVENT_UNPROTECTED,
     IND_EVENT_CLOCK_DOUBTED, /* of a series, of no archive */
@@ -40,8 +41,11 @@ struct ind_journal_record {
     uint64_t messages;   /* rotated; UINT64_MAX: not known */
     uint64_t inode;      /* rotated: of the file while it was live */
     const char *text_hash; /* sealed: SHA-256 of the text, in hexadecimal digits */
-    ind_time first, last;  /* opened: first; rotated: both */
-    bool linked;           /* it ends with a link of the chain (store/disk/chain.h); read only */
+    ind_time first, last;  /* opened: first; rotated, compacted: both */
+    uint64_t archives;     /* compacted: whose removal is left out */
+    const char *link_hash,
+        *link_signature; /* compacted, of chained series: of the last link that is left out */
+    bool linked;         /* it ends with a link of the chain (store/disk/chain.h); read only */
 };
 
 /* The line without its end; the caller's. NULL where memory is out. */

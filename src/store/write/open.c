@@ -1,5 +1,6 @@
 /* store/write/open.c: taking hold of a store, both halves of it, and letting it go. */
 #include "store/disk/chain.h"
+#include "store/disk/compact.h"
 #include "store/write/write_private.h"
 
 #include <stdlib.h>
@@ -77,6 +78,7 @@ static enum ind_store_status set_up(struct ind_store *store, const struct ind_st
     snprintf(reason, room, "out of memory");
     if (!ind_chain_open(store->disk) || !make_parts(store, settings, reason, room))
         return IND_STORE_FAILED;
+    ind_journal_compact(store->disk, settings->config, settings->now);
     return ind_store_recover(store, settings->now, reason, room) ? IND_STORE_OK : IND_STORE_FAILED;
 }
 

@@ -16,7 +16,17 @@
 
 #define NOW (INT64_C(1795409100) * IND_SECOND)
 
-enum { UNTOUCHED = 150, STORES = 50, TRIALS = 24, FILES = 256, LINES = 1024 };
+/* With IND_ALL set: a thousand stores that nobody touches, and a thousand changes in others ("make prove").
+ */
+enum {
+    UNTOUCHED = 1000,
+    SOME_UNTOUCHED = 60,
+    STORES = 42,
+    SOME_STORES = 12,
+    TRIALS = 24,
+    FILES = 256,
+    LINES = 1024
+};
 
 static uint64_t seed = IND_RANDOM_START;
 static char *folder;
@@ -24,6 +34,7 @@ static struct ind_loaded loaded;
 static struct ind_store *store;
 static struct ind_fs fs;
 static int64_t passed;
+static unsigned compacted; /* stores whose journal was written anew */
 static const char *const series_names[] = {"a.log", "b.log", "c.log"}; /* c is not chained */
 
 static int no_sync(void *context, int file)
@@ -73,7 +84,7 @@ static void open_store(void)
         fail_msg("%s", reason);
 }
 
-static void load(bool sign)
+static void load(bool sign, bool is_long)
 {
     char text[1024];
     snprintf(text, sizeof text,
@@ -84,11 +95,11 @@ static void load(bool sign)
              "archives:\n"
              "  default: {rotate: every day, compress: %s}\n"
              "  one: {rotate: every day, keep: {number: %u}, %s, chain: yes%s}\n"
-             "  two: {rotate: every day, keep: 20 days, compress: %s, chain: yes}\n",
-             pick("none", "gzip", "zstd 1"), 2 + ind_random(&seed, 6),
+             "  two: {rotate: every day, keep: %s, compress: %s, chain: yes}\n",
+             pick("none", "gzip", "zstd 1"), is_long ? 2 : 2 + ind_random(&seed, 6),
              pick("compress: none", "compress: gzip, recompress: {after: 3 h, with: gzip 9}",
                   "compress: zstd 1, recompress: {after: 3 h, with: zstd 5}"),
-             sign ? ", sign: key" : "", pick("none", "gzip", "zstd 1"));
+             sign ? ", sign: key" : "", is_long ? "{number: 2}" : "20 days", pick("none", "gzip", "zstd 1"));
     ind_write_file(ind_path(folder, "indagator.yaml"), text);
     ind_config_load(ind_path(folder, "indagator.yaml"), &loaded);
     assert_non_null(loaded.config);
@@ -133,16 +144,20 @@ static void do_something(void)
     }
 }
 
-static void make_store(bool sign)
+/* A long one is so long that its journal is written anew at a start. */
+static void make_store(bool sign, bool is_long)
 {
     folder = ind_folder_new();
     passed = 0;
     if (sign)
         write_key("key", true);
-    load(sign);
+    load(sign, is_long);
     open_store();
-    for (unsigned i = 0, steps = 8 + ind_random(&seed, 60); i < steps; i++)
+    for (unsigned i = 0, steps = is_long ? 400 : 8 + ind_random(&seed, 60); i < steps; i++)
         do_something();
+    char *journal = ind_read_file(ind_path(folder, "log/" IND_JOURNAL_PATH), NULL);
+    compacted += strstr(journal, "\"event\":\"compacted\"") != NULL;
+    free(journal);
 }
 
 static void end_store(void)
@@ -186,6 +201,10 @@ static void print(const struct ind_proof *proof)
                     (unsigned long long)proof->findings[i].line, proof->findings[i].text);
 }
 
+static struct {
+    uint64_t proven, removed;
+} sums;
+
 static void expect_nothing(const char *when)
 {
     struct ind_proof proof;
@@ -195,19 +214,28 @@ static void expect_nothing(const char *when)
         fail_msg("%s: %zu findings in a store that nobody touched: %s", when, proof.finding_count, folder);
     }
     assert_int_equal(proof.unreadable, 0);
+    sums.proven = sums.removed = 0;
+    for (size_t i = 0; i < proof.series_count; i++) {
+        sums.proven += proof.series[i].verified;
+        sums.removed += proof.series[i].removed;
+    }
     ind_proof_free(&proof);
 }
 
 static void an_untouched_store_gives_no_finding(void **state)
 {
     (void)state;
-    for (unsigned i = 0; i < UNTOUCHED; i++) {
-        make_store(i % 4 == 0);
+    for (unsigned i = 0, most = getenv("IND_ALL") ? UNTOUCHED : SOME_UNTOUCHED; i < most; i++) {
+        make_store(i % 4 == 0, i % 10 == 0);
         expect_nothing("at the end");
-        if (i % 8 == 0) { /* and after one more start, as a crash leaves it */
+        if (i % 5 == 0) { /* and after one more start, as a crash leaves it */
             ind_store_close(store);
             expect_nothing("stopped");
+            const uint64_t proven = sums.proven, removed = sums.removed;
             open_store();
+            expect_nothing("opened again");
+            assert_int_equal(sums.proven, proven); /* also where the journal was written anew */
+            assert_int_equal(sums.removed, removed);
             (void)ind_keeper_run(ind_store_keeper(store), now(), NULL);
             expect_nothing("started again");
         }
@@ -278,6 +306,7 @@ static struct {
     size_t from, to; /* lines of the journal of which one must be named */
     unsigned kinds;  /* bits of enum ind_finding_kind, of which one must be it */
     bool may_be_nothing;
+    bool may_say_nothing; /* it is the same text, perhaps */
 } did;
 
 #define KIND(kind) (1u << IND_FOUND_##kind)
@@ -286,11 +315,37 @@ enum {
     OF_LINES = KIND(LINE_CHANGED) | KIND(LINES_MISSING) | KIND(LINE_ADDED) | KIND(LINE_MOVED) | KIND(CUT)
 };
 
+/* Not every byte of a compressed file says something of its text: its index does not. By another reader. */
+static bool has_same_text(const struct file *file)
+{
+    const struct file now = take(file->name);
+    char command[300];
+    const char *suffix = strrchr(file->name, '.');
+    const bool zstd = strcmp(suffix, ".zst") == 0;
+    if (!zstd && strcmp(suffix, ".gz") != 0)
+        return false;
+    for (int which = 0; which < 2; which++) {
+        FILE *out = fopen(ind_path(folder, which ? "now" : "before"), "w");
+        assert_non_null(out);
+        const struct file *from = which ? &now : file;
+        assert_int_equal(fwrite(from->bytes, 1, from->length, out), from->length);
+        fclose(out);
+    }
+    snprintf(command, sizeof command,
+             "%s -dcq <before >before.text && %s -dcq <now >now.text; cmp before.text now.text",
+             zstd ? "zstd" : "gzip", zstd ? "zstd" : "gzip");
+    struct ind_ran ran = ind_shell(folder, "%s", command);
+    const bool same = ran.status == 0;
+    ind_ran_free(&ran);
+    free(now.bytes);
+    return same;
+}
+
 static void change_archive(struct file *saved, size_t *saved_count)
 {
     const char *path = paths[ind_random(&seed, (unsigned)path_count)];
     const char *other = paths[ind_random(&seed, (unsigned)path_count)];
-    struct file file = saved[0] = take(path);
+    const struct file file = saved[0] = take(path);
     *saved_count = 1;
     did.archive = path;
     char renamed[300];
@@ -300,27 +355,21 @@ static void change_archive(struct file *saved, size_t *saved_count)
     case 0: {
         did.what = "a byte of an archive";
         did.kinds = OF_TEXT;
-        struct ind_seal before, after;
-        int log = open(ind_path(folder, "log"), O_RDONLY | O_DIRECTORY);
-        struct ind_archive_name name;
-        (void)ind_archive_name_read(ind_slice_of(path), &name);
-        assert_int_equal(ind_seal_file(log, path, name.compression, NULL, &before, NULL), 0);
         char *bytes = malloc(file.length);
         memcpy(bytes, file.bytes, file.length);
         bytes[ind_random(&seed, (unsigned)file.length)] ^= (char)(1 << ind_random(&seed, 8));
         put_bytes(path, bytes, file.length);
         free(bytes);
-        /* Not every byte of a compressed file says something of its text. */
-        did.may_be_nothing = ind_seal_file(log, path, name.compression, NULL, &after, NULL) == 0 &&
-                             memcmp(&before.hash, &after.hash, sizeof before.hash) == 0;
-        close(log);
+        did.may_say_nothing = true;
         break;
     }
-    case 1:
+    case 1: {
         did.what = "the end of an archive";
         did.kinds = OF_TEXT;
         put_bytes(path, file.bytes, ind_random(&seed, (unsigned)file.length));
+        did.may_say_nothing = true;
         break;
+    }
     case 2:
         did.what = "an archive removed";
         did.kinds = KIND(MISSING);
@@ -522,7 +571,9 @@ static void change_something(bool with_key)
     bool found = false;
     for (size_t i = 0; i < proof.finding_count; i++)
         found |= is_it(&proof.findings[i]);
-    if (!found && !(did.may_be_nothing && proof.finding_count == 0)) {
+    const bool nothing = proof.finding_count == 0;
+    if (!found && !(did.may_be_nothing && nothing) &&
+        !(did.may_say_nothing && nothing && has_same_text(&saved[0]))) {
         print(&proof);
         fail_msg("%s (%s, %s, lines %zu to %zu) was not named: %s", did.what, did.series,
                  did.archive ? did.archive : "-", did.from + 1, did.to + 1, folder);
@@ -536,10 +587,11 @@ static void change_something(bool with_key)
 
 static void what_is_changed_is_found(void **state)
 {
+    compacted = 0;
     (void)state;
-    for (unsigned i = 0; i < STORES; i++) {
+    for (unsigned i = 0, most = getenv("IND_ALL") ? STORES : SOME_STORES; i < most; i++) {
         const bool sign = i % 2 == 0;
-        make_store(sign);
+        make_store(sign, i % 5 == 0);
         append(0);
         (void)ind_store_flush(store, now());
         (void)ind_keeper_run(ind_store_keeper(store), now(), NULL);
@@ -555,6 +607,7 @@ static void what_is_changed_is_found(void **state)
             free(paths[--path_count]);
         end_store();
     }
+    assert_true(compacted > 0);
 }
 
 int main(void)
