@@ -5,6 +5,7 @@
 #include "collect/input/listener_tls.h"
 #include "collect/runtime/clock.h"
 #include "collect/runtime/identity.h"
+#include "store/disk/chain.h"
 #include "store/disk/mounts.h"
 
 static struct {
@@ -228,7 +229,7 @@ static int print_diagnostics_json(const struct ind_loaded *loaded)
 /* As the user that the collector will be, where we can. */
 static void look_around(struct ind_loaded *loaded)
 {
-    char reason[400];
+    char reason[1400];
     struct ind_identity identity;
     const struct ind_config *config = loaded->config;
     if (!ind_identity_find(config->user, config->groups, config->group_count, &identity, reason,
@@ -237,6 +238,12 @@ static void look_around(struct ind_loaded *loaded)
     bool tried = ind_identity_try_on(&identity);
     ind_check_here(loaded, given.here != 0);
     ind_listener_tls_check(config, ind_now(), &loaded->diagnostics);
+    for (size_t i = 0; i < config->policy_count; i++) {
+        const struct ind_policy *policy = &config->policies[i];
+        if (policy->sign && !ind_sign_key_is_there(policy->sign, reason, sizeof reason))
+            ind_diagnostic_add(&loaded->diagnostics, false, policy->sign_source, policy->sign_offset,
+                               policy->sign_length, "%s", reason);
+    }
     if (tried)
         ind_identity_take_off();
     ind_diagnostics_sort(&loaded->diagnostics);

@@ -219,6 +219,9 @@ static void read_sign(struct ind_loader *loader, const struct ind_node *value, v
     struct ind_policy *policy = into;
     if (ind_expect_text(loader, value, "the path of a private key in PEM form"))
         policy->sign = ind_resolve_path(loader, value);
+    policy->sign_source = value->source;
+    policy->sign_offset = value->offset;
+    policy->sign_length = value->length;
 }
 
 static struct ind_policy *add_policy(struct ind_loader *loader, struct ind_slice name)

@@ -24,9 +24,11 @@ struct ind_policy {
     int64_t recompress_after; /* seconds since the rotation; 0: never */
     enum ind_compression recompress;
     int recompress_level;
-    bool chain;         /* its archives are proven (store/disk/chain.h) */
-    char *second_place; /* path of a folder; NULL: none */
-    char *sign;         /* path of the private key that signs the links; NULL: none does */
+    bool chain;                           /* its archives are proven (store/disk/chain.h) */
+    char *second_place;                   /* path of a folder; NULL: none */
+    const struct ind_source *sign_source; /* the place of the next one */
+    size_t sign_offset, sign_length;
+    char *sign; /* path of the private key that signs the links; NULL: none does */
 };
 
 enum ind_listener_kind {

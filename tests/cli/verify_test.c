@@ -113,6 +113,11 @@ static void a_key_that_is_none_is_told_before_anything_is_done(void **state)
     assert_int_equal(ran.status, 3);
     assert_non_null(strstr(ran.out, "audit.key is no private key to sign with; make one by"));
     ind_ran_free(&ran);
+    ran = ind_shell(folder, "%s check 2>&1", IND_PROGRAM);
+    assert_int_equal(ran.status, 1);
+    assert_non_null(strstr(ran.out, "indagator.yaml:9:"));
+    assert_non_null(strstr(ran.out, "audit.key is no private key to sign with"));
+    ind_ran_free(&ran);
     ind_write_file(ind_path(folder, "indagator.yaml"), "store: log\nroutes: [{name: all, file: all.log}]\n"
                                                        "archives: {default: {sign: audit.key}}\n");
     ran = ind_shell(folder, "%s check 2>&1", IND_PROGRAM);

@@ -49,6 +49,9 @@ struct ind_public_key *ind_public_key_open(const char *path, char *reason, size_
 void ind_public_key_free(struct ind_public_key *key);
 bool ind_link_is_signed_by(const struct ind_link *link, const struct ind_public_key *key);
 
+/* Whether there is a private key to sign with; else the reason. */
+bool ind_sign_key_is_there(const char *path, char *reason, size_t room);
+
 /* ---- Of a running store ---- */
 
 /* Finds the last link of each series in the journal; false where memory is out. Once, before any other. */

@@ -16,6 +16,7 @@ struct archive {
     UT_hash_handle hh;
     char *path;
     bool removed, gone;
+    bool copied; /* to a second place, where it is still proven by what stands here */
 };
 
 /* What is left out of a series. */
@@ -99,6 +100,8 @@ static void note_archive(void *context, const struct ind_journal_record *record)
         archive->removed = false;
     else if (archive && (record->event == IND_EVENT_REMOVED || record->event == IND_EVENT_COMPACTED))
         archive->removed = true;
+    if (archive && record->event == IND_EVENT_COPIED)
+        archive->copied = true;
     if (series && record->policy)
         replace(compacting, &series->policy, record->policy);
 }
@@ -319,7 +322,7 @@ void ind_journal_compact(struct ind_disk *disk, const struct ind_config *config,
         return;
     (void)ind_journal_lines(disk->folder, 0, look_at_line, &compacting);
     for (struct archive *archive = compacting.archives; archive; archive = archive->hh.next)
-        archive->gone = archive->removed && !is_there(disk->folder, archive->path);
+        archive->gone = archive->removed && !archive->copied && !is_there(disk->folder, archive->path);
     (void)ind_journal_lines(disk->folder, 0, count_each, &compacting);
     if (!compacting.failed && compacting.dropped > compacting.whole / 2) {
         const int error = write_new(&compacting);

@@ -166,6 +166,13 @@ struct evp_pkey_st *ind_key_open(const char *path, bool to_sign, char *reason, s
     return NULL;
 }
 
+bool ind_sign_key_is_there(const char *path, char *reason, size_t room)
+{
+    EVP_PKEY *key = ind_key_open(path, true, reason, room);
+    EVP_PKEY_free(key);
+    return key != NULL;
+}
+
 bool ind_link_sign(struct ind_link *link, struct evp_pkey_st *key)
 {
     EVP_MD_CTX *context = EVP_MD_CTX_new();
