@@ -241,7 +241,7 @@ static struct ind_ledger weigh(struct player *player)
         sum.waiting += snapshot.counts.waiting[i];
         sum.ended[IND_END_LOST_BUFFER] += snapshot.counts.lost_buffer[i];
     }
-    ind_ledger_snapshot_clear(&snapshot);
+    ind_ledger_snapshot_free(&snapshot);
     if (sum.received != ind_ledger_accounted(&sum))
         wrong(player, "the ledger does not add up: %llu received, %llu accounted for",
               (unsigned long long)sum.received, (unsigned long long)ind_ledger_accounted(&sum));

@@ -137,7 +137,7 @@ static struct device *device_for(struct ind_index_writer *writer, struct ind_sli
     size_t slot = XXH3_64bits(name.at, name.length) % DEVICE_SLOTS;
     for (; writer->device_slots[slot]; slot = (slot + 1) % DEVICE_SLOTS) {
         struct device *device = &writer->devices[writer->device_slots[slot] - 1];
-        if (device->length == name.length && memcmp(device->name, name.at, name.length) == 0)
+        if (ind_slice_equal((struct ind_slice){device->name, device->length}, name))
             return device;
     }
     if (writer->device_count == MOST_DEVICES || name.length > UINT8_MAX)
@@ -146,7 +146,8 @@ static struct device *device_for(struct ind_index_writer *writer, struct ind_sli
     device->name = malloc(name.length + 1);
     if (!device->name)
         return NULL;
-    memcpy(device->name, name.at, name.length);
+    if (name.length)
+        memcpy(device->name, name.at, name.length);
     device->length = name.length;
     writer->device_slots[slot] = (uint16_t)++writer->device_count;
     return device;
