@@ -331,9 +331,15 @@ static void describe_size(struct ind_buffer *buffer, uint64_t size)
 
 static void describe_age(struct ind_buffer *buffer, int64_t seconds)
 {
-    bool days = seconds % IND_DAY_SECONDS == 0;
-    ind_buffer_number(buffer, (uint64_t)(seconds / (days ? IND_DAY_SECONDS : 3600)));
-    ind_buffer_text(buffer, days ? " days" : " hours");
+    static const struct {
+        int64_t length;
+        const char *name;
+    } units[] = {{IND_DAY_SECONDS, " days"}, {3600, " hours"}, {60, " minutes"}, {1, " seconds"}};
+    int unit = 0;
+    while (seconds % units[unit].length != 0)
+        unit++;
+    ind_buffer_number(buffer, (uint64_t)(seconds / units[unit].length));
+    ind_buffer_text(buffer, units[unit].name);
 }
 
 void ind_policy_describe(const struct ind_policy *policy, struct ind_buffer *buffer)

@@ -8,13 +8,16 @@
 
 /* Less text than this is read at once: a thread would cost more than it saves. */
 enum { WORTH_A_THREAD = 2 << 20 };
+/* And so little is unpacked in less time than an index is read. */
+enum { WORTH_AN_INDEX = 64 << 10 };
 
 struct ind_indexing {
     int stored;
     struct ind_index_writer *writer;
     struct ind_line_reader *reader;
-    uint32_t text; /* bytes of the present frame */
-    bool failed;   /* memory is out: there will be no index */
+    uint32_t text;     /* bytes of the present frame */
+    uint64_t all_text; /* of all so far */
+    bool failed;       /* memory is out: there will be no index */
 
     bool has_thread;
     pthread_t thread;
@@ -107,13 +110,16 @@ static void end_frame(void *context, uint32_t packed)
     while (indexing->frame.length)
         ind_condition_variable_wait(&indexing->changed, &indexing->mutex);
     ind_mutex_unlock(&indexing->mutex);
+    indexing->all_text += indexing->text;
     indexing->failed |= !ind_index_end_frame(indexing->writer, packed, indexing->text);
 }
 
 static char *finish(void *context, size_t *length)
 {
     struct ind_indexing *indexing = context;
-    return indexing->failed ? NULL : ind_index_finish(indexing->writer, length);
+    return indexing->failed || indexing->all_text < WORTH_AN_INDEX
+               ? NULL
+               : ind_index_finish(indexing->writer, length);
 }
 
 /* ---- Together ---- */
