@@ -20,9 +20,9 @@
  */
 enum {
     UNTOUCHED = 1000,
-    SOME_UNTOUCHED = 60,
+    SOME_UNTOUCHED = 40,
     STORES = 42,
-    SOME_STORES = 12,
+    SOME_STORES = 8,
     TRIALS = 24,
     FILES = 256,
     LINES = 1024
