@@ -1,4 +1,4 @@
-#include "cli/archives.h"
+#include "cli/archives_select.h"
 #include "cli/dry_run.h"
 #include "cli/table.h"
 #include "collect/runtime/clock.h"
@@ -193,9 +193,7 @@ static void print_json(const struct ind_config *config, const struct ind_outlook
     const struct ind_archive_entry *entry = archive->entry;
     char path[IND_PATH + 160];
     json_t *object = json_object();
-    snprintf(path, sizeof path, "%s%.*s", entry->archive,
-             IND_ARG(ind_compression_suffix(archive->state == IND_ARCHIVE_COMPRESSED ? entry->compression
-                                                                                     : IND_COMPRESS_NONE)));
+    ind_archive_entry_path(entry, path, sizeof path);
     json_object_set_new(object, "archive", json_string(path));
     json_object_set_new(object, "series", json_string(entry->series));
     set_number(object, "number", true, entry->number);
@@ -227,25 +225,14 @@ static void print_json(const struct ind_config *config, const struct ind_outlook
 
 /* ---- Together ---- */
 
-/* Every one, or those whose series or path begins so. */
-static bool is_wanted(const struct ind_outlook_archive *archive, const char **names)
-{
-    if (!*names)
-        return true;
-    for (; *names; names++)
-        if (strncmp(archive->entry->series, *names, strlen(*names)) == 0 ||
-            strncmp(archive->entry->archive, *names, strlen(*names)) == 0)
-            return true;
-    return false;
-}
-
 /* Leaves in the list those that were asked for; returns how many of these will be gone. */
 static size_t select_wanted(struct ind_outlook *outlook, const struct ind_archives_call *given)
 {
     size_t kept = 0, gone = 0;
     for (size_t i = 0; i < outlook->count; i++) {
         const struct ind_outlook_archive *archive = &outlook->list[i];
-        const bool wanted = is_wanted(archive, given->names), goes = given->on && archive->due != IND_KEPT;
+        const bool wanted = ind_archives_is_named(archive->entry, given->names),
+                   goes = given->on && archive->due != IND_KEPT;
         gone += wanted && goes;
         if (wanted && !goes)
             outlook->list[kept++] = *archive;

@@ -10,13 +10,6 @@
 /* Archives that a running collector is asked for at a time, and what a query may be long. */
 enum { AT_A_TIME = 64, QUERY = 12000, LONGEST_WHY = 400 };
 
-static void complain(void *context, enum ind_own own, const char *path, const char *text)
-{
-    (void)own;
-    (void)path;
-    ind_complain_text(context, text);
-}
-
 /* ---- By a running collector ---- */
 
 /* As many as one query has room for; returns how many, 0 where not even one fits. */
@@ -80,7 +73,7 @@ static bool protect(const struct ind_config *config, const struct ind_selected *
     char reason[1400];
     struct ind_store *store;
     const struct ind_store_settings settings = {
-        .config = config, .fs = &ind_fs_posix, .now = ind_now(), .report = complain};
+        .config = config, .fs = &ind_fs_posix, .now = ind_now(), .report = ind_complain_of};
     const enum ind_store_status status = ind_store_open(&settings, &store, reason, sizeof reason);
     if (status == IND_STORE_BUSY)
         return ask_collector(config, selected, on, why, reason);

@@ -14,11 +14,6 @@
 #include <sys/stat.h>
 #include <unistd.h>
 
-static void path_on_disk(const struct ind_archive_entry *entry, char path[IND_PATH + 64])
-{
-    snprintf(path, IND_PATH + 64, "%s%s", entry->archive, ind_compression_suffix(entry->compression).at);
-}
-
 /* ---- What is right ---- */
 
 /* What a seal says, where there is one; else all that can be known is that it can be unpacked. */
@@ -26,7 +21,7 @@ static bool is_right(const struct ind_archive_entry *entry, int error, const cha
                      const struct ind_seal *seal)
 {
     char path[IND_PATH + 64];
-    path_on_disk(entry, path);
+    ind_archive_entry_path(entry, path, sizeof path);
     if (error)
         ind_complain("%s: %s", path, error == EBADMSG && reason ? reason : strerror(error));
     else if (entry->sealed &&
@@ -44,7 +39,7 @@ static size_t leave_out_wrong(struct ind_selected *selected)
         struct ind_seal seal;
         char path[IND_PATH + 64];
         const char *reason = NULL;
-        path_on_disk(selected->list[i], path);
+        ind_archive_entry_path(selected->list[i], path, sizeof path);
         const int error =
             ind_seal_file(selected->folder, path, selected->list[i]->compression, NULL, &seal, &reason);
         if (is_right(selected->list[i], error, reason, &seal))
@@ -82,15 +77,16 @@ static int copy_text(struct ind_reader *reader, int to, struct ind_seal *seal, c
 }
 
 static int restore_file(const struct ind_selected *selected, const struct ind_archive_entry *entry,
-                        int folder, const char *part, struct ind_seal *seal, const char **reason)
+                        int folder, const char *part, bool *made, struct ind_seal *seal, const char **reason)
 {
     char path[IND_PATH + 64];
-    path_on_disk(entry, path);
+    ind_archive_entry_path(entry, path, sizeof path);
     const int file = openat(selected->folder, path, O_RDONLY | O_NOFOLLOW | O_NONBLOCK | O_CLOEXEC);
     if (file < 0)
         return errno;
     const int to = openat(folder, part, O_WRONLY | O_CREAT | O_EXCL | O_CLOEXEC, 0640);
     int error = to < 0 ? errno : 0;
+    *made = to >= 0;
     struct ind_reader *reader = ind_reader_open(file, entry->compression, 0, UINT64_MAX);
     error = error ? error : reader ? copy_text(reader, to, seal, reason) : ENOMEM;
     if (!error && fsync(to) != 0)
@@ -119,19 +115,21 @@ static bool restore_one(const struct ind_selected *selected, const struct ind_ar
     char part[IND_PATH + 64];
     struct ind_seal seal;
     const char *reason = NULL;
+    bool made = false;
     snprintf(part, sizeof part, "%s.part", entry->archive);
     if (!make_folders(folder, entry->archive)) {
         ind_complain("%s: %s", entry->archive, strerror(errno));
         return false;
     }
-    int error = restore_file(selected, entry, folder, part, &seal, &reason);
+    int error = restore_file(selected, entry, folder, part, &made, &seal, &reason);
     const bool right = is_right(entry, error, reason, &seal);
     if (right && linkat(folder, part, folder, entry->archive, 0) != 0) {
         ind_complain("%s: %s", entry->archive,
                      errno == EEXIST ? "it is there already, and is left as it is" : strerror(errno));
         error = EEXIST;
     }
-    (void)unlinkat(folder, part, 0);
+    if (made) /* one of that name that was there is somebody else's */
+        (void)unlinkat(folder, part, 0);
     return right && !error;
 }
 

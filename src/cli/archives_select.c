@@ -6,7 +6,7 @@
 #include <string.h>
 #include <unistd.h>
 
-static bool is_named(const struct ind_archive_entry *entry, const char **names)
+bool ind_archives_is_named(const struct ind_archive_entry *entry, const char **names)
 {
     const bool any = *names == NULL;
     for (; *names; names++)
@@ -36,7 +36,7 @@ static bool take(const struct ind_archives_call *given, struct ind_selected *sel
     selected->list = calloc(HASH_COUNT(entry) + 1, sizeof(const struct ind_archive_entry *));
     for (; selected->list && entry; entry = entry->hh.next)
         if ((entry->has_plain || entry->compression) && !entry->known_removed &&
-            is_named(entry, given->names) && is_in_span(selected, entry))
+            ind_archives_is_named(entry, given->names) && is_in_span(selected, entry))
             selected->list[selected->count++] = entry;
     if (selected->list)
         qsort(selected->list, selected->count, sizeof *selected->list, by_path);

@@ -13,6 +13,9 @@ struct ind_selected {
     int folder;            /* of the store */
 };
 
+/* Whether its series or path begins with one of the names; none: any does. */
+bool ind_archives_is_named(const struct ind_archive_entry *entry, const char **names);
+
 /* Those whose series or path begins with one of the names (none: all), and that have messages in the span, as
  * far as is known. An exit code: IND_EXIT_NO where there are none; all but IND_EXIT_DONE is reported. To be
  * freed in any case. */

@@ -1,5 +1,6 @@
 #include "cli/archives.h"
 #include "cli/table.h"
+#include "config/source.h"
 #include "store/archive/proof.h"
 
 #include <errno.h>
@@ -7,41 +8,15 @@
 #include <string.h>
 #include <unistd.h>
 
-enum { MOST_HEADS = 64 << 20 };
-
 struct call {
     const struct ind_config *config;
     const struct ind_archives_call *given;
     struct ind_proof_settings settings;
     struct ind_public_key **keys;
-    char *heads;
+    struct ind_source *heads;
 };
 
 /* ---- What it is checked by ---- */
-
-/* A file's text; NULL with errno set. */
-static char *read_text(const char *path)
-{
-    FILE *file = fopen(path, "r");
-    if (!file)
-        return NULL;
-    size_t length = 0, room = 4096;
-    char *text = malloc(room);
-    for (size_t got = 1; text && got > 0 && length < MOST_HEADS;) {
-        got = fread(text + length, 1, room - length - 1, file);
-        length += got;
-        if (length + 1 < room)
-            continue;
-        char *grown = realloc(text, room *= 2);
-        if (!grown)
-            free(text);
-        text = grown;
-    }
-    if (text)
-        text[length] = '\0';
-    fclose(file);
-    return text;
-}
 
 /* Of a copy only what was given: its state folder may lie anywhere. */
 static bool take_heads(struct call *call)
@@ -53,10 +28,12 @@ static bool take_heads(struct call *call)
         snprintf(path, sizeof path, "%s/" IND_CHAIN_HEADS, call->config->state);
     else
         return true;
-    call->settings.heads = call->heads = read_text(path);
+    call->heads = ind_source_read(path);
+    if (call->heads)
+        call->settings.heads = (struct ind_slice){call->heads->bytes, call->heads->length};
     if (call->heads || (!call->given->heads && errno == ENOENT))
         return true;
-    ind_complain("%s: %s", path, strerror(errno));
+    ind_complain("%s: %s", path, ind_open_file_reason(errno));
     return false;
 }
 
@@ -218,6 +195,6 @@ int ind_archives_verify(const struct ind_config *config, const struct ind_archiv
     for (size_t i = 0; i < call.settings.key_count; i++)
         ind_public_key_free(call.keys[i]);
     free(call.keys);
-    free(call.heads);
+    ind_source_free(call.heads);
     return code;
 }

@@ -50,6 +50,13 @@ void ind_complain_text(void *context, const char *text)
     ind_complain("%s", text);
 }
 
+void ind_complain_of(void *context, enum ind_own own, const char *path, const char *text)
+{
+    (void)own;
+    (void)path;
+    ind_complain_text(context, text);
+}
+
 void ind_print_diagnostics(const struct ind_loaded *loaded, bool warnings, FILE *out)
 {
     for (size_t i = 0; i < loaded->diagnostics.count; i++)

@@ -4,6 +4,7 @@
 
 #include "cli/terminal.h"
 #include "config/config.h"
+#include "core/message/own.h"
 
 #include <popt.h>
 #include <stdio.h>
@@ -40,6 +41,7 @@ void ind_complain(const char *format, ...) __attribute__((format(printf, 1, 2)))
 
 /* For the layers below: ind_complain as a callback. */
 void ind_complain_text(void *context, const char *text);
+void ind_complain_of(void *context, enum ind_own own, const char *path, const char *text);
 
 /* Loads the configuration that the call names, or the first there is. False, all reported, where it has
  * mistakes or there is none; `or_defaults`: where there is none, what holds without one is good enough. */

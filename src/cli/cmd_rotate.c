@@ -11,13 +11,6 @@
 #include <jansson.h>
 #include <stdlib.h>
 
-static void complain(void *context, enum ind_own own, const char *path, const char *text)
-{
-    (void)own;
-    (void)path;
-    ind_complain_text(context, text);
-}
-
 static struct {
     int due, dry_run, clock_is_right;
 } given;
@@ -33,22 +26,6 @@ static struct poptOption *options(void)
          "let archives be removed for their age again, after the clock had jumped", NULL},
         POPT_TABLEEND};
     return table;
-}
-
-struct outcome {
-    size_t rotated, failed; /* live files */
-    bool kept;              /* the keeping half could do all there was to do */
-};
-
-static struct outcome rotate_and_keep(struct ind_store *store)
-{
-    struct ind_keeper *keeper = ind_store_keeper(store);
-    struct outcome outcome = {0};
-    outcome.rotated = ind_store_rotate(store, given.due, ind_clocks_now(), &outcome.failed);
-    if (given.clock_is_right)
-        ind_keeper_retain(keeper, ind_clocks_now(), true);
-    outcome.kept = ind_keeper_run(keeper, ind_clocks_now(), NULL);
-    return outcome;
 }
 
 /* It compresses and removes by itself, after it has answered. */
@@ -92,7 +69,7 @@ static int rotate(const struct ind_config *config, bool json)
     char reason[1400];
     struct ind_store *store;
     struct ind_store_settings settings = {
-        .config = config, .fs = &ind_fs_posix, .now = ind_now(), .report = complain};
+        .config = config, .fs = &ind_fs_posix, .now = ind_now(), .report = ind_complain_of};
     enum ind_store_status status = ind_store_open(&settings, &store, reason, sizeof reason);
     if (status == IND_STORE_BUSY)
         return ask_collector(config, json, reason);
@@ -100,7 +77,7 @@ static int rotate(const struct ind_config *config, bool json)
         ind_complain("%s", reason);
         return IND_EXIT_FAILED;
     }
-    struct outcome outcome = rotate_and_keep(store);
+    const struct ind_rotated outcome = ind_rotate_and_keep(store, given.due != 0, given.clock_is_right != 0);
     struct ind_keeper_counts keeper = ind_keeper_counts(ind_store_keeper(store));
     ind_store_close(store);
     static const struct ind_column names[] = {

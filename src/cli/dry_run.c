@@ -19,14 +19,6 @@ struct shown {
     uint64_t removed, to_compress; /* bytes */
 };
 
-static void complain(void *context, enum ind_own own, const char *path, const char *text)
-{
-    (void)context;
-    (void)own;
-    (void)path;
-    ind_complain_text(NULL, text);
-}
-
 static void show_action(void *context, const struct ind_action *action)
 {
     static const char *const names[] = {"repair", "rotate", "compress", "remove", "copy"};
@@ -71,17 +63,18 @@ static void tell_room(const struct ind_config *config, const struct shown *shown
                ind_size_text(freed, size[1]));
 }
 
-/* The same calls as of a rotation, on a store that changes nothing: what they would do is what they do. */
-static void rotate_and_keep(struct ind_store *store, bool only_due, bool clock_is_right)
+struct ind_rotated ind_rotate_and_keep(struct ind_store *store, bool only_due, bool clock_is_right)
 {
     struct ind_keeper *keeper = ind_store_keeper(store);
-    size_t failed = 0;
-    (void)ind_store_rotate(store, only_due, ind_clocks_now(), &failed);
+    struct ind_rotated done = {0};
+    done.rotated = ind_store_rotate(store, only_due, ind_clocks_now(), &done.failed);
     if (clock_is_right)
         ind_keeper_retain(keeper, ind_clocks_now(), true);
-    (void)ind_keeper_run(keeper, ind_clocks_now(), NULL);
+    done.kept = ind_keeper_run(keeper, ind_clocks_now(), NULL);
+    return done;
 }
 
+/* On a store that changes nothing: what the calls of a rotation would do is what they do. */
 int ind_dry_run(const struct ind_config *config, bool only_due, bool clock_is_right, bool json)
 {
     static const struct ind_column columns[] = {
@@ -93,7 +86,7 @@ int ind_dry_run(const struct ind_config *config, bool only_due, bool clock_is_ri
                                                 .fs = &ind_fs_posix,
                                                 .now = ind_now(),
                                                 .dry_run = true,
-                                                .report = complain,
+                                                .report = ind_complain_of,
                                                 .act = show_action,
                                                 .context = &shown};
     if (ind_store_open(&settings, &store, reason, sizeof reason) != IND_STORE_OK) {
@@ -101,7 +94,7 @@ int ind_dry_run(const struct ind_config *config, bool only_due, bool clock_is_ri
         ind_table_free(shown.table);
         return IND_EXIT_FAILED;
     }
-    rotate_and_keep(store, only_due, clock_is_right);
+    (void)ind_rotate_and_keep(store, only_due, clock_is_right);
     ind_store_close(store);
     if (shown.count)
         ind_table_print(shown.table, json, stdout);

@@ -70,15 +70,22 @@ static void read_rotate(struct ind_loader *loader, const struct ind_node *value,
                   IND_ARG(value->text));
 }
 
+/* A span of time in whole seconds; `such_as`: what to write, for example. */
+static void read_seconds(struct ind_loader *loader, const struct ind_node *value, const char *such_as,
+                         int64_t *seconds)
+{
+    int64_t span = 0;
+    if (!ind_expect_text(loader, value, such_as))
+        return;
+    if (!ind_read_span(value->text, &span) || (*seconds = span / IND_SECOND) == 0)
+        ind_wrong(loader, value, "\"%.*s\" is not a span of time from 1 s to 100 years; " IND_SPAN_HINT,
+                  IND_ARG(value->text));
+}
+
 static void read_keep_for(struct ind_loader *loader, const struct ind_node *value, void *into)
 {
     struct ind_retention_rule *rule = into;
-    if (!ind_expect_text(loader, value, "a span of time such as 30 days"))
-        return;
-    int64_t span = 0;
-    if (!ind_read_span(value->text, &span) || (rule->age = span / IND_SECOND) == 0)
-        ind_wrong(loader, value, "\"%.*s\" is not a span of time from 1 s to 100 years; " IND_SPAN_HINT,
-                  IND_ARG(value->text));
+    read_seconds(loader, value, "a span of time such as 30 days", &rule->age);
 }
 
 static void read_keep_number(struct ind_loader *loader, const struct ind_node *value, void *into)
@@ -107,12 +114,7 @@ static void read_keep_space(struct ind_loader *loader, const struct ind_node *va
 static void read_keep_least(struct ind_loader *loader, const struct ind_node *value, void *into)
 {
     struct ind_retention_rule *rule = into;
-    int64_t span = 0;
-    if (!ind_expect_text(loader, value, "a span of time such as 90 days"))
-        return;
-    if (!ind_read_span(value->text, &span) || (rule->least = span / IND_SECOND) == 0)
-        ind_wrong(loader, value, "\"%.*s\" is not a span of time from 1 s to 100 years; " IND_SPAN_HINT,
-                  IND_ARG(value->text));
+    read_seconds(loader, value, "a span of time such as 90 days", &rule->least);
 }
 
 static void read_keep(struct ind_loader *loader, const struct ind_node *value, void *into)
@@ -173,12 +175,7 @@ static void read_compress(struct ind_loader *loader, const struct ind_node *valu
 static void read_recompress_after(struct ind_loader *loader, const struct ind_node *value, void *into)
 {
     struct ind_policy *policy = into;
-    int64_t span = 0;
-    if (!ind_expect_text(loader, value, "a span of time such as 7 days"))
-        return;
-    if (!ind_read_span(value->text, &span) || (policy->recompress_after = span / IND_SECOND) == 0)
-        ind_wrong(loader, value, "\"%.*s\" is not a span of time from 1 s to 100 years; " IND_SPAN_HINT,
-                  IND_ARG(value->text));
+    read_seconds(loader, value, "a span of time such as 7 days", &policy->recompress_after);
 }
 
 static void read_recompress_with(struct ind_loader *loader, const struct ind_node *value, void *into)

@@ -84,8 +84,8 @@ int LLVMFuzzerTestOneInput(const uint8_t *bytes, size_t size)
     struct ind_proof proof;
     const struct ind_proof_settings settings = {
         .store = store,
-        .heads = "1 00112233445566778899aabbccddeeff00112233445566778899aabbc"
-                 "cddeeff a.log\n",
+        .heads = IND_SLICE("1 00112233445566778899aabbccddeeff00112233445566778899aabbc"
+                           "cddeeff a.log\n"),
         .since = IND_TIME_NONE,
         .until = IND_TIME_NONE};
     (void)ind_proof_make(&settings, &proof, reason, sizeof reason);

@@ -588,8 +588,11 @@ static void expect_proven(struct player *player, const char *where)
     snprintf(state, sizeof state, "%s/state/" IND_CHAIN_HEADS, player->folder);
     char *heads = strcmp(where, "log") == 0 ? ind_read_file(state, NULL) : NULL;
     struct ind_proof proof;
-    const struct ind_proof_settings settings = {
-        .store = log, .heads = heads, .since = IND_TIME_NONE, .until = IND_TIME_NONE, .threads = 1};
+    const struct ind_proof_settings settings = {.store = log,
+                                                .heads = ind_slice_of(heads),
+                                                .since = IND_TIME_NONE,
+                                                .until = IND_TIME_NONE,
+                                                .threads = 1};
     if (!ind_proof_make(&settings, &proof, reason, sizeof reason))
         wrong(player, "%s", reason);
     for (size_t i = 0; i < proof.finding_count; i++)

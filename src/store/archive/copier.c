@@ -49,14 +49,9 @@ static bool is_the_place(const struct ind_copier *copier, int place, char *reaso
 
 static bool make_folders(const struct ind_copier *copier, int place, char *reason)
 {
-    char part[IND_PATH + 128];
-    const char *path = copier->copy.path;
-    for (const char *slash = strchr(path, '/'); slash; slash = strchr(slash + 1, '/')) {
-        snprintf(part, sizeof part, "%.*s", (int)(slash - path), path);
-        if (copier->fs.make_folder(copier->fs.context, place, part, 0750, -1) != 0 && errno != EEXIST)
-            return wrong(reason, copier->copy.place, part, strerror(errno));
-    }
-    return true;
+    const struct ind_copy *copy = &copier->copy;
+    return ind_fs_make_folders_of(&copier->fs, place, copy->path, 0750, -1) ||
+           wrong(reason, copy->place, copy->path, strerror(errno));
 }
 
 /* The next bytes of what is copied: of the store's file, or of the text. 0 at the end, -1 with errno set. */

@@ -63,24 +63,19 @@ void ind_keeper_keep_heads(struct ind_keeper *keeper)
 
 struct names {
     char **list;
-    size_t count, room;
+    size_t count;
 };
 
 static void add_name(void *context, const char *series, uint64_t number, const unsigned char hash[IND_HASH])
 {
     struct names *names = context;
+    char **grown = realloc(names->list, (names->count + 1) * sizeof(char *));
     (void)number;
     (void)hash;
-    if (names->count < names->room && (names->list[names->count] = strdup(series)) != NULL)
+    if (grown)
+        names->list = grown;
+    if (grown && (grown[names->count] = strdup(series)) != NULL)
         names->count++;
-}
-
-static void count_name(void *context, const char *series, uint64_t number, const unsigned char hash[IND_HASH])
-{
-    (void)series;
-    (void)number;
-    (void)hash;
-    ++*(size_t *)context;
 }
 
 static const struct ind_policy *policy_of(const struct ind_keeper *keeper, const char *series)
@@ -94,10 +89,7 @@ static const struct ind_policy *policy_of(const struct ind_keeper *keeper, const
 void ind_keeper_link_clock(struct ind_keeper *keeper, enum ind_event event, ind_time now)
 {
     struct names names = {0};
-    ind_chain_heads(keeper->disk, count_name, &names.room);
-    names.list = calloc(names.room + 1, sizeof *names.list);
-    if (names.list)
-        ind_chain_heads(keeper->disk, add_name, &names);
+    ind_chain_heads(keeper->disk, add_name, &names);
     for (size_t i = 0; i < names.count; i++) {
         const struct ind_journal_record record = {.event = event, .at = now, .series = names.list[i]};
         (void)ind_chain_journal(keeper->disk, &record, policy_of(keeper, names.list[i]));

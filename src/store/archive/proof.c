@@ -17,20 +17,13 @@ void ind_proof_free(struct ind_proof *proof)
 
 /* ---- What was asked for ---- */
 
-static bool is_wanted(const struct ind_proof_settings *settings, const struct ind_proof_ledger *ledger,
-                      const struct ind_proof_chain *chain)
+/* Series by their own name, or by that of any of their archives. */
+static void mark_wanted(const struct ind_proof_settings *settings, struct ind_proof_ledger *ledger)
 {
-    if (!settings->names)
-        return true;
-    for (const char **name = settings->names; *name; name++) {
-        const size_t length = strlen(*name);
-        if (strncmp(chain->series, *name, length) == 0)
-            return true;
-        for (const struct ind_proof_archive *archive = ledger->archives; archive; archive = archive->hh.next)
-            if (archive->chain == chain && strncmp(archive->path, *name, length) == 0)
-                return true;
-    }
-    return false;
+    for (struct ind_proof_chain *chain = ledger->chains; chain; chain = chain->hh.next)
+        chain->wanted = ind_proof_is_asked_for(settings, chain->series);
+    for (const struct ind_proof_archive *archive = ledger->archives; archive; archive = archive->hh.next)
+        archive->chain->wanted |= ind_proof_is_asked_for(settings, archive->path);
 }
 
 static int by_name(const void *one, const void *other)
@@ -82,26 +75,33 @@ static int by_place(const void *one, const void *other)
     return a->archive ? strcmp(a->archive, b->archive) : (a->line > b->line) - (a->line < b->line);
 }
 
-/* ---- One round ---- */
+/* ---- The heads ---- */
 
-/* Series of which the heads tell, and the journal nothing. */
-static void find_lost_series(const struct ind_proof_settings *settings, struct ind_proof *proof)
+/* A line of the heads: a number, a hash, the name of a series. One of which the journal tells nothing is
+ * lost. */
+static void take_head(const char *text, struct ind_proof *proof)
 {
-    for (const char *at = settings->heads; at && *at;) {
-        const char *newline = strchr(at, '\n');
-        const size_t length = newline ? (size_t)(newline - at) : strlen(at);
-        char line[IND_PATH + 200];
-        snprintf(line, sizeof line, "%.*s", (int)length, at);
-        char *hash = strchr(line, ' '), *series = hash ? strchr(hash + 1, ' ') : NULL;
-        struct ind_proof_chain *chain = NULL;
-        if (series)
-            HASH_FIND_STR(proof->ledger->chains, series + 1, chain);
-        if (series && (!chain || !chain->last)) {
-            *hash = '\0';
-            ind_proof_find(proof, IND_FOUND_CUT, series + 1, NULL, 0,
-                           "the journal has no link of it, and link %s is known", line);
-        }
-        at = newline ? newline + 1 : NULL;
+    const char *hash = strchr(text, ' '), *series = hash ? strchr(hash + 1, ' ') : NULL;
+    struct ind_proof_chain *chain = NULL;
+    if (!series)
+        return;
+    HASH_FIND_STR(proof->ledger->chains, series + 1, chain);
+    if (!chain || !chain->last)
+        ind_proof_find(proof, IND_FOUND_CUT, series + 1, NULL, 0,
+                       "the journal has no link of it, and link %.*s is known", (int)(hash - text), text);
+    else if (ind_hash_read((struct ind_slice){hash + 1, (size_t)(series - hash) - 1}, chain->known_hash))
+        chain->known = strtoull(text, NULL, 10);
+}
+
+static void take_heads(struct ind_slice heads, struct ind_proof *proof)
+{
+    char line[IND_PATH + 200];
+    while (heads.length) {
+        const char *newline = memchr(heads.at, '\n', heads.length);
+        const size_t length = newline ? (size_t)(newline - heads.at) : heads.length;
+        snprintf(line, sizeof line, "%.*s", (int)length, heads.at);
+        take_head(line, proof);
+        heads = ind_slice_from(heads, length + (newline != NULL));
     }
 }
 
@@ -113,11 +113,10 @@ static bool look(const struct ind_proof_settings *settings, int folder, struct i
     proof->ledger = ind_proof_ledger_read(folder);
     if (!proof->ledger)
         return false;
+    take_heads(settings->heads, proof);
     ind_proof_links(settings, proof->ledger, proof);
-    find_lost_series(settings, proof);
     ind_proof_ledger_tell(proof->ledger);
-    for (struct ind_proof_chain *chain = proof->ledger->chains; chain; chain = chain->hh.next)
-        chain->wanted = is_wanted(settings, proof->ledger, chain);
+    mark_wanted(settings, proof->ledger);
     ind_proof_files_read(settings, folder, proof->ledger, files);
     ind_proof_files_judge(settings, folder, proof->ledger, files, proof);
     proof->torn = proof->ledger->torn;

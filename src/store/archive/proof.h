@@ -48,7 +48,7 @@ struct ind_proof_series {
 
 struct ind_proof_settings {
     const char *store;                        /* folder */
-    const char *heads;                        /* text of a file such as STATE/chain-heads; NULL: none */
+    struct ind_slice heads;                   /* text of a file such as STATE/chain-heads; empty: none */
     const struct ind_public_key *const *keys; /* any of which may have signed */
     size_t key_count;
     bool signatures_wanted; /* a link that is not signed is a finding, from the first one on */

@@ -38,14 +38,6 @@ static struct ind_proof_file *add(struct ind_proof_files *files, const char *pat
     return &files->list[files->count++];
 }
 
-static bool begins_with_any(const char *name, const char **names)
-{
-    for (; names && *names; names++)
-        if (strncmp(name, *names, strlen(*names)) == 0)
-            return true;
-    return !names;
-}
-
 /* Within the span that was asked for, as far as is known. */
 static bool is_in_span(const struct ind_proof_settings *settings, const struct ind_proof_archive *archive)
 {
@@ -57,8 +49,8 @@ static bool is_in_span(const struct ind_proof_settings *settings, const struct i
 
 static bool is_wanted(const struct ind_proof_settings *settings, const struct ind_proof_archive *archive)
 {
-    return (begins_with_any(archive->path, settings->names) ||
-            begins_with_any(archive->chain->series, settings->names)) &&
+    return (ind_proof_is_asked_for(settings, archive->path) ||
+            ind_proof_is_asked_for(settings, archive->chain->series)) &&
            is_in_span(settings, archive);
 }
 
@@ -259,8 +251,8 @@ static void judge_unknown(const struct ind_proof_settings *settings, struct ind_
         ind_proof_find(proof, IND_FOUND_RENAMED, owner->chain->series, file->path, 0, "it is %s",
                        owner->path);
     } else if (chain && !chain->holes &&
-               (begins_with_any(file->path, settings->names) ||
-                begins_with_any(chain->series, settings->names))) {
+               (ind_proof_is_asked_for(settings, file->path) ||
+                ind_proof_is_asked_for(settings, chain->series))) {
         ind_proof_find(proof, IND_FOUND_ADDED, chain->series, file->path, 0,
                        "no record of the journal knows it: it was put in, or the power failed before its "
                        "record was on the disk");

@@ -278,8 +278,9 @@ static void tell(void *context, const struct ind_journal_record *record)
         chain->result.removed += record->archives;
         return;
     }
-    struct ind_proof_archive *archive = record->archive ? archive_for(ledger, record->archive) : NULL;
-    if (!chain || !archive)
+    struct ind_proof_archive *archive =
+        chain && record->archive ? archive_for(ledger, record->archive) : NULL;
+    if (!archive)
         return;
     archive->chain = chain;
     archive->number = record->number;

@@ -232,23 +232,6 @@ static uint64_t find_gaps(struct ind_proof_ledger *ledger, struct ind_proof_chai
 
 /* ---- The end ---- */
 
-/* The line of a text such as STATE/chain-heads that is about a series. */
-static bool find_head(const char *text, const char *series, uint64_t *number, unsigned char hash[IND_HASH])
-{
-    for (const char *at = text; at && *at; at = strchr(at, '\n') ? strchr(at, '\n') + 1 : NULL) {
-        char *end;
-        const unsigned long long known = strtoull(at, &end, 10);
-        const size_t length = strcspn(at, "\n"), name = strlen(series);
-        if (*end != ' ' || length != (size_t)(end - at) + 1 + IND_HASH_TEXT + 1 + name ||
-            memcmp(at + length - name, series, name) != 0 ||
-            !ind_hash_read((struct ind_slice){end + 1, IND_HASH_TEXT}, hash))
-            continue;
-        *number = known;
-        return true;
-    }
-    return false;
-}
-
 static const struct ind_proof_line *line_with(struct ind_proof_line *const *list, size_t count,
                                               uint64_t number)
 {
@@ -258,24 +241,19 @@ static const struct ind_proof_line *line_with(struct ind_proof_line *const *list
     return NULL;
 }
 
-static void compare_with_head(const struct ind_proof_settings *settings, struct ind_proof_ledger *ledger,
-                              struct ind_proof_chain *chain, struct ind_proof_line **list, size_t count,
-                              struct ind_proof *proof)
+static void compare_with_head(struct ind_proof_ledger *ledger, struct ind_proof_chain *chain,
+                              struct ind_proof_line **list, size_t count, struct ind_proof *proof)
 {
-    uint64_t known;
-    unsigned char hash[IND_HASH];
     const struct ind_proof_line *last = line_with(list, count, chain->last);
-    if (!find_head(settings->heads, chain->series, &known, hash))
-        return;
-    const struct gap gap = {chain->last + 1, known, last ? last->number : 0, UINT64_MAX};
-    if (known > chain->last)
+    const struct gap gap = {chain->last + 1, chain->known, last ? last->number : 0, UINT64_MAX};
+    if (chain->known > chain->last)
         explain_gap(ledger, chain, &gap, true, proof);
-    const struct ind_proof_line *line = line_with(list, count, known);
-    if (line && line->fits && memcmp(line->passes_on.hash, hash, IND_HASH) != 0) {
+    const struct ind_proof_line *line = line_with(list, count, chain->known);
+    if (line && line->fits && memcmp(line->passes_on.hash, chain->known_hash, IND_HASH) != 0) {
         chain->holes = true;
         ind_proof_find(proof, IND_FOUND_CUT, chain->series, NULL, line->number,
                        "link %llu is not the one that is known: the chain was made anew",
-                       (unsigned long long)known);
+                       (unsigned long long)chain->known);
     }
 }
 
@@ -433,8 +411,8 @@ static void check_chain(const struct ind_proof_settings *settings, struct ind_pr
     judge(chain);
     mark_copies(list, count, proof);
     chain->last = find_gaps(ledger, chain, list, count, proof);
-    if (settings->heads)
-        compare_with_head(settings, ledger, chain, list, count, proof);
+    if (chain->known)
+        compare_with_head(ledger, chain, list, count, proof);
     judge_last(chain, proof);
     mark_moved(chain, proof);
     check_signatures(settings, chain, list, count, proof);

@@ -4,6 +4,7 @@
 
 #include "store/archive/proof.h"
 #include "store/disk/seal.h"
+#include <string.h>
 #include <uthash.h>
 
 enum ind_line_verdict {
@@ -37,7 +38,9 @@ struct ind_proof_chain {
     bool holes; /* lines are missing, or not to be trusted: what is not written down may have been */
     struct ind_proof_line **lines; /* by their place in the journal */
     size_t line_count, line_room;
-    uint64_t last; /* number of the last link; 0: the series is not chained */
+    uint64_t last;  /* number of the last link; 0: the series is not chained */
+    uint64_t known; /* number of a link of which the heads tell; 0: they do not */
+    unsigned char known_hash[IND_HASH];
     struct ind_proof_series result;
 };
 
@@ -72,6 +75,15 @@ struct ind_proof_ledger {
     uint64_t torn;
     bool out_of_memory;
 };
+
+/* Whether a name begins with one of those that were asked for. */
+static inline bool ind_proof_is_asked_for(const struct ind_proof_settings *settings, const char *name)
+{
+    for (const char **asked = settings->names; asked && *asked; asked++)
+        if (strncmp(name, *asked, strlen(*asked)) == 0)
+            return true;
+    return !settings->names;
+}
 
 /* ---- proof_findings.c ---- */
 

@@ -321,9 +321,13 @@ void ind_journal_compact(struct ind_disk *disk, const struct ind_config *config,
     if (disk->dry_run || ind_journal_size(disk->folder) < WORTH_IT)
         return;
     (void)ind_journal_lines(disk->folder, 0, look_at_line, &compacting);
-    for (struct archive *archive = compacting.archives; archive; archive = archive->hh.next)
+    bool any = false;
+    for (struct archive *archive = compacting.archives; archive; archive = archive->hh.next) {
         archive->gone = archive->removed && !archive->copied && !is_there(disk->folder, archive->path);
-    (void)ind_journal_lines(disk->folder, 0, count_each, &compacting);
+        any |= archive->gone;
+    }
+    if (any) /* else all of it stays */
+        (void)ind_journal_lines(disk->folder, 0, count_each, &compacting);
     if (!compacting.failed && compacting.dropped > compacting.whole / 2) {
         const int error = write_new(&compacting);
         if (error)

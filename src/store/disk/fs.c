@@ -1,5 +1,7 @@
 #include "store/disk/fs.h"
 
+#include "core/line/template.h"
+
 #include <errno.h>
 #include <fcntl.h>
 #include <stdio.h>
@@ -224,6 +226,18 @@ bool ind_fs_write_all(const struct ind_fs *fs, int file, const void *bytes, size
             return false;
         at += written;
         length -= (size_t)written;
+    }
+    return true;
+}
+
+bool ind_fs_make_folders_of(const struct ind_fs *fs, int folder, const char *path, unsigned mode,
+                            int64_t group)
+{
+    char part[IND_PATH + 128];
+    for (const char *slash = strchr(path, '/'); slash; slash = strchr(slash + 1, '/')) {
+        snprintf(part, sizeof part, "%.*s", (int)(slash - path), path);
+        if (fs->make_folder(fs->context, folder, part, mode, group) != 0 && errno != EEXIST)
+            return false;
     }
     return true;
 }

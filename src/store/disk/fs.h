@@ -31,6 +31,10 @@ extern const struct ind_fs ind_fs_dry;
  * power failure, also where the folders are new. 0, or the error. */
 int ind_fs_sync_folders_of(const struct ind_fs *fs, int folder, const char *path);
 
+/* Makes the folders above `path` below `folder` that are not there. False with errno set. */
+bool ind_fs_make_folders_of(const struct ind_fs *fs, int folder, const char *path, unsigned mode,
+                            int64_t group);
+
 /* Lets the process have as many files open as it may at most. */
 void ind_fs_raise_file_limit(void);
 

@@ -4,6 +4,7 @@
 
 #include "config/config.h"
 #include "store/disk/journal.h"
+#include <stdio.h>
 #include <uthash.h>
 
 #define IND_NO_POLICY SIZE_MAX
@@ -34,6 +35,12 @@ struct ind_archive_entry {
     bool chained;
     unsigned char hash[32];
 };
+
+/* The path of an archive with what compression adds to it. */
+static inline void ind_archive_entry_path(const struct ind_archive_entry *entry, char *path, size_t room)
+{
+    snprintf(path, room, "%s%s", entry->archive, ind_compression_suffix(entry->compression).at);
+}
 
 struct ind_live_path {
     UT_hash_handle hh;

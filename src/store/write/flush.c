@@ -39,18 +39,12 @@ static int journal_opened(struct ind_store *store, struct ind_live *live, struct
     return live->journaled ? 0 : errno;
 }
 
-static bool make_folders(struct ind_store *store, const struct ind_live *live)
+static bool make_folders(const struct ind_store *store, const struct ind_live *live)
 {
-    char path[IND_PATH + 1];
+    const struct ind_disk *disk = store->disk;
     const struct ind_route *route = live->route != IND_NO_POLICY ? &store->config->routes[live->route] : NULL;
-    for (const char *slash = strchr(live->path, '/'); slash; slash = strchr(slash + 1, '/')) {
-        snprintf(path, sizeof path, "%.*s", (int)(slash - live->path), live->path);
-        if (store->disk->fs.make_folder(store->disk->fs.context, store->disk->folder, path,
-                                        route ? route->folder_mode : 0750, route ? route->group : -1) != 0 &&
-            errno != EEXIST)
-            return false;
-    }
-    return true;
+    return ind_fs_make_folders_of(&disk->fs, disk->folder, live->path, route ? route->folder_mode : 0750,
+                                  route ? route->group : -1);
 }
 
 /* 0 with *file set, or the error. */

@@ -181,16 +181,11 @@ static void journal_missing_rotation(struct ind_store *store, const struct ind_a
     (void)ind_chain_journal(store->disk, &record, policy_of(store, entry));
 }
 
-static void compressed_path(const struct ind_archive_entry *entry, char *path, size_t room)
-{
-    snprintf(path, room, "%s%s", entry->archive, ind_compression_suffix(entry->compression).at);
-}
-
 /* Journaled as removed, but still there: the stop came in between. */
 static void finish_removal(struct ind_store *store, const struct ind_archive_entry *entry)
 {
     char path[IND_PATH + 64];
-    compressed_path(entry, path, sizeof path);
+    ind_archive_entry_path(entry, path, sizeof path);
     if (entry->has_plain)
         (void)remove_left_over(store, entry->archive, entry->plain_size);
     if (entry->compression)
@@ -200,7 +195,7 @@ static void finish_removal(struct ind_store *store, const struct ind_archive_ent
 static void finish_compression(struct ind_store *store, const struct ind_archive_entry *entry, ind_time now)
 {
     char path[IND_PATH + 64];
-    compressed_path(entry, path, sizeof path);
+    ind_archive_entry_path(entry, path, sizeof path);
     if (remove_left_over(store, entry->archive, entry->plain_size) != 0)
         return;
     struct ind_journal_record record = {.event = IND_EVENT_COMPRESSED,

@@ -99,8 +99,11 @@ static void expect_proven(uint64_t archives, const char *when)
     struct ind_proof proof;
     char *store = strdup(ind_path(folder, "log")),
          *heads = ind_read_file(ind_path(folder, "state/" IND_CHAIN_HEADS), NULL);
-    const struct ind_proof_settings settings = {
-        .store = store, .heads = heads, .since = IND_TIME_NONE, .until = IND_TIME_NONE, .threads = 1};
+    const struct ind_proof_settings settings = {.store = store,
+                                                .heads = ind_slice_of(heads),
+                                                .since = IND_TIME_NONE,
+                                                .until = IND_TIME_NONE,
+                                                .threads = 1};
     if (!ind_proof_make(&settings, &proof, reason, sizeof reason))
         fail_msg("%s: %s", when, reason);
     if (proof.finding_count)

@@ -179,7 +179,7 @@ static bool prove(struct ind_proof *proof, bool with_key)
         with_key ? ind_public_key_open(ind_path(folder, "key.pub"), reason, sizeof reason) : NULL;
     const struct ind_public_key *const keys[] = {key};
     const struct ind_proof_settings settings = {.store = store_path,
-                                                .heads = heads,
+                                                .heads = ind_slice_of(heads),
                                                 .keys = keys,
                                                 .key_count = with_key ? 1 : 0,
                                                 .since = IND_TIME_NONE,
