@@ -1,6 +1,6 @@
-/* bench/archive.c: what compressing an archive costs, with and without its index and its seal, as the keeper
- * does it but for flushing to the disk. Usage: bench_archive FILE LEVEL bare|index|chain|gzip; FILE.zst is
- * left behind. */
+/* bench/archive.c: what compressing an archive costs, with and without its index and its digest, as the
+ * keeper does it but for flushing to the disk. Usage: bench_archive FILE LEVEL bare|index|chain|gzip;
+ * FILE.zst is left behind. */
 #include "measure.h"
 
 #include "store/archive/indexing.h"
@@ -30,7 +30,7 @@ int main(int argc, char **argv)
     disk.folder = open(".", O_RDONLY | O_DIRECTORY);
     snprintf(to, sizeof to, "%s.zst", argv[1]);
     const bool chain = strcmp(argv[3], "chain") == 0, bare = strcmp(argv[3], "bare") == 0;
-    struct ind_sealing *sealing = chain ? ind_sealing_new() : NULL;
+    struct ind_digesting *digesting = chain ? ind_digesting_new() : NULL;
     struct ind_indexing *indexing =
         bare ? NULL : ind_indexing_new(IND_LAYOUT_PLAIN, atoi(argv[2]), (uint64_t)facts.st_size);
     struct ind_frame_calls calls;
@@ -42,10 +42,10 @@ int main(int argc, char **argv)
                                         .compression = IND_COMPRESS_ZSTD,
                                         .level = atoi(argv[2]),
                                         .calls = indexing ? &calls : NULL,
-                                        .sealing = sealing};
+                                        .digesting = digesting};
     const int error = ind_compress_file(&disk, &packing, &size);
     printf("%.3f s\t%llu bytes\n", now() - start, (unsigned long long)size);
     ind_indexing_free(indexing);
-    ind_sealing_free(sealing);
+    ind_digesting_free(digesting);
     return error;
 }

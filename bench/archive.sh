@@ -37,7 +37,7 @@ for level in 3 9; do
 done
 rm -f plain.log.zst other.zst plain.log
 
-# Rotation, index and chain: what they cost a collector under load, until all is stored; what is compressed, sealed and
+# Rotation, index and chain: what they cost a collector under load, until all is stored; what is compressed, hashed and
 # indexed goes on afterwards, in the idle class.
 lines=$(wc -l <messages.log)
 collecting() { # collecting POLICY

@@ -214,8 +214,8 @@ static void print_json(const struct ind_config *config, const struct ind_outlook
         json_object_set_new(object, "protected", json_string(entry->why ? entry->why : ""));
     if (archive->policy && archive->policy->second_place)
         json_object_set_new(object, "copied", json_boolean(!archive->waits_for_copy));
-    if (entry->sealed)
-        json_object_set_new(object, "sealed", json_true());
+    if (entry->hashed)
+        json_object_set_new(object, "hashed", json_true());
     if (archive->due != IND_KEPT)
         json_object_set_new(object, "due", json_string(ind_retention_reason_name(archive->due).at));
     ind_print_json(object, stdout);

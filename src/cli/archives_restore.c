@@ -1,7 +1,7 @@
 #include "cli/archives_select.h"
 #include "collect/runtime/clock.h"
+#include "store/disk/digest.h"
 #include "store/disk/reader.h"
-#include "store/disk/seal.h"
 #include "store/disk/stored.h"
 #include "store/read/lookup.h"
 #include "store/read/snapshot.h"
@@ -16,17 +16,17 @@
 
 /* ---- What is right ---- */
 
-/* What a seal says, where there is one; else all that can be known is that it can be unpacked. */
+/* What a digest says, where there is one; else all that can be known is that it can be unpacked. */
 static bool is_right(const struct ind_archive_entry *entry, int error, const char *reason,
-                     const struct ind_seal *seal)
+                     const struct ind_digest *digest)
 {
     char path[IND_PATH + 64];
     ind_archive_entry_path(entry, path, sizeof path);
     if (error)
         ind_complain("%s: %s", path, error == EBADMSG && reason ? reason : strerror(error));
-    else if (entry->sealed &&
-             (seal->bytes != entry->text || memcmp(seal->hash, entry->hash, sizeof seal->hash) != 0))
-        ind_complain("%s: its text is not the one that was sealed; it is left out", path);
+    else if (entry->hashed &&
+             (digest->bytes != entry->text || memcmp(digest->hash, entry->hash, sizeof digest->hash) != 0))
+        ind_complain("%s: its text is not the one that was hashed; it is left out", path);
     else
         return true;
     return false;
@@ -36,13 +36,13 @@ static size_t leave_out_wrong(struct ind_selected *selected)
 {
     size_t kept = 0;
     for (size_t i = 0; i < selected->count; i++) {
-        struct ind_seal seal;
+        struct ind_digest digest;
         char path[IND_PATH + 64];
         const char *reason = NULL;
         ind_archive_entry_path(selected->list[i], path, sizeof path);
         const int error =
-            ind_seal_file(selected->folder, path, selected->list[i]->compression, NULL, &seal, &reason);
-        if (is_right(selected->list[i], error, reason, &seal))
+            ind_digest_file(selected->folder, path, selected->list[i]->compression, NULL, &digest, &reason);
+        if (is_right(selected->list[i], error, reason, &digest))
             selected->list[kept++] = selected->list[i];
     }
     const size_t wrong = selected->count - kept;
@@ -52,16 +52,16 @@ static size_t leave_out_wrong(struct ind_selected *selected)
 
 /* ---- Into a folder ---- */
 
-/* Each piece of text that was unpacked, into the new file and into the seal. 0, or the error. */
-static int copy_text(struct ind_reader *reader, int to, struct ind_seal *seal, const char **reason)
+/* Each piece of text that was unpacked, into the new file and into the digest. 0, or the error. */
+static int copy_text(struct ind_reader *reader, int to, struct ind_digest *digest, const char **reason)
 {
-    struct ind_sealing *sealing = ind_sealing_new();
+    struct ind_digesting *digesting = ind_digesting_new();
     struct ind_slice block;
     enum ind_read read = IND_READ_BLOCK;
     uint64_t at;
-    int error = sealing ? 0 : ENOMEM;
+    int error = digesting ? 0 : ENOMEM;
     while (!error && (read = ind_reader_next(reader, &block, &at)) == IND_READ_BLOCK) {
-        if (!ind_sealing_add(sealing, block.at, block.length))
+        if (!ind_digesting_add(digesting, block.at, block.length))
             error = EIO;
         else if (!ind_fs_write_all(&ind_fs_posix, to, block.at, block.length))
             error = errno;
@@ -70,14 +70,15 @@ static int copy_text(struct ind_reader *reader, int to, struct ind_seal *seal, c
         *reason = ind_reader_reason(reader);
         error = EBADMSG;
     }
-    if (!error && !ind_sealing_end(sealing, seal))
+    if (!error && !ind_digesting_end(digesting, digest))
         error = EIO;
-    ind_sealing_free(sealing);
+    ind_digesting_free(digesting);
     return error;
 }
 
 static int restore_file(const struct ind_selected *selected, const struct ind_archive_entry *entry,
-                        int folder, const char *part, bool *made, struct ind_seal *seal, const char **reason)
+                        int folder, const char *part, bool *made, struct ind_digest *digest,
+                        const char **reason)
 {
     char path[IND_PATH + 64];
     ind_archive_entry_path(entry, path, sizeof path);
@@ -88,7 +89,7 @@ static int restore_file(const struct ind_selected *selected, const struct ind_ar
     int error = to < 0 ? errno : 0;
     *made = to >= 0;
     struct ind_reader *reader = ind_reader_open(file, entry->compression, 0, UINT64_MAX);
-    error = error ? error : reader ? copy_text(reader, to, seal, reason) : ENOMEM;
+    error = error ? error : reader ? copy_text(reader, to, digest, reason) : ENOMEM;
     if (!error && fsync(to) != 0)
         error = errno;
     if (to >= 0)
@@ -113,7 +114,7 @@ static bool restore_one(const struct ind_selected *selected, const struct ind_ar
                         int folder)
 {
     char part[IND_PATH + 64];
-    struct ind_seal seal;
+    struct ind_digest digest;
     const char *reason = NULL;
     bool made = false;
     snprintf(part, sizeof part, "%s.part", entry->archive);
@@ -121,8 +122,8 @@ static bool restore_one(const struct ind_selected *selected, const struct ind_ar
         ind_complain("%s: %s", entry->archive, strerror(errno));
         return false;
     }
-    int error = restore_file(selected, entry, folder, part, &made, &seal, &reason);
-    const bool right = is_right(entry, error, reason, &seal);
+    int error = restore_file(selected, entry, folder, part, &made, &digest, &reason);
+    const bool right = is_right(entry, error, reason, &digest);
     if (right && linkat(folder, part, folder, entry->archive, 0) != 0) {
         ind_complain("%s: %s", entry->archive,
                      errno == EEXIST ? "it is there already, and is left as it is" : strerror(errno));

@@ -88,7 +88,7 @@ static void print_series(const struct ind_proof *proof, bool json)
         add_number(table, series->links, json);
         add_number(table, series->signed_to, json);
         add_number(table, series->verified, json);
-        add_number(table, series->unsealed, json);
+        add_number(table, series->unhashed, json);
         add_number(table, series->removed, json);
         add_number(table, series->unlooked, json);
         ind_table_size(table, series->bytes);

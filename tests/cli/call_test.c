@@ -214,7 +214,7 @@ static void the_demo_fits_some_screens_and_ends_well(void **state)
                                         "messages received",
                                         "messages dropped by edits",
                                         "archives proven, ",
-                                        "its text is not the one that was sealed",
+                                        "its text is not the one that was hashed",
                                         "To go on:\n  cd "};
     for (size_t i = 0; i < sizeof parts / sizeof *parts; i++)
         assert_non_null(strstr(ran.out, parts[i]));

@@ -130,11 +130,11 @@ static void what_is_not_right_is_named_and_left_out(void **state)
     make_store();
     run("f=$(ls log/a-*.zst | head -1); zstd -dcq $f | sed s/message/massage/ | zstd -q > new; mv new $f");
     run("truncate -s -9 $(ls log/b-*.gz | head -1)");
-    expect("restore --to out", 3, "its text is not the one that was sealed");
+    expect("restore --to out", 3, "its text is not the one that was hashed");
     expect("restore --to out2", 3, "the compressed file ends early");
     run("test $(($(find log -name '*.log.*' | wc -l) - 2)) = $(find out -type f | wc -l)");
     run("! grep -rq massage out && test -z \"$(find out -name '*.part')\"");
-    expect("restore a.log", 3, "its text is not the one that was sealed");
+    expect("restore a.log", 3, "its text is not the one that was hashed");
 }
 
 int main(void)

@@ -75,7 +75,7 @@ static void what_is_wrong_is_named_and_makes_the_exit_code(void **state)
     run("cp -a log before");
     run("f=$(ls log/fw/vpn-*.zst | tail -1); zstd -dcq $f | sed s/message/massage/ | zstd -q > new; mv new "
         "$f");
-    expect("verify", 1, "its text is not the one that was sealed");
+    expect("verify", 1, "its text is not the one that was hashed");
     expect("verify fw/filter", 0, "nothing is wrong");
     expect("verify --json", 1, "{\"finding\":\"changed\",\"where\":\"fw/vpn-2026");
     run("rm -r log; cp -a before log; rm $(ls log/fw/vpn-*.zst | head -1)");
@@ -129,7 +129,7 @@ static void a_key_that_is_none_is_told_before_anything_is_done(void **state)
 /* docs/proof.md, and nothing else. */
 static const char second_way[] =
     "import hashlib, json, subprocess, sys\n"
-    "heads, seals, links = {}, {}, 0\n"
+    "heads, digests, links = {}, {}, 0\n"
     "for line in open('log/.indagator/journal.jsonl', 'rb').read().split(b'\\n'):\n"
     "    if b',\"chain\":' not in line:\n"
     "        continue\n"
@@ -144,14 +144,14 @@ static const char second_way[] =
     "                           '-in', 'value', '-sigfile', 'signature'], stdout=subprocess.DEVNULL)\n"
     "    heads[record['series']] = (record['link'], value + signature)\n"
     "    links += 1\n"
-    "    if record['event'] == 'sealed':\n"
-    "        seals[record['archive']] = record['sha256'], record['bytes']\n"
+    "    if record['event'] == 'hashed':\n"
+    "        digests[record['archive']] = record['sha256'], record['bytes']\n"
     "    if record['event'] == 'removed':\n"
-    "        seals.pop(record['archive'], None)\n"
-    "for archive, (seal, size) in seals.items():\n"
+    "        digests.pop(record['archive'], None)\n"
+    "for archive, (digest, size) in digests.items():\n"
     "    text = subprocess.check_output(['zstd', '-dcq', 'log/' + archive + '.zst'])\n"
-    "    assert hashlib.sha256(text).hexdigest() == seal and len(text) == size, archive\n"
-    "print(len(seals), 'archives', links, 'links')\n";
+    "    assert hashlib.sha256(text).hexdigest() == digest and len(text) == size, archive\n"
+    "print(len(digests), 'archives', links, 'links')\n";
 
 static void the_documentation_is_enough_to_check_a_chain(void **state)
 {

@@ -1,7 +1,7 @@
 /* Any bytes as an archive: read to its end, or to where it breaks off, as .zst, .gz and text; and looked
  * through for an index. */
+#include "store/disk/digest.h"
 #include "store/disk/index_file.h"
-#include "store/disk/seal.h"
 #include "temporary.h"
 
 #include <fcntl.h>
@@ -13,7 +13,7 @@ int LLVMFuzzerTestOneInput(const uint8_t *bytes, size_t size)
     const char *path = ind_fuzz_folder("archive");
     const int folder = open(path, O_RDONLY | O_DIRECTORY);
     const int file = openat(folder, "archive", O_RDWR | O_CREAT | O_TRUNC, 0600);
-    struct ind_seal seal;
+    struct ind_digest digest;
     struct ind_index index;
     char *kept;
     if (folder < 0 || file < 0 || write(file, bytes, size) != (ssize_t)size)
@@ -21,8 +21,8 @@ int LLVMFuzzerTestOneInput(const uint8_t *bytes, size_t size)
     for (int compression = IND_COMPRESS_NONE; compression <= IND_COMPRESS_GZIP; compression++) {
         const char *reason = NULL;
         const int error =
-            ind_seal_file(folder, "archive", (enum ind_compression)compression, NULL, &seal, &reason);
-        if (compression == IND_COMPRESS_NONE && (error || seal.bytes != size))
+            ind_digest_file(folder, "archive", (enum ind_compression)compression, NULL, &digest, &reason);
+        if (compression == IND_COMPRESS_NONE && (error || digest.bytes != size))
             abort();
         if (error && !reason)
             abort();

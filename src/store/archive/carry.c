@@ -1,5 +1,5 @@
 /* Carrying out what has been decided. Compression: the plain archive is flushed, packed into a temporary
- * file, that is flushed and named, its text sealed where it is chained, the plain one removed, and the
+ * file, that is flushed and named, its text hashed where it is chained, the plain one removed, and the
  * journal written. Removal: the journal is written and flushed first, so that a gap is never taken for a
  * loss. */
 #include "store/archive/keeper_private.h"
@@ -41,52 +41,52 @@ bool ind_keeper_is_chained(const struct ind_keeper *keeper, const struct ind_arc
     return ind_chained(keeper->disk, archive->series, ind_keeper_policy(keeper, archive));
 }
 
-/* Once for each archive: what it is sealed with is what it has to be for ever. 0, or the error. */
-static int seal_archive(struct ind_keeper *keeper, struct ind_archive *archive, const struct ind_seal *seal,
-                        ind_time now)
+/* Once for each archive: what it is hashed with is what it has to be for ever. 0, or the error. */
+static int note_digest(struct ind_keeper *keeper, struct ind_archive *archive,
+                       const struct ind_digest *digest, ind_time now)
 {
     struct ind_disk *disk = keeper->disk;
     char hash[IND_HASH_TEXT + 1];
-    ind_hash_write(seal->hash, hash);
-    if (archive->sealed) {
-        if (memcmp(archive->hash, seal->hash, IND_HASH) != 0)
+    ind_hash_write(digest->hash, hash);
+    if (archive->hashed) {
+        if (memcmp(archive->hash, digest->hash, IND_HASH) != 0)
             ind_disk_report(disk, IND_OWN_ARCHIVE_CHANGED, archive->path,
-                            "the text of %s is not what it was when it was sealed: somebody has changed it; "
+                            "the text of %s is not what it was when it was hashed: somebody has changed it; "
                             "\"indagator archives verify\" tells more",
                             archive->path);
         return 0;
     }
-    const struct ind_journal_record record = {.event = IND_EVENT_SEALED,
+    const struct ind_journal_record record = {.event = IND_EVENT_HASHED,
                                               .at = now,
                                               .series = archive->series,
                                               .number = archive->number,
                                               .archive = archive->path,
-                                              .bytes = seal->bytes,
+                                              .bytes = digest->bytes,
                                               .text_hash = hash};
     if (!ind_chain_journal(disk, &record, ind_keeper_policy(keeper, archive)))
         return errno;
-    memcpy(archive->hash, seal->hash, IND_HASH);
-    archive->sealed = true;
+    memcpy(archive->hash, digest->hash, IND_HASH);
+    archive->hashed = true;
     keeper->heads_moved = true;
     return 0;
 }
 
 /* An archive that stays as it is. 0, or the error. */
-static int seal_as_it_is(struct ind_keeper *keeper, struct ind_archive *archive, ind_time now,
-                         const struct ind_interrupt *interrupt)
+static int digest_as_it_is(struct ind_keeper *keeper, struct ind_archive *archive, ind_time now,
+                           const struct ind_interrupt *interrupt)
 {
-    struct ind_seal seal;
+    struct ind_digest digest;
     char path[IND_ARCHIVE_PATH];
     ind_keeper_path(archive, path);
     const char *reason = "";
     const int error =
-        ind_seal_file(keeper->disk->folder, path, archive->compression, interrupt, &seal, &reason);
+        ind_digest_file(keeper->disk->folder, path, archive->compression, interrupt, &digest, &reason);
     if (error == EBADMSG) { /* it will not get better */
         ind_disk_report(keeper->disk, IND_OWN_ARCHIVE_CHANGED, archive->path,
-                        "%s cannot be unpacked (%s), and is not sealed", path, reason);
+                        "%s cannot be unpacked (%s), and is not hashed", path, reason);
         return 0;
     }
-    return error ? error : seal_archive(keeper, archive, &seal, now);
+    return error ? error : note_digest(keeper, archive, &digest, now);
 }
 
 /* With its index; fills in what is missing in *packing. 0, or the error. */
@@ -108,14 +108,14 @@ int ind_keeper_pack(struct ind_keeper *keeper, const struct ind_archive *archive
     return error;
 }
 
-static int pack_and_seal(struct ind_keeper *keeper, const struct ind_archive *archive,
-                         struct ind_packing *packing, uint64_t *size, struct ind_seal *seal)
+static int pack_and_digest(struct ind_keeper *keeper, const struct ind_archive *archive,
+                           struct ind_packing *packing, uint64_t *size, struct ind_digest *digest)
 {
-    packing->sealing = ind_sealing_new();
-    int error = packing->sealing ? ind_keeper_pack(keeper, archive, packing, size) : ENOMEM;
-    if (!error && !ind_sealing_end(packing->sealing, seal))
+    packing->digesting = ind_digesting_new();
+    int error = packing->digesting ? ind_keeper_pack(keeper, archive, packing, size) : ENOMEM;
+    if (!error && !ind_digesting_end(packing->digesting, digest))
         error = EIO;
-    ind_sealing_free(packing->sealing);
+    ind_digesting_free(packing->digesting);
     return error;
 }
 
@@ -127,16 +127,16 @@ static int compress_archive(struct ind_keeper *keeper, struct ind_archive *archi
     struct ind_disk *disk = keeper->disk;
     char to[IND_ARCHIVE_PATH];
     uint64_t size;
-    struct ind_seal seal;
+    struct ind_digest digest;
     const bool chained = ind_keeper_is_chained(keeper, archive);
     struct ind_packing packing = {
         .from = archive->path, .to = to, .compression = compress, .level = level, .interrupt = interrupt};
     snprintf(to, sizeof to, "%s%s", archive->path, ind_compression_suffix(compress).at);
-    int error = chained ? pack_and_seal(keeper, archive, &packing, &size, &seal)
+    int error = chained ? pack_and_digest(keeper, archive, &packing, &size, &digest)
                         : ind_keeper_pack(keeper, archive, &packing, &size);
     error = error ? error : ind_fs_sync_folders_of(&disk->fs, disk->folder, archive->path);
     if (!error && chained)
-        error = seal_archive(keeper, archive, &seal, now);
+        error = note_digest(keeper, archive, &digest, now);
     if (error)
         return error;
     if (disk->fs.remove(disk->fs.context, disk->folder, archive->path) != 0 && errno != ENOENT)
@@ -178,8 +178,8 @@ bool ind_keeper_finish(struct ind_keeper *keeper, struct ind_archive *archive, i
     int error = packed ? 0 : flush_to_disk(disk, archive->path);
     if (!error && compress != IND_COMPRESS_NONE)
         error = compress_archive(keeper, archive, compress, level, now, interrupt);
-    else if (!error && !archive->sealed && ind_keeper_is_chained(keeper, archive))
-        error = seal_as_it_is(keeper, archive, now, interrupt);
+    else if (!error && !archive->hashed && ind_keeper_is_chained(keeper, archive))
+        error = digest_as_it_is(keeper, archive, now, interrupt);
     if (error == ECANCELED)
         return false;
     if (error == ENOENT) {

@@ -65,7 +65,7 @@ void ind_keeper_adopt(struct ind_keeper *keeper, struct ind_plan *plan)
     for (size_t i = 0; i < keeper->archive_count; i++) { /* those of before, where a chain begins now */
         struct ind_archive *archive = &keeper->archives[i];
         const struct ind_policy *policy = ind_keeper_policy(keeper, archive);
-        archive->to_do |= policy && policy->chain && !archive->sealed;
+        archive->to_do |= policy && policy->chain && !archive->hashed;
     }
     /* What could not be packed under the old rules may be under the new ones. */
     atomic_store(&keeper->disk->wanted, true);

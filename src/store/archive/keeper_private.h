@@ -80,7 +80,7 @@ int ind_keeper_pack(struct ind_keeper *keeper, const struct ind_archive *archive
 void ind_keeper_forget(struct ind_archive *archive); /* frees what it points to */
 bool ind_keeper_sync_journal(const struct ind_keeper *keeper);
 
-/* Flushes, seals and compresses an archive. False where something failed, or it was interrupted. */
+/* Flushes, digests and compresses an archive. False where something failed, or it was interrupted. */
 bool ind_keeper_finish(struct ind_keeper *keeper, struct ind_archive *archive, ind_time now,
                        const struct ind_interrupt *interrupt);
 /* Removes archives, also from the keeper's list. */

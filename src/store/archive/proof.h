@@ -7,7 +7,7 @@
 
 enum ind_finding_kind {
     /* of archives */
-    IND_FOUND_CHANGED,   /* its text is not the one that was sealed */
+    IND_FOUND_CHANGED,   /* its text is not the one that was hashed */
     IND_FOUND_TRUNCATED, /* the same, and it is shorter */
     IND_FOUND_DAMAGED,   /* it cannot be unpacked */
     IND_FOUND_MISSING,   /* it is not there, and no removal is written down */
@@ -40,9 +40,9 @@ struct ind_proof_series {
     const char *name;
     uint64_t links;     /* 0: it is not chained */
     uint64_t signed_to; /* the last link that is signed and whose signature is right; 0: none */
-    /* Archives: whose text is the sealed one; that are not sealed (yet, or were there before the chain
+    /* Archives: whose text is the hashed one; that are not hashed (yet, or were there before the chain
      * began); that were removed, as is written down; that are outside the span that was asked for. */
-    uint64_t verified, unsealed, removed, unlooked;
+    uint64_t verified, unhashed, removed, unlooked;
     uint64_t bytes; /* of text that was looked at */
 };
 

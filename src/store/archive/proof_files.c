@@ -103,9 +103,9 @@ static void *read_files(void *context)
         if (!file->wanted)
             continue;
         file->error =
-            ind_seal_file(work->folder, file->path, file->compression, NULL, &file->seal, &file->reason);
+            ind_digest_file(work->folder, file->path, file->compression, NULL, &file->digest, &file->reason);
         if (work->settings->progress)
-            work->settings->progress(work->settings->context, file->seal.bytes);
+            work->settings->progress(work->settings->context, file->digest.bytes);
     }
     return NULL;
 }
@@ -149,25 +149,26 @@ void ind_proof_files_free(struct ind_proof_files *files)
 
 /* ---- What they should be ---- */
 
-static bool is_sealed_text(const struct ind_proof_archive *archive, const struct ind_seal *seal)
+static bool is_hashed_text(const struct ind_proof_archive *archive, const struct ind_digest *digest)
 {
-    return archive->sealed && archive->bytes == seal->bytes &&
-           memcmp(archive->hash, seal->hash, IND_HASH) == 0;
+    return archive->hashed && archive->bytes == digest->bytes &&
+           memcmp(archive->hash, digest->hash, IND_HASH) == 0;
 }
 
-/* Another archive that was sealed with this text. */
-static struct ind_proof_archive *owner_of(const struct ind_proof_ledger *ledger, const struct ind_seal *seal,
+/* Another archive that was hashed with this text. */
+static struct ind_proof_archive *owner_of(const struct ind_proof_ledger *ledger,
+                                          const struct ind_digest *digest,
                                           const struct ind_proof_archive *but)
 {
     struct ind_proof_archive *archive = NULL;
-    HASH_FIND(by_text, ledger->by_text, seal->hash, IND_HASH, archive);
-    return archive && archive != but && seal->bytes && is_sealed_text(archive, seal) ? archive : NULL;
+    HASH_FIND(by_text, ledger->by_text, digest->hash, IND_HASH, archive);
+    return archive && archive != but && digest->bytes && is_hashed_text(archive, digest) ? archive : NULL;
 }
 
 static void order_by_text(struct ind_proof_ledger *ledger)
 {
     for (struct ind_proof_archive *archive = ledger->archives, *same; archive; archive = archive->hh.next) {
-        if (!archive->sealed)
+        if (!archive->hashed)
             continue;
         HASH_FIND(by_text, ledger->by_text, archive->hash, IND_HASH, same);
         if (!same)
@@ -179,17 +180,17 @@ static void find_wrong_text(const struct ind_proof_ledger *ledger, struct ind_pr
                             struct ind_proof *proof)
 {
     struct ind_proof_archive *archive = file->archive;
-    const struct ind_proof_archive *owner = owner_of(ledger, &file->seal, archive);
+    const struct ind_proof_archive *owner = owner_of(ledger, &file->digest, archive);
     if (owner)
         ind_proof_find(proof, IND_FOUND_SWAPPED, archive->chain->series, file->path, 0,
                        "it holds the text of %s", owner->path);
-    else if (file->seal.bytes < archive->bytes)
+    else if (file->digest.bytes < archive->bytes)
         ind_proof_find(proof, IND_FOUND_TRUNCATED, archive->chain->series, file->path, 0,
-                       "its text is not the one that was sealed: %llu of %llu bytes are there",
-                       (unsigned long long)file->seal.bytes, (unsigned long long)archive->bytes);
+                       "its text is not the one that was hashed: %llu of %llu bytes are there",
+                       (unsigned long long)file->digest.bytes, (unsigned long long)archive->bytes);
     else
         ind_proof_find(proof, IND_FOUND_CHANGED, archive->chain->series, file->path, 0,
-                       "its text is not the one that was sealed");
+                       "its text is not the one that was hashed");
 }
 
 static void judge_known(const struct ind_proof_ledger *ledger, struct ind_proof_file *file,
@@ -200,7 +201,7 @@ static void judge_known(const struct ind_proof_ledger *ledger, struct ind_proof_
     if (file->error == ENOENT)
         return; /* it was packed or removed meanwhile: see find_again */
     archive->is_there = true;
-    chain->result.bytes += file->seal.bytes;
+    chain->result.bytes += file->digest.bytes;
     if (file->error == EBADMSG) {
         archive->found = true; /* what is left of it */
         ind_proof_find(proof, IND_FOUND_DAMAGED, chain->series, file->path, 0,
@@ -208,7 +209,7 @@ static void judge_known(const struct ind_proof_ledger *ledger, struct ind_proof_
     } else if (file->error) {
         archive->found = true;
         proof->unreadable++;
-    } else if (archive->sealed && !is_sealed_text(archive, &file->seal)) {
+    } else if (archive->hashed && !is_hashed_text(archive, &file->digest)) {
         find_wrong_text(ledger, file, proof);
     } else {
         archive->found = true;
@@ -244,7 +245,7 @@ static const struct ind_proof_chain *chain_around(const struct ind_proof_ledger 
 static void judge_unknown(const struct ind_proof_settings *settings, struct ind_proof_ledger *ledger,
                           struct ind_proof_file *file, struct ind_proof *proof)
 {
-    struct ind_proof_archive *owner = file->error ? NULL : owner_of(ledger, &file->seal, NULL);
+    struct ind_proof_archive *owner = file->error ? NULL : owner_of(ledger, &file->digest, NULL);
     const struct ind_proof_chain *chain = chain_around(ledger, file->path);
     if (owner && !owner->is_there) {
         owner->found = owner->is_there = true;
@@ -272,7 +273,7 @@ static void find_again(const struct ind_proof_ledger *ledger, int folder, struct
         char path[IND_PATH + 64];
         snprintf(path, sizeof path, "%s%s", archive->path, ind_compression_suffix(file.compression).at);
         file.path = path;
-        file.error = ind_seal_file(folder, path, file.compression, NULL, &file.seal, &file.reason);
+        file.error = ind_digest_file(folder, path, file.compression, NULL, &file.digest, &file.reason);
         judge_known(ledger, &file, proof);
     }
 }
@@ -302,7 +303,7 @@ static void judge_absent(struct ind_proof_ledger *ledger, int folder, struct ind
         return;
     /* What is missing in the journal may have been its removal. */
     if (archive->chain->holes)
-        archive->chain->result.unsealed++;
+        archive->chain->result.unhashed++;
     else
         ind_proof_find(proof, IND_FOUND_MISSING, archive->chain->series, archive->path, 0,
                        "it is not there, and nothing says that it was removed");
@@ -317,8 +318,8 @@ static void count(struct ind_proof_archive *archive, bool wanted)
         return; /* it is live, or never came to be */
     else if (!wanted)
         result->unlooked++;
-    else if (!archive->sealed && archive->is_there)
-        result->unsealed++;
+    else if (!archive->hashed && archive->is_there)
+        result->unhashed++;
     else if (archive->found)
         result->verified++;
 }
@@ -339,8 +340,8 @@ void ind_proof_files_judge(const struct ind_proof_settings *settings, int folder
         struct ind_proof_file *file = &files->list[i];
         if (!file->archive && !file->is_link)
             judge_unknown(settings, ledger, file, proof);
-        else if (file->archive && file->wanted && file->archive->removed && file->archive->sealed &&
-                 file->error != ENOENT && (file->error || !is_sealed_text(file->archive, &file->seal)))
+        else if (file->archive && file->wanted && file->archive->removed && file->archive->hashed &&
+                 file->error != ENOENT && (file->error || !is_hashed_text(file->archive, &file->digest)))
             ind_proof_find(proof, IND_FOUND_ADDED, file->archive->chain->series, file->path, 0,
                            "the archive of that name was removed, and this is another one");
     }

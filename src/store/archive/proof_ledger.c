@@ -286,7 +286,7 @@ static void tell(void *context, const struct ind_journal_record *record)
     archive->number = record->number;
     archive->linked |= record->linked;
     if (record->event == IND_EVENT_OPENED) {
-        archive->rotated = archive->removed = archive->sealed = false;
+        archive->rotated = archive->removed = archive->hashed = false;
         archive->linked = record->linked;
         archive->first = record->first;
         note_live(ledger, record->live, chain);
@@ -294,8 +294,8 @@ static void tell(void *context, const struct ind_journal_record *record)
         archive->rotated = true;
         archive->first = record->first != IND_TIME_NONE ? record->first : archive->first;
         archive->last = record->last;
-    } else if (record->event == IND_EVENT_SEALED) {
-        archive->sealed = ind_hash_read(ind_slice_of(record->text_hash), archive->hash);
+    } else if (record->event == IND_EVENT_HASHED) {
+        archive->hashed = ind_hash_read(ind_slice_of(record->text_hash), archive->hash);
         archive->bytes = record->bytes;
     } else if (record->event == IND_EVENT_REMOVED) {
         archive->removed = true;

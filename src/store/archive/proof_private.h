@@ -3,7 +3,7 @@
 #define IND_STORE_ARCHIVE_PROOF_PRIVATE_H
 
 #include "store/archive/proof.h"
-#include "store/disk/seal.h"
+#include "store/disk/digest.h"
 #include <string.h>
 #include <uthash.h>
 
@@ -50,7 +50,7 @@ struct ind_proof_archive {
     struct ind_proof_chain *chain;
     uint64_t number;
     ind_time first, last; /* of its messages, where known */
-    bool rotated, removed, linked, sealed;
+    bool rotated, removed, linked, hashed;
     bool is_there, found; /* a file is; with the right text */
     unsigned char hash[IND_HASH];
     uint64_t bytes;
@@ -70,7 +70,7 @@ struct ind_proof_ledger {
     size_t line_count;
     struct ind_proof_chain *chains;
     struct ind_proof_archive *archives;
-    struct ind_proof_archive *by_text; /* those that are sealed */
+    struct ind_proof_archive *by_text; /* those that are hashed */
     struct ind_proof_live *lives;
     uint64_t torn;
     bool out_of_memory;
@@ -110,7 +110,7 @@ void ind_proof_links(const struct ind_proof_settings *settings, struct ind_proof
 
 /* ---- proof_files.c ---- */
 
-/* A file with the name of an archive, and its text's seal once it was read. */
+/* A file with the name of an archive, and its text's digest once it was read. */
 struct ind_proof_file {
     char *path;
     enum ind_compression compression;
@@ -119,7 +119,7 @@ struct ind_proof_file {
     bool wanted;
     int error;
     const char *reason;
-    struct ind_seal seal;
+    struct ind_digest digest;
 };
 
 struct ind_proof_files {

@@ -6,21 +6,21 @@
 #include <stdio.h>
 #include <string.h>
 
-/* What the text must be; where nobody has sealed it, it must at least have been read to its end. */
+/* What the text must be; where nobody has hashed it, it must at least have been read to its end. */
 struct approval {
     const struct ind_archive *archive;
-    struct ind_sealing *sealing;
+    struct ind_digesting *digesting;
     bool changed;
 };
 
 static bool approve(void *context)
 {
     struct approval *approval = context;
-    struct ind_seal seal;
-    if (!ind_sealing_end(approval->sealing, &seal))
+    struct ind_digest digest;
+    if (!ind_digesting_end(approval->digesting, &digest))
         return false;
     approval->changed =
-        approval->archive->sealed && memcmp(seal.hash, approval->archive->hash, sizeof seal.hash) != 0;
+        approval->archive->hashed && memcmp(digest.hash, approval->archive->hash, sizeof digest.hash) != 0;
     return !approval->changed;
 }
 
@@ -28,24 +28,24 @@ static bool approve(void *context)
 static int pack_again(struct ind_keeper *keeper, struct ind_archive *archive, const struct ind_policy *policy,
                       const char *from, const char *to, const struct ind_interrupt *interrupt, uint64_t *size)
 {
-    struct approval approval = {.archive = archive, .sealing = ind_sealing_new()};
+    struct approval approval = {.archive = archive, .digesting = ind_digesting_new()};
     struct ind_packing packing = {.from = from,
                                   .packed = archive->compression,
                                   .to = to,
                                   .compression = policy->recompress,
                                   .level = policy->recompress_level,
                                   .interrupt = interrupt,
-                                  .sealing = approval.sealing,
+                                  .digesting = approval.digesting,
                                   .approve = approve,
                                   .context = &approval};
-    const int error = approval.sealing ? ind_keeper_pack(keeper, archive, &packing, size) : ENOMEM;
+    const int error = approval.digesting ? ind_keeper_pack(keeper, archive, &packing, size) : ENOMEM;
     if (approval.changed)
         ind_disk_report(
             keeper->disk, IND_OWN_ARCHIVE_CHANGED, archive->path,
-            "the text of %s is not what it was when it was sealed: somebody has changed it, and it is "
+            "the text of %s is not what it was when it was hashed: somebody has changed it, and it is "
             "left as it is; \"indagator archives verify\" tells more",
             from);
-    ind_sealing_free(approval.sealing);
+    ind_digesting_free(approval.digesting);
     return error;
 }
 

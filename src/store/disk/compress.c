@@ -33,7 +33,7 @@ struct packer {
     z_stream gzip;
     bool gzip_open;
     const struct ind_frame_calls *calls; /* or NULL */
-    struct ind_sealing *sealing;         /* likewise */
+    struct ind_digesting *digesting;     /* likewise */
     uint64_t size;
     const struct ind_interrupt *interrupt;
 };
@@ -100,7 +100,7 @@ static int pack_gzip(struct packer *packer, size_t length, bool last)
 
 static int pack(struct packer *packer, size_t length, bool last)
 {
-    if (packer->sealing && !ind_sealing_add(packer->sealing, packer->text, length))
+    if (packer->digesting && !ind_digesting_add(packer->digesting, packer->text, length))
         return EIO;
     return packer->compression == IND_COMPRESS_ZSTD ? pack_zstd(packer, length)
                                                     : pack_gzip(packer, length, last);
@@ -267,7 +267,7 @@ int ind_compress_file(struct ind_disk *disk, const struct ind_packing *packing, 
         .from = -1,
         .to = -1,
         .calls = packing->calls,
-        .sealing = packing->sealing,
+        .digesting = packing->digesting,
         .interrupt = packing->interrupt};
     char temporary[IND_PATH + 128];
     ind_temporary_name(packing->to, temporary, sizeof temporary);

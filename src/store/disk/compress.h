@@ -6,8 +6,8 @@
 #ifndef IND_STORE_DISK_COMPRESS_H
 #define IND_STORE_DISK_COMPRESS_H
 
+#include "store/disk/digest.h"
 #include "store/disk/disk.h"
-#include "store/disk/seal.h"
 
 /* Bytes of text of a frame at most: about 1 MiB; more at the levels that look farther back for what is like.
  */
@@ -31,7 +31,7 @@ struct ind_packing {
     int level;
     const struct ind_interrupt *interrupt; /* these three may be NULL */
     const struct ind_frame_calls *calls;
-    struct ind_sealing *sealing; /* is given the text */
+    struct ind_digesting *digesting; /* is given the text */
     /* Asked before the new file gets its name, where it is set; false: it does not get it. */
     bool (*approve)(void *context);
     void *context;

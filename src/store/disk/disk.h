@@ -33,7 +33,7 @@ struct ind_archive {
     bool removed;                     /* journaled as such */
     uint64_t copied_to;               /* ind_path_hash of the second place that has it; 0: none */
     bool is_protected;                /* no retention touches it */
-    bool sealed;                      /* its text's hash is in the journal, and here */
+    bool hashed;                      /* its text's hash is in the journal, and here */
     unsigned char hash[32];
 };
 

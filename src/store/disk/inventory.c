@@ -81,7 +81,7 @@ static void add_record(void *context, const struct ind_journal_record *record)
     if (record->event == IND_EVENT_OPENED) {
         replace(taker, &entry->live, record->live);
         entry->known_opened = true;
-        entry->known_rotated = entry->known_removed = entry->sealed = false;
+        entry->known_rotated = entry->known_removed = entry->hashed = false;
         entry->copied_to = 0;
         entry->opened = record->at;
         entry->first = record->first;
@@ -104,8 +104,8 @@ static void add_record(void *context, const struct ind_journal_record *record)
         entry->known_rotated = entry->known_removed = true;
     } else if (record->event == IND_EVENT_REMOVED) {
         entry->known_removed = true;
-    } else if (record->event == IND_EVENT_SEALED) {
-        entry->sealed = ind_hash_read(ind_slice_of(record->text_hash), entry->hash);
+    } else if (record->event == IND_EVENT_HASHED) {
+        entry->hashed = ind_hash_read(ind_slice_of(record->text_hash), entry->hash);
         entry->text = record->bytes;
     } else if (record->event == IND_EVENT_PROTECTED || record->event == IND_EVENT_UNPROTECTED) {
         entry->is_protected = record->event == IND_EVENT_PROTECTED;

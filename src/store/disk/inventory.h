@@ -25,13 +25,13 @@ struct ind_archive_entry {
     int level;                        /* of the compression; 0: not known */
     uint64_t plain_size, compressed_size, inode;
     ind_time modified;
-    uint64_t messages, text; /* when it was rotated, or sealed; UINT64_MAX, 0: not known */
+    uint64_t messages, text; /* when it was rotated, or hashed; UINT64_MAX, 0: not known */
     ind_time last;           /* likewise: of its messages */
     int stored;              /* see store/disk/stored.h */
     uint64_t copied_to;      /* ind_path_hash of the second place that has it; 0: none */
     bool is_protected;
     char *why;   /* of the protection */
-    bool sealed; /* `text` and `hash` are as the journal has them */
+    bool hashed; /* `text` and `hash` are as the journal has them */
     bool chained;
     unsigned char hash[32];
 };

@@ -6,7 +6,7 @@
 #include <stdlib.h>
 
 static const char *const event_names[IND_EVENTS] = {
-    "opened",    "rotated",   "sealed",      "compressed",    "copied",       "removed",
+    "opened",    "rotated",   "hashed",      "compressed",    "copied",       "removed",
     "compacted", "protected", "unprotected", "clock_doubted", "clock_trusted"};
 
 const char *ind_event_name(enum ind_event event)
@@ -38,12 +38,12 @@ static const struct member {
     {"version", NUMBER, PLACE(version), IN(OPENED), false},
     {"reason", TEXT, PLACE(reason), IN(ROTATED) | IN(REMOVED) | IN(PROTECTED) | IN(UNPROTECTED), false},
     {"file", TEXT, PLACE(file), IN(COMPRESSED) | IN(COPIED), false},
-    {"bytes", NUMBER, PLACE(bytes), IN(ROTATED) | IN(SEALED) | IN(COMPRESSED) | IN(COPIED) | IN(COMPACTED),
+    {"bytes", NUMBER, PLACE(bytes), IN(ROTATED) | IN(HASHED) | IN(COMPRESSED) | IN(COPIED) | IN(COMPACTED),
      false},
     {"level", NUMBER, PLACE(level), IN(COMPRESSED), false},
     {"messages", NUMBER, PLACE(messages), IN(ROTATED) | IN(COMPACTED), true},
     {"inode", NUMBER, PLACE(inode), IN(ROTATED), false},
-    {"sha256", TEXT, PLACE(text_hash), IN(SEALED), false},
+    {"sha256", TEXT, PLACE(text_hash), IN(HASHED), false},
     {"first", TIME, PLACE(first), IN(OPENED) | IN(ROTATED) | IN(COMPACTED), false},
     {"last", TIME, PLACE(last), IN(ROTATED) | IN(COMPACTED), false},
     {"archives", NUMBER, PLACE(archives), IN(COMPACTED), false},

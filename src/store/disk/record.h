@@ -8,7 +8,7 @@
 enum ind_event {
     IND_EVENT_OPENED,
     IND_EVENT_ROTATED,
-    IND_EVENT_SEALED,
+    IND_EVENT_HASHED,
     IND_EVENT_COMPRESSED,
     IND_EVENT_COPIED,
     IND_EVENT_REMOVED,
@@ -36,11 +36,11 @@ struct ind_journal_record {
     bool made_up;        /* opened: a message made up this path */
     const char *reason;  /* rotated, removed, protected, unprotected */
     const char *file;    /* compressed: what the archive is now */
-    uint64_t bytes;      /* rotated, compressed; sealed: of the text */
+    uint64_t bytes;      /* rotated, compressed; hashed: of the text */
     uint64_t level;      /* compressed: of the compression; 0: not known */
     uint64_t messages;   /* rotated; UINT64_MAX: not known */
     uint64_t inode;      /* rotated: of the file while it was live */
-    const char *text_hash; /* sealed: SHA-256 of the text, in hexadecimal digits */
+    const char *text_hash; /* hashed: SHA-256 of the text, in hexadecimal digits */
     ind_time first, last;  /* opened: first; rotated, compacted: both */
     uint64_t archives;     /* compacted: whose removal is left out */
     const char *link_hash,

@@ -209,11 +209,11 @@ static void finish_compression(struct ind_store *store, const struct ind_archive
 }
 
 /* An archive of a chained series whose name, or text, was not on the disk when the power failed. One that was
- * sealed was: its loss stays a finding of "archives verify". */
+ * hashed was: its loss stays a finding of "archives verify". */
 static void journal_loss(struct ind_store *store, const struct ind_archive_entry *entry, ind_time now)
 {
     const struct ind_policy *policy = policy_of(store, entry);
-    if (!entry->known_rotated || entry->known_removed || entry->sealed ||
+    if (!entry->known_rotated || entry->known_removed || entry->hashed ||
         !ind_chained(store->disk, entry->series, policy) || store->disk->held_elsewhere)
         return;
     ind_disk_report(store->disk, IND_OWN_FILE_LOST, entry->archive,
@@ -250,7 +250,7 @@ static bool recover_archive(struct ind_store *store, struct ind_archive_entry *e
     *unknown += entry->policy == IND_NO_POLICY;
     const struct ind_policy *policy = policy_of(store, entry);
     const bool packs = policy && policy->compress != IND_COMPRESS_NONE && !entry->compression;
-    const bool seals = !entry->sealed && ind_chained(store->disk, entry->series, policy);
+    const bool digests = !entry->hashed && ind_chained(store->disk, entry->series, policy);
     struct ind_archive archive = {.path = entry->archive,
                                   .series = entry->series,
                                   .number = entry->number,
@@ -260,10 +260,10 @@ static bool recover_archive(struct ind_store *store, struct ind_archive_entry *e
                                   .stored = entry->stored,
                                   .compression = entry->compression,
                                   .level = entry->level,
-                                  .to_do = packs || seals,
+                                  .to_do = packs || digests,
                                   .copied_to = entry->copied_to,
                                   .is_protected = entry->is_protected,
-                                  .sealed = entry->sealed};
+                                  .hashed = entry->hashed};
     memcpy(archive.hash, entry->hash, sizeof archive.hash);
     return ind_keeper_add(store->keeper, &archive);
 }

@@ -245,7 +245,7 @@ static void an_untouched_store_gives_no_finding(void **state)
 
 /* ---- Somebody changes it ---- */
 
-static char *paths[FILES]; /* archives of chained series that are sealed */
+static char *paths[FILES]; /* archives of chained series that are hashed */
 static size_t path_count;
 
 static bool note_path(void *context, const char *path)
@@ -255,7 +255,7 @@ static bool note_path(void *context, const char *path)
     const char *journal = context;
     if (!ind_archive_name_read(ind_slice_of(path), &name) || path[0] == 'c' || path_count == FILES)
         return true;
-    snprintf(held, sizeof held, "\"event\":\"sealed\",\"series\":\"%c.log\",\"number\":%llu,", path[0],
+    snprintf(held, sizeof held, "\"event\":\"hashed\",\"series\":\"%c.log\",\"number\":%llu,", path[0],
              (unsigned long long)name.number);
     if (strstr(journal, held))
         paths[path_count++] = strdup(path);
