@@ -1,6 +1,6 @@
 /* What `archives list` says of archives, against what a rotation would do with them; and what is there. */
 #define _GNU_SOURCE
-#include "support/live.h"
+#include "support/archives.h"
 #include "support/random.h"
 
 #include <sys/stat.h>
@@ -106,14 +106,6 @@ static void what_goes_now_is_what_a_rotation_removes(void **state)
         free(gone);
     }
     assert_true(removed > 0);
-}
-
-static void expect(const char *arguments, int code, const char *part)
-{
-    struct ind_ran ran = ind_shell(folder, "%s archives %s 2>&1", IND_PROGRAM, arguments);
-    if (ran.status != code || !strstr(ran.out, part))
-        fail_msg("%s: %d, no \"%s\" in %s", arguments, ran.status, part, ran.out);
-    ind_ran_free(&ran);
 }
 
 static void what_is_there_is_listed(void **state)

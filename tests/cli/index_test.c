@@ -1,7 +1,7 @@
 /* The index of archives that a collector made, frame by frame, against the frames' own text; and what is left
  * of an archive whose index is damaged. */
 #define _GNU_SOURCE
-#include "support/live.h"
+#include "support/archives.h"
 #include "support/random.h"
 
 #include "core/line/line.h"
@@ -12,14 +12,6 @@
 #include <zstd.h>
 
 enum { MESSAGES = 30000, FRAME = 2 << 20 };
-
-static void run(const char *command)
-{
-    struct ind_ran ran = ind_shell(folder, "%s", command);
-    if (ran.status != 0)
-        fail_msg("%s: %s%s", command, ran.out, ran.err);
-    ind_ran_free(&ran);
-}
 
 static void make_store(void)
 {

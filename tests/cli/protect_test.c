@@ -1,7 +1,7 @@
 /* `archives protect` against what rotations remove, and `archives restore` against other ways to the same
  * text. */
 #define _GNU_SOURCE
-#include "support/live.h"
+#include "support/archives.h"
 
 #define ROUTES                                                                                               \
     "store: log\nstate: state\nzone: UTC\n"                                                                  \
@@ -10,14 +10,6 @@
     "  - {name: c, file: \"c/{app}.log\", archive: other}\n"                                                 \
     "archives:\n  few: {rotate: {messages: 4}, keep: {number: 3}, chain: yes}\n"                             \
     "  other: {rotate: {messages: 5}, compress: gzip, chain: yes}\n"
-
-static void run(const char *command)
-{
-    struct ind_ran ran = ind_shell(folder, "%s", command);
-    if (ran.status != 0)
-        fail_msg("%s: %s%s", command, ran.out, ran.err);
-    ind_ran_free(&ran);
-}
 
 static void write_messages(int from, int to)
 {
@@ -40,14 +32,6 @@ static void make_store(void)
     write_messages(0, 120);
     run(IND_PROGRAM " collect --from messages.log");
     run(IND_PROGRAM " rotate");
-}
-
-static void expect(const char *arguments, int code, const char *part)
-{
-    struct ind_ran ran = ind_shell(folder, "%s archives %s 2>&1", IND_PROGRAM, arguments);
-    if (ran.status != code || !strstr(ran.out, part))
-        fail_msg("%s: %d, no \"%s\" in %s", arguments, ran.status, part, ran.out);
-    ind_ran_free(&ran);
 }
 
 static size_t count(const char *pattern)

@@ -1,7 +1,7 @@
 /* `archives verify` as it is called: on a store, on a copy of one, with a key, while a collector writes; and
  * the chain checked a second way, by other people's tools and nothing but the documentation. */
 #define _GNU_SOURCE
-#include "support/live.h"
+#include "support/archives.h"
 
 #define RULES                                                                                                \
     "store: log\nstate: state\nzone: UTC\n"                                                                  \
@@ -10,14 +10,6 @@
     "  - {name: all, file: all.log}\n"                                                                       \
     "archives:\n  default: {rotate: {messages: 7}, compress: gzip}\n"                                        \
     "  audit: {rotate: {messages: 5}, keep: {number: 4}, chain: yes, sign: audit.key}\n"
-
-static void run(const char *command)
-{
-    struct ind_ran ran = ind_shell(folder, "%s", command);
-    if (ran.status != 0)
-        fail_msg("%s: %s%s", command, ran.out, ran.err);
-    ind_ran_free(&ran);
-}
 
 static void make_store(void)
 {
@@ -36,14 +28,6 @@ static void make_store(void)
     ind_write_file(ind_path(folder, "messages.log"), text);
     run(IND_PROGRAM " collect --from messages.log");
     run(IND_PROGRAM " rotate");
-}
-
-static void expect(const char *arguments, int code, const char *part)
-{
-    struct ind_ran ran = ind_shell(folder, "%s archives %s 2>&1", IND_PROGRAM, arguments);
-    if (ran.status != code || !strstr(ran.out, part))
-        fail_msg("%s: %d, no \"%s\" in %s", arguments, ran.status, part, ran.out);
-    ind_ran_free(&ran);
 }
 
 static void a_store_and_a_copy_of_it_are_verified(void **state)
