@@ -3,8 +3,8 @@
 # manager. Usage: packaging/deps.sh build|test|lint-quick|lint|bench|screenshots|package ...
 set -eu
 
-build='gcc cmake make pkg-config libyaml-dev libjansson-dev libzstd-dev zlib1g-dev libpopt-dev libxxhash-dev libpcre2-dev libevent-dev libssl-dev libcurl4-openssl-dev uthash-dev tzdata scdoc python3-minimal'
-tests='libcmocka-dev bsdutils curl zstd gzip openssl gnutls-bin mandoc python3-prometheus-client iproute2 nftables'
+build='gcc cmake make pkg-config libyaml-dev libjansson-dev libzstd-dev zlib1g-dev libpopt-dev libxxhash-dev libpcre2-dev libevent-dev libssl-dev libcurl4-openssl-dev libsqlite3-dev uthash-dev tzdata scdoc python3-minimal'
+tests='libcmocka-dev sqlite3 bsdutils curl zstd gzip openssl gnutls-bin mandoc python3-prometheus-client iproute2 nftables'
 quick='clang clang-format binutils'
 lint="$quick clang-tidy cppcheck"
 bench='mawk grep ripgrep python3-minimal openssl'
@@ -29,7 +29,7 @@ done
 
 if ! command -v apt-get >/dev/null 2>&1; then
     # No package manager that we know: if the build's own libraries are there, go on; else say what to install.
-    if pkg-config --exists yaml-0.1 jansson libzstd zlib popt libxxhash libpcre2-8 libevent openssl libcurl 2>/dev/null; then
+    if pkg-config --exists yaml-0.1 jansson libzstd zlib popt libxxhash libpcre2-8 libevent openssl libcurl sqlite3 2>/dev/null; then
         exit 0
     fi
     echo "deps.sh: no apt-get here. Please install, under the names your system gives them:" >&2

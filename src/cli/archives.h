@@ -18,5 +18,6 @@ int ind_archives_restore(const struct ind_config *config, const struct ind_archi
 int ind_archives_protect(const struct ind_config *config, const struct ind_archives_call *given);
 int ind_archives_unprotect(const struct ind_config *config, const struct ind_archives_call *given);
 int ind_archives_verify(const struct ind_config *config, const struct ind_archives_call *given);
+int ind_archives_rebuild(const struct ind_config *config, const struct ind_archives_call *given);
 
 #endif

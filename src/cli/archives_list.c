@@ -2,6 +2,7 @@
 #include "cli/dry_run.h"
 #include "cli/table.h"
 #include "collect/runtime/clock.h"
+#include "store/archive/catalog.h"
 #include "store/archive/outlook.h"
 
 #include <errno.h>
@@ -22,16 +23,27 @@ static const char *state_of(const struct ind_outlook_archive *archive)
                                                               : "gzip";
 }
 
+/* The last digits of a number, with zeros in front. */
+static void put_number(char *at, int digits, int number)
+{
+    for (; digits-- > 0; number /= 10)
+        at[digits] = (char)('0' + number % 10);
+}
+
 /* "2026-11-23 04:45", on the collector's clock; "-" where it is not known. */
 static void write_minute(const struct ind_config *config, ind_time time, char text[32])
 {
     struct ind_civil local;
-    snprintf(text, 32, "-");
+    memcpy(text, "-", 2);
     if (time == IND_TIME_NONE)
         return;
     ind_zone_civil(config->zone, time, &local);
-    snprintf(text, 32, "%04d-%02d-%02d %02d:%02d", (int)local.year, (int)local.month, (int)local.day,
-             (int)local.hour, (int)local.minute);
+    memcpy(text, "0000-00-00 00:00", 17);
+    put_number(text, 4, local.year);
+    put_number(text + 5, 2, local.month);
+    put_number(text + 8, 2, local.day);
+    put_number(text + 11, 2, local.hour);
+    put_number(text + 14, 2, local.minute);
 }
 
 /* "2026-12-23", "2026-12-23 or after 3 more", "after 3 more", "now: age", "never". */
@@ -85,14 +97,35 @@ static void add_size(struct ind_table *table, bool known, uint64_t bytes)
         ind_table_text(table, "-");
 }
 
+/* As in the names of archives. */
+static void add_padded(struct ind_table *table, uint64_t number)
+{
+    char text[32] = "000000";
+    if (number < 1000000)
+        put_number(text, 6, (int)number);
+    else
+        (void)ind_number_text(number, false, text);
+    ind_table_text(table, text);
+}
+
+static void add_ratio(struct ind_table *table, uint64_t tenths)
+{
+    char text[32];
+    struct ind_buffer out = ind_buffer_on(text, sizeof text - 1);
+    ind_buffer_number(&out, tenths / 10);
+    ind_buffer_byte(&out, '.');
+    ind_buffer_number(&out, tenths % 10);
+    text[out.length] = '\0';
+    ind_table_text(table, text);
+}
+
 static void add_row(struct ind_table *table, const struct ind_config *config,
                     const struct ind_outlook_archive *archive)
 {
     const struct ind_archive_entry *entry = archive->entry;
     const uint64_t text_size = entry->text ? entry->text : entry->has_plain ? entry->plain_size : 0;
     char text[80], minute[32];
-    snprintf(text, sizeof text, "%06llu", (unsigned long long)entry->number);
-    ind_table_text(table, text);
+    add_padded(table, entry->number);
     write_minute(config, entry->first, minute);
     ind_table_text(table, minute);
     write_minute(config, entry->last, minute);
@@ -100,8 +133,10 @@ static void add_row(struct ind_table *table, const struct ind_config *config,
     add_number(table, entry->messages != UINT64_MAX, entry->messages);
     add_size(table, text_size > 0, text_size);
     add_size(table, archive->state != IND_ARCHIVE_MISSING, archive->size);
-    snprintf(text, sizeof text, "%.1f", archive->size ? (double)text_size / (double)archive->size : 0.0);
-    ind_table_text(table, archive->state == IND_ARCHIVE_COMPRESSED && text_size ? text : "-");
+    if (archive->state == IND_ARCHIVE_COMPRESSED && text_size && archive->size)
+        add_ratio(table, (10 * text_size + archive->size / 2) / archive->size);
+    else
+        ind_table_text(table, "-");
     ind_table_text(table, state_of(archive));
     write_end(config, archive, text);
     ind_table_text(table, text);
@@ -281,7 +316,7 @@ int ind_archives_list(const struct ind_config *config, const struct ind_archives
         return IND_EXIT_FAILED;
     }
     int code = IND_EXIT_FAILED;
-    if (ind_inventory(config, folder, &inventory) &&
+    if ((ind_catalog_inventory(config, folder, &inventory) || ind_inventory(config, folder, &inventory)) &&
         ind_outlook_make(config, &inventory, at == IND_TIME_NONE ? ind_now() : at, &outlook))
         code = show(config, &outlook, given);
     else

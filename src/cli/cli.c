@@ -161,9 +161,11 @@ void ind_progress_end(void)
 const char *ind_number_text(uint64_t number, bool grouped, char text[32])
 {
     char digits[24];
-    int length = snprintf(digits, sizeof digits, "%llu", (unsigned long long)number), out = 0;
-    for (int i = 0; i < length; i++) {
-        if (grouped && i > 0 && (length - i) % 3 == 0)
+    struct ind_buffer buffer = ind_buffer_on(digits, sizeof digits);
+    size_t out = 0;
+    ind_buffer_number(&buffer, number);
+    for (size_t i = 0; i < buffer.length; i++) {
+        if (grouped && i > 0 && (buffer.length - i) % 3 == 0)
             text[out++] = ',';
         text[out++] = digits[i];
     }
@@ -178,18 +180,20 @@ const char *ind_grouped(uint64_t number, char text[32])
 
 const char *ind_size_text(uint64_t bytes, char text[32])
 {
-    static const char *const units[] = {"KiB", "MiB", "GiB", "TiB"};
-    double size = (double)bytes / 1024;
+    static const char *const units[] = {" B", " KiB", " MiB", " GiB", " TiB"};
+    struct ind_buffer buffer = ind_buffer_on(text, 31);
     int unit = 0;
-    if (bytes < 1024) {
-        snprintf(text, 32, "%llu B", (unsigned long long)bytes);
-        return text;
+    uint64_t of_unit = 1;
+    for (; unit < 4 && bytes / of_unit >= 1024; unit++)
+        of_unit *= 1024;
+    const uint64_t whole = bytes / of_unit, tenths = (bytes % of_unit * 10 + of_unit / 2) / of_unit;
+    ind_buffer_number(&buffer, whole + tenths / 10);
+    if (unit) {
+        ind_buffer_byte(&buffer, '.');
+        ind_buffer_byte(&buffer, (char)('0' + tenths % 10));
     }
-    while (size >= 1024 && unit < 3) {
-        size /= 1024;
-        unit++;
-    }
-    snprintf(text, 32, "%.1f %s", size, units[unit]);
+    ind_buffer_text(&buffer, units[unit]);
+    text[buffer.length] = '\0';
     return text;
 }
 

@@ -44,6 +44,7 @@ static const struct verb {
     {"restore", ind_archives_restore, false, {"since", "until", "to"}},
     {"protect", ind_archives_protect, false, {"since", "until", "why"}},
     {"unprotect", ind_archives_unprotect, false, {"since", "until", "why"}},
+    {"rebuild", ind_archives_rebuild, false, {NULL}},
 };
 enum { VERBS = sizeof verbs / sizeof *verbs };
 
@@ -87,7 +88,7 @@ static int run(struct ind_call *call)
     if (!verb) {
         ind_complain(
             "archives: what is to be done with them? there are \"archives list\", \"verify\", \"restore\", "
-            "\"protect\" and \"unprotect\"");
+            "\"protect\", \"unprotect\" and \"rebuild\"");
         return IND_EXIT_CALL;
     }
     if (!options_fit(verb))
@@ -105,7 +106,7 @@ const struct ind_command ind_command_archives = {
     .name = "archives",
     .summary =
         "what lies in the store's archives, what will become of them, and whether they are what they were",
-    .arguments = "list|verify|restore|protect|unprotect [-c FILE] [--json] [SERIES…]",
+    .arguments = "list|verify|restore|protect|unprotect|rebuild [-c FILE] [--json] [SERIES…]",
     .about =
         "list: the archives of the store by series, with the span of their messages, how many there\n"
         "are, their size as text and on disk, and when each goes: by its age, or once so many more were\n"
@@ -120,6 +121,9 @@ const struct ind_command ind_command_archives = {
         "3).\n\n"
         "protect: no rule removes these archives any more, whatever their policy says, until unprotect.\n"
         "They still count for the space of their policy, but not for its number.\n\n"
+        "rebuild: makes the catalog anew from the journal and the files. It is needed where the catalog was\n"
+        "lost; one that is damaged the collector makes anew by itself. Nothing else waits for it. Exit\n"
+        "code 1 where a file could not be read to its end.\n\n"
         "SERIES is what the name of a series, or of an archive, begins with.\n\n"
         "Examples:\n"
         "  indagator archives list trouble/\n"

@@ -217,6 +217,11 @@ static void show_files(const json_t *status)
     if (ind_answer_number(files, "archives_to_copy"))
         printf("%s archives wait for the second place, and stay here until they are there\n",
                ind_grouped(ind_answer_number(files, "archives_to_copy"), number[0]));
+    if (json_is_true(json_object_get(files, "catalog_failed")))
+        printf("the catalog cannot be written: see the message catalog-failed\n");
+    else if (ind_answer_number(files, "archives_to_count"))
+        printf("%s archives are still to be counted for the catalog\n",
+               ind_grouped(ind_answer_number(files, "archives_to_count"), number[0]));
     printf("%s written; the disk has %s, of which %s are free",
            ind_size_text(ind_answer_number(files, "bytes_written"), size[1]),
            ind_size_text(ind_answer_number(files, "disk_bytes"), size[2]),

@@ -7,7 +7,8 @@
 
 struct cell {
     enum { CELL_TEXT, CELL_NUMBER, CELL_SIZE, CELL_FLAG } kind;
-    char *text; /* a number becomes one when it is known where it goes */
+    size_t text; /* where it begins among the texts; a number becomes one when it is known where it goes */
+    size_t length, width; /* of the text in bytes, and in characters: it may be UTF-8 */
     uint64_t number;
 };
 
@@ -16,6 +17,8 @@ struct ind_table {
     size_t column_count;
     struct cell *cells;
     size_t count, room;
+    char *texts; /* of all cells, each with its NUL */
+    size_t text_length, text_room;
 };
 
 struct ind_table *ind_table_new(const struct ind_column *columns, size_t count)
@@ -28,101 +31,172 @@ struct ind_table *ind_table_new(const struct ind_column *columns, size_t count)
 
 void ind_table_free(struct ind_table *table)
 {
-    for (size_t i = 0; table && i < table->count; i++)
-        free(table->cells[i].text);
-    if (table)
+    if (table) {
+        free(table->texts);
         free(table->cells);
+    }
     free(table);
 }
 
-static struct cell *next_cell(struct ind_table *table)
+static bool make_cell(struct ind_table *table)
 {
-    if (table && table->count == table->room) {
-        size_t room = table->room ? table->room * 2 : 64;
-        struct cell *cells = realloc(table->cells, room * sizeof *cells);
-        if (!cells)
-            return NULL;
-        table->cells = cells;
-        table->room = room;
-    }
-    return table ? &table->cells[table->count++] : NULL;
+    if (table->count < table->room)
+        return true;
+    const size_t room = table->room ? table->room * 2 : 64;
+    struct cell *cells = realloc(table->cells, room * sizeof *cells);
+    if (!cells)
+        return false;
+    table->cells = cells;
+    table->room = room;
+    return true;
 }
 
-static void add_cell(struct ind_table *table, struct cell filled)
+static bool make_text(struct ind_table *table, size_t length)
 {
-    struct cell *cell = next_cell(table);
-    filled.text = strdup(filled.text ? filled.text : "");
-    if (cell)
-        *cell = filled;
-    else
-        free(filled.text);
+    if (table->text_room - table->text_length >= length)
+        return true;
+    const size_t room = 2 * table->text_room + length + 1024;
+    char *texts = realloc(table->texts, room);
+    if (!texts)
+        return false;
+    table->texts = texts;
+    table->text_room = room;
+    return true;
+}
+
+static size_t width_of(const char *text, size_t length)
+{
+    size_t width = 0;
+    for (size_t i = 0; i < length; i++)
+        width += ((unsigned char)text[i] & 0xC0) != 0x80;
+    return width;
+}
+
+static void add_cell(struct ind_table *table, struct cell cell, const char *text)
+{
+    const size_t length = text ? strlen(text) : 0;
+    if (!table || !make_cell(table) || !make_text(table, length + 1))
+        return;
+    cell.text = table->text_length;
+    cell.length = length;
+    cell.width = text ? width_of(text, length) : 0;
+    memcpy(table->texts + table->text_length, text ? text : "", length + 1);
+    table->text_length += length + 1;
+    table->cells[table->count++] = cell;
 }
 
 void ind_table_text(struct ind_table *table, const char *text)
 {
-    add_cell(table, (struct cell){CELL_TEXT, (char *)(uintptr_t)text, 0});
+    add_cell(table, (struct cell){.kind = CELL_TEXT}, text ? text : "");
 }
 
 void ind_table_number(struct ind_table *table, uint64_t number)
 {
-    add_cell(table, (struct cell){CELL_NUMBER, NULL, number});
+    add_cell(table, (struct cell){.kind = CELL_NUMBER, .number = number}, NULL);
 }
 
 void ind_table_size(struct ind_table *table, uint64_t bytes)
 {
     char text[32];
-    (void)ind_size_text(bytes, text);
-    add_cell(table, (struct cell){CELL_SIZE, text, bytes});
+    add_cell(table, (struct cell){.kind = CELL_SIZE, .number = bytes}, ind_size_text(bytes, text));
 }
 
 void ind_table_flag(struct ind_table *table, bool flag)
 {
-    char yes[] = "yes", no[] = "no";
-    add_cell(table, (struct cell){CELL_FLAG, flag ? yes : no, flag});
+    add_cell(table, (struct cell){.kind = CELL_FLAG, .number = flag}, flag ? "yes" : "no");
 }
 
-static const char *text_of(const struct cell *cell, bool grouped, char text[32])
+/* Long tables are written in large pieces. */
+struct page {
+    char bytes[16384];
+    size_t length;
+    FILE *out;
+};
+
+static void put(struct page *page, const char *text, size_t length)
 {
-    return cell->kind == CELL_NUMBER ? ind_number_text(cell->number, grouped, text) : cell->text;
+    if (sizeof page->bytes - page->length < length) {
+        fwrite(page->bytes, 1, page->length, page->out);
+        page->length = 0;
+    }
+    if (length > sizeof page->bytes) {
+        fwrite(text, 1, length, page->out);
+        return;
+    }
+    memcpy(page->bytes + page->length, text, length);
+    page->length += length;
 }
 
-/* In characters: texts may hold UTF-8. */
-static size_t width_of(const char *text)
+static void put_blanks(struct page *page, size_t count)
 {
-    size_t width = 0;
-    for (; text && *text; text++)
-        width += ((unsigned char)*text & 0xC0) != 0x80;
-    return width;
+    static const char blanks[] = "                                                                ";
+    for (; count >= sizeof blanks; count -= sizeof blanks - 1)
+        put(page, blanks, sizeof blanks - 1);
+    put(page, blanks, count);
 }
 
-static void print_cell(const char *text, size_t width, bool right, bool last, FILE *out)
+static void put_cell(struct page *page, const struct ind_table *table, const struct cell *cell, size_t width,
+                     bool grouped, bool right, bool last)
 {
-    size_t own = width_of(text), pad = width > own ? width - own : 0;
+    char number[32];
+    const char *text = table->texts + cell->text;
+    size_t length = cell->length, own = cell->width;
+    if (cell->kind == CELL_NUMBER) {
+        text = ind_number_text(cell->number, grouped, number);
+        length = own = strlen(text);
+    }
     if (right)
-        fprintf(out, "%*s", (int)pad, "");
-    fputs(text ? text : "", out);
+        put_blanks(page, width > own ? width - own : 0);
+    put(page, text, length);
     if (!right && !last)
-        fprintf(out, "%*s", (int)pad, "");
-    fputs(last ? "\n" : "  ", out);
+        put_blanks(page, width > own ? width - own : 0);
+    put(page, last ? "\n" : "  ", last ? 1 : 2);
+}
+
+static void measure(const struct ind_table *table, bool grouped, size_t *widths)
+{
+    char number[32];
+    size_t c = 0;
+    for (size_t i = 0; i < table->count; i++) {
+        const struct cell *cell = &table->cells[i];
+        const size_t width =
+            cell->kind == CELL_NUMBER ? strlen(ind_number_text(cell->number, grouped, number)) : cell->width;
+        widths[c] = width > widths[c] ? width : widths[c];
+        c = c + 1 == table->column_count ? 0 : c + 1;
+    }
+}
+
+static void put_heading(struct page *page, const struct ind_table *table, const size_t *widths)
+{
+    for (size_t c = 0; c < table->column_count; c++) {
+        const char *name = table->columns[c].name;
+        const size_t length = strlen(name), pad = widths[c] - length;
+        const bool last = c + 1 == table->column_count;
+        put_blanks(page, table->columns[c].number ? pad : 0);
+        put(page, name, length);
+        put_blanks(page, table->columns[c].number || last ? 0 : pad);
+        put(page, last ? "\n" : "  ", last ? 1 : 2);
+    }
 }
 
 static void print_text(const struct ind_table *table, FILE *out)
 {
-    size_t columns = table->column_count;
-    char number[32];
+    const size_t columns = table->column_count;
+    struct page page = {.out = out};
     const bool grouped = ind_goes_to_terminal(out);
-    size_t *widths = calloc(columns, sizeof *widths);
-    for (size_t c = 0; widths && c < columns; c++)
-        widths[c] = width_of(table->columns[c].name);
-    for (size_t i = 0; widths && i < table->count; i++) {
-        size_t width = width_of(text_of(&table->cells[i], grouped, number));
-        widths[i % columns] = width > widths[i % columns] ? width : widths[i % columns];
+    size_t *widths = calloc(columns, sizeof *widths), c = 0;
+    for (size_t i = 0; widths && i < columns; i++)
+        widths[i] = strlen(table->columns[i].name);
+    if (widths) {
+        measure(table, grouped, widths);
+        put_heading(&page, table, widths);
     }
-    for (size_t c = 0; widths && c < columns; c++)
-        print_cell(table->columns[c].name, widths[c], table->columns[c].number, c + 1 == columns, out);
-    for (size_t i = 0; widths && i < table->count; i++)
-        print_cell(text_of(&table->cells[i], grouped, number), widths[i % columns],
-                   table->columns[i % columns].number, i % columns + 1 == columns, out);
+    for (size_t i = 0; widths && i < table->count; i++) {
+        put_cell(&page, table, &table->cells[i], widths[c], grouped, table->columns[c].number,
+                 c + 1 == columns);
+        c = c + 1 == columns ? 0 : c + 1;
+    }
+    fwrite(page.bytes, 1, page.length, out);
     free(widths);
 }
 
@@ -137,7 +211,7 @@ static void print_json(const struct ind_table *table, FILE *out)
             for (char *at = key; *at; at++)
                 *at = *at == ' ' ? '_' : *at;
             json_object_set_new(object, key,
-                                cell->kind == CELL_TEXT   ? json_string(cell->text)
+                                cell->kind == CELL_TEXT   ? json_string(table->texts + cell->text)
                                 : cell->kind == CELL_FLAG ? json_boolean(cell->number)
                                                           : json_integer((json_int_t)cell->number));
         }

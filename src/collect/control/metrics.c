@@ -406,6 +406,9 @@ static void write_files(FILE *out, const struct ind_status_files *files)
         {{"archives_to_copy", "gauge", NULL,
           "Archives that the second place of their policy does not have yet."},
          files->to_copy},
+        {{"archives_to_count", "gauge", NULL, "Archives whose volumes the catalog does not have yet."},
+         files->to_count},
+        {{"catalog_failed", "gauge", NULL, "1 while the catalog cannot be written."}, files->catalog_failed},
     };
     static const struct family size = {"file_system_size_bytes", "gauge", "bytes",
                                        "Size of a file system of the store, by its folder there."};

@@ -140,6 +140,8 @@ static json_t *files_object(const struct ind_status *status)
     set_number(object, "archive_bytes", files->archive_bytes);
     set_number(object, "protected_archives", files->protected_archives);
     set_number(object, "archives_to_copy", files->to_copy);
+    set_number(object, "archives_to_count", files->to_count);
+    json_object_set_new(object, "catalog_failed", json_boolean(files->catalog_failed));
     set_disk(object, &files->disks[0]);
     if (files->disk_count > 1)
         json_object_set_new(object, "mounted", mounted_array(files));

@@ -34,8 +34,9 @@ struct ind_status_door {
 
 struct ind_status_files {
     uint64_t live, open, lines, bytes, overflowed, rotated; /* of the writing half */
-    uint64_t compressed, removed, archives, archive_bytes, protected_archives,
-        to_copy; /* of the keeping half */
+    uint64_t compressed, removed, archives, archive_bytes, protected_archives, to_copy,
+        to_count;        /* of the keeping half */
+    bool catalog_failed; /* likewise */
     struct ind_status_disk {
         const char *folder; /* below the store; "": the store itself */
         uint64_t size, free;

@@ -109,7 +109,9 @@ static void fill_files(struct ind_collector *collector, struct ind_status_files 
                                        .archives = atomic_load(&keeping->archives),
                                        .archive_bytes = atomic_load(&keeping->archive_bytes),
                                        .protected_archives = atomic_load(&keeping->protected_archives),
-                                       .to_copy = atomic_load(&keeping->to_copy)};
+                                       .to_copy = atomic_load(&keeping->to_copy),
+                                       .to_count = atomic_load(&keeping->to_count),
+                                       .catalog_failed = atomic_load(&keeping->catalog_failed) != 0};
     const struct ind_mounts *mounts = &ind_store_disk(collector->store)->mounts;
     files->disk_count = mounts->file_systems;
     struct ind_room_sample now = {.at = ind_steady_now()};

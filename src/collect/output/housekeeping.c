@@ -59,6 +59,8 @@ static void keep(struct ind_housekeeping *housekeeping)
     atomic_store(&housekeeping->facts.archive_bytes, counts.archive_bytes);
     atomic_store(&housekeeping->facts.protected_archives, counts.protected_archives);
     atomic_store(&housekeeping->facts.to_copy, counts.to_copy);
+    atomic_store(&housekeeping->facts.to_count, counts.to_count);
+    atomic_store(&housekeeping->facts.catalog_failed, counts.catalog_failed);
     ind_housekeeping_look_for_room(housekeeping);
 }
 

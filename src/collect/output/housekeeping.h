@@ -9,7 +9,8 @@
 
 /* What it did so far: written by housekeeping after each run, read by any thread. */
 struct ind_housekeeping_facts {
-    atomic_uint_fast64_t compressed, removed, archives, archive_bytes, protected_archives, to_copy;
+    atomic_uint_fast64_t compressed, removed, archives, archive_bytes, protected_archives, to_copy, to_count,
+        catalog_failed;
     atomic_uint_fast64_t disk[IND_MOST_FILE_SYSTEMS], disk_free[IND_MOST_FILE_SYSTEMS]; /* bytes of each */
 };
 

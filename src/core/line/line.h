@@ -54,4 +54,14 @@ bool ind_line_read_plain_old(struct ind_slice line, struct ind_message *message)
  * where the line begins with none. */
 ind_time ind_line_plain_time(struct ind_slice line, size_t *width);
 
+/* A quick look at a line of the layout `plain`, in UTC or at whole hours from it. True where this holds: if
+ * ind_line_read_plain reads any line of which a glance tells the same three, it reads this one, too, with the
+ * same hour by UTC, device, facility and severity. False: nothing is said. */
+struct ind_line_glance {
+    struct ind_slice hour; /* "2026-11-23T04" */
+    struct ind_slice zone; /* "Z", "+01:00" */
+    struct ind_slice who;  /* "harbour-fw local4 warning" */
+};
+bool ind_line_glance_plain(struct ind_slice line, struct ind_line_glance *glance);
+
 #endif

@@ -199,14 +199,18 @@ bool ind_keeper_finish(struct ind_keeper *keeper, struct ind_archive *archive, i
 static void journal_removal(struct ind_keeper *keeper, struct ind_archive *archive, const char *reason,
                             ind_time now)
 {
+    if (archive->removed)
+        return;
+    char *volumes = ind_keeper_closing(keeper, archive);
     const struct ind_journal_record record = {.event = IND_EVENT_REMOVED,
                                               .at = now,
                                               .series = archive->series,
                                               .number = archive->number,
                                               .archive = archive->path,
-                                              .reason = reason};
-    if (!archive->removed)
-        archive->removed = ind_chain_journal(keeper->disk, &record, ind_keeper_policy(keeper, archive));
+                                              .reason = reason,
+                                              .volumes = volumes};
+    archive->removed = ind_chain_journal(keeper->disk, &record, ind_keeper_policy(keeper, archive));
+    free(volumes);
 }
 
 static bool remove_archive(struct ind_keeper *keeper, struct ind_archive *archive, const char *reason,

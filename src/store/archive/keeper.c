@@ -36,7 +36,8 @@ struct ind_keeper *ind_keeper_new(struct ind_disk *disk, struct ind_plan *plan)
     keeper->disk = disk;
     ind_mutex_begin(&keeper->asking);
     keeper->copies = ind_copies_new(disk);
-    if (!keeper->copies) {
+    keeper->cataloguing = ind_cataloguing_new();
+    if (!keeper->copies || !keeper->cataloguing) {
         ind_keeper_free(keeper);
         return NULL;
     }
@@ -54,6 +55,7 @@ IND_NOT_SHARED void ind_keeper_free(struct ind_keeper *keeper)
     free(keeper->archives);
     ind_protection_free(keeper->asked);
     ind_copies_free(keeper->copies);
+    ind_cataloguing_free(keeper->cataloguing);
     ind_mutex_end(&keeper->asking);
     free(keeper);
 }
@@ -260,6 +262,7 @@ bool ind_keeper_run(struct ind_keeper *keeper, struct ind_clocks now, const stru
     if (asked || reserve_is_reached(keeper, now.steady) ||
         !ind_steady_lately(keeper->retained, now.steady, RETAIN_EVERY * IND_SECOND))
         ind_keeper_retain(keeper, now, false);
+    ind_keeper_catalog(keeper, now, interrupt); /* archives are read best before they are packed */
     if (ind_steady_lately(keeper->failed_at, now.steady, RETRY_AFTER * IND_SECOND))
         return false;
     keeper->failed_at = IND_STEADY_NEVER;
@@ -275,6 +278,7 @@ bool ind_keeper_run(struct ind_keeper *keeper, struct ind_clocks now, const stru
     all &= recompress(keeper, now, interrupt);
     free(steps.list);
     ind_keeper_keep_heads(keeper);
+    ind_keeper_catalog(keeper, now, interrupt); /* what this run has done */
     if (!all)
         keeper->failed_at = now.steady;
     return all;

@@ -16,6 +16,8 @@ struct ind_keeper_counts {
     uint64_t archives, archive_bytes; /* present */
     uint64_t protected_archives;      /* of these */
     uint64_t to_copy;                 /* that wait for the second place */
+    uint64_t to_count;                /* whose volumes the catalog does not have yet */
+    bool catalog_failed;              /* it cannot be written at present */
 };
 
 /* New; borrows the disk, and the plan until it adopts another. NULL where memory is out. */

@@ -19,6 +19,7 @@ struct ind_keeper {
     bool heads_moved; /* there are links that STATE/chain-heads does not know */
     struct ind_keeper_counts counts;
     struct ind_copies *copies;
+    struct ind_cataloguing *cataloguing;
 
     struct ind_mutex asking;
     struct ind_protection *asked IND_GUARDED_BY(asking); /* oldest first */
@@ -101,6 +102,16 @@ void ind_copies_free(struct ind_copies *copies);
 bool ind_keeper_waits_for_copy(const struct ind_keeper *keeper, const struct ind_archive *archive);
 /* Takes note of what was copied, and goes on with it. */
 void ind_keeper_copy(struct ind_keeper *keeper, struct ind_clocks now);
+
+/* ---- cataloguing.c ---- */
+
+struct ind_cataloguing *ind_cataloguing_new(void); /* NULL where memory is out */
+void ind_cataloguing_free(struct ind_cataloguing *cataloguing);
+/* Brings the catalog up to date. What fails is told, and done later. */
+void ind_keeper_catalog(struct ind_keeper *keeper, struct ind_clocks now,
+                        const struct ind_interrupt *interrupt);
+/* What the journal is to keep of the volumes of an archive that goes: new; NULL where nothing is known. */
+char *ind_keeper_closing(struct ind_keeper *keeper, const struct ind_archive *archive);
 
 /* ---- protect.c ---- */
 

@@ -1,5 +1,7 @@
 #include "store/disk/compact.h"
 
+#include "core/archive/volumes.h"
+
 #include <errno.h>
 #include <fcntl.h>
 #include <stdio.h>
@@ -26,11 +28,12 @@ struct series {
     uint64_t number;            /* of that */
     uint64_t archives, messages, bytes;
     ind_time first, until;
-    bool chained;         /* a link has been seen */
-    bool stopped;         /* a link that stays: all behind it stay, too */
-    bool is_written;      /* its record is in the new journal */
-    uint64_t lines;       /* that are left out */
-    struct ind_link link; /* the last one that is left out; number 0: none */
+    struct ind_volumes *volumes; /* NULL: of none of them known; all devices are "others" */
+    bool chained;                /* a link has been seen */
+    bool stopped;                /* a link that stays: all behind it stay, too */
+    bool is_written;             /* its record is in the new journal */
+    uint64_t lines;              /* that are left out */
+    struct ind_link link;        /* the last one that is left out; number 0: none */
 };
 
 struct compacting {
@@ -143,6 +146,23 @@ static bool is_left_out(struct compacting *compacting, struct series *series,
     return !series->stopped;
 }
 
+static uint32_t any_device(void *context, struct ind_slice name)
+{
+    (void)context;
+    (void)name;
+    return IND_DEVICE_OTHERS;
+}
+
+/* Those that cannot be read are not known. */
+static void add_volumes(struct compacting *compacting, struct series *series, const char *text)
+{
+    if (!series->volumes)
+        series->volumes = ind_volumes_new();
+    compacting->failed |= !series->volumes;
+    if (series->volumes)
+        (void)ind_volumes_read(ind_slice_of(text), any_device, NULL, series->volumes);
+}
+
 static void add_up(struct compacting *compacting, struct series *series,
                    const struct ind_journal_record *record)
 {
@@ -155,6 +175,8 @@ static void add_up(struct compacting *compacting, struct series *series,
             (void)ind_link_handed_on(record, &series->link);
     }
     series->archives += record->event == IND_EVENT_REMOVED;
+    if (record->volumes)
+        add_volumes(compacting, series, record->volumes);
     if (record->event == IND_EVENT_ROTATED || record->event == IND_EVENT_COMPACTED) {
         series->messages += record->messages == UINT64_MAX ? 0 : record->messages;
         series->bytes += record->bytes;
@@ -224,7 +246,10 @@ static void put(struct compacting *compacting, const char *text, size_t length)
 static void put_summary(struct compacting *compacting, struct series *series)
 {
     char hash[IND_HASH_TEXT + 1] = "", signature[2 * IND_SIGNATURE + 1] = "";
-    size_t length = 0;
+    size_t length = 0, volumes_length;
+    char *volumes = series->volumes
+                        ? ind_volumes_write(series->volumes, IND_VOLUMES_BY_DAY, NULL, NULL, &volumes_length)
+                        : NULL;
     const struct ind_journal_record record = {
         .event = IND_EVENT_COMPACTED,
         .at = compacting->now,
@@ -236,16 +261,18 @@ static void put_summary(struct compacting *compacting, struct series *series)
         .messages = series->messages,
         .first = series->first,
         .last = series->until,
+        .volumes = volumes,
         .link_hash = series->link.number ? hash : NULL,
         .link_signature = series->link.number && series->link.is_signed ? signature : NULL};
     ind_link_write(&series->link, hash, signature);
     char *text = series->link.number ? ind_chain_compacted(compacting->disk, &record, &series->link,
                                                            policy_of(compacting, series), &length)
                                      : ind_record_write(&record, &length);
-    compacting->failed |= !text;
+    compacting->failed |= !text || (series->volumes && !volumes);
     if (text)
         put(compacting, text, length);
     free(text);
+    free(volumes);
     series->is_written = true;
 }
 
@@ -309,6 +336,7 @@ static void free_all(struct compacting *compacting)
         free(series->name);
         free(series->policy);
         free(series->last);
+        ind_volumes_free(series->volumes);
         free(series);
     }
 }

@@ -23,16 +23,15 @@ struct taker {
     bool out_of_memory;
 };
 
-static struct ind_archive_entry *entry_for(struct taker *taker, const char *archive)
+struct ind_archive_entry *ind_inventory_entry(struct ind_inventory *inventory, const char *archive)
 {
     struct ind_archive_entry *entry;
-    HASH_FIND_STR(taker->inventory->entries, archive, entry);
+    HASH_FIND_STR(inventory->entries, archive, entry);
     if (entry)
         return entry;
     entry = calloc(1, sizeof *entry);
     char *copy = strdup(archive);
     if (!entry || !copy) {
-        taker->out_of_memory = true;
         free(entry);
         free(copy);
         return NULL;
@@ -42,7 +41,14 @@ static struct ind_archive_entry *entry_for(struct taker *taker, const char *arch
     entry->stored = IND_STORED_UNKNOWN;
     entry->first = entry->opened = entry->rotated = entry->modified = entry->last = IND_TIME_NONE;
     entry->messages = UINT64_MAX;
-    HASH_ADD_KEYPTR(hh, taker->inventory->entries, entry->archive, strlen(entry->archive), entry);
+    HASH_ADD_KEYPTR(hh, inventory->entries, entry->archive, strlen(entry->archive), entry);
+    return entry;
+}
+
+static struct ind_archive_entry *entry_for(struct taker *taker, const char *archive)
+{
+    struct ind_archive_entry *entry = ind_inventory_entry(taker->inventory, archive);
+    taker->out_of_memory |= !entry;
     return entry;
 }
 
@@ -55,17 +61,17 @@ static void replace(struct taker *taker, char **text, const char *with)
 }
 
 /* The route's present policy; that of the record's name where the route is gone. */
-static void find_policy(const struct ind_config *config, const struct ind_journal_record *record,
-                        struct ind_archive_entry *entry)
+void ind_inventory_find_policy(const struct ind_config *config, const char *route, const char *policy,
+                               struct ind_archive_entry *entry)
 {
-    const struct ind_route *route = record->route ? ind_config_route(config, record->route) : NULL;
-    if (route) {
-        entry->route = (size_t)(route - config->routes);
-        entry->policy = route->policy;
+    const struct ind_route *present = route ? ind_config_route(config, route) : NULL;
+    if (present) {
+        entry->route = (size_t)(present - config->routes);
+        entry->policy = present->policy;
         return;
     }
-    for (size_t i = 0; record->policy && i < config->policy_count; i++)
-        if (strcmp(config->policies[i].name, record->policy) == 0)
+    for (size_t i = 0; policy && i < config->policy_count; i++)
+        if (strcmp(config->policies[i].name, policy) == 0)
             entry->policy = i;
 }
 
@@ -87,7 +93,7 @@ static void add_record(void *context, const struct ind_journal_record *record)
         entry->first = record->first;
         entry->made_up = record->made_up;
         entry->stored = ind_stored_read(ind_slice_of(record->layout), record->version);
-        find_policy(taker->config, record, entry);
+        ind_inventory_find_policy(taker->config, record->route, record->policy, entry);
     } else if (record->event == IND_EVENT_ROTATED) {
         entry->known_rotated = true;
         entry->rotated = record->at;
@@ -96,7 +102,9 @@ static void add_record(void *context, const struct ind_journal_record *record)
         entry->last = record->last;
         if (record->first != IND_TIME_NONE)
             entry->first = record->first;
+        entry->size_known = false;
     } else if (record->event == IND_EVENT_COMPRESSED) {
+        entry->size_known = false;
         entry->level = record->level < 100 ? (int)record->level : 0;
     } else if (record->event == IND_EVENT_COPIED) {
         entry->copied_to = record->file ? ind_path_hash(ind_slice_of(record->file)) : 0;
@@ -170,12 +178,28 @@ static bool is_in_the_way(int folder, const char *path)
            ind_archive_name_read(ind_slice_of(path), &name);
 }
 
+/* One whose size is known is there, and no more is asked of it. */
+static bool add_known(struct taker *taker, const struct ind_archive_name *name)
+{
+    struct ind_archive_entry *entry;
+    HASH_FIND(hh, taker->inventory->entries, name->plain.at, name->plain.length, entry);
+    if (!entry || !entry->size_known || entry->packed_as != name->compression)
+        return false;
+    entry->has_plain |= name->compression == IND_COMPRESS_NONE;
+    if (name->compression != IND_COMPRESS_NONE)
+        entry->compression = name->compression;
+    return true;
+}
+
 static bool add_file(void *context, const char *path)
 {
     struct taker *taker = context;
     struct ind_inventory *inventory = taker->inventory;
     struct ind_archive_name name;
     struct stat facts;
+    const bool named = ind_archive_name_read(ind_slice_of(path), &name);
+    if (named && add_known(taker, &name))
+        return true;
     const char *slash = strrchr(path, '/');
     if (ind_is_temporary_name(slash ? slash + 1 : path)) {
         char **list = realloc(inventory->leftovers, (inventory->leftover_count + 1) * sizeof *list);
@@ -194,7 +218,7 @@ static bool add_file(void *context, const char *path)
         replace(taker, &inventory->link, path);
     if (!S_ISREG(facts.st_mode))
         return true; /* not ours */
-    if (ind_archive_name_read(ind_slice_of(path), &name))
+    if (named)
         found_archive(taker, &name, &facts);
     else if (ind_is_live_name(ind_slice_of(path)))
         found_live(taker, path, &facts);
@@ -226,14 +250,20 @@ static void join_lives(struct ind_inventory *inventory)
     }
 }
 
-bool ind_inventory(const struct ind_config *config, int folder, struct ind_inventory *inventory)
+bool ind_inventory_resume(const struct ind_config *config, int folder, uint64_t journal,
+                          struct ind_inventory *inventory)
 {
-    *inventory = (struct ind_inventory){0};
     struct taker taker = {config, inventory, folder, false};
-    (void)ind_journal_read(folder, 0, NULL, add_record, &taker);
+    (void)ind_journal_read(folder, journal, NULL, add_record, &taker);
     (void)ind_walk(folder, add_file, &taker, NULL);
     join_lives(inventory);
     return !taker.out_of_memory;
+}
+
+bool ind_inventory(const struct ind_config *config, int folder, struct ind_inventory *inventory)
+{
+    *inventory = (struct ind_inventory){0};
+    return ind_inventory_resume(config, folder, 0, inventory);
 }
 
 void ind_inventory_free(struct ind_inventory *inventory)

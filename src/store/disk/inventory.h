@@ -21,6 +21,8 @@ struct ind_archive_entry {
     bool known_opened, known_rotated, known_removed, made_up;
     bool is_live;                     /* the live file on disk is this one */
     bool has_plain;                   /* the plain archive is there */
+    bool size_known;                  /* of the file that `packed_as` says, without looking */
+    enum ind_compression packed_as;   /* where size_known */
     enum ind_compression compression; /* the compressed one is there */
     int level;                        /* of the compression; 0: not known */
     uint64_t plain_size, compressed_size, inode;
@@ -63,6 +65,18 @@ struct ind_inventory {
 
 /* Fills *inventory; false where memory is out. `config` gives routes and policies by their names. */
 bool ind_inventory(const struct ind_config *config, int folder, struct ind_inventory *inventory);
+
+/* The same for one that begins with what somebody else knows: entries, as they were when the journal had
+ * `journal` bytes. Adds what the journal has beyond that, and
+ * what lies in the folders, where sizes that are known are not asked for again. */
+bool ind_inventory_resume(const struct ind_config *config, int folder, uint64_t journal,
+                          struct ind_inventory *inventory);
+/* Its entry for an archive, which is made where there is none; NULL where memory is out. */
+struct ind_archive_entry *ind_inventory_entry(struct ind_inventory *inventory, const char *archive);
+/* The present route and policy of a file by the names that stand in its record; either may be NULL. */
+void ind_inventory_find_policy(const struct ind_config *config, const char *route, const char *policy,
+                               struct ind_archive_entry *entry);
+
 void ind_inventory_free(struct ind_inventory *inventory);
 
 #endif

@@ -47,6 +47,7 @@ static const struct member {
     {"first", TIME, PLACE(first), IN(OPENED) | IN(ROTATED) | IN(COMPACTED), false},
     {"last", TIME, PLACE(last), IN(ROTATED) | IN(COMPACTED), false},
     {"archives", NUMBER, PLACE(archives), IN(COMPACTED), false},
+    {"volumes", TEXT, PLACE(volumes), IN(REMOVED) | IN(COMPACTED), false},
     {"of_chain", TEXT, PLACE(link_hash), IN(COMPACTED), false},
     {"of_signature", TEXT, PLACE(link_signature), IN(COMPACTED), false},
     {"made_up", FLAG, PLACE(made_up), IN(OPENED), false},

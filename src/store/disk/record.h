@@ -45,6 +45,7 @@ struct ind_journal_record {
     uint64_t archives;     /* compacted: whose removal is left out */
     const char *link_hash,
         *link_signature; /* compacted, of chained series: of the last link that is left out */
+    const char *volumes; /* removed, compacted: core/archive/volumes.h; NULL: not known */
     bool linked;         /* it ends with a link of the chain (store/disk/chain.h); read only */
 };
 

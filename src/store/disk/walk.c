@@ -1,3 +1,4 @@
+#define _DEFAULT_SOURCE /* d_type */
 #include "store/disk/walk.h"
 
 #include <dirent.h>

@@ -1,0 +1,245 @@
+/* The volumes of a file in the catalog, their sums by hour, and what the journal keeps of them. */
+#include "store/archive/catalog_private.h"
+
+#include <stdlib.h>
+#include <string.h>
+
+/* Names that strangers make up do not fill the disk: beyond so many a device is one of the "others". */
+enum { MOST_DEVICES = 1000000 };
+/* What a record that an archive is removed holds of its volumes: all of them, where that is not longer; else
+ * by hour, or by day. */
+enum { LONGEST_WHOLE = 16 << 10, LONGEST_BY_HOUR = 256 << 10 };
+
+/* ---- Devices ---- */
+
+static uint32_t number_of(struct ind_catalog *catalog, struct ind_slice name)
+{
+    enum ind_catalog_status status;
+    sqlite3_stmt *find = ind_catalog_call(catalog, IND_CALL_DEVICE, &status);
+    uint32_t number = IND_DEVICE_NONE;
+    if (!find)
+        return IND_DEVICE_NONE;
+    sqlite3_bind_text(find, 1, name.at, (int)name.length, SQLITE_STATIC);
+    if (sqlite3_step(find) == SQLITE_ROW)
+        number = (uint32_t)sqlite3_column_int64(find, 0);
+    sqlite3_reset(find);
+    return number;
+}
+
+uint32_t ind_catalog_device(struct ind_catalog *catalog, struct ind_slice name)
+{
+    enum ind_catalog_status status;
+    const uint32_t known = number_of(catalog, name);
+    if (known != IND_DEVICE_NONE)
+        return known;
+    sqlite3_stmt *add = ind_catalog_call(catalog, IND_CALL_ADD_DEVICE, &status);
+    if (!add)
+        return IND_DEVICE_OTHERS;
+    sqlite3_bind_text(add, 1, name.at, (int)name.length, SQLITE_STATIC);
+    if (ind_catalog_run(catalog, add) != IND_CATALOG_GOOD)
+        return IND_DEVICE_OTHERS;
+    const int64_t number = sqlite3_last_insert_rowid(catalog->db);
+    return number < MOST_DEVICES ? (uint32_t)number : IND_DEVICE_OTHERS;
+}
+
+/* ---- Sums by hour ---- */
+
+enum { SEVERITIES = 8, UNKNOWN_SEVERITY = SEVERITIES };
+
+struct hour {
+    int64_t hour;
+    int64_t severities[SEVERITIES + 1], bytes;
+};
+
+static enum ind_catalog_status add_hour(struct ind_catalog *catalog, const struct hour *hour,
+                                        const char *route, int sign)
+{
+    enum ind_catalog_status status;
+    sqlite3_stmt *add = ind_catalog_call(catalog, IND_CALL_ADD_HOUR, &status);
+    if (!add)
+        return status;
+    sqlite3_bind_int64(add, 1, hour->hour);
+    ind_catalog_bind_text(add, 2, route ? route : "");
+    for (int i = 0; i <= SEVERITIES; i++)
+        sqlite3_bind_int64(add, 3 + i, sign * hour->severities[i]);
+    sqlite3_bind_int64(add, 4 + SEVERITIES, sign * hour->bytes);
+    return ind_catalog_run(catalog, add);
+}
+
+static enum ind_catalog_status add_hours(struct ind_catalog *catalog, struct ind_volumes *volumes,
+                                         const char *route, int sign)
+{
+    size_t count;
+    enum ind_catalog_status status = IND_CATALOG_GOOD;
+    const struct ind_volume *list = ind_volumes_sorted(volumes, &count);
+    for (size_t i = 0; i < count && status == IND_CATALOG_GOOD;) {
+        struct hour hour = {.hour = list[i].hour};
+        for (; i < count && list[i].hour == hour.hour; i++) {
+            hour.severities[list[i].pri == IND_VOLUME_NO_PRI ? UNKNOWN_SEVERITY : list[i].pri % SEVERITIES] +=
+                (int64_t)list[i].messages;
+            hour.bytes += (int64_t)list[i].bytes;
+        }
+        status = add_hour(catalog, &hour, route, sign);
+    }
+    return status;
+}
+
+/* ---- Of a file ---- */
+
+static enum ind_catalog_status damaged(struct ind_catalog *catalog)
+{
+    snprintf(catalog->reason, sizeof catalog->reason, "the volumes of a file are not as they were packed");
+    return IND_CATALOG_DAMAGED;
+}
+
+struct ind_volumes *ind_catalog_volumes(struct ind_catalog *catalog, int64_t file,
+                                        enum ind_catalog_status *status)
+{
+    struct ind_volumes *volumes = ind_volumes_new();
+    sqlite3_stmt *get = ind_catalog_call(catalog, IND_CALL_GET_VOLUMES, status);
+    if (!volumes && *status == IND_CATALOG_GOOD)
+        *status = IND_CATALOG_FAILED;
+    if (volumes && get) {
+        sqlite3_bind_int64(get, 1, file);
+        const int result = sqlite3_step(get);
+        *status = ind_catalog_status_of(catalog, result);
+        if (result == SQLITE_ROW &&
+            !ind_volumes_unpack(
+                (struct ind_slice){sqlite3_column_blob(get, 0), (size_t)sqlite3_column_bytes(get, 0)},
+                volumes))
+            *status = damaged(catalog);
+        sqlite3_reset(get);
+    }
+    if (*status == IND_CATALOG_GOOD)
+        return volumes;
+    ind_volumes_free(volumes);
+    return NULL;
+}
+
+static enum ind_catalog_status put(struct ind_catalog *catalog, int64_t file, struct ind_volumes *volumes)
+{
+    enum ind_catalog_status status;
+    sqlite3_stmt *set =
+        ind_catalog_call(catalog, volumes ? IND_CALL_SET_VOLUMES : IND_CALL_FORGET_VOLUMES, &status);
+    if (!set)
+        return status;
+    sqlite3_bind_int64(set, 1, file);
+    if (!volumes)
+        return ind_catalog_run(catalog, set);
+    size_t length;
+    char *packed = ind_volumes_pack(volumes, &length);
+    if (!packed)
+        return IND_CATALOG_FAILED;
+    sqlite3_bind_blob64(set, 2, packed, length, SQLITE_STATIC);
+    status = ind_catalog_run(catalog, set);
+    free(packed);
+    return status;
+}
+
+/* New; NULL where there is none, or memory is out. */
+static char *route_of(struct ind_catalog *catalog, int64_t file)
+{
+    char *route = NULL;
+    sqlite3_stmt *get = NULL;
+    if (sqlite3_prepare_v2(catalog->db, "SELECT route FROM files WHERE id = ?1", -1, &get, NULL) ==
+        SQLITE_OK) {
+        sqlite3_bind_int64(get, 1, file);
+        if (sqlite3_step(get) == SQLITE_ROW && sqlite3_column_text(get, 0))
+            route = strdup((const char *)sqlite3_column_text(get, 0));
+    }
+    sqlite3_finalize(get);
+    return route;
+}
+
+static enum ind_catalog_status drop_empty_hours(struct ind_catalog *catalog)
+{
+    enum ind_catalog_status status;
+    sqlite3_stmt *drop = ind_catalog_call(catalog, IND_CALL_DROP_HOURS, &status);
+    return drop ? ind_catalog_run(catalog, drop) : status;
+}
+
+enum ind_catalog_status ind_catalog_store_volumes(struct ind_catalog *catalog, int64_t file,
+                                                  struct ind_volumes *volumes, bool instead,
+                                                  uint64_t *messages)
+{
+    enum ind_catalog_status status;
+    size_t count;
+    struct ind_volumes *before = ind_catalog_volumes(catalog, file, &status);
+    if (!before)
+        return status;
+    char *route = route_of(catalog, file);
+    (void)ind_volumes_sorted(before, &count);
+    const bool takes_back = instead && count > 0;
+    if (takes_back)
+        status = add_hours(catalog, before, route, -1);
+    if (instead)
+        ind_volumes_clear(before);
+    if (status == IND_CATALOG_GOOD && volumes)
+        status = add_hours(catalog, volumes, route, 1);
+    if (status == IND_CATALOG_GOOD && volumes) {
+        const struct ind_volume *list = ind_volumes_sorted(volumes, &count);
+        for (size_t i = 0; i < count && status == IND_CATALOG_GOOD; i++)
+            status = ind_volumes_add(before, &list[i]) ? status : IND_CATALOG_FAILED;
+        if (ind_volumes_folded(volumes))
+            ind_volumes_set_folded(before);
+    }
+    if (status == IND_CATALOG_GOOD)
+        status = put(catalog, file, volumes ? before : NULL);
+    if (status == IND_CATALOG_GOOD && takes_back)
+        status = drop_empty_hours(catalog);
+    const struct ind_volume *all = ind_volumes_sorted(before, &count);
+    for (size_t i = 0; messages && i < count; i++)
+        *messages += all[i].messages;
+    free(route);
+    ind_volumes_free(before);
+    return status;
+}
+
+/* ---- Of an archive that goes ---- */
+
+static struct ind_slice name_of(void *context, uint32_t device)
+{
+    enum ind_catalog_status status;
+    struct ind_catalog *catalog = context;
+    sqlite3_stmt *get = ind_catalog_call(catalog, IND_CALL_DEVICE_NAME, &status);
+    if (!get)
+        return IND_SLICE("-");
+    sqlite3_bind_int64(get, 1, device);
+    return sqlite3_step(get) == SQLITE_ROW ? (struct ind_slice){(const char *)sqlite3_column_text(get, 0),
+                                                                (size_t)sqlite3_column_bytes(get, 0)}
+                                           : IND_SLICE("-");
+}
+
+static char *closing_text(struct ind_catalog *catalog, struct ind_volumes *volumes)
+{
+    static const size_t longest[] = {LONGEST_WHOLE, LONGEST_BY_HOUR, SIZE_MAX};
+    for (int detail = IND_VOLUMES_WHOLE; detail <= IND_VOLUMES_BY_DAY; detail++) {
+        size_t length;
+        char *text = ind_volumes_write(volumes, (enum ind_volume_detail)detail, name_of, catalog, &length);
+        if (!text || (length && length <= longest[detail]))
+            return text;
+        free(text);
+    }
+    return NULL;
+}
+
+char *ind_catalog_closing(struct ind_catalog *catalog, const char *archive)
+{
+    enum ind_catalog_status status;
+    char *text = NULL;
+    sqlite3_stmt *find = ind_catalog_call(catalog, IND_CALL_FILE_OF, &status);
+    if (!find)
+        return NULL;
+    ind_catalog_bind_text(find, 1, archive);
+    const bool known = sqlite3_step(find) == SQLITE_ROW && sqlite3_column_int(find, 1) == IND_COUNTED_WHOLE;
+    const int64_t file = known ? sqlite3_column_int64(find, 0) : 0;
+    sqlite3_reset(find);
+    struct ind_volumes *volumes = known ? ind_catalog_volumes(catalog, file, &status) : NULL;
+    if (volumes)
+        text = closing_text(catalog, volumes);
+    ind_volumes_free(volumes);
+    sqlite3_stmt *names = catalog->calls[IND_CALL_DEVICE_NAME];
+    if (names) /* a row that is still read would keep the log from being taken over */
+        sqlite3_reset(names);
+    return text;
+}
