@@ -4,7 +4,10 @@
 
 #include <stdlib.h>
 
-enum { VERSION = 1, FOLDED = 1, LONGEST_NUMBER = 10, LONGEST_ENTRY = 3 * LONGEST_NUMBER + 1 };
+#define XXH_INLINE_ALL
+#include <xxhash.h>
+
+enum { VERSION = 1, FOLDED = 1, CHECK = 4, LONGEST_NUMBER = 10, LONGEST_ENTRY = 3 * LONGEST_NUMBER + 1 };
 
 static char *put(char *at, uint64_t number)
 {
@@ -30,7 +33,7 @@ char *ind_volumes_pack(struct ind_volumes *volumes, size_t *length)
 {
     size_t count;
     const struct ind_volume *list = ind_volumes_sorted(volumes, &count);
-    char *packed = malloc(2 + count * (LONGEST_ENTRY + 2 * LONGEST_NUMBER)), *at = packed;
+    char *packed = malloc(2 + CHECK + count * (LONGEST_ENTRY + 2 * LONGEST_NUMBER)), *at = packed;
     if (!packed)
         return NULL;
     *at++ = VERSION;
@@ -47,6 +50,9 @@ char *ind_volumes_pack(struct ind_volumes *volumes, size_t *length)
             at = put(at, list[i].bytes);
         }
     }
+    const uint32_t check = XXH32(packed, (size_t)(at - packed), 0);
+    for (int i = 0; i < CHECK; i++)
+        *at++ = (char)(check >> (8 * i));
     *length = (size_t)(at - packed);
     char *shorter = realloc(packed, *length);
     return shorter ? shorter : packed;
@@ -84,8 +90,13 @@ static bool get_entry(struct ind_slice *rest, struct ind_volume *volume)
 
 bool ind_volumes_unpack(struct ind_slice packed, struct ind_volumes *volumes)
 {
-    if (packed.length < 2 || packed.at[0] != VERSION)
+    if (packed.length < 2 + CHECK || packed.at[0] != VERSION)
         return false;
+    packed.length -= CHECK;
+    const uint32_t check = XXH32(packed.at, packed.length, 0);
+    for (int i = 0; i < CHECK; i++)
+        if (packed.at[packed.length + (size_t)i] != (char)(check >> (8 * i)))
+            return false;
     if (packed.at[1] & FOLDED)
         ind_volumes_set_folded(volumes);
     struct ind_slice rest = ind_slice_from(packed, 2);

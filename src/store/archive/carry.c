@@ -4,6 +4,7 @@
  * loss. */
 #include "store/archive/keeper_private.h"
 
+#include "core/archive/retention.h"
 #include "store/archive/indexing.h"
 #include "store/disk/chain.h"
 #include <errno.h>
@@ -201,7 +202,8 @@ static void journal_removal(struct ind_keeper *keeper, struct ind_archive *archi
 {
     if (archive->removed)
         return;
-    char *volumes = ind_keeper_closing(keeper, archive);
+    const bool in_a_hurry = strcmp(reason, ind_retention_reason_name(IND_GONE_BY_RESERVE).at) == 0;
+    char *volumes = ind_keeper_closing(keeper, archive, in_a_hurry);
     const struct ind_journal_record record = {.event = IND_EVENT_REMOVED,
                                               .at = now,
                                               .series = archive->series,

@@ -20,7 +20,7 @@ static const char tables[] =
     " level INTEGER NOT NULL DEFAULT 0, sha256 TEXT, copied TEXT, protected TEXT, removed INTEGER,"
     " reason TEXT, chained INTEGER NOT NULL DEFAULT 0, known INTEGER NOT NULL DEFAULT 1,"
     " counted INTEGER NOT NULL DEFAULT 0, counted_bytes INTEGER NOT NULL DEFAULT 0,"
-    " counted_hash INTEGER NOT NULL DEFAULT 0);"
+    " counted_hash INTEGER NOT NULL DEFAULT 0, counted_messages INTEGER);"
     "CREATE INDEX files_uncounted ON files(id) WHERE counted = 0 AND state IN ('live', 'archive');"
     "CREATE INDEX files_live ON files(live) WHERE state = 'live';"
     "CREATE INDEX files_by_series ON files(series, number);"

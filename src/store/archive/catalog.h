@@ -39,6 +39,10 @@ const char *ind_catalog_reason(const struct ind_catalog *catalog);
 /* Whether the file that was opened is still the one with its name. */
 bool ind_catalog_is_there(const struct ind_catalog *catalog);
 
+/* Whether it is whole: SQLite's own check, and that the sums are those of what is added up. Reads all of it.
+ */
+enum ind_catalog_status ind_catalog_check(struct ind_catalog *catalog);
+
 /* Takes over what is new in the journal, all or nothing. */
 enum ind_catalog_status ind_catalog_follow(struct ind_catalog *catalog,
                                            const struct ind_interrupt *interrupt);
@@ -68,6 +72,9 @@ ind_catalog_rebuild(struct ind_catalog *catalog, const struct ind_interrupt *int
 /* What the journal is to keep of the volumes of an archive that is removed (core/archive/volumes.h); new, the
  * caller's; NULL where they are not known. */
 char *ind_catalog_closing(struct ind_catalog *catalog, const char *archive);
+/* The same for one that no catalog knows, out of its lines, which are of the layout `stored`. */
+char *ind_catalog_closing_of(int folder, const char *archive, int stored,
+                             const struct ind_interrupt *interrupt);
 
 /* What ind_inventory tells of archives, for lists: out of the catalog, and of what the journal has beyond it;
  * of each file that is known no more than whether its name is there. Of their lines, their hashes and how

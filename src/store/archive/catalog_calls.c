@@ -23,7 +23,8 @@ static const char *const texts[IND_CATALOG_CALLS] = {
     [IND_CALL_HASHED] = "UPDATE files SET text = ?2, sha256 = ?3 WHERE archive = ?1",
     [IND_CALL_COMPRESSED] = "UPDATE files SET compression = ?2, bytes = ?3, level = ?4 WHERE archive = ?1",
     [IND_CALL_COPIED] = "UPDATE files SET copied = ?2 WHERE archive = ?1",
-    [IND_CALL_REMOVED] = "UPDATE files SET state = 'removed', removed = ?2, reason = ?3 WHERE archive = ?1",
+    [IND_CALL_REMOVED] =
+        "UPDATE files SET state = 'removed', removed = ?2, reason = ?3, known = 1 WHERE archive = ?1",
     [IND_CALL_PROTECTED] = "UPDATE files SET protected = ?2 WHERE archive = ?1",
     [IND_CALL_FILE_OF] = "SELECT id, counted, state, route FROM files WHERE archive = ?1",
     [IND_CALL_FOUND] =
@@ -32,25 +33,30 @@ static const char *const texts[IND_CATALOG_CALLS] = {
         " state = 'archive', text = ?4, bytes = ?5, compression = ?6, rotated = ?7 WHERE known = 0",
     [IND_CALL_STATE_OF] = "SELECT state FROM files WHERE id = ?1",
     [IND_CALL_TRY_AGAIN] = "UPDATE files SET counted = 0 WHERE counted = 2",
-    [IND_CALL_SUM_REMOVED] = "SELECT total(messages) FROM files WHERE series = ?1 AND number <= ?2 AND"
-                             " state IN ('removed', 'compacted')",
-    [IND_CALL_REMOVED_OF] = "SELECT id FROM files WHERE series = ?1 AND number <= ?2 AND"
-                            " state IN ('removed', 'compacted')",
+    [IND_CALL_KNOWN_TO] =
+        "WITH before(number) AS (SELECT coalesce(max(number), 0) FROM files WHERE series = ?1 AND"
+        " state = 'compacted') SELECT before.number + (SELECT count(DISTINCT number) FROM files WHERE"
+        " series = ?1 AND number <= ?2 AND number > before.number AND (known = 1 OR counted = 1))"
+        " FROM before",
+    [IND_CALL_BELIEVE] = "UPDATE files SET known = 1, state = CASE WHEN state IN ('live', 'archive')"
+                         " THEN 'removed' ELSE state END WHERE series = ?1 AND number <= ?2 AND known = 2",
+    [IND_CALL_DOUBTED_OF] = "SELECT id FROM files WHERE series = ?1 AND number <= ?2 AND known = 2",
     [IND_CALL_STALE_LIVE] = "SELECT id FROM files WHERE live = ?1 AND state = 'live' AND archive <> ?2",
-    [IND_CALL_DOUBT] = "UPDATE files SET known = 2 WHERE known = 1 AND state IN ('live', 'archive')",
+    [IND_CALL_DOUBT] = "UPDATE files SET known = 2 WHERE known = 1",
     [IND_CALL_DOUBTED] = "SELECT id FROM files WHERE known = 2",
     [IND_CALL_GONE_UNKNOWN] = "SELECT id, archive, compression FROM files WHERE known = 0 AND"
                               " state = 'archive' AND id > ?1 ORDER BY id",
     [IND_CALL_FORGET_FILE] = "DELETE FROM files WHERE id = ?1",
     [IND_CALL_COMPACTED] =
-        "INSERT INTO files(archive, series, number, state, messages, text, first, last, removed)"
-        " VALUES(?1, ?2, ?3, 'compacted', ?4, ?5, ?6, ?7, ?8)",
+        "INSERT INTO files(archive, series, number, state, messages, text, first, last, removed, route)"
+        " VALUES(?1, ?2, ?3, 'compacted', ?4, ?5, ?6, ?7, ?8, ?9)",
+    [IND_CALL_ADD_REMOVED] = "INSERT INTO files(archive, series, number, state, removed, reason, route)"
+                             " VALUES(?1, ?2, ?3, 'removed', ?4, ?5, ?6)",
     [IND_CALL_GET_VOLUMES] = "SELECT packed FROM volumes WHERE file = ?1",
     [IND_CALL_SET_VOLUMES] = "INSERT INTO volumes VALUES(?1, ?2) ON CONFLICT(file) DO UPDATE SET packed = ?2",
     [IND_CALL_FORGET_VOLUMES] = "DELETE FROM volumes WHERE file = ?1",
-    [IND_CALL_SET_COUNTED] =
-        "UPDATE files SET counted = ?2, counted_bytes = ?3, counted_hash = ?4,"
-        " messages = CASE WHEN ?2 = 1 THEN coalesce(messages, ?5) ELSE messages END WHERE id = ?1",
+    [IND_CALL_SET_COUNTED] = "UPDATE files SET counted = ?2, counted_bytes = ?3, counted_hash = ?4,"
+                             " counted_messages = ?5 WHERE id = ?1",
     [IND_CALL_ADD_HOUR] =
         "INSERT INTO hours VALUES(?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10, ?11, ?12)"
         " ON CONFLICT(hour, route) DO UPDATE SET emergency = emergency + ?3, alert = alert + ?4,"

@@ -212,6 +212,29 @@ static void count_file(int folder, struct counted_file *file, struct ind_countin
     close(opened);
 }
 
+/* ---- Of an archive that goes ---- */
+
+static struct ind_slice name_of(void *context, uint32_t device)
+{
+    return ind_counting_name(context, device);
+}
+
+char *ind_catalog_closing_of(int folder, const char *archive, int stored,
+                             const struct ind_interrupt *interrupt)
+{
+    struct ind_counting *counting = ind_counting_new();
+    char *text = NULL, *path = strdup(archive);
+    struct counted_file file = {.archive = path, .stored = stored};
+    if (counting && path) {
+        count_file(folder, &file, counting, interrupt);
+        struct ind_volumes *volumes = file.error ? NULL : ind_counting_volumes(counting);
+        text = volumes ? ind_catalog_closing_text(volumes, name_of, counting) : NULL;
+    }
+    free(path);
+    ind_counting_free(counting);
+    return text;
+}
+
 /* ---- Into the catalog: within a change ---- */
 
 static uint32_t number_of(void *context, struct ind_slice device)
@@ -248,7 +271,8 @@ static enum ind_catalog_status set_counted(struct ind_catalog *catalog, const st
                                    : IND_COUNTED_WHOLE);
     sqlite3_bind_int64(set, 3, partly ? (int64_t)file->to : 0); /* further on nothing is needed of it */
     sqlite3_bind_int64(set, 4, partly ? file->mark : 0);
-    sqlite3_bind_int64(set, 5, (int64_t)messages);
+    if (!partly && !file->error)
+        sqlite3_bind_int64(set, 5, (int64_t)messages);
     return ind_catalog_run(catalog, set);
 }
 

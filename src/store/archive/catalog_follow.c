@@ -18,7 +18,7 @@ struct following {
     struct ind_catalog *catalog;
     const struct ind_interrupt *interrupt;
     enum ind_catalog_status status;
-    bool interrupted;
+    bool interrupted, from_the_beginning;
 };
 
 /* ---- Records ---- */
@@ -42,42 +42,11 @@ static void run(struct following *following, sqlite3_stmt *statement)
     following->status = ind_catalog_run(following->catalog, statement);
 }
 
-enum ind_catalog_status ind_catalog_forget_file(struct ind_catalog *catalog, int64_t file)
-{
-    enum ind_catalog_status status = ind_catalog_store_volumes(catalog, file, NULL, true, NULL);
-    sqlite3_stmt *forget =
-        status == IND_CATALOG_GOOD ? ind_catalog_call(catalog, IND_CALL_FORGET_FILE, &status) : NULL;
-    if (!forget)
-        return status;
-    sqlite3_bind_int64(forget, 1, file);
-    return ind_catalog_run(catalog, forget);
-}
-
-/* Takes out all that a call lists; its parameters are a text, and another one or a number. */
-static void forget_all(struct following *following, enum ind_catalog_call call, const char *text,
-                       const char *other, uint64_t number)
-{
-    while (following->status == IND_CATALOG_GOOD) {
-        sqlite3_stmt *list = call_of(following, call, text);
-        if (!list)
-            return;
-        if (other)
-            ind_catalog_bind_text(list, 2, other);
-        else
-            bind_number(list, 2, number);
-        const bool any = sqlite3_step(list) == SQLITE_ROW;
-        const int64_t file = any ? sqlite3_column_int64(list, 0) : 0;
-        sqlite3_reset(list);
-        if (!any)
-            return;
-        following->status = ind_catalog_forget_file(following->catalog, file);
-    }
-}
-
 /* One that was live under this path, and was never rotated, is gone. */
 static void take_opened(struct following *following, const struct ind_journal_record *record)
 {
-    forget_all(following, IND_CALL_STALE_LIVE, record->live, record->archive, 0);
+    following->status = ind_catalog_forget_all(following->catalog, IND_CALL_STALE_LIVE, record->live,
+                                               record->archive, UINT64_MAX);
     if (following->status != IND_CATALOG_GOOD)
         return;
     sqlite3_stmt *call = call_of(following, IND_CALL_OPENED, record->archive);
@@ -144,32 +113,19 @@ static void take_hashed(struct following *following, const struct ind_journal_re
     run(following, call);
 }
 
-static uint32_t number_of(void *context, struct ind_slice name)
+/* Of one whose other records were left out when the journal was written anew. */
+static int64_t add_removed(struct following *following, const struct ind_journal_record *record)
 {
-    return ind_catalog_device(context, name);
-}
-
-/* What cannot be read stays unknown. */
-static void take_volumes(struct following *following, int64_t file, const char *text)
-{
-    struct ind_volumes *volumes = ind_volumes_new();
-    if (!volumes)
-        following->status = IND_CATALOG_FAILED;
-    else if (ind_volumes_read(ind_slice_of(text), number_of, following->catalog, volumes))
-        following->status = ind_catalog_store_volumes(following->catalog, file, volumes, true, NULL);
-    ind_volumes_free(volumes);
-}
-
-static void set_counted(struct following *following, int64_t file)
-{
-    sqlite3_stmt *call = ind_catalog_call(following->catalog, IND_CALL_SET_COUNTED, &following->status);
-    if (!call)
-        return;
-    sqlite3_bind_int64(call, 1, file);
-    sqlite3_bind_int(call, 2, IND_COUNTED_WHOLE);
-    sqlite3_bind_int64(call, 3, 0);
-    sqlite3_bind_int64(call, 4, 0);
-    run(following, call);
+    sqlite3_stmt *add = call_of(following, IND_CALL_ADD_REMOVED, record->archive);
+    if (!add)
+        return 0;
+    ind_catalog_bind_text(add, 2, record->series);
+    bind_number(add, 3, record->number);
+    ind_catalog_bind_time(add, 4, record->at);
+    ind_catalog_bind_text(add, 5, record->reason);
+    ind_catalog_bind_text(add, 6, ind_catalog_compacted_route(following->catalog, record->series));
+    run(following, add);
+    return sqlite3_last_insert_rowid(following->catalog->db);
 }
 
 /* Those that were counted before it went stay as they are. */
@@ -187,47 +143,20 @@ static void take_removed(struct following *following, const struct ind_journal_r
     if (!find)
         return;
     const bool known = sqlite3_step(find) == SQLITE_ROW;
-    const int64_t file = known ? sqlite3_column_int64(find, 0) : 0;
-    const int counted = known ? sqlite3_column_int(find, 1) : IND_COUNTED_WHOLE;
+    int64_t file = known ? sqlite3_column_int64(find, 0) : 0;
+    const bool counted = known && sqlite3_column_int(find, 1) == IND_COUNTED_WHOLE;
     sqlite3_reset(find);
-    if (counted == IND_COUNTED_WHOLE)
-        return;
-    take_volumes(following, file, record->volumes);
-    if (following->status == IND_CATALOG_GOOD)
-        set_counted(following, file);
+    if (!known)
+        file = add_removed(following, record);
+    if (!counted && following->status == IND_CATALOG_GOOD)
+        following->status = ind_catalog_take_text(following->catalog, file, record->volumes);
 }
 
-/* In the place of all that were removed before; of those that are still known here more is known. */
-static void take_compacted(struct following *following, const struct ind_journal_record *record)
+/* What it stands for is settled once all else is known. */
+static void note_compacted(struct following *following, const struct ind_journal_record *record)
 {
-    char name[PATH_ROOM];
-    sqlite3_stmt *sum = call_of(following, IND_CALL_SUM_REMOVED, record->series);
-    if (!sum || record->messages == UINT64_MAX)
-        return;
-    bind_number(sum, 2, record->number);
-    const double known = sqlite3_step(sum) == SQLITE_ROW ? sqlite3_column_double(sum, 0) : 0;
-    sqlite3_reset(sum);
-    if (known >= (double)record->messages)
-        return;
-    forget_all(following, IND_CALL_REMOVED_OF, record->series, NULL, record->number);
-    snprintf(name, sizeof name, "compacted: %s", record->series); /* no archive has a name of this form */
-    sqlite3_stmt *add =
-        following->status == IND_CATALOG_GOOD ? call_of(following, IND_CALL_COMPACTED, name) : NULL;
-    if (!add)
-        return;
-    ind_catalog_bind_text(add, 2, record->series);
-    bind_number(add, 3, record->number);
-    bind_number(add, 4, record->messages);
-    bind_number(add, 5, record->bytes);
-    ind_catalog_bind_time(add, 6, record->first);
-    ind_catalog_bind_time(add, 7, record->last);
-    ind_catalog_bind_time(add, 8, record->at);
-    run(following, add);
-    const int64_t file = sqlite3_last_insert_rowid(following->catalog->db);
-    if (following->status == IND_CATALOG_GOOD && record->volumes)
-        take_volumes(following, file, record->volumes);
-    if (following->status == IND_CATALOG_GOOD)
-        set_counted(following, file);
+    if (following->from_the_beginning)
+        following->status = ind_catalog_note_compacted(following->catalog, record);
 }
 
 static void take(void *context, const struct ind_journal_record *record)
@@ -256,7 +185,7 @@ static void take(void *context, const struct ind_journal_record *record)
         take_removed(following, record);
         break;
     case IND_EVENT_COMPACTED:
-        take_compacted(following, record);
+        note_compacted(following, record);
         break;
     case IND_EVENT_PROTECTED:
         take_text(following, IND_CALL_PROTECTED, record->archive, record->reason ? record->reason : "");
@@ -404,31 +333,20 @@ enum ind_catalog_status ind_catalog_look(struct ind_catalog *catalog)
 
 /* ---- All of it ---- */
 
-static void doubt_all(struct following *following)
-{
-    sqlite3_stmt *call = ind_catalog_call(following->catalog, IND_CALL_DOUBT, &following->status);
-    if (call)
-        run(following, call);
-}
-
-/* From its beginning: what it does not tell any more was never so. */
-static void settle_doubts(struct following *following)
-{
-    forget_all(following, IND_CALL_DOUBTED, NULL, NULL, UINT64_MAX);
-    if (following->status == IND_CATALOG_GOOD)
-        following->status = ind_catalog_look_at_all(following->catalog);
-}
-
 enum ind_catalog_status ind_catalog_follow_all(struct ind_catalog *catalog,
                                                const struct ind_interrupt *interrupt)
 {
     struct following following = {.catalog = catalog, .interrupt = interrupt};
     const uint64_t from = ind_catalog_place(catalog);
+    following.from_the_beginning = from == 0;
     if (from == 0)
-        doubt_all(&following);
+        following.status = ind_catalog_doubt_all(catalog);
     const uint64_t to = ind_journal_read(catalog->folder, from, NULL, take, &following);
-    if (from == 0 && !following.interrupted)
-        settle_doubts(&following);
+    if (from == 0 && !following.interrupted && following.status == IND_CATALOG_GOOD)
+        following.status = ind_catalog_settle_doubts(catalog);
+    if (from == 0 && !following.interrupted && following.status == IND_CATALOG_GOOD)
+        following.status = ind_catalog_look_at_all(catalog);
+    ind_catalog_forget_compacted(catalog);
     if (following.interrupted)
         return IND_CATALOG_LOCKED;
     if (following.status != IND_CATALOG_GOOD || (to == from && from > 0))

@@ -9,10 +9,10 @@
 enum { PATIENCE = 500 };
 
 /* No more than is asked of an archive in a list: a row costs as much as all that is then printed of it. */
-static const char rows_text[] =
-    "SELECT archive, series, number, state, live, route, policy, rotated, first, last, messages, text, bytes,"
-    " compression, sha256 IS NOT NULL, copied, protected, known"
-    " FROM files WHERE state IN ('live', 'archive')";
+static const char rows_text[] = "SELECT archive, series, number, state, live, route, policy, rotated, first, "
+                                "last, coalesce(messages, counted_messages), text, bytes,"
+                                " compression, sha256 IS NOT NULL, copied, protected, known"
+                                " FROM files WHERE state IN ('live', 'archive')";
 
 enum column {
     ARCHIVE,

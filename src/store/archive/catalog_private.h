@@ -38,14 +38,16 @@ enum ind_catalog_call {
     IND_CALL_FOUND,
     IND_CALL_STATE_OF,
     IND_CALL_TRY_AGAIN,
-    IND_CALL_SUM_REMOVED,
-    IND_CALL_REMOVED_OF,
+    IND_CALL_KNOWN_TO,
+    IND_CALL_BELIEVE,
+    IND_CALL_DOUBTED_OF,
     IND_CALL_STALE_LIVE,
     IND_CALL_DOUBT,
     IND_CALL_DOUBTED,
     IND_CALL_GONE_UNKNOWN,
     IND_CALL_FORGET_FILE,
     IND_CALL_COMPACTED,
+    IND_CALL_ADD_REMOVED,
     IND_CALL_GET_VOLUMES,
     IND_CALL_SET_VOLUMES,
     IND_CALL_FORGET_VOLUMES,
@@ -69,7 +71,8 @@ struct ind_catalog {
     char reason[256];
     struct XXH64_state_s *journal_hash; /* of its first journal_at bytes; NULL: not begun */
     uint64_t journal_at;
-    struct ind_live_count *lives; /* when live files were last counted */
+    struct ind_compacted *compacted; /* records of that kind, while the journal is read */
+    struct ind_live_count *lives;    /* when live files were last counted */
 };
 
 /* ---- catalog_calls.c ---- */
@@ -117,8 +120,15 @@ enum ind_catalog_status ind_catalog_follow_all(struct ind_catalog *catalog,
                                                const struct ind_interrupt *interrupt);
 enum ind_catalog_status ind_catalog_look_at_all(struct ind_catalog *catalog);
 
-/* Takes a file out of the catalog, and its volumes out of all sums; within a change. */
-enum ind_catalog_status ind_catalog_forget_file(struct ind_catalog *catalog, int64_t file);
+/* ---- catalog_doubt.c: within a change, around the reading of a journal from its beginning ---- */
+
+enum ind_catalog_status ind_catalog_doubt_all(struct ind_catalog *catalog);
+enum ind_catalog_status ind_catalog_note_compacted(struct ind_catalog *catalog,
+                                                   const struct ind_journal_record *record);
+/* Of the series, as such a record has it; NULL where there is none. */
+const char *ind_catalog_compacted_route(const struct ind_catalog *catalog, const char *series);
+enum ind_catalog_status ind_catalog_settle_doubts(struct ind_catalog *catalog);
+void ind_catalog_forget_compacted(struct ind_catalog *catalog);
 
 /* ---- catalog_volumes.c: within a change ---- */
 
@@ -130,6 +140,19 @@ uint32_t ind_catalog_device(struct ind_catalog *catalog, struct ind_slice name);
 enum ind_catalog_status ind_catalog_store_volumes(struct ind_catalog *catalog, int64_t file,
                                                   struct ind_volumes *volumes, bool instead,
                                                   uint64_t *messages);
+
+/* The text that the journal keeps of them; new, NULL where there is none, or memory is out. */
+char *ind_catalog_closing_text(struct ind_volumes *volumes,
+                               struct ind_slice (*name)(void *context, uint32_t device), void *context);
+
+/* Takes a file out of the catalog, and its volumes out of all sums. */
+enum ind_catalog_status ind_catalog_forget_file(struct ind_catalog *catalog, int64_t file);
+/* All that a call lists; its parameters are a text, and a number or (UINT64_MAX) another text. */
+enum ind_catalog_status ind_catalog_forget_all(struct ind_catalog *catalog, enum ind_catalog_call call,
+                                               const char *text, const char *other, uint64_t number);
+
+/* The volumes of a file are those that the journal has as a text; what cannot be read stays unknown. */
+enum ind_catalog_status ind_catalog_take_text(struct ind_catalog *catalog, int64_t file, const char *text);
 
 /* Those that are there; NULL with *status set. */
 struct ind_volumes *ind_catalog_volumes(struct ind_catalog *catalog, int64_t file,

@@ -195,6 +195,74 @@ enum ind_catalog_status ind_catalog_store_volumes(struct ind_catalog *catalog, i
     return status;
 }
 
+enum ind_catalog_status ind_catalog_forget_file(struct ind_catalog *catalog, int64_t file)
+{
+    enum ind_catalog_status status = ind_catalog_store_volumes(catalog, file, NULL, true, NULL);
+    sqlite3_stmt *forget =
+        status == IND_CATALOG_GOOD ? ind_catalog_call(catalog, IND_CALL_FORGET_FILE, &status) : NULL;
+    if (!forget)
+        return status;
+    sqlite3_bind_int64(forget, 1, file);
+    return ind_catalog_run(catalog, forget);
+}
+
+enum ind_catalog_status ind_catalog_forget_all(struct ind_catalog *catalog, enum ind_catalog_call call,
+                                               const char *text, const char *other, uint64_t number)
+{
+    enum ind_catalog_status status = IND_CATALOG_GOOD;
+    while (status == IND_CATALOG_GOOD) {
+        sqlite3_stmt *list = ind_catalog_call(catalog, call, &status);
+        if (!list)
+            return status;
+        ind_catalog_bind_text(list, 1, text);
+        if (number <= INT64_MAX)
+            sqlite3_bind_int64(list, 2, (int64_t)number);
+        else
+            ind_catalog_bind_text(list, 2, other);
+        const bool any = sqlite3_step(list) == SQLITE_ROW;
+        const int64_t file = any ? sqlite3_column_int64(list, 0) : 0;
+        sqlite3_reset(list);
+        if (!any)
+            break;
+        status = ind_catalog_forget_file(catalog, file);
+    }
+    return status;
+}
+
+/* ---- Out of the journal ---- */
+
+static uint32_t number_for(void *context, struct ind_slice name)
+{
+    return ind_catalog_device(context, name);
+}
+
+static enum ind_catalog_status set_whole(struct ind_catalog *catalog, int64_t file, uint64_t messages)
+{
+    enum ind_catalog_status status;
+    sqlite3_stmt *call = ind_catalog_call(catalog, IND_CALL_SET_COUNTED, &status);
+    if (!call)
+        return status;
+    sqlite3_bind_int64(call, 1, file);
+    sqlite3_bind_int(call, 2, IND_COUNTED_WHOLE);
+    sqlite3_bind_int64(call, 3, 0);
+    sqlite3_bind_int64(call, 4, 0);
+    sqlite3_bind_int64(call, 5, (int64_t)messages);
+    return ind_catalog_run(catalog, call);
+}
+
+enum ind_catalog_status ind_catalog_take_text(struct ind_catalog *catalog, int64_t file, const char *text)
+{
+    enum ind_catalog_status status = IND_CATALOG_GOOD;
+    uint64_t messages = 0;
+    struct ind_volumes *volumes = ind_volumes_new();
+    if (!volumes)
+        return IND_CATALOG_FAILED;
+    if (ind_volumes_read(ind_slice_of(text), number_for, catalog, volumes))
+        status = ind_catalog_store_volumes(catalog, file, volumes, true, &messages);
+    ind_volumes_free(volumes);
+    return status == IND_CATALOG_GOOD ? set_whole(catalog, file, messages) : status;
+}
+
 /* ---- Of an archive that goes ---- */
 
 static struct ind_slice name_of(void *context, uint32_t device)
@@ -210,12 +278,13 @@ static struct ind_slice name_of(void *context, uint32_t device)
                                            : IND_SLICE("-");
 }
 
-static char *closing_text(struct ind_catalog *catalog, struct ind_volumes *volumes)
+char *ind_catalog_closing_text(struct ind_volumes *volumes, struct ind_slice (*name)(void *, uint32_t),
+                               void *context)
 {
     static const size_t longest[] = {LONGEST_WHOLE, LONGEST_BY_HOUR, SIZE_MAX};
     for (int detail = IND_VOLUMES_WHOLE; detail <= IND_VOLUMES_BY_DAY; detail++) {
         size_t length;
-        char *text = ind_volumes_write(volumes, (enum ind_volume_detail)detail, name_of, catalog, &length);
+        char *text = ind_volumes_write(volumes, (enum ind_volume_detail)detail, name, context, &length);
         if (!text || (length && length <= longest[detail]))
             return text;
         free(text);
@@ -236,7 +305,7 @@ char *ind_catalog_closing(struct ind_catalog *catalog, const char *archive)
     sqlite3_reset(find);
     struct ind_volumes *volumes = known ? ind_catalog_volumes(catalog, file, &status) : NULL;
     if (volumes)
-        text = closing_text(catalog, volumes);
+        text = ind_catalog_closing_text(volumes, name_of, catalog);
     ind_volumes_free(volumes);
     sqlite3_stmt *names = catalog->calls[IND_CALL_DEVICE_NAME];
     if (names) /* a row that is still read would keep the log from being taken over */

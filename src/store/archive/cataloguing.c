@@ -94,7 +94,9 @@ static enum ind_catalog_status open_it(struct ind_keeper *keeper, char *reason, 
         ind_catalog_open(disk->state_path, disk->store, disk->folder, 0, &cataloguing->catalog, reason, room);
     if (status != IND_CATALOG_GOOD)
         return status;
-    status = ind_catalog_look(cataloguing->catalog);
+    status = ind_catalog_check(cataloguing->catalog);
+    if (status == IND_CATALOG_GOOD)
+        status = ind_catalog_look(cataloguing->catalog);
     snprintf(reason, room, "%s", ind_catalog_reason(cataloguing->catalog));
     cataloguing->counted = IND_STEADY_NEVER;
     return status;
@@ -146,8 +148,12 @@ void ind_keeper_catalog(struct ind_keeper *keeper, struct ind_clocks now,
     }
 }
 
-char *ind_keeper_closing(struct ind_keeper *keeper, const struct ind_archive *archive)
+char *ind_keeper_closing(struct ind_keeper *keeper, const struct ind_archive *archive, bool in_a_hurry)
 {
     struct ind_catalog *catalog = keeper->cataloguing->catalog;
-    return catalog ? ind_catalog_closing(catalog, archive->path) : NULL;
+    const struct ind_disk *disk = keeper->disk;
+    char *text = catalog ? ind_catalog_closing(catalog, archive->path) : NULL;
+    if (text || disk->dry_run || in_a_hurry)
+        return text;
+    return ind_catalog_closing_of(disk->folder, archive->path, archive->stored, NULL);
 }

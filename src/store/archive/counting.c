@@ -17,6 +17,7 @@ enum { SEEN = 8192, LONGEST_SEEN = 96, LONGEST_HOUR = 20, MOST_NAMES = 1 << 16 }
 struct device {
     UT_hash_handle hh;
     uint32_t number; /* IND_DEVICE_FIRST for the first of the file, and so on */
+    size_t length;   /* there may be any bytes in it */
     char name[];
 };
 
@@ -117,13 +118,13 @@ static uint32_t number_of(struct ind_counting *counting, struct ind_slice name)
         ind_volumes_set_folded(counting->volumes);
         return IND_DEVICE_OTHERS;
     }
-    device = make_room(counting) ? malloc(sizeof *device + name.length + 1) : NULL;
+    device = make_room(counting) ? malloc(sizeof *device + name.length) : NULL;
     if (!device) {
         counting->out_of_memory = true;
         return IND_DEVICE_NONE;
     }
     memcpy(device->name, name.at, name.length);
-    device->name[name.length] = '\0';
+    device->length = name.length;
     device->number = IND_DEVICE_FIRST + counting->device_count;
     HASH_ADD_KEYPTR(hh, counting->devices, device->name, name.length, device);
     counting->by_number[counting->device_count++] = device;
@@ -224,6 +225,18 @@ void ind_counting_add(struct ind_counting *counting, struct ind_slice block)
 
 /* ---- What came of them ---- */
 
+struct ind_volumes *ind_counting_volumes(struct ind_counting *counting)
+{
+    settle_seen(counting);
+    return counting->out_of_memory ? NULL : counting->volumes;
+}
+
+struct ind_slice ind_counting_name(const struct ind_counting *counting, uint32_t device)
+{
+    const struct device *is = counting->by_number[device - IND_DEVICE_FIRST];
+    return (struct ind_slice){is->name, is->length};
+}
+
 struct ind_volumes *ind_counting_end(struct ind_counting *counting,
                                      uint32_t (*number)(void *, struct ind_slice), void *context,
                                      uint64_t *messages)
@@ -234,8 +247,9 @@ struct ind_volumes *ind_counting_end(struct ind_counting *counting,
     struct ind_volumes *volumes = ind_volumes_new();
     uint32_t *numbers = calloc((size_t)counting->device_count + 1, sizeof *numbers);
     bool good = volumes && numbers && !counting->out_of_memory;
-    for (uint32_t i = 0; good && i < counting->device_count; i++)
-        numbers[i] = number(context, ind_slice_of(counting->by_number[i]->name));
+    for (uint32_t i = 0; good && i < counting->device_count; i++) {
+        numbers[i] = number(context, ind_counting_name(counting, IND_DEVICE_FIRST + i));
+    }
     *messages = 0;
     for (size_t i = 0; good && i < count; i++) {
         struct ind_volume volume = list[i];

@@ -13,6 +13,10 @@ void ind_counting_free(struct ind_counting *counting);
 void ind_counting_begin(struct ind_counting *counting, int stored);
 /* Whole lines; only the last of a file may lack its end. */
 void ind_counting_add(struct ind_counting *counting, struct ind_slice block);
+/* What was added since the beginning, with devices numbered as they came, and the name of each of these; of
+ * counting until it begins anew. NULL where memory was out. */
+struct ind_volumes *ind_counting_volumes(struct ind_counting *counting);
+struct ind_slice ind_counting_name(const struct ind_counting *counting, uint32_t device);
 /* What was added since the beginning, with the numbers that `number` gives for devices by their names. New,
  * the caller's; NULL where memory is out, or was. *messages of them. */
 struct ind_volumes *ind_counting_end(struct ind_counting *counting,

@@ -110,8 +110,9 @@ void ind_cataloguing_free(struct ind_cataloguing *cataloguing);
 /* Brings the catalog up to date. What fails is told, and done later. */
 void ind_keeper_catalog(struct ind_keeper *keeper, struct ind_clocks now,
                         const struct ind_interrupt *interrupt);
-/* What the journal is to keep of the volumes of an archive that goes: new; NULL where nothing is known. */
-char *ind_keeper_closing(struct ind_keeper *keeper, const struct ind_archive *archive);
+/* What the journal is to keep of the volumes of an archive that goes: new; NULL where nothing is known. Where
+ * the catalog does not know it the archive is read, unless `in_a_hurry`. */
+char *ind_keeper_closing(struct ind_keeper *keeper, const struct ind_archive *archive, bool in_a_hurry);
 
 /* ---- protect.c ---- */
 

@@ -24,8 +24,9 @@ struct archive {
 /* What is left out of a series. */
 struct series {
     UT_hash_handle hh;
-    char *name, *policy, *last; /* last: the path of the last archive that is left out */
-    uint64_t number;            /* of that */
+    char *name, *policy, *route,
+        *last; /* route: of those that are left out; last: the path of the last archive that is left out */
+    uint64_t number; /* of that */
     uint64_t archives, messages, bytes;
     ind_time first, until;
     struct ind_volumes *volumes; /* NULL: of none of them known; all devices are "others" */
@@ -175,6 +176,8 @@ static void add_up(struct compacting *compacting, struct series *series,
             (void)ind_link_handed_on(record, &series->link);
     }
     series->archives += record->event == IND_EVENT_REMOVED;
+    if (record->route)
+        replace(compacting, &series->route, record->route);
     if (record->volumes)
         add_volumes(compacting, series, record->volumes);
     if (record->event == IND_EVENT_ROTATED || record->event == IND_EVENT_COMPACTED) {
@@ -256,6 +259,7 @@ static void put_summary(struct compacting *compacting, struct series *series)
         .series = series->name,
         .number = series->number,
         .archive = series->last,
+        .route = series->route,
         .archives = series->archives,
         .bytes = series->bytes,
         .messages = series->messages,
@@ -335,6 +339,7 @@ static void free_all(struct compacting *compacting)
         HASH_DEL(compacting->series, series);
         free(series->name);
         free(series->policy);
+        free(series->route);
         free(series->last);
         ind_volumes_free(series->volumes);
         free(series);

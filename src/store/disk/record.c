@@ -32,7 +32,7 @@ static const struct member {
     {"number", NUMBER, PLACE(number), OF_ARCHIVES, false},
     {"archive", TEXT, PLACE(archive), OF_ARCHIVES, false},
     {"live", TEXT, PLACE(live), IN(OPENED), false},
-    {"route", TEXT, PLACE(route), IN(OPENED), false},
+    {"route", TEXT, PLACE(route), IN(OPENED) | IN(COMPACTED), false},
     {"policy", TEXT, PLACE(policy), IN(OPENED), false},
     {"layout", TEXT, PLACE(layout), IN(OPENED), false},
     {"version", NUMBER, PLACE(version), IN(OPENED), false},

@@ -29,7 +29,7 @@ struct ind_journal_record {
     const char *series;
     const char *archive; /* path of the plain archive: known from the opening on */
     const char *live;    /* opened */
-    const char *route;   /* opened */
+    const char *route;   /* opened; compacted: the last one */
     const char *policy;  /* opened */
     const char *layout;  /* opened */
     uint64_t version;    /* opened: of the rules by which lines are written; 0: those before there was one */
