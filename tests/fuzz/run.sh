@@ -6,14 +6,16 @@ here=$(cd "$(dirname "$0")" && pwd)
 failed=0
 TMPDIR=$(mktemp -d) # what fuzzers write, also those that break off
 export TMPDIR
-for name in header payload framing condition config devices fleet line pattern edits journal control reload; do
+for fuzzer in "$1"/tests/fuzz/fuzz_*; do
+    name=${fuzzer##*/fuzz_}
+    [ -x "$fuzzer" ] && [ -d "$here/corpus/$name" ] || continue
     scratch=$(mktemp -d)
     if [ "$name" = header ]; then # the page of headers has one of each form
         awk -v to="$scratch" '/^```$/ { inside = !inside; next } inside && !/^ / { printf "%s", $0 > (to "/page-" NR) }' \
             "$here/../../docs/headers.md"
     fi
     echo "fuzz: $name, $2 s"
-    if ! "$1/tests/fuzz/fuzz_$name" -max_total_time="$2" -print_final_stats=0 -verbosity=0 -rss_limit_mb=2048 \
+    if ! "$fuzzer" -max_total_time="$2" -print_final_stats=0 -verbosity=0 -rss_limit_mb=2048 \
         -timeout=10 -close_fd_mask=1 -artifact_prefix="$here/corpus/$name/found-" "$scratch" "$here/corpus/$name"; then
         failed=1
     fi

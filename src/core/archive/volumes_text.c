@@ -43,12 +43,18 @@ static int64_t day_of(int64_t hour)
     return hour / HOURS_A_DAY - (hour % HOURS_A_DAY < 0);
 }
 
-/* Hours of which no calendar tells are not known. */
+/* Whether an ind_time can tell it. */
+static bool is_told(int64_t hour)
+{
+    const int64_t most = INT64_MAX / (3600 * (int64_t)IND_SECOND);
+    return hour <= most && hour >= -most;
+}
+
+/* Others are not known. */
 static void put_hour(struct ind_buffer *out, int64_t hour, bool day)
 {
     struct ind_civil civil;
-    const int64_t most = INT64_MAX / (3600 * (int64_t)IND_SECOND); /* of what an ind_time can tell */
-    if (hour > most || hour < -most) {
+    if (!is_told(hour)) {
         ind_buffer_byte(out, '-');
         return;
     }
@@ -202,7 +208,7 @@ static bool read_hour(struct ind_slice text, int64_t *hour)
         (text.length == 13 && !read_number(last, HOURS_A_DAY - 1, &of_day)))
         return false;
     *hour = ind_days_from_civil((int)year, (int)month, (int)day) * HOURS_A_DAY + (int64_t)of_day;
-    return true;
+    return is_told(*hour);
 }
 
 static bool read_name(struct ind_slice text, char name[LONGEST_NAME], size_t *length)
