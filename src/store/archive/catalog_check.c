@@ -80,7 +80,7 @@ static enum ind_catalog_status add_files(struct checking *checking)
         const uint32_t route = route_of(checking, (const char *)sqlite3_column_text(rows, 1));
         if (!volumes)
             status = IND_CATALOG_FAILED;
-        else if (!ind_volumes_unpack(packed, volumes))
+        else if (!ind_catalog_unpack(packed, volumes))
             status = damaged(catalog, "the volumes of a file are not as they were packed");
         const struct ind_volume *list =
             status == IND_CATALOG_GOOD ? ind_volumes_sorted(volumes, &count) : NULL;

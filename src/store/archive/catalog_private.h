@@ -141,6 +141,9 @@ enum ind_catalog_status ind_catalog_store_volumes(struct ind_catalog *catalog, i
                                                   struct ind_volumes *volumes, bool instead,
                                                   uint64_t *messages);
 
+/* Adds what is stored of a file; false where it is none. */
+bool ind_catalog_unpack(struct ind_slice stored, struct ind_volumes *volumes);
+
 /* The text that the journal keeps of them; new, NULL where there is none, or memory is out. */
 char *ind_catalog_closing_text(struct ind_volumes *volumes,
                                struct ind_slice (*name)(void *context, uint32_t device), void *context);

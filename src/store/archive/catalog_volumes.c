@@ -3,6 +3,7 @@
 
 #include <stdlib.h>
 #include <string.h>
+#include <zstd.h>
 
 /* Names that strangers make up do not fill the disk: beyond so many a device is one of the "others". */
 enum { MOST_DEVICES = 1000000 };
@@ -84,6 +85,39 @@ static enum ind_catalog_status add_hours(struct ind_catalog *catalog, struct ind
     return status;
 }
 
+/* ---- As they are stored ---- */
+
+/* No file's volumes are longer. */
+enum { LONGEST_PACKED = 128 << 20, LEVEL = 3 };
+
+bool ind_catalog_unpack(struct ind_slice stored, struct ind_volumes *volumes)
+{
+    const unsigned long long length = ZSTD_getFrameContentSize(stored.at, stored.length);
+    if (length == ZSTD_CONTENTSIZE_ERROR || stored.length == 0) /* it is none of zstd's */
+        return ind_volumes_unpack(stored, volumes);
+    char *packed = length <= LONGEST_PACKED ? malloc((size_t)length + 1) : NULL;
+    const bool good = packed && ZSTD_decompress(packed, (size_t)length, stored.at, stored.length) == length &&
+                      ind_volumes_unpack((struct ind_slice){packed, (size_t)length}, volumes);
+    free(packed);
+    return good;
+}
+
+/* By zstd where that is shorter. New; NULL where memory is out. */
+static char *pack(struct ind_volumes *volumes, size_t *length)
+{
+    char *packed = ind_volumes_pack(volumes, length);
+    const size_t room = packed ? ZSTD_compressBound(*length) : 0;
+    char *shorter = packed ? malloc(room) : NULL;
+    const size_t size = shorter ? ZSTD_compress(shorter, room, packed, *length, LEVEL) : *length;
+    if (!shorter || ZSTD_isError(size) || size >= *length) {
+        free(shorter);
+        return packed;
+    }
+    free(packed);
+    *length = size;
+    return shorter;
+}
+
 /* ---- Of a file ---- */
 
 static enum ind_catalog_status damaged(struct ind_catalog *catalog)
@@ -104,7 +138,7 @@ struct ind_volumes *ind_catalog_volumes(struct ind_catalog *catalog, int64_t fil
         const int result = sqlite3_step(get);
         *status = ind_catalog_status_of(catalog, result);
         if (result == SQLITE_ROW &&
-            !ind_volumes_unpack(
+            !ind_catalog_unpack(
                 (struct ind_slice){sqlite3_column_blob(get, 0), (size_t)sqlite3_column_bytes(get, 0)},
                 volumes))
             *status = damaged(catalog);
@@ -127,7 +161,7 @@ static enum ind_catalog_status put(struct ind_catalog *catalog, int64_t file, st
     if (!volumes)
         return ind_catalog_run(catalog, set);
     size_t length;
-    char *packed = ind_volumes_pack(volumes, &length);
+    char *packed = pack(volumes, &length);
     if (!packed)
         return IND_CATALOG_FAILED;
     sqlite3_bind_blob64(set, 2, packed, length, SQLITE_STATIC);

@@ -12,7 +12,7 @@
 #include <xxhash.h>
 
 /* MOST_NAMES: of devices, in one file; further ones are "others". */
-enum { SEEN = 8192, LONGEST_SEEN = 96, LONGEST_HOUR = 20, MOST_NAMES = 1 << 16 };
+enum { SEEN = 4096, LONGEST_SEEN = 80, LONGEST_HOUR = 20, MOST_NAMES = 1 << 16 };
 
 struct device {
     UT_hash_handle hh;
@@ -21,11 +21,12 @@ struct device {
     char name[];
 };
 
-/* What lines with these bytes are, and how many there were in the present hour. */
+/* What lines with these bytes are, and how many there were in the present hour. What changes lies together with
+ * what is looked at first. */
 struct seen {
-    char who[LONGEST_SEEN];
     size_t length; /* 0: free */
     struct ind_volume volume;
+    char who[LONGEST_SEEN];
 };
 
 struct ind_counting {
