@@ -65,6 +65,27 @@ for _ in $(seq "$rounds"); do
 done | median >time
 row "the same, compressed with an index" "$(cat time)" "0.97"
 
+# The longest pause of a receiver at a rate that the machine bears, with an archive each second or so and without any.
+pausing() { # pausing POLICY: milliseconds
+    local pid longest
+    config "$1"
+    echo 'listen: [{udp: "127.0.0.1:0"}]' >>indagator.yaml
+    "$program" collect >out 2>&1 &
+    pid=$!
+    until "$program" status >/dev/null 2>&1; do sleep 0.05; done
+    port=$("$program" status --json | sed 's/.*127.0.0.1:\([0-9]*\).*/\1/')
+    "$program" emit --to "udp:127.0.0.1:$port" --from messages.log --rate 80000 --count 800000 >/dev/null 2>&1
+    longest=$("$program" status --json | sed -n 's/.*"longest_pause":\([0-9.e-]*\).*/\1/p')
+    kill $pid && wait $pid || true
+    rm -rf log state
+    awk -v a="$longest" 'BEGIN { printf "%.2f\n", a * 1000 }'
+}
+for _ in $(seq "$rounds"); do
+    pausing '{every: month}, compress: none' >>never
+    pausing '{size: 16 MiB}, chain: yes' >>often
+done
+row "longest pause of a receiver, 80,000 datagrams a second for 10 s, archives of 16 MiB, compressed, indexed, chained and counted: against none, ms, median of $rounds" "$(median <often), $(median <never)" "no longer"
+
 config '{size: 16 MiB}, chain: yes'
 "$program" collect --from messages.log >/dev/null && "$program" rotate >/dev/null
 bare() { find log -name '*.zst' -print0 | xargs -0 -P "$(nproc)" -n 1 sh -c 'zstd -dcq "$0" | openssl dgst -sha256'; }
