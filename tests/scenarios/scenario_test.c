@@ -24,6 +24,7 @@ enum { FILES_A_DAY = 20, MOST_STEPS = 4096, MOST_TOLD = 200, ROOM = 1200 };
 /* A file system that can run full, and a process that can stop dead after any change to it. */
 struct disk {
     uint64_t left;  /* UINT64_MAX: any number of bytes */
+    uint64_t space; /* that it says are free, though it takes more; UINT64_MAX: as the real one */
     long changes;   /* made so far */
     long die_after; /* -1: never */
 };
@@ -151,7 +152,16 @@ static int disk_rename(void *context, int folder, const char *from, const char *
 
 static int disk_remove(void *context, int folder, const char *path)
 {
-    return dead(context) ? -1 : ind_fs_posix.remove(NULL, folder, path);
+    struct disk *disk = context;
+    struct stat facts;
+    if (dead(disk))
+        return -1;
+    const bool known = fstatat(folder, path, &facts, AT_SYMLINK_NOFOLLOW) == 0;
+    if (ind_fs_posix.remove(NULL, folder, path) != 0)
+        return -1;
+    if (known && disk->space != UINT64_MAX)
+        disk->space += (uint64_t)facts.st_size;
+    return 0;
 }
 
 static int disk_make_folder(void *context, int folder, const char *path, unsigned mode, int64_t group)
@@ -162,6 +172,16 @@ static int disk_make_folder(void *context, int folder, const char *path, unsigne
 static int disk_own(void *context, int file, unsigned mode, int64_t group)
 {
     return dead(context) ? -1 : ind_fs_posix.own(NULL, file, mode, group);
+}
+
+static int disk_space(void *context, int folder, uint64_t *size, uint64_t *room)
+{
+    const struct disk *disk = context;
+    if (disk->space == UINT64_MAX)
+        return ind_fs_posix.space(NULL, folder, size, room);
+    *size = UINT64_C(1) << 40;
+    *room = disk->space;
+    return 0;
 }
 
 /* ---- The engine ---- */
@@ -300,7 +320,7 @@ static void open_engine(struct player *player)
     player->tap = ind_tap_new(&player->nobody);
     assert_true(player->accounts && player->rings && player->slabs && player->tap);
     player->fs = (struct ind_fs){&player->disk, disk_open,   disk_write,       disk_truncate, disk_sync,
-                                 disk_rename,   disk_remove, disk_make_folder, disk_own};
+                                 disk_rename,   disk_remove, disk_make_folder, disk_own,      disk_space};
     struct ind_store_settings settings = {.config = player->loaded.config,
                                           .fs = &player->fs,
                                           .now = player->now,
@@ -718,6 +738,8 @@ static void play_line(struct player *player)
         expect_same(player, rest);
     } else if ((rest = after(line, "disk ")) != NULL) {
         player->disk.left = strcmp(rest, "free") == 0 ? UINT64_MAX : strtoul(rest, NULL, 10);
+    } else if ((rest = after(line, "space ")) != NULL) {
+        player->disk.space = strcmp(rest, "any") == 0 ? UINT64_MAX : strtoul(rest, NULL, 10);
     } else if (strcmp(line, "restart") == 0 || strcmp(line, "crash") == 0) {
         restart(player, *line == 'r');
     } else {
@@ -744,7 +766,7 @@ static long play_once(struct player *player, long die_after)
 {
     size_t every = find_line(player, "every step"), then = find_line(player, "then");
     player->folder = ind_folder_new();
-    player->disk = (struct disk){UINT64_MAX, 0, -1};
+    player->disk = (struct disk){UINT64_MAX, UINT64_MAX, 0, -1};
     player->number = 0;
     play_lines(player, 0, every);
     long changes = 0;

@@ -21,8 +21,8 @@ struct device {
     char name[];
 };
 
-/* What lines with these bytes are, and how many there were in the present hour. What changes lies together with
- * what is looked at first. */
+/* What lines with these bytes are, and how many there were in the present hour. What changes lies together
+ * with what is looked at first. */
 struct seen {
     size_t length; /* 0: free */
     struct ind_volume volume;

@@ -7,7 +7,6 @@
 #include <stdio.h>
 #include <stdlib.h>
 #include <sys/stat.h>
-#include <sys/statvfs.h>
 #include <unistd.h>
 #define XXH_INLINE_ALL
 #include <xxhash.h>
@@ -66,18 +65,18 @@ uint64_t ind_path_hash(struct ind_slice path)
 
 void ind_disk_space(const struct ind_disk *disk, unsigned file_system, uint64_t *size, uint64_t *room)
 {
-    struct statvfs facts;
+    const struct ind_fs *fs = &disk->fs;
     bool good = false;
     if (file_system == 0) {
-        good = fstatvfs(disk->folder, &facts) == 0;
+        good = fs->space(fs->context, disk->folder, size, room) == 0;
     } else {
         int folder = openat(disk->folder, place_of(disk, file_system),
                             O_RDONLY | O_DIRECTORY | O_NOFOLLOW | O_CLOEXEC);
-        good = folder >= 0 && fstatvfs(folder, &facts) == 0;
+        good = folder >= 0 && fs->space(fs->context, folder, size, room) == 0;
         close_if_open(folder);
     }
-    *size = good ? (uint64_t)facts.f_blocks * facts.f_frsize : 0;
-    *room = good ? (uint64_t)facts.f_bavail * facts.f_frsize : 0;
+    if (!good)
+        *size = *room = 0;
 }
 
 /* ---- Opening ---- */

@@ -8,6 +8,7 @@
 #include <string.h>
 #include <sys/resource.h>
 #include <sys/stat.h>
+#include <sys/statvfs.h>
 #include <unistd.h>
 
 enum { NAME_MOST = 255 };
@@ -117,8 +118,20 @@ static int posix_make_folder(void *context, int folder, const char *path, unsign
     return result;
 }
 
-const struct ind_fs ind_fs_posix = {NULL,         posix_open,   posix_write,       posix_truncate, posix_sync,
-                                    posix_rename, posix_remove, posix_make_folder, posix_own};
+static int posix_space(void *context, int folder, uint64_t *size, uint64_t *room)
+{
+    struct statvfs facts;
+    (void)context;
+    if (fstatvfs(folder, &facts) != 0)
+        return -1;
+    *size = (uint64_t)facts.f_blocks * facts.f_frsize;
+    *room = (uint64_t)facts.f_bavail * facts.f_frsize;
+    return 0;
+}
+
+const struct ind_fs ind_fs_posix = {NULL,       posix_open,   posix_write,  posix_truncate,
+                                    posix_sync, posix_rename, posix_remove, posix_make_folder,
+                                    posix_own,  posix_space};
 
 static int dry_open(void *context, int folder, const char *path, int flags, unsigned mode)
 {
@@ -188,7 +201,7 @@ static int dry_own(void *context, int file, unsigned mode, int64_t group)
 }
 
 const struct ind_fs ind_fs_dry = {NULL,       dry_open,   dry_write,       dry_truncate, dry_sync,
-                                  dry_rename, dry_remove, dry_make_folder, dry_own};
+                                  dry_rename, dry_remove, dry_make_folder, dry_own,      posix_space};
 
 /* A file system that flushes no folders says EINVAL: it does what it can. */
 static int sync_folder(const struct ind_fs *fs, int folder, const char *path)

@@ -21,6 +21,8 @@ struct ind_fs {
     int (*remove)(void *context, int folder, const char *path);
     int (*make_folder)(void *context, int folder, const char *path, unsigned mode, int64_t group);
     int (*own)(void *context, int file, unsigned mode, int64_t group); /* group -1: leave it */
+    /* Bytes of the file system that the open folder is of: all, and those free for us. Changes nothing. */
+    int (*space)(void *context, int folder, uint64_t *size, uint64_t *room);
 };
 
 extern const struct ind_fs ind_fs_posix;

@@ -259,8 +259,14 @@ static int model_own(void *context, int file, unsigned mode, int64_t group)
     return goes() ? ind_fs_posix.own(context, file, mode, group) : -1;
 }
 
-static const struct ind_fs model = {NULL,         model_open,   model_write,       model_truncate, model_sync,
-                                    model_rename, model_remove, model_make_folder, model_own};
+static int model_space(void *context, int at, uint64_t *size, uint64_t *room)
+{
+    return ind_fs_posix.space(context, at, size, room);
+}
+
+static const struct ind_fs model = {NULL,       model_open,   model_write,  model_truncate,
+                                    model_sync, model_rename, model_remove, model_make_folder,
+                                    model_own,  model_space};
 
 /* ---- A store on it ---- */
 
