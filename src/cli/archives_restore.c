@@ -123,6 +123,13 @@ static bool restore_one(const struct ind_selected *selected, const struct ind_ar
         return false;
     }
     int error = restore_file(selected, entry, folder, part, &made, &digest, &reason);
+    if (error == EEXIST && !made) {
+        ind_complain(
+            "%s is there already: of a restore that was stopped, or that is under way; remove it, and "
+            "try again",
+            part);
+        return false;
+    }
     const bool right = is_right(entry, error, reason, &digest);
     if (right && linkat(folder, part, folder, entry->archive, 0) != 0) {
         ind_complain("%s: %s", entry->archive,

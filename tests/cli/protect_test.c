@@ -3,6 +3,18 @@
 #define _GNU_SOURCE
 #include "support/archives.h"
 
+/* Sanitizers take more than all that there is. */
+#if defined(__SANITIZE_ADDRESS__) || defined(__SANITIZE_THREAD__)
+#define LITTLE_MEMORY ""
+#elif defined(__has_feature)
+#if __has_feature(address_sanitizer) || __has_feature(thread_sanitizer)
+#define LITTLE_MEMORY ""
+#endif
+#endif
+#ifndef LITTLE_MEMORY
+#define LITTLE_MEMORY "ulimit -v 400000; "
+#endif
+
 #define ROUTES                                                                                               \
     "store: log\nstate: state\nzone: UTC\n"                                                                  \
     "routes:\n  - {name: a, when: facility is kern, file: \"a.log\", archive: few, last: yes}\n"             \
@@ -121,6 +133,70 @@ static void what_is_not_right_is_named_and_left_out(void **state)
     expect("restore a.log", 3, "its text is not the one that was hashed");
 }
 
+/* Two stores whose archives have the same names: each needs a place of its own. */
+static void two_stores_at_one_place_do_not_mix(void **state)
+{
+    (void)state;
+    static const char *const words[] = {"ours", "theirs"};
+    for (int i = 0; i < 2; i++) {
+        char config[600], message[100];
+        snprintf(config, sizeof config,
+                 "store: log%d\nstate: state%d\nzone: UTC\nroutes: [{name: a, file: a.log}]\n"
+                 "archives: {default: {second place: share, keep: {number: 1}}}\n",
+                 i, i);
+        snprintf(message, sizeof message, "<13>1 2026-11-23T04:45:00Z pier1-rtr app - - - %s\n", words[i]);
+        ind_write_file(ind_path(folder, "indagator.yaml"), config);
+        ind_write_file(ind_path(folder, "messages.log"), message);
+        run("mkdir -p share && " IND_PROGRAM " collect --from messages.log && " IND_PROGRAM " rotate");
+    }
+    run("zstd -dcq share/a-20261123T044500Z-000001.log.zst | grep -q ours");
+    struct ind_ran ran = ind_shell(folder, "%s rotate 2>&1", IND_PROGRAM);
+    if (!strstr(ran.out, "the copies of another store are there"))
+        fail_msg("%s", ran.out);
+    ind_ran_free(&ran);
+    /* What has not been copied does not go. */
+    ind_write_file(ind_path(folder, "messages.log"), "<13>1 2026-11-23T04:46:00Z pier1-rtr app - - - more\n");
+    run(IND_PROGRAM " collect --from messages.log && " IND_PROGRAM
+                    " rotate && test $(ls log1/a-* | wc -l) = 2");
+    run("sed -i 's/share/other/' indagator.yaml && mkdir other && " IND_PROGRAM
+        " rotate && test $(ls other/a-* | wc -l) = 2");
+}
+
+/* An archive that unpacks to a thousand times its size is read in pieces: little memory, no more time than
+ * its text takes; one whose frames say more than they hold is named. */
+static void what_unpacks_to_very_much_takes_little_memory(void **state)
+{
+    (void)state;
+    make_store();
+    run("head -c 150000000 /dev/zero | tr '\\0' 'x' | fold -w 1000 | zstd -q -o "
+        "log/bomb-20261123T044500Z-000001.log.zst");
+    run("head -c 90000000 /dev/zero | zstd -q -o log/line-20261123T044500Z-000001.log.zst"); /* one line */
+    struct ind_ran ran = ind_shell(
+        folder,
+        LITTLE_MEMORY
+        "%s archives verify >/dev/null; %s search --since 2026-11-01 nothing >out 2>&1; "
+        "cat out; "
+        "%s archives rebuild; %s archives restore --since 2026-11-01 --until 2026-11-24 bomb >/dev/null",
+        IND_PROGRAM, IND_PROGRAM, IND_PROGRAM, IND_PROGRAM);
+    if (strstr(ran.out, "memory") || strstr(ran.err, "memory") ||
+        !strstr(ran.out, "the catalog is made anew") || !strstr(ran.out, "64 MiB"))
+        fail_msg("%s%s", ran.out, ran.err);
+    ind_ran_free(&ran);
+}
+
+/* What a restore that was stopped has left is named, and nobody else's file is touched. */
+static void an_unfinished_restore_is_told(void **state)
+{
+    (void)state;
+    make_store();
+    run(IND_PROGRAM " archives restore --to whole c/ >/dev/null");
+    run("mkdir -p again/c && for f in $(cd whole && find . -type f); do echo torn >again/$f.part; done");
+    expect("restore --to again c/app1", 3, ".log.part is there already: of a restore that was stopped");
+    run("grep -q torn again/c/app1-*-000001.log.part && rm again/c/*.part");
+    expect("restore --to again c/", 0, "restored");
+    run("diff -r whole again");
+}
+
 int main(void)
 {
     const struct CMUnitTest tests[] = {
@@ -128,6 +204,9 @@ int main(void)
         cmocka_unit_test_setup_teardown(a_running_collector_is_asked, set_up, tear_down),
         cmocka_unit_test_setup_teardown(what_is_restored_is_what_was_stored, set_up, tear_down),
         cmocka_unit_test_setup_teardown(what_is_not_right_is_named_and_left_out, set_up, tear_down),
+        cmocka_unit_test_setup_teardown(two_stores_at_one_place_do_not_mix, set_up, tear_down),
+        cmocka_unit_test_setup_teardown(what_unpacks_to_very_much_takes_little_memory, set_up, tear_down),
+        cmocka_unit_test_setup_teardown(an_unfinished_restore_is_told, set_up, tear_down),
     };
     return cmocka_run_group_tests(tests, NULL, NULL);
 }

@@ -34,17 +34,29 @@ static bool wrong(char *reason, const char *place, const char *path, const char 
     return false;
 }
 
+/* Two stores at one place would write over each other's archives. */
+static bool is_ours(const struct ind_copier *copier, int place, char *reason)
+{
+    const struct ind_copy *copy = &copier->copy;
+    const enum ind_claim claim = ind_store_id_claim(&copier->fs, place, copy->id);
+    return claim == IND_CLAIM_OURS ||
+           wrong(reason, copy->place, IND_STORE_ID_PATH,
+                 claim == IND_CLAIM_OTHERS
+                     ? "the copies of another store are there; each needs a place of its own"
+                     : strerror(errno));
+}
+
 /* A mount point without its share is a folder like any other, and empty. */
 static bool is_the_place(const struct ind_copier *copier, int place, char *reason)
 {
     const struct ind_copy *copy = &copier->copy;
     if (faccessat(place, IND_STORE_OWN, F_OK, 0) == 0)
-        return true;
+        return is_ours(copier, place, reason);
     if (copy->known)
         return wrong(reason, copy->place, IND_STORE_OWN, "it is not there any more; is the share mounted?");
     if (copier->fs.make_folder(copier->fs.context, place, IND_STORE_OWN, 0750, -1) != 0 && errno != EEXIST)
         return wrong(reason, copy->place, IND_STORE_OWN, strerror(errno));
-    return true;
+    return is_ours(copier, place, reason);
 }
 
 static bool make_folders(const struct ind_copier *copier, int place, char *reason)

@@ -4,12 +4,14 @@
 #define IND_STORE_ARCHIVE_COPIER_H
 
 #include "store/disk/disk.h"
+#include "store/disk/identity.h"
 
 struct ind_copy {
-    char *place; /* folder */
-    bool known;  /* something was copied there before: it must look like it */
-    char *path;  /* of the file, below the store and below `place` */
-    char *text;  /* of the file, where it is not below the store; else NULL */
+    char *place;               /* folder */
+    bool known;                /* something was copied there before: it must look like it */
+    char id[IND_STORE_ID + 1]; /* of the store (store/disk/identity.h) */
+    char *path;                /* of the file, below the store and below `place` */
+    char *text;                /* of the file, where it is not below the store; else NULL */
     size_t length;
 };
 

@@ -90,9 +90,9 @@ bool ind_keeper_recompress(struct ind_keeper *keeper, struct ind_archive *archiv
     error = error ? error : ind_fs_sync_folders_of(&disk->fs, disk->folder, to);
     if (!error && !take_over(keeper, archive, policy, from, to, size, now))
         error = errno;
-    if (error == ECANCELED)
-        return false;
-    if (error) { /* not before the next start: it is good as it is */
+    if (error == ECANCELED || ind_disk_is_full(error))
+        return false; /* later */
+    if (error) {      /* not before the next start: it is good as it is */
         archive->stays_as_packed = true;
         keeper->counts.failed++;
         ind_disk_report(disk, IND_OWN_ARCHIVE_FAILED, archive->path, "cannot compress %s once more: %s", from,

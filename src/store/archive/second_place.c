@@ -15,10 +15,11 @@ enum { LEAST_PAUSE = 10, MOST_PAUSE = 600, TELL_AGAIN = 3600 };
 struct ind_copies {
     struct ind_copier *copier;
     bool busy;
-    char *archive;    /* that is under way; NULL: it is a journal */
-    char *place;      /* of what is under way, or was last */
-    bool journal_due; /* that place has got something since its journal was copied */
-    int64_t pause;    /* seconds */
+    char *archive;             /* that is under way; NULL: it is a journal */
+    char *place;               /* of what is under way, or was last */
+    bool journal_due;          /* that place has got something since its journal was copied */
+    int64_t pause;             /* seconds */
+    char id[IND_STORE_ID + 1]; /* of the store; empty: not read yet */
     struct ind_steady again, reported;
 };
 
@@ -149,6 +150,7 @@ static void forget(struct ind_copy *copy)
 
 static bool begin(struct ind_copies *copies, struct ind_copy *copy, bool good)
 {
+    memcpy(copy->id, copies->id, sizeof copy->id);
     if (good)
         ind_copier_begin(copies->copier, copy);
     else
@@ -192,7 +194,13 @@ static bool begin_archive(struct ind_keeper *keeper, const struct ind_archive *a
 static bool begin_next(struct ind_keeper *keeper)
 {
     struct ind_copies *copies = keeper->copies;
+    const struct ind_disk *disk = keeper->disk;
     const struct ind_archive *archive = next_to_copy(keeper, &keeper->counts.to_copy);
+    if ((archive || copies->journal_due) && !disk->dry_run && !copies->id[0] &&
+        !ind_store_id(&disk->fs, disk->folder, copies->id)) {
+        copies->id[0] = '\0';
+        return false; /* the disk takes nothing: later */
+    }
     if (copies->journal_due && (!archive || strcmp(place_of(keeper, archive), copies->place) != 0))
         return begin_journal(keeper);
     return archive && begin_archive(keeper, archive);

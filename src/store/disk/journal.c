@@ -11,11 +11,13 @@
 bool ind_journal_append(const struct ind_fs *fs, int journal, const char *line, size_t length)
 {
     struct iovec pieces[] = {{(char *)line, length}, {(char[]){'\n'}, 1}};
+    const off_t before = lseek(journal, 0, SEEK_END);
     ssize_t written = fs->write(fs->context, journal, pieces, 2);
     int error = written < 0 ? errno : ENOSPC;
     if (written == (ssize_t)length + 1)
         return true;
-    if (written > 0) /* end the torn line, so that the next record stands alone */
+    /* A torn line goes, so that the next record stands alone: a full disk would not let us end it. */
+    if (written > 0 && (before < 0 || fs->truncate(fs->context, journal, (uint64_t)before) != 0))
         (void)ind_fs_write_all(fs, journal, "\n", 1);
     errno = error;
     return false;

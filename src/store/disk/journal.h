@@ -11,7 +11,8 @@
 #define IND_STORE_OWN ".indagator"
 #define IND_JOURNAL_PATH IND_STORE_OWN "/journal.jsonl"
 
-/* Appends a line, which is given without its end, in one write; false with errno set. */
+/* Appends a line, which is given without its end, in one write; false with errno set, and then it is as it
+ * was. One thread at a time, and one process. */
 bool ind_journal_append(const struct ind_fs *fs, int journal, const char *line, size_t length);
 
 /* Opens for appending, ending a torn last line first. -1 with errno set. */

@@ -7,7 +7,9 @@
 #include "store/archive/keeper.h"
 #include "store/write/store.h"
 #include <fcntl.h>
+#include <signal.h>
 #include <string.h>
+#include <sys/resource.h>
 #include <sys/stat.h>
 #include <unistd.h>
 
@@ -489,6 +491,36 @@ static void a_lock_is_not_waited_for(void **state)
     end();
 }
 
+/* A limit on the size of files stands for a full disk: the journal and the files of the store are smaller
+ * than the catalog is. */
+static void a_full_disk_is_waited_for(void **state)
+{
+    (void)state;
+    struct rlimit before, little;
+    struct stat facts;
+    begin();
+    for (int i = 0; i < STEPS / 2; i++)
+        do_something();
+    assert_int_equal(stat(catalog_path("-wal"), &facts), 0);
+    assert_true(facts.st_size > 100000);
+    assert_int_equal(getrlimit(RLIMIT_FSIZE, &before), 0);
+    little = (struct rlimit){(rlim_t)facts.st_size, before.rlim_max};
+    assert_true(signal(SIGXFSZ, SIG_IGN) != SIG_ERR);
+    assert_int_equal(setrlimit(RLIMIT_FSIZE, &little), 0);
+    for (int i = 0; i < 200 && !ind_keeper_counts(ind_store_keeper(store)).catalog_failed; i++) {
+        seconds += 100;
+        file_line(0);
+        keep();
+    }
+    assert_int_equal(setrlimit(RLIMIT_FSIZE, &before), 0);
+    assert_non_null(strstr(told, "cannot be written"));
+    struct ind_catalog *catalog = up_to_date();
+    assert_non_null(strstr(told, "is written again"));
+    expect_filed(catalog, is_compacted() ? 24 : 1);
+    ind_catalog_close(catalog);
+    end();
+}
+
 /* A journal that somebody has changed is read again: what it does not tell any more was never so. */
 static void a_journal_that_was_changed_is_read_again(void **state)
 {
@@ -537,6 +569,7 @@ int main(void)
                                        cmocka_unit_test(what_is_gone_is_known_by_day),
                                        cmocka_unit_test(a_catalog_that_does_not_serve_stops_nobody),
                                        cmocka_unit_test(a_lock_is_not_waited_for),
+                                       cmocka_unit_test(a_full_disk_is_waited_for),
                                        cmocka_unit_test(a_journal_that_was_changed_is_read_again)};
     return cmocka_run_group_tests(tests, NULL, NULL);
 }

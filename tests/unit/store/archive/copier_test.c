@@ -12,6 +12,9 @@
 static char *folder;
 static int store;
 static struct ind_fs fs;
+#define OUR_ID "0123456789abcdef0123456789abcdef"
+#define OTHER_ID "fedcba9876543210fedcba9876543210"
+static const char *store_id = OUR_ID;
 static bool spoil;
 static atomic_bool done, held;
 
@@ -54,8 +57,10 @@ static ssize_t spoiling_write(void *context, int file, const struct iovec *piece
 
 static struct ind_copy copy_of(bool known)
 {
-    return (struct ind_copy){
+    struct ind_copy copy = {
         .place = strdup(ind_path(folder, "share")), .known = known, .path = strdup("a/one.log.zst")};
+    memcpy(copy.id, store_id, sizeof copy.id);
+    return copy;
 }
 
 static void expect(bool known, enum ind_copy_state wanted, const char *part)
@@ -77,6 +82,24 @@ static void a_copy_is_there_whole(void **state)
     expect(false, IND_COPY_DONE, NULL);
     assert_true(ind_file_holds(ind_path(folder, "share/a/one.log.zst"), "what is copied"));
     expect(true, IND_COPY_DONE, NULL); /* a second time it goes over the first */
+}
+
+/* Two stores would write over each other's archives, which have the same names. */
+static void a_place_has_the_copies_of_one_store(void **state)
+{
+    (void)state;
+    store_id = OTHER_ID;
+    expect(false, IND_COPY_DONE, NULL);
+    store_id = OUR_ID;
+    expect(false, IND_COPY_FAILED, "the copies of another store are there");
+    expect(true, IND_COPY_FAILED, "the copies of another store are there");
+    ind_write_file(ind_path(folder, "share/.indagator/id"), "cut off"); /* when the power failed */
+    expect(true, IND_COPY_DONE, NULL);
+    store_id = OTHER_ID;
+    expect(true, IND_COPY_FAILED, "the copies of another store are there");
+    store_id = OUR_ID;
+    assert_int_equal(unlink(ind_path(folder, "share/.indagator/id")), 0);
+    expect(true, IND_COPY_DONE, NULL); /* of before there was one */
 }
 
 static void what_does_not_read_back_the_same_is_no_copy(void **state)
@@ -134,6 +157,7 @@ int main(void)
     fs.write = spoiling_write;
     const struct CMUnitTest tests[] = {
         cmocka_unit_test_setup_teardown(a_copy_is_there_whole, set_up, tear_down),
+        cmocka_unit_test_setup_teardown(a_place_has_the_copies_of_one_store, set_up, tear_down),
         cmocka_unit_test_setup_teardown(what_does_not_read_back_the_same_is_no_copy, set_up, tear_down),
         cmocka_unit_test_setup_teardown(a_folder_without_its_share_is_no_second_place, set_up, tear_down),
         cmocka_unit_test_setup_teardown(a_share_that_hangs_holds_nobody_up, set_up, tear_down),
