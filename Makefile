@@ -53,6 +53,8 @@ prove:
 	@cmake --build $(BUILD) -j $(JOBS)
 	@IND_ALL=1 $(BUILD)/tests/cli_hostile_test
 	@IND_ALL=1 $(BUILD)/tests/unit_store_proof_test
+	@IND_ALL=1 $(BUILD)/tests/unit_store_catalog_test
+	@IND_ALL=1 $(BUILD)/tests/unit_store_full_disk_test
 	@IND_SCENARIO=long_ $(BUILD)/tests/scenarios_scenario_test
 	@IND_MESSAGES=$(or $(MESSAGES),100000) IND_CONDITIONS=$(or $(CONDITIONS),300) $(BUILD)/tests/cli_proof_test
 
