@@ -52,13 +52,13 @@ enum ind_catalog_status ind_catalog_look(struct ind_catalog *catalog);
 
 /* Reads what files hold that is not counted yet, file by file. `now` by the steady clock, in nanoseconds, of
  * which only differences count: live files are read at intervals. What cannot be read is counted as far as it
- * can be. Interrupted between two blocks. */
+ * can be. Ends after the file with which `most` bytes of text are read; interrupted between two blocks. */
 struct ind_catalog_progress {
     uint64_t files, bytes; /* of text, that were read */
     uint64_t to_count;     /* archives that are left */
     uint64_t broken;       /* files that could not be read to their end */
 };
-enum ind_catalog_status ind_catalog_count(struct ind_catalog *catalog, int64_t now,
+enum ind_catalog_status ind_catalog_count(struct ind_catalog *catalog, int64_t now, uint64_t most,
                                           const struct ind_interrupt *interrupt,
                                           struct ind_catalog_progress *progress);
 

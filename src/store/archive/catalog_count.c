@@ -324,14 +324,16 @@ static enum ind_catalog_status count_left(struct ind_catalog *catalog, uint64_t 
     return ind_catalog_status_of(catalog, result);
 }
 
-enum ind_catalog_status ind_catalog_count(struct ind_catalog *catalog, int64_t now,
+enum ind_catalog_status ind_catalog_count(struct ind_catalog *catalog, int64_t now, uint64_t most,
                                           const struct ind_interrupt *interrupt,
                                           struct ind_catalog_progress *progress)
 {
     struct list list = {0};
     struct ind_counting *counting = ind_counting_new();
     enum ind_catalog_status status = counting ? list_files(catalog, &list) : IND_CATALOG_FAILED;
-    for (size_t i = 0; i < list.count && status == IND_CATALOG_GOOD && !ind_interrupted(interrupt); i++) {
+    for (size_t i = 0; i < list.count && status == IND_CATALOG_GOOD && progress->bytes < most &&
+                       !ind_interrupted(interrupt);
+         i++) {
         struct counted_file *file = &list.files[i];
         if (file->live && !is_due(catalog, file, now))
             continue;

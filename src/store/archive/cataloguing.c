@@ -10,6 +10,8 @@
 
 /* Seconds. ANEW: a damaged one is set aside and begun anew, but not more often. */
 enum { COUNT_EVERY = 60, AGAIN = 60, ANEW = 3600, TOLD = 3600 };
+/* Bytes of text in one go: where much is to be counted all else has its turn in between. */
+#define IN_ONE_GO (UINT64_C(256) << 20)
 
 struct ind_cataloguing {
     struct ind_catalog *catalog; /* NULL: not open */
@@ -115,12 +117,14 @@ static enum ind_catalog_status follow(struct ind_keeper *keeper, struct ind_cloc
         return IND_CATALOG_GOOD;
     enum ind_catalog_status status = ind_catalog_follow(catalog, interrupt);
     if (status == IND_CATALOG_GOOD)
-        status = ind_catalog_count(catalog, now.steady.ns, interrupt, &progress);
+        status = ind_catalog_count(catalog, now.steady.ns, IN_ONE_GO, interrupt, &progress);
     if (status != IND_CATALOG_GOOD || ind_interrupted(interrupt))
         return status;
-    cataloguing->journal = journal;
-    cataloguing->counted = now.steady;
     keeper->counts.to_count = progress.to_count;
+    if (progress.bytes < IN_ONE_GO) { /* else there may be more */
+        cataloguing->journal = journal;
+        cataloguing->counted = now.steady;
+    }
     return status;
 }
 
