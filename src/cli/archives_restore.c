@@ -235,6 +235,7 @@ static int print_lines(const struct ind_config *config, const struct ind_selecte
                                            .zone = config->zone,
                                            .as_stored = true,
                                            .now = ind_now(),
+                                           .without_index = true, /* what is proven is the text */
                                            .report = ind_complain_text,
                                            .progress = ind_progress};
     int code = IND_EXIT_FAILED;

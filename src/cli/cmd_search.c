@@ -14,7 +14,7 @@
 
 static struct {
     char *when, *since, *until, *by, *to, *layout, *as, *zone;
-    int count, force, once, copies;
+    int count, force, once, copies, why;
     long top;
 } given;
 
@@ -42,6 +42,8 @@ static struct poptOption *options(void)
          "counted",
          NULL},
         {"copies", '\0', POPT_ARG_NONE, &given.copies, 0, "each of its copies is counted", NULL},
+        {"why", '\0', POPT_ARG_NONE, &given.why, 0,
+         "say how much was read, and what the index of archives left out", NULL},
         {"zone", '\0', POPT_ARG_STRING, &given.zone, 0,
          "print and read times in this zone: local (this machine's), UTC, a name or an offset; without it, "
          "lines are printed as times: has it, and what groups and TIME mean is zone: of the configuration",
@@ -282,6 +284,28 @@ static void report_copies(const struct ind_search_result *result)
                      result->copies == 1 ? "is" : "are", given.once ? "" : "; --copies counts them too");
 }
 
+/* Of archives that have an index (docs/archive-format.md); all else is read to its end. */
+static void tell_why(const struct ind_search_result *result)
+{
+    char size[2][32], number[6][32];
+    if (result->archives == 0) {
+        ind_complain("%s of text were read; no archive with an index was there to be asked, or nothing in "
+                     "the question could be",
+                     ind_size_text(result->bytes, size[0]));
+        return;
+    }
+    ind_complain(
+        "%s of text were read; the index of %s archive%s left out %s of %s pieces, %s of text: %s by "
+        "time, %s by facility and severity, %s by words",
+        ind_size_text(result->bytes, size[0]), ind_grouped(result->archives, number[0]),
+        result->archives == 1 ? "" : "s",
+        ind_grouped(result->frames - result->left_out[IND_READ_IT], number[1]),
+        ind_grouped(result->frames, number[2]), ind_size_text(result->bytes_left_out, size[1]),
+        ind_grouped(result->left_out[IND_LEFT_OUT_BY_TIME], number[3]),
+        ind_grouped(result->left_out[IND_LEFT_OUT_BY_PRI], number[4]),
+        ind_grouped(result->left_out[IND_LEFT_OUT_BY_WORDS], number[5]));
+}
+
 /* What keeps the answer from being whole is said, and is no success. */
 static bool report_gaps(const struct ind_search_result *result, size_t unreadable)
 {
@@ -392,6 +416,8 @@ static int search(const struct ind_call *call, const struct ind_search_settings 
     bool closed = !given.to || close_result(&file, printed);
     int status = result.found ? IND_EXIT_DONE : IND_EXIT_NO;
     report_copies(&result);
+    if (given.why)
+        tell_why(&result);
     if (!report_gaps(&result, unreadable))
         status = IND_EXIT_FAILED;
     if (!printed && !given.to && errno == EPIPE) {

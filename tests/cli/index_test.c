@@ -155,11 +155,81 @@ static void a_damaged_index_costs_no_answer(void **state)
     run(IND_PROGRAM " search --when 'text contains \"203.0.7\"' | cmp - before");
 }
 
+/* ---- Searches: the same with an index as without ---- */
+
+/* Of what there is, and of what there is not; what an index can tell, and what it cannot. */
+static void any_question(uint64_t *random, char *question, size_t room)
+{
+    char when[300], span[120] = "";
+    const unsigned kind = ind_random(random, 10);
+    if (kind == 0)
+        snprintf(when, sizeof when, "severity is %u", ind_random(random, 8));
+    else if (kind == 1)
+        snprintf(when, sizeof when, "severity at least error and facility is local%u", ind_random(random, 8));
+    else if (kind == 2)
+        snprintf(when, sizeof when, "text contains \"from 203.0.%u.%u port %u\"", ind_random(random, 4),
+                 ind_random(random, 256), ind_random(random, 256));
+    else if (kind == 3)
+        snprintf(when, sizeof when, "text contains \".%u.%u port \" or text contains \"port %u %cn\"",
+                 ind_random(random, 4), ind_random(random, 256), ind_random(random, 256), '\\');
+    else if (kind == 4)
+        snprintf(when, sizeof when, "text mentions \"203.0.%u.%u\"", ind_random(random, 4),
+                 ind_random(random, 256));
+    else if (kind == 5)
+        snprintf(when, sizeof when, "app is \"app%u\" and text contains \"port %u\"", ind_random(random, 12),
+                 ind_random(random, 256));
+    else if (kind == 6)
+        snprintf(when, sizeof when, "not text contains \"port\" or msgid is \"ID%u\"",
+                 ind_random(random, 70000));
+    else if (kind == 7)
+        snprintf(when, sizeof when, "host is \"pier%u-rtr\" and severity at least notice",
+                 ind_random(random, 300));
+    else if (kind == 8) /* words that go on at both ends */
+        snprintf(when, sizeof when, "text contains \"rom 203.0.%u.%u por\"", ind_random(random, 4),
+                 ind_random(random, 256));
+    else
+        snprintf(when, sizeof when, "text contains \"nobody.has.said.so\"");
+    if (ind_random(random, 2)) {
+        const unsigned day = 1 + ind_random(random, 7), hour = ind_random(random, 24);
+        snprintf(span, sizeof span, "--since 2026-11-%02uT%02u:00:00Z --until 2026-11-%02uT%02u:%02u:00Z",
+                 day, hour, day + ind_random(random, 2), hour, ind_random(random, 60));
+    }
+    snprintf(question, room, "--when '%s' %s", when, span);
+}
+
+static void an_index_changes_no_answer(void **state)
+{
+    (void)state;
+    uint64_t random = IND_RANDOM_START + 5;
+    size_t left_out = 0;
+    make_store();
+    /* The same archives, and no index. */
+    run("rm log/t* log/raw*; mkdir plain && cp -a indagator.yaml state log plain/ && cd plain && for f in "
+        "log/*.zst; "
+        "do zstd -dcq $f | zstd -qf - -o $f.new && mv $f.new $f; done");
+    for (int i = 0; i < (getenv("IND_ALL") ? 500 : 14); i++) {
+        char question[600];
+        any_question(&random, question, sizeof question);
+        struct ind_ran ran =
+            ind_shell(folder,
+                      "%s search --why %s >one 2>why; echo $? >>one; cd plain && %s search %s "
+                      ">../two 2>/dev/null; echo $? >>../two; cd .. && cmp one two && cat why",
+                      IND_PROGRAM, question, IND_PROGRAM, question);
+        const char *why = strstr(ran.out, "left out ");
+        if (ran.status != 0)
+            fail_msg("%s: %s%s", question, ran.out, ran.err);
+        left_out += why && strncmp(why, "left out 0 ", 11) != 0;
+        ind_ran_free(&ran);
+    }
+    assert_true(left_out > 2);
+}
+
 int main(void)
 {
     const struct CMUnitTest tests[] = {
         cmocka_unit_test_setup_teardown(each_frame_holds_what_its_index_says, set_up, tear_down),
         cmocka_unit_test_setup_teardown(a_damaged_index_costs_no_answer, set_up, tear_down),
+        cmocka_unit_test_setup_teardown(an_index_changes_no_answer, set_up, tear_down),
     };
     return cmocka_run_group_tests(tests, NULL, NULL);
 }

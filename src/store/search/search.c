@@ -144,8 +144,9 @@ static void report_unread(struct ind_search_worker *worker, const char *reason)
     worker->unread_file[worker->file] = true;
 }
 
+/* `shift`: what is added to places that the reader tells. */
 static void read_piece(struct ind_search_worker *worker, const struct ind_search_piece *piece,
-                       struct ind_reader *reader, bool partial)
+                       struct ind_reader *reader, bool partial, uint64_t shift)
 {
     struct ind_search *search = worker->search;
     struct ind_slice block;
@@ -156,6 +157,7 @@ static void read_piece(struct ind_search_worker *worker, const struct ind_search
         uint64_t bytes = atomic_fetch_add(&search->bytes, block.length) + block.length;
         if (search->settings->progress)
             search->settings->progress(search->settings->context, bytes);
+        at += shift;
         if (first) { /* the line that began before belongs to the piece before */
             const char *newline = memchr(block.at, '\n', block.length);
             size_t skip = newline ? (size_t)(newline - block.at) + 1 : block.length;
@@ -168,6 +170,54 @@ static void read_piece(struct ind_search_worker *worker, const struct ind_search
     }
     if (going && !worker->failed && result == IND_READ_FAILED)
         report_unread(worker, ind_reader_reason(reader));
+}
+
+/* Frames that lie together, up to where another one is left out. */
+static void read_frames(struct ind_search_worker *worker, const struct ind_search_piece *piece, int file,
+                        const struct ind_index_frame *from, const struct ind_index_frame *end, uint64_t text)
+{
+    const int copy = dup(file);
+    struct ind_reader *reader =
+        copy < 0 ? NULL
+                 : ind_reader_open(copy, IND_COMPRESS_ZSTD, from->offset, end[-1].offset + end[-1].packed);
+    worker->failed |= !reader;
+    if (reader)
+        read_piece(worker, piece, reader, false, text - from->offset);
+    ind_reader_close(reader);
+}
+
+/* An archive by its index. False where it has none, or that leaves nothing out: then it is read as it is. */
+static bool search_by_index(struct ind_search_worker *worker, const struct ind_search_piece *piece, int file)
+{
+    struct ind_search *search = worker->search;
+    struct ind_index index;
+    char *bytes;
+    if (!ind_search_frames_help(search) || !is_self_timed(worker->stored) ||
+        !ind_index_file_read(file, &index, &bytes))
+        return false;
+    const struct ind_index_frame *run = NULL, *end = index.frames + index.frame_count;
+    uint64_t text = 0, run_text = 0;
+    ind_search_note_lacking(worker, search->lost_in_edits);
+    for (const struct ind_index_frame *frame = index.frames; frame < end; text += frame++->text) {
+        const enum ind_left_out why = ind_search_frame(search, frame);
+        atomic_fetch_add(&search->left_out[why], 1);
+        if (why == IND_READ_IT && !run) {
+            run = frame;
+            run_text = text;
+        } else if (why != IND_READ_IT) {
+            atomic_fetch_add(&search->bytes_left_out, frame->text);
+            if (run)
+                read_frames(worker, piece, file, run, frame, run_text);
+            run = NULL;
+        }
+    }
+    if (run)
+        read_frames(worker, piece, file, run, end, run_text);
+    atomic_fetch_add(&search->archives, 1);
+    atomic_fetch_add(&search->frames, index.frame_count);
+    ind_index_free(&index);
+    free(bytes);
+    return true;
 }
 
 static void search_piece(struct ind_search_worker *worker, const struct ind_search_piece *piece)
@@ -198,12 +248,17 @@ static void search_piece(struct ind_search_worker *worker, const struct ind_sear
     if (!S_ISREG(facts.st_mode))
         worker->modified = settings->now;
     worker->last_time = IND_TIME_NONE;
+    if (compression == IND_COMPRESS_ZSTD && settings->files[piece->file].stored &&
+        search_by_index(worker, piece, file)) {
+        close(file);
+        return;
+    }
     struct ind_reader *reader = ind_reader_open(file, compression, partial ? piece->from - 1 : 0, limit);
     if (!reader) {
         worker->failed = true;
         return;
     }
-    read_piece(worker, piece, reader, partial);
+    read_piece(worker, piece, reader, partial, 0);
     ind_reader_close(reader);
 }
 
@@ -437,10 +492,16 @@ void ind_search_run(const struct ind_search_settings *settings, struct ind_searc
                      (settings->line ? settings->line->has_label : settings->layout == IND_LAYOUT_JSON);
     search->lost_in_edits = lost_in_edits(settings->config);
     find_literals(search);
+    ind_search_frames_begin(search);
     for (size_t i = 0; i < settings->file_count; i++)
         result->failed |= !cut_file(search, i);
     run_workers(search, result);
     result->bytes = atomic_load(&search->bytes);
+    result->archives = atomic_load(&search->archives);
+    result->frames = atomic_load(&search->frames);
+    result->bytes_left_out = atomic_load(&search->bytes_left_out);
+    for (int i = 0; i < IND_LEFT_OUT_KINDS; i++)
+        result->left_out[i] = atomic_load(&search->left_out[i]);
     if (settings->once && (settings->by_count || settings->count_only))
         count_once(search, result);
     if (settings->by_count)
@@ -463,6 +524,7 @@ void ind_search_free(struct ind_search_result *result)
         ind_sorter_free(search->sorters[i]);
     free(search->sorters);
     free(search->pieces);
+    free(search->keys);
     ind_literals_free(search->literals);
     free(search);
     free(result->groups);

@@ -50,7 +50,8 @@ struct ind_search_settings {
     const struct ind_zone *times; /* of those that lines show; NULL: UTC */
     bool as_stored;               /* a line in the layout wanted is given as it stands, its time included */
     ind_time now;
-    size_t threads; /* 0: one a processor, four at most */
+    bool without_index; /* archives are read to their end, whatever their index says */
+    size_t threads;     /* 0: one a processor, four at most */
     void (*report)(void *context, const char *text);
     void (*progress)(void *context, uint64_t bytes);
     void *context;
@@ -63,13 +64,24 @@ struct ind_search_group {
     uint64_t count;
 };
 
+/* What becomes of a frame of an archive with an index (docs/archive-format.md). */
+enum ind_left_out {
+    IND_READ_IT,
+    IND_LEFT_OUT_BY_TIME,
+    IND_LEFT_OUT_BY_PRI,
+    IND_LEFT_OUT_BY_WORDS,
+    IND_LEFT_OUT_KINDS
+};
+
 struct ind_search_result {
     uint64_t found, lines, bytes;
     uint64_t copies;       /* with `once`: lines found that are copies; of lines, once they have been given */
     uint64_t unread_files; /* could not be read, or not to the end */
     uint64_t lacking[IND_FIELDS]; /* files whose layout does not hold a field that the condition asks for */
     uint64_t gave_up;             /* messages of which it is not known whether an expression matches */
-    bool failed;                  /* memory or disk ran out: the result is not whole */
+    uint64_t archives, frames, left_out[IND_LEFT_OUT_KINDS]; /* whose index was asked; what became of these */
+    uint64_t bytes_left_out;                                 /* of text */
+    bool failed;                     /* memory or disk ran out: the result is not whole */
     struct ind_search_group *groups; /* most first */
     size_t group_count;
     bool groups_cut; /* more than a million: the rest is not told apart */

@@ -6,6 +6,7 @@
 #include "core/find/find.h"
 #include "core/find/literals.h"
 #include "core/line/line.h"
+#include "store/disk/index_file.h"
 #include "store/disk/line_reader.h"
 #include "store/search/groups.h"
 #include "store/search/once.h"
@@ -34,7 +35,12 @@ struct ind_search {
     struct ind_finder finder;                /* where there is one */
     struct ind_literals *literals;           /* where there are several */
     bool literals_in_json, literals_in_text; /* they stand there as they are */
-    unsigned lost_in_edits;                  /* fields that edits may have given */
+    uint8_t may_be[24];    /* of each facility the severities that an answer may have, a bit for each */
+    bool some_pri_is_none; /* it may not have all of them */
+    uint64_t *keys;        /* of the index, of all literals; NULL: these tell nothing */
+    size_t key_ends[IND_SEARCH_LITERALS];
+    atomic_uint_fast64_t archives, frames, left_out[IND_LEFT_OUT_KINDS], bytes_left_out;
+    unsigned lost_in_edits; /* fields that edits may have given */
     struct ind_sorter **sorters;
     size_t worker_count;
     struct ind_groups groups;
@@ -62,6 +68,17 @@ struct ind_search_worker {
     int stored; /* its layout: store/disk/stored.h */
     ind_time modified, last_time;
 };
+
+/* ---- frames.c ---- */
+
+/* Once the literals are found. */
+void ind_search_frames_begin(struct ind_search *search);
+/* Whether an index may leave anything out. */
+bool ind_search_frames_help(const struct ind_search *search);
+/* Whether a frame is read, or why it need not be: IND_READ_IT, … */
+enum ind_left_out ind_search_frame(const struct ind_search *search, const struct ind_index_frame *frame);
+
+/* ---- line.c ---- */
 
 /* A line of the file at hand, and its place there: read, asked, and kept or counted where it is an answer. */
 void ind_search_read_line(struct ind_search_worker *worker, struct ind_slice line, uint64_t at);
