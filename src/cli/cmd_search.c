@@ -8,6 +8,7 @@
 
 #include <errno.h>
 #include <fcntl.h>
+#include <limits.h>
 #include <stdlib.h>
 #include <sys/stat.h>
 #include <unistd.h>
@@ -15,8 +16,11 @@
 static struct {
     char *when, *since, *until, *by, *to, *layout, *as, *zone;
     int count, force, once, copies, why;
-    long top;
-} given;
+    long top, first, last; /* ABSENT: not given; of `top` 0 */
+} given = {.first = LONG_MIN, .last = LONG_MIN};
+
+enum { MOST_LAST = 1000000 };
+#define ABSENT LONG_MIN
 
 static struct poptOption *options(void)
 {
@@ -30,6 +34,8 @@ static struct poptOption *options(void)
          "TIME"},
         {"until", '\0', POPT_ARG_STRING, &given.until, 0, "before this time; a day includes all of it",
          "TIME"},
+        {"first", '\0', POPT_ARG_LONG, &given.first, 0, "only the first N of what is found, by time", "N"},
+        {"last", '\0', POPT_ARG_LONG, &given.last, 0, "only the last N of what is found, by time", "N"},
         {"count", '\0', POPT_ARG_NONE, &given.count, 0, "only how many", NULL},
         {"by", '\0', POPT_ARG_STRING, &given.by, 0,
          "how many of each, the most frequent first: facility, severity, host, device, sender, listener, "
@@ -137,6 +143,14 @@ static bool go_together(const char **arguments)
         ind_complain("--top goes with --by");
     else if (given.top < 0)
         ind_complain("--top: a number from 1 on");
+    else if ((given.first != ABSENT && given.first < 1) || (given.last != ABSENT && given.last < 1) ||
+             given.last > MOST_LAST)
+        ind_complain("--first and --last: a number from 1 on, of --last up to 1000000");
+    else if (given.first != ABSENT && given.last != ABSENT)
+        ind_complain("--first and --last say the opposite; leave one out");
+    else if ((given.first != ABSENT || given.last != ABSENT) && (given.by || given.count))
+        ind_complain("--%s is of lines, and --%s prints none; leave one out",
+                     given.first != ABSENT ? "first" : "last", given.by ? "by" : "count");
     else if (given.count && given.by)
         ind_complain(
             "--count and --by do not go together: --by counts each group, --count all; leave one out");
@@ -220,14 +234,60 @@ static bool read_settings(const struct ind_config *config, struct ind_search_set
 
 struct printer {
     FILE *out;
-    bool failed;
+    bool failed, enough;
+    uint64_t lines;
+    char **kept; /* the last of them, in a ring, where only these are wanted */
+    size_t *lengths;
 };
+
+static void put_line(struct printer *printer, struct ind_slice line)
+{
+    printer->failed = fwrite(line.at, 1, line.length, printer->out) != line.length;
+}
+
+/* In the place of the oldest. */
+static bool keep_line(void *context, struct ind_slice line)
+{
+    struct printer *printer = context;
+    const size_t place = printer->lines++ % (uint64_t)given.last;
+    char *grown = line.length > printer->lengths[place] ? realloc(printer->kept[place], line.length)
+                                                        : printer->kept[place];
+    printer->failed = !grown && line.length > 0;
+    if (printer->failed)
+        return false;
+    printer->kept[place] = grown;
+    printer->lengths[place] = line.length;
+    if (line.length)
+        memcpy(grown, line.at, line.length);
+    return true;
+}
 
 static bool print_line(void *context, struct ind_slice line)
 {
     struct printer *printer = context;
-    printer->failed = fwrite(line.at, 1, line.length, printer->out) != line.length;
-    return !printer->failed;
+    put_line(printer, line);
+    printer->lines++;
+    printer->enough = given.first != ABSENT && printer->lines == (uint64_t)given.first;
+    return !printer->failed && !printer->enough;
+}
+
+/* All of them are gone through, whatever is wanted of them. */
+static bool print_last(struct ind_search_result *result, struct printer *printer)
+{
+    const uint64_t most = (uint64_t)given.last;
+    printer->kept = calloc((size_t)most, sizeof(char *));
+    printer->lengths = calloc((size_t)most, sizeof *printer->lengths);
+    printer->failed = !printer->kept || !printer->lengths;
+    bool good = !printer->failed && ind_search_lines(result, keep_line, printer);
+    for (uint64_t i = printer->lines > most ? printer->lines - most : 0; good && i < printer->lines; i++) {
+        put_line(printer, (struct ind_slice){printer->kept[i % most], printer->lengths[i % most]});
+        good = !printer->failed;
+    }
+    for (uint64_t i = 0; printer->kept && i < most; i++)
+        free(printer->kept[i]);
+    free(printer->kept);
+    free(printer->lengths);
+    return good;
 }
 
 static void print_groups(const struct ind_search_result *result, const struct ind_search_settings *settings,
@@ -262,15 +322,17 @@ static bool print_result(struct ind_search_result *result, const struct ind_sear
                          bool json, FILE *out)
 {
     char number[32];
-    struct printer printer = {out, false};
+    struct printer printer = {.out = out};
     if (settings->by_count)
         print_groups(result, settings, json, out);
     else if (settings->count_only && json)
         print_count_json(result, settings, out);
     else if (settings->count_only)
         fprintf(out, "%s\n", ind_number_text(result->found, ind_goes_to_terminal(out), number));
+    else if (given.last != ABSENT)
+        return print_last(result, &printer);
     else if (!ind_search_lines(result, print_line, &printer))
-        return false;
+        return printer.enough && !printer.failed;
     return !printer.failed;
 }
 

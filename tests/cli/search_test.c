@@ -88,6 +88,25 @@ static void search_prints_in_order_of_time_over_all_files(void **state)
     expect(0, all, "search", "--layout", "{time} {text}");
 }
 
+/* As many of the first, or of the last, as were asked for; all where there are not so many. */
+static void the_first_and_the_last_are_given(void **state)
+{
+    (void)state;
+    for (int number = 1; number < 9; number++) {
+        struct ind_ran ran = ind_shell(folder,
+                                       "%s search >all && %s search --first %d >first && head -n %d all | "
+                                       "cmp - first && %s search --last %d "
+                                       ">last && tail -n %d all | cmp - last && rm -f into && %s search "
+                                       "--last %d --to into && cmp into last",
+                                       IND_PROGRAM, IND_PROGRAM, number, number, IND_PROGRAM, number, number,
+                                       IND_PROGRAM, number);
+        if (ran.status != 0)
+            fail_msg("%d: %s%s", number, ran.out, ran.err);
+        ind_ran_free(&ran);
+    }
+    expect(1, "", "search", "--first", "3", "--when", "text contains \"not there at all\"");
+}
+
 static void search_takes_conditions_and_spans(void **state)
 {
     (void)state;
@@ -428,6 +447,7 @@ int main(void)
     const struct CMUnitTest tests[] = {
 #define with_store(test) cmocka_unit_test_setup_teardown(test, set_up, tear_down)
         with_store(search_prints_in_order_of_time_over_all_files),
+        with_store(the_first_and_the_last_are_given),
         with_store(search_takes_conditions_and_spans),
         with_store(search_counts_by_fields),
         with_store(search_prints_every_layout),
