@@ -325,6 +325,7 @@ static void open_engine(struct player *player)
                                           .fs = &player->fs,
                                           .now = player->now,
                                           .files_a_day = FILES_A_DAY,
+                                          .no_catalog = strncmp(player->name, "long_", 5) != 0,
                                           .report = tell_of_store,
                                           .settle = settle,
                                           .context = player};

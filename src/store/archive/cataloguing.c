@@ -134,7 +134,7 @@ void ind_keeper_catalog(struct ind_keeper *keeper, struct ind_clocks now,
     struct ind_cataloguing *cataloguing = keeper->cataloguing;
     const struct ind_disk *disk = keeper->disk;
     char reason[256] = "";
-    if (disk->dry_run || disk->state < 0 ||
+    if (disk->dry_run || disk->no_catalog || disk->state < 0 ||
         ind_steady_lately(cataloguing->failed, now.steady, AGAIN * IND_SECOND))
         return;
     enum ind_catalog_status status = open_it(keeper, reason, sizeof reason);
@@ -157,7 +157,7 @@ char *ind_keeper_closing(struct ind_keeper *keeper, const struct ind_archive *ar
     struct ind_catalog *catalog = keeper->cataloguing->catalog;
     const struct ind_disk *disk = keeper->disk;
     char *text = catalog ? ind_catalog_closing(catalog, archive->path) : NULL;
-    if (text || disk->dry_run || in_a_hurry)
+    if (text || disk->dry_run || disk->no_catalog || in_a_hurry)
         return text;
     return ind_catalog_closing_of(disk->folder, archive->path, archive->stored, NULL);
 }

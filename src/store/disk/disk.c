@@ -197,6 +197,7 @@ enum ind_store_status ind_disk_open(const struct ind_disk_settings *settings, st
     made->fs = settings->dry_run ? ind_fs_dry : *settings->fs;
     made->dry_run = settings->dry_run;
     made->copies_apart = settings->copies_apart;
+    made->no_catalog = settings->no_catalog;
     made->folder = made->journal = made->lock = made->state = -1;
     made->report = settings->report;
     made->act = settings->act;

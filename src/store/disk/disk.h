@@ -64,6 +64,7 @@ struct ind_disk_settings {
     const struct ind_fs *fs;
     bool dry_run;
     bool copies_apart; /* what goes to a second place goes on a thread of its own, which may hang */
+    bool no_catalog;   /* there is to be none */
     /* What an administrator must hear of; from both halves. May be NULL. */
     void (*report)(void *context, enum ind_own own, const char *path, const char *text);
     /* Before each action is carried out (with `dry_run`: instead of it); from both halves. May be NULL. */
@@ -78,7 +79,7 @@ struct ind_disk {
     struct ind_fs fs;
     int folder, state, lock, journal; /* state: -1 where there is none, in a dry run */
     struct ind_mounts mounts;
-    bool dry_run, copies_apart;
+    bool dry_run, copies_apart, no_catalog;
     bool held_elsewhere; /* in a dry run: another process writes to the store */
     void (*report)(void *context, enum ind_own own, const char *path, const char *text);
     void (*act)(void *context, const struct ind_action *action);

@@ -69,6 +69,7 @@ static enum ind_store_status set_up(struct ind_store *store, const struct ind_st
                                            .fs = settings->fs,
                                            .dry_run = settings->dry_run,
                                            .copies_apart = settings->copies_apart,
+                                           .no_catalog = settings->no_catalog,
                                            .report = settings->report,
                                            .act = settings->act,
                                            .context = settings->context};

@@ -26,10 +26,10 @@ struct ind_store_settings {
     size_t
         open_files; /* live files held open at most; 0: as many as the configuration and the system allow */
     uint64_t files_a_day; /* that messages may make up, per route; 0: 10000 */
-    bool by_messages;  /* no clock turns files over, only the times of messages do: for messages from files */
-    bool divide;       /* into a part for each file system of the store */
-    bool copies_apart; /* store/disk/disk.h */
-    bool dry_run;      /* changes nothing, takes no lock (store/disk/disk.h) */
+    bool by_messages; /* no clock turns files over, only the times of messages do: for messages from files */
+    bool divide;      /* into a part for each file system of the store */
+    bool copies_apart, no_catalog; /* store/disk/disk.h */
+    bool dry_run;                  /* changes nothing, takes no lock (store/disk/disk.h) */
     /* What an administrator must hear of. Called from both threads. May be NULL. */
     void (*report)(void *context, enum ind_own own, const char *path, const char *text);
     /* Before an action is carried out; with `dry_run`, instead of it. Called from both threads. May be NULL.

@@ -46,6 +46,7 @@ static struct ind_store *open_store(bool dry_run, int64_t seconds, struct ind_bu
                                           .fs = &ind_fs_posix,
                                           .now = at(seconds).wall,
                                           .dry_run = dry_run,
+                                          .no_catalog = true, /* it has no part in this */
                                           .act = list ? note : NULL,
                                           .context = list};
     if (ind_store_open(&settings, &store, reason, sizeof reason) != IND_STORE_OK)

@@ -287,7 +287,8 @@ static struct ind_clocks now(void)
 static bool open_store(long changes)
 {
     char reason[1024] = "";
-    struct ind_store_settings settings = {.config = loaded.config, .fs = &model, .now = NOW + passed};
+    struct ind_store_settings settings = {
+        .config = loaded.config, .fs = &model, .now = NOW + passed, .no_catalog = true};
     int at = open(ind_path(folder, "log"), O_RDONLY | O_DIRECTORY);
     forget_all();
     assert_true(at >= 0);
