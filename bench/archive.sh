@@ -1,18 +1,9 @@
 #!/bin/bash
 # What archives cost: compressing with index and chain, verifying, listing. Each number is the median of ratios of runs next
 # to each other. Usage: bench/archive.sh BUILD [MEGABYTES]; prints rows of a table.
-set -eu
-export LC_ALL=C
-build=$(realpath "$1") megabytes=${2:-300} rounds=${ROUNDS:-5}
-here=$(cd "$(dirname "$0")" && pwd)
-work=$(mktemp -d "${TMPDIR:-/tmp}/indagator-bench-XXXXXX")
-trap 'rm -rf "$work"' EXIT
-cd "$work"
-program=$build/indagator
-seconds() { local s e; s=$(date +%s.%N); "$@" >/dev/null 2>&1; e=$(date +%s.%N); awk -v a="$s" -v b="$e" 'BEGIN { printf "%.4f", b - a }'; }
-median() { sort -n | awk '{ v[NR] = $1 } END { printf "%.2f", NR % 2 ? v[(NR + 1) / 2] : (v[NR / 2] + v[NR / 2 + 1]) / 2 }'; }
-ratio() { awk -v a="$1" -v b="$2" 'BEGIN { print a / b }'; }
-row() { echo "| $1 | $2 | $3 |"; }
+# shellcheck source=bench/collector.sh
+. "$(dirname "$0")/collector.sh"
+megabytes=${2:-300} rounds=${ROUNDS:-5}
 
 mawk -v size=$((megabytes * 1000000)) -f "$here/varied.awk" >messages.log
 config() { # config POLICY

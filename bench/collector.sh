@@ -36,3 +36,8 @@ stored() { "$program" status --json | sed 's/.*"ledger":{\([^}]*\)}.*/\1/; s/.*"
 counted() { sed -n "s/.*\"count\":\([0-9]*\),\"what\":\"$1\".*/\1/p" out; }
 now() { date +%s.%N; }
 calculate() { awk "BEGIN { printf \"$1\", $2 }"; }
+# For ratios of runs next to each other.
+seconds() { local s e; s=$(now); "$@" >/dev/null 2>&1; e=$(now); calculate %.4f "$e - $s"; }
+median() { sort -n | awk '{ v[NR] = $1 } END { printf "%.2f", NR % 2 ? v[(NR + 1) / 2] : (v[NR / 2] + v[NR / 2 + 1]) / 2 }'; }
+ratio() { awk -v a="$1" -v b="$2" 'BEGIN { print a / b }'; }
+row() { echo "| $1 | $2 | $3 |"; }

@@ -96,8 +96,7 @@ static enum ind_catalog_status check_place(struct ind_catalog *catalog, const ch
             status = IND_CATALOG_FOREIGN;
         }
     } else if (result == SQLITE_DONE) {
-        snprintf(catalog->reason, sizeof catalog->reason, "it does not say of which store it is");
-        status = IND_CATALOG_DAMAGED;
+        status = ind_catalog_damaged(catalog, "it does not say of which store it is");
     } else {
         status = ind_catalog_status_of(catalog, result);
     }

@@ -26,7 +26,7 @@ static const char *const texts[IND_CATALOG_CALLS] = {
     [IND_CALL_REMOVED] =
         "UPDATE files SET state = 'removed', removed = ?2, reason = ?3, known = 1 WHERE archive = ?1",
     [IND_CALL_PROTECTED] = "UPDATE files SET protected = ?2 WHERE archive = ?1",
-    [IND_CALL_FILE_OF] = "SELECT id, counted, state, route FROM files WHERE archive = ?1",
+    [IND_CALL_FILE_OF] = "SELECT id, counted FROM files WHERE archive = ?1",
     [IND_CALL_FOUND] =
         "INSERT INTO files(archive, series, number, state, text, bytes, compression, rotated, known)"
         " VALUES(?1, ?2, ?3, 'archive', ?4, ?5, ?6, ?7, 0) ON CONFLICT(archive) DO UPDATE SET"
@@ -58,19 +58,19 @@ static const char *const texts[IND_CATALOG_CALLS] = {
     [IND_CALL_SET_COUNTED] = "UPDATE files SET counted = ?2, counted_bytes = ?3, counted_hash = ?4,"
                              " counted_messages = ?5 WHERE id = ?1",
     [IND_CALL_ADD_HOUR] =
-        "INSERT INTO hours VALUES(?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10, ?11, ?12)"
+        "INSERT INTO hours VALUES(?1, coalesce((SELECT route FROM files WHERE id = ?2), ''), ?3, ?4, ?5, ?6, "
+        "?7, ?8, ?9, ?10, ?11, ?12)"
         " ON CONFLICT(hour, route) DO UPDATE SET emergency = emergency + ?3, alert = alert + ?4,"
         " critical = critical + ?5, error = error + ?6, warning = warning + ?7, notice = notice + ?8,"
         " info = info + ?9, debug = debug + ?10, unknown = unknown + ?11, bytes = bytes + ?12",
     [IND_CALL_DROP_HOURS] = "DELETE FROM hours WHERE bytes = 0 AND emergency + alert + critical + error +"
                             " warning + notice + info + debug + unknown = 0",
     [IND_CALL_DEVICE] = "SELECT id FROM devices WHERE name = ?1",
-    [IND_CALL_ADD_DEVICE] = "INSERT INTO devices(id, name)"
-                            " VALUES((SELECT max(1, coalesce(max(id), 1)) + 1 FROM devices), ?1)",
+    [IND_CALL_ADD_DEVICE] = "INSERT INTO devices(id, name) SELECT last + 1, ?1 FROM"
+                            " (SELECT coalesce(max(id), 1) AS last FROM devices) WHERE last < ?2",
     [IND_CALL_DEVICE_NAME] = "SELECT name FROM devices WHERE id = ?1",
-    [IND_CALL_UNCOUNTED] =
-        "SELECT id, archive, live, state, layout, version, counted_bytes, counted_hash, coalesce(text, 0)"
-        " FROM files WHERE counted = 0 AND state IN ('live', 'archive') AND id > ?1 ORDER BY id",
+    [IND_CALL_UNCOUNTED] = "SELECT id, archive, live, state, layout, version, counted_bytes, counted_hash"
+                           " FROM files WHERE counted = 0 AND state IN ('live', 'archive') ORDER BY id",
     [IND_CALL_TO_COUNT] = "SELECT count(*) FROM files WHERE counted = 0 AND state = 'archive'",
 };
 
@@ -94,6 +94,12 @@ enum ind_catalog_status ind_catalog_status_of(struct ind_catalog *catalog, int e
                    error == SQLITE_CONSTRAINT || error == SQLITE_MISMATCH
                ? IND_CATALOG_DAMAGED
                : IND_CATALOG_FAILED;
+}
+
+enum ind_catalog_status ind_catalog_damaged(struct ind_catalog *catalog, const char *reason)
+{
+    snprintf(catalog->reason, sizeof catalog->reason, "%s", reason);
+    return IND_CATALOG_DAMAGED;
 }
 
 /* ---- Calls ---- */

@@ -15,12 +15,6 @@ struct checking {
     bool out_of_memory;
 };
 
-static enum ind_catalog_status damaged(struct ind_catalog *catalog, const char *what)
-{
-    snprintf(catalog->reason, sizeof catalog->reason, "%s", what);
-    return IND_CATALOG_DAMAGED;
-}
-
 static enum ind_catalog_status check_pages(struct ind_catalog *catalog)
 {
     sqlite3_stmt *check = NULL;
@@ -29,7 +23,7 @@ static enum ind_catalog_status check_pages(struct ind_catalog *catalog)
     if (result == SQLITE_OK && (result = sqlite3_step(check)) == SQLITE_ROW) {
         const char *text = (const char *)sqlite3_column_text(check, 0);
         if (!text || strcmp(text, "ok") != 0)
-            status = damaged(catalog, text ? text : "its pages cannot be checked");
+            status = ind_catalog_damaged(catalog, text ? text : "its pages cannot be checked");
     } else if (status == IND_CATALOG_GOOD) {
         status = ind_catalog_status_of(catalog, result);
     }
@@ -81,7 +75,7 @@ static enum ind_catalog_status add_files(struct checking *checking)
         if (!volumes)
             status = IND_CATALOG_FAILED;
         else if (!ind_catalog_unpack(packed, volumes))
-            status = damaged(catalog, "the volumes of a file are not as they were packed");
+            status = ind_catalog_damaged(catalog, IND_CATALOG_BAD_VOLUMES);
         const struct ind_volume *list =
             status == IND_CATALOG_GOOD ? ind_volumes_sorted(volumes, &count) : NULL;
         for (size_t i = 0; i < count; i++)
@@ -137,7 +131,7 @@ static enum ind_catalog_status check_sums(struct ind_catalog *catalog)
     const bool can_tell = status == IND_CATALOG_GOOD && !checking.out_of_memory &&
                           !ind_volumes_folded(checking.sums) && checking.route_count < MOST_ROUTES;
     if (can_tell && !is_nothing_left(&checking))
-        status = damaged(catalog, "its sums by hour are not those of its files");
+        status = ind_catalog_damaged(catalog, "its sums by hour are not those of its files");
     for (uint32_t i = 0; i < checking.route_count; i++)
         free(checking.routes[i]);
     ind_volumes_free(checking.sums);

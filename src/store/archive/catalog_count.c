@@ -90,7 +90,6 @@ static enum ind_catalog_status list_files(struct ind_catalog *catalog, struct li
     int result = SQLITE_DONE;
     if (!rows)
         return status;
-    sqlite3_bind_int64(rows, 1, 0);
     while ((result = sqlite3_step(rows)) == SQLITE_ROW)
         if (!sqlite3_column_text(rows, 1) || !sqlite3_column_text(rows, 3) || !add_row(list, rows)) {
             result = SQLITE_NOMEM;
@@ -283,10 +282,9 @@ static enum ind_catalog_status store(struct ind_catalog *catalog, const struct c
     uint64_t messages = 0;
     if (status != IND_CATALOG_GOOD || !is_as_it_was(catalog, file, &status))
         return status;
-    struct ind_volumes *volumes = ind_counting_end(counting, number_of, catalog, &messages);
+    struct ind_volumes *volumes = ind_counting_end(counting, number_of, catalog);
     if (!volumes)
         return IND_CATALOG_FAILED;
-    messages = 0;
     /* Of one that is not there, or cannot be opened, what is known stays. */
     if (file->error == 0 || file->bytes > 0)
         status = ind_catalog_store_volumes(catalog, file->id, volumes, file->instead, &messages);

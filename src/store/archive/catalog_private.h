@@ -86,6 +86,9 @@ enum ind_catalog_status ind_catalog_run(struct ind_catalog *catalog, sqlite3_stm
 enum ind_catalog_status ind_catalog_status_of(struct ind_catalog *catalog, int error);
 /* Statements without rows that count, one after the other. */
 enum ind_catalog_status ind_catalog_run_text(struct ind_catalog *catalog, const char *text);
+/* IND_CATALOG_DAMAGED, for this reason. */
+enum ind_catalog_status ind_catalog_damaged(struct ind_catalog *catalog, const char *reason);
+#define IND_CATALOG_BAD_VOLUMES "the volumes of a file are not as they were packed"
 /* Begins a change of several steps; and ends it: all of it where `status` is good, else nothing of it.
  * Returns `status`, or what the end came to. */
 enum ind_catalog_status ind_catalog_begin(struct ind_catalog *catalog);
@@ -132,6 +135,8 @@ void ind_catalog_forget_compacted(struct ind_catalog *catalog);
 
 /* ---- catalog_volumes.c: within a change ---- */
 
+/* Names that strangers make up do not fill the disk: beyond so many a device is one of the "others". */
+enum { IND_CATALOG_MOST_DEVICES = 1000000 };
 /* The number of a device by its name, which is given where it has none yet. */
 uint32_t ind_catalog_device(struct ind_catalog *catalog, struct ind_slice name);
 

@@ -5,8 +5,6 @@
 #include <string.h>
 #include <zstd.h>
 
-/* Names that strangers make up do not fill the disk: beyond so many a device is one of the "others". */
-enum { MOST_DEVICES = 1000000 };
 /* What a record that an archive is removed holds of its volumes: all of them, where that is not longer; else
  * by hour, or by day. */
 enum { LONGEST_WHOLE = 16 << 10, LONGEST_BY_HOUR = 256 << 10 };
@@ -37,10 +35,10 @@ uint32_t ind_catalog_device(struct ind_catalog *catalog, struct ind_slice name)
     if (!add)
         return IND_DEVICE_OTHERS;
     sqlite3_bind_text(add, 1, name.at, (int)name.length, SQLITE_STATIC);
-    if (ind_catalog_run(catalog, add) != IND_CATALOG_GOOD)
-        return IND_DEVICE_OTHERS;
-    const int64_t number = sqlite3_last_insert_rowid(catalog->db);
-    return number < MOST_DEVICES ? (uint32_t)number : IND_DEVICE_OTHERS;
+    sqlite3_bind_int64(add, 2, IND_CATALOG_MOST_DEVICES);
+    return ind_catalog_run(catalog, add) == IND_CATALOG_GOOD && sqlite3_changes(catalog->db) == 1
+               ? (uint32_t)sqlite3_last_insert_rowid(catalog->db)
+               : IND_DEVICE_OTHERS;
 }
 
 /* ---- Sums by hour ---- */
@@ -52,15 +50,15 @@ struct hour {
     int64_t severities[SEVERITIES + 1], bytes;
 };
 
-static enum ind_catalog_status add_hour(struct ind_catalog *catalog, const struct hour *hour,
-                                        const char *route, int sign)
+static enum ind_catalog_status add_hour(struct ind_catalog *catalog, const struct hour *hour, int64_t file,
+                                        int sign)
 {
     enum ind_catalog_status status;
     sqlite3_stmt *add = ind_catalog_call(catalog, IND_CALL_ADD_HOUR, &status);
     if (!add)
         return status;
     sqlite3_bind_int64(add, 1, hour->hour);
-    ind_catalog_bind_text(add, 2, route ? route : "");
+    sqlite3_bind_int64(add, 2, file);
     for (int i = 0; i <= SEVERITIES; i++)
         sqlite3_bind_int64(add, 3 + i, sign * hour->severities[i]);
     sqlite3_bind_int64(add, 4 + SEVERITIES, sign * hour->bytes);
@@ -68,7 +66,7 @@ static enum ind_catalog_status add_hour(struct ind_catalog *catalog, const struc
 }
 
 static enum ind_catalog_status add_hours(struct ind_catalog *catalog, struct ind_volumes *volumes,
-                                         const char *route, int sign)
+                                         int64_t file, int sign)
 {
     size_t count;
     enum ind_catalog_status status = IND_CATALOG_GOOD;
@@ -80,7 +78,7 @@ static enum ind_catalog_status add_hours(struct ind_catalog *catalog, struct ind
                 (int64_t)list[i].messages;
             hour.bytes += (int64_t)list[i].bytes;
         }
-        status = add_hour(catalog, &hour, route, sign);
+        status = add_hour(catalog, &hour, file, sign);
     }
     return status;
 }
@@ -120,12 +118,6 @@ static char *pack(struct ind_volumes *volumes, size_t *length)
 
 /* ---- Of a file ---- */
 
-static enum ind_catalog_status damaged(struct ind_catalog *catalog)
-{
-    snprintf(catalog->reason, sizeof catalog->reason, "the volumes of a file are not as they were packed");
-    return IND_CATALOG_DAMAGED;
-}
-
 struct ind_volumes *ind_catalog_volumes(struct ind_catalog *catalog, int64_t file,
                                         enum ind_catalog_status *status)
 {
@@ -141,7 +133,7 @@ struct ind_volumes *ind_catalog_volumes(struct ind_catalog *catalog, int64_t fil
             !ind_catalog_unpack(
                 (struct ind_slice){sqlite3_column_blob(get, 0), (size_t)sqlite3_column_bytes(get, 0)},
                 volumes))
-            *status = damaged(catalog);
+            *status = ind_catalog_damaged(catalog, IND_CATALOG_BAD_VOLUMES);
         sqlite3_reset(get);
     }
     if (*status == IND_CATALOG_GOOD)
@@ -170,21 +162,6 @@ static enum ind_catalog_status put(struct ind_catalog *catalog, int64_t file, st
     return status;
 }
 
-/* New; NULL where there is none, or memory is out. */
-static char *route_of(struct ind_catalog *catalog, int64_t file)
-{
-    char *route = NULL;
-    sqlite3_stmt *get = NULL;
-    if (sqlite3_prepare_v2(catalog->db, "SELECT route FROM files WHERE id = ?1", -1, &get, NULL) ==
-        SQLITE_OK) {
-        sqlite3_bind_int64(get, 1, file);
-        if (sqlite3_step(get) == SQLITE_ROW && sqlite3_column_text(get, 0))
-            route = strdup((const char *)sqlite3_column_text(get, 0));
-    }
-    sqlite3_finalize(get);
-    return route;
-}
-
 static enum ind_catalog_status drop_empty_hours(struct ind_catalog *catalog)
 {
     enum ind_catalog_status status;
@@ -201,15 +178,14 @@ enum ind_catalog_status ind_catalog_store_volumes(struct ind_catalog *catalog, i
     struct ind_volumes *before = ind_catalog_volumes(catalog, file, &status);
     if (!before)
         return status;
-    char *route = route_of(catalog, file);
     (void)ind_volumes_sorted(before, &count);
     const bool takes_back = instead && count > 0;
     if (takes_back)
-        status = add_hours(catalog, before, route, -1);
+        status = add_hours(catalog, before, file, -1);
     if (instead)
         ind_volumes_clear(before);
     if (status == IND_CATALOG_GOOD && volumes)
-        status = add_hours(catalog, volumes, route, 1);
+        status = add_hours(catalog, volumes, file, 1);
     if (status == IND_CATALOG_GOOD && volumes) {
         const struct ind_volume *list = ind_volumes_sorted(volumes, &count);
         for (size_t i = 0; i < count && status == IND_CATALOG_GOOD; i++)
@@ -224,7 +200,6 @@ enum ind_catalog_status ind_catalog_store_volumes(struct ind_catalog *catalog, i
     const struct ind_volume *all = ind_volumes_sorted(before, &count);
     for (size_t i = 0; messages && i < count; i++)
         *messages += all[i].messages;
-    free(route);
     ind_volumes_free(before);
     return status;
 }

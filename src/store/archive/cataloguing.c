@@ -65,20 +65,18 @@ static void fail(struct ind_keeper *keeper, enum ind_catalog_status status, cons
                  struct ind_steady now)
 {
     struct ind_cataloguing *cataloguing = keeper->cataloguing;
-    char why[256];
-    snprintf(why, sizeof why, "%s", reason);
     ind_catalog_close(cataloguing->catalog);
     cataloguing->catalog = NULL;
     cataloguing->journal = 0;
     cataloguing->failed = now;
     if (status == IND_CATALOG_DAMAGED)
-        set_aside(keeper, why, now);
+        set_aside(keeper, reason, now);
     else if (status == IND_CATALOG_FOREIGN)
-        tell(keeper, "is left alone, and \"indagator archives rebuild\" sets it aside", why, now);
+        tell(keeper, "is left alone, and \"indagator archives rebuild\" sets it aside", reason, now);
     else if (status == IND_CATALOG_LOCKED)
-        tell(keeper, "is locked by somebody", why, now);
+        tell(keeper, "is locked by somebody", reason, now);
     else
-        tell(keeper, "cannot be written", why, now);
+        tell(keeper, "cannot be written", reason, now);
 }
 
 /* ---- What is to be done ---- */

@@ -239,8 +239,7 @@ struct ind_slice ind_counting_name(const struct ind_counting *counting, uint32_t
 }
 
 struct ind_volumes *ind_counting_end(struct ind_counting *counting,
-                                     uint32_t (*number)(void *, struct ind_slice), void *context,
-                                     uint64_t *messages)
+                                     uint32_t (*number)(void *, struct ind_slice), void *context)
 {
     size_t count;
     settle_seen(counting);
@@ -251,12 +250,10 @@ struct ind_volumes *ind_counting_end(struct ind_counting *counting,
     for (uint32_t i = 0; good && i < counting->device_count; i++) {
         numbers[i] = number(context, ind_counting_name(counting, IND_DEVICE_FIRST + i));
     }
-    *messages = 0;
     for (size_t i = 0; good && i < count; i++) {
         struct ind_volume volume = list[i];
         if (volume.device >= IND_DEVICE_FIRST)
             volume.device = numbers[volume.device - IND_DEVICE_FIRST];
-        *messages += volume.messages;
         good = ind_volumes_add(volumes, &volume);
     }
     if (good && ind_volumes_folded(counting->volumes))

@@ -18,9 +18,9 @@ void ind_counting_add(struct ind_counting *counting, struct ind_slice block);
 struct ind_volumes *ind_counting_volumes(struct ind_counting *counting);
 struct ind_slice ind_counting_name(const struct ind_counting *counting, uint32_t device);
 /* What was added since the beginning, with the numbers that `number` gives for devices by their names. New,
- * the caller's; NULL where memory is out, or was. *messages of them. */
+ * the caller's; NULL where memory is out, or was. */
 struct ind_volumes *ind_counting_end(struct ind_counting *counting,
                                      uint32_t (*number)(void *context, struct ind_slice device),
-                                     void *context, uint64_t *messages);
+                                     void *context);
 
 #endif

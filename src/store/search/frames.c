@@ -2,10 +2,7 @@
  * an index does not know, or what cannot be told from a condition, leaves nothing out. */
 #include "store/search/search_private.h"
 
-#include "core/archive/index.h"
-#include "core/message/names.h"
 #include <stdlib.h>
-#include <string.h>
 
 enum { FACILITIES = 24, SEVERITIES = 8 };
 

@@ -491,6 +491,27 @@ static void a_lock_is_not_waited_for(void **state)
     end();
 }
 
+/* However many names strangers make up. */
+static void devices_have_a_bound(void **state)
+{
+    (void)state;
+    char last[100];
+    begin();
+    keep();
+    struct ind_catalog *catalog = open_catalog("state");
+    const uint32_t known = ind_catalog_device(catalog, IND_SLICE("harbour-fw"));
+    assert_true(known >= IND_DEVICE_FIRST);
+    snprintf(last, sizeof last, "INSERT INTO devices VALUES(%d, 'last but one')",
+             IND_CATALOG_MOST_DEVICES - 1);
+    assert_int_equal(ind_catalog_run_text(catalog, last), IND_CATALOG_GOOD);
+    assert_int_equal(ind_catalog_device(catalog, IND_SLICE("the last")), IND_CATALOG_MOST_DEVICES);
+    assert_int_equal(ind_catalog_device(catalog, IND_SLICE("one more")), IND_DEVICE_OTHERS);
+    assert_int_equal(ind_catalog_device(catalog, IND_SLICE("harbour-fw")), known);
+    assert_int_equal(one_number(catalog, "SELECT count(*) FROM devices"), 3);
+    ind_catalog_close(catalog);
+    end();
+}
+
 /* A limit on the size of files stands for a full disk: the journal and the files of the store are smaller
  * than the catalog is. */
 static void a_full_disk_is_waited_for(void **state)
@@ -568,6 +589,7 @@ int main(void)
                                        cmocka_unit_test(what_is_gone_is_known_by_day),
                                        cmocka_unit_test(a_catalog_that_does_not_serve_stops_nobody),
                                        cmocka_unit_test(a_lock_is_not_waited_for),
+                                       cmocka_unit_test(devices_have_a_bound),
                                        cmocka_unit_test(a_full_disk_is_waited_for),
                                        cmocka_unit_test(a_journal_that_was_changed_is_read_again)};
     return cmocka_run_group_tests(tests, NULL, NULL);

@@ -159,7 +159,7 @@ static void lines_are_counted_as_they_are_read(void **state)
         const int stored = codes[ind_random(&seed, sizeof codes / sizeof *codes)];
         struct ind_zone *zone = trial % 4 == 0 ? ind_zone_fixed(trial % 8 ? 3600 : 19800) : NULL;
         struct ind_line_clock clock = {.zone = zone};
-        uint64_t messages, counted;
+        uint64_t messages, counted = 0;
         text_length = name_count = name_length = 0;
         for (unsigned i = ind_random(&seed, LINES); i > 0; i--)
             add_line(stored >= 0 && stored < IND_LAYOUTS ? (enum ind_layout)stored : IND_LAYOUT_PLAIN,
@@ -168,11 +168,14 @@ static void lines_are_counted_as_they_are_read(void **state)
             change_some();
         struct ind_volumes *wanted = count_one_by_one(stored, &messages);
         count_in_blocks(counting, stored);
-        struct ind_volumes *volumes = ind_counting_end(counting, number_of, NULL, &counted);
+        struct ind_volumes *volumes = ind_counting_end(counting, number_of, NULL);
+        size_t kinds;
+        const struct ind_volume *list = ind_volumes_sorted(volumes, &kinds);
+        for (size_t i = 0; i < kinds; i++)
+            counted += list[i].messages;
         assert_int_equal(counted, messages);
         expect_equal(volumes, wanted, stored);
-        size_t kinds;
-        known += ind_volumes_sorted(volumes, &kinds) && kinds > 5;
+        known += kinds > 5;
         ind_volumes_free(wanted);
         ind_volumes_free(volumes);
         ind_zone_free(zone);
