@@ -201,25 +201,34 @@ static bool is_selected(const struct ind_selected *selected, const char *path)
     return false;
 }
 
+struct printed {
+    bool failed, broken; /* broken: whoever reads has seen enough */
+};
+
 static bool print_line(void *context, struct ind_slice line)
 {
-    (void)context;
-    return fwrite(line.at, 1, line.length, stdout) == line.length;
+    struct printed *printed = context;
+    errno = 0;
+    printed->failed = fwrite(line.at, 1, line.length, stdout) != line.length;
+    printed->broken = printed->failed && errno == EPIPE;
+    return !printed->failed;
 }
 
-static int print_found(const struct ind_search_settings *settings)
+static int print_found(const struct ind_search_settings *settings, struct printed *printed)
 {
     struct ind_search_result result;
     ind_search_run(settings, &result);
     ind_progress_end();
     errno = 0;
-    const bool printed = ind_search_lines(&result, print_line, NULL) && fflush(stdout) == 0;
-    const bool broken = !printed && errno == EPIPE; /* whoever reads has seen enough */
+    if (!printed->failed && fflush(stdout) != 0) {
+        printed->failed = true;
+        printed->broken = errno == EPIPE;
+    }
     const bool whole = result.unread_files == 0 && !result.failed;
-    const int code = !result.found                  ? IND_EXIT_NO
-                     : whole && (printed || broken) ? IND_EXIT_DONE
-                                                    : IND_EXIT_FAILED;
-    if (!printed && !broken)
+    const int code = !result.found                                 ? IND_EXIT_NO
+                     : whole && (!printed->failed || printed->broken) ? IND_EXIT_DONE
+                                                                   : IND_EXIT_FAILED;
+    if (printed->failed && !printed->broken)
         ind_complain("cannot write the lines: %s", strerror(errno));
     ind_search_free(&result);
     return code;
@@ -228,6 +237,7 @@ static int print_found(const struct ind_search_settings *settings)
 static int print_lines(const struct ind_config *config, const struct ind_selected *selected)
 {
     struct ind_snapshot snapshot;
+    struct printed printed = {false, false};
     struct ind_search_settings settings = {.config = config,
                                            .since = selected->since,
                                            .until = selected->until,
@@ -236,6 +246,9 @@ static int print_lines(const struct ind_config *config, const struct ind_selecte
                                            .as_stored = true,
                                            .now = ind_now(),
                                            .without_index = true, /* what is proven is the text */
+                                           .temporary = ind_temporary_folder(),
+                                           .write = print_line,
+                                           .context = &printed,
                                            .report = ind_complain_text,
                                            .progress = ind_progress};
     int code = IND_EXIT_FAILED;
@@ -250,7 +263,7 @@ static int print_lines(const struct ind_config *config, const struct ind_selecte
                 .name = snapshot.files[i].path, .snapshot = &snapshot, .stored = &snapshot.files[i]};
     settings.files = files;
     if (files && ind_condition_option(config, NULL, &settings.conditions, &settings.when))
-        code = print_found(&settings);
+        code = print_found(&settings, &printed);
     ind_conditions_free(settings.conditions);
     free(files);
     ind_snapshot_free(&snapshot);

@@ -243,6 +243,12 @@ void ind_print_fields(const struct ind_payload *fields, size_t from, size_t to, 
     }
 }
 
+const char *ind_temporary_folder(void)
+{
+    const char *folder = getenv("TMPDIR");
+    return folder && *folder ? folder : "/tmp";
+}
+
 size_t ind_terminal_width(void)
 {
 #ifdef TIOCGWINSZ

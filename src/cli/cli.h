@@ -76,6 +76,9 @@ const char *ind_escaped(struct ind_slice text, char *room, size_t size);
 void ind_print_fields(const struct ind_payload *fields, size_t from, size_t to, size_t least, char *room,
                       size_t size);
 
+/* Where temporary files go: TMPDIR, or /tmp. */
+const char *ind_temporary_folder(void);
+
 /* Columns of the terminal that standard output is; 100 where it is none. */
 size_t ind_terminal_width(void);
 

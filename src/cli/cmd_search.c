@@ -9,6 +9,7 @@
 #include <errno.h>
 #include <fcntl.h>
 #include <limits.h>
+#include <poll.h>
 #include <stdlib.h>
 #include <sys/stat.h>
 #include <unistd.h>
@@ -232,62 +233,87 @@ static bool read_settings(const struct ind_config *config, struct ind_search_set
 
 /* ---- Results ---- */
 
+enum { PRINTED_AT_ONCE = 128 << 10 };
+
 struct printer {
+    char buffer[PRINTED_AT_ONCE];
+    size_t filled;
     FILE *out;
-    bool failed, enough;
+    bool failed, broken; /* broken: whoever reads has seen enough */
+    int error;
     uint64_t lines;
-    char **kept; /* the last of them, in a ring, where only these are wanted */
+    char **kept; /* the last of them, the latest first, where only these are wanted */
     size_t *lengths;
 };
 
-static void put_line(struct printer *printer, struct ind_slice line)
+static bool note_error(struct printer *printer, int error)
 {
-    printer->failed = fwrite(line.at, 1, line.length, printer->out) != line.length;
+    printer->failed = true;
+    printer->error = error;
+    printer->broken = error == EPIPE;
+    return false;
 }
 
-/* In the place of the oldest. */
-static bool keep_line(void *context, struct ind_slice line)
+static bool flush(struct printer *printer)
 {
-    struct printer *printer = context;
-    const size_t place = printer->lines++ % (uint64_t)given.last;
-    char *grown = line.length > printer->lengths[place] ? realloc(printer->kept[place], line.length)
-                                                        : printer->kept[place];
-    printer->failed = !grown && line.length > 0;
-    if (printer->failed)
+    errno = 0;
+    const bool good = fwrite(printer->buffer, 1, printer->filled, printer->out) == printer->filled &&
+                      fflush(printer->out) == 0;
+    printer->filled = 0;
+    return good || note_error(printer, errno);
+}
+
+/* Lines are gathered: a call for each costs more than all else. */
+static bool put_line(struct printer *printer, struct ind_slice line)
+{
+    if (line.length > sizeof printer->buffer - printer->filled && !flush(printer))
         return false;
-    printer->kept[place] = grown;
-    printer->lengths[place] = line.length;
-    if (line.length)
-        memcpy(grown, line.at, line.length);
+    if (line.length > sizeof printer->buffer)
+        return fwrite(line.at, 1, line.length, printer->out) == line.length || note_error(printer, errno);
+    memcpy(printer->buffer + printer->filled, line.at, line.length);
+    printer->filled += line.length;
     return true;
 }
 
-static bool print_line(void *context, struct ind_slice line)
+/* Nothing more comes for a moment. Whoever reads from a pipe may have gone. */
+static bool pause_printing(void *context)
 {
     struct printer *printer = context;
-    put_line(printer, line);
-    printer->lines++;
-    printer->enough = given.first != ABSENT && printer->lines == (uint64_t)given.first;
-    return !printer->failed && !printer->enough;
+    struct pollfd out = {.fd = fileno(printer->out), .events = 0};
+    if (printer->filled && !flush(printer))
+        return false;
+    return poll(&out, 1, 0) <= 0 || !(out.revents & POLLERR) || note_error(printer, EPIPE);
 }
 
-/* All of them are gone through, whatever is wanted of them. */
-static bool print_last(struct ind_search_result *result, struct printer *printer)
+static bool keep_line(struct printer *printer, struct ind_slice line)
 {
-    const uint64_t most = (uint64_t)given.last;
-    printer->kept = calloc((size_t)most, sizeof(char *));
-    printer->lengths = calloc((size_t)most, sizeof *printer->lengths);
-    printer->failed = !printer->kept || !printer->lengths;
-    bool good = !printer->failed && ind_search_lines(result, keep_line, printer);
-    for (uint64_t i = printer->lines > most ? printer->lines - most : 0; good && i < printer->lines; i++) {
-        put_line(printer, (struct ind_slice){printer->kept[i % most], printer->lengths[i % most]});
-        good = !printer->failed;
-    }
-    for (uint64_t i = 0; printer->kept && i < most; i++)
+    char *copy = malloc(line.length + 1);
+    if (!copy)
+        return note_error(printer, ENOMEM);
+    memcpy(copy, line.at, line.length);
+    printer->kept[printer->lines] = copy;
+    printer->lengths[printer->lines++] = line.length;
+    return printer->lines < (uint64_t)given.last;
+}
+
+static bool take_line(void *context, struct ind_slice line)
+{
+    struct printer *printer = context;
+    if (printer->kept)
+        return keep_line(printer, line);
+    printer->lines++;
+    return put_line(printer, line) && (given.first == ABSENT || printer->lines < (uint64_t)given.first);
+}
+
+static void print_kept(struct printer *printer)
+{
+    for (uint64_t i = printer->lines; i-- > 0;) {
+        if (!printer->failed)
+            (void)put_line(printer, (struct ind_slice){printer->kept[i], printer->lengths[i]});
         free(printer->kept[i]);
+    }
     free(printer->kept);
     free(printer->lengths);
-    return good;
 }
 
 static void print_groups(const struct ind_search_result *result, const struct ind_search_settings *settings,
@@ -318,22 +344,21 @@ static void print_count_json(const struct ind_search_result *result,
     fputs("}\n", out);
 }
 
-static bool print_result(struct ind_search_result *result, const struct ind_search_settings *settings,
-                         bool json, FILE *out)
+static void print_result(const struct ind_search_result *result, const struct ind_search_settings *settings,
+                         bool json, struct printer *printer)
 {
     char number[32];
-    struct printer printer = {.out = out};
+    FILE *out = printer->out;
     if (settings->by_count)
         print_groups(result, settings, json, out);
     else if (settings->count_only && json)
         print_count_json(result, settings, out);
     else if (settings->count_only)
         fprintf(out, "%s\n", ind_number_text(result->found, ind_goes_to_terminal(out), number));
-    else if (given.last != ABSENT)
-        return print_last(result, &printer);
-    else if (!ind_search_lines(result, print_line, &printer))
-        return printer.enough && !printer.failed;
-    return !printer.failed;
+    else if (printer->kept)
+        print_kept(printer);
+    if (!printer->failed)
+        (void)flush(printer);
 }
 
 /* How many copies were left out: whoever counts lines otherwise has to know. */
@@ -349,7 +374,7 @@ static void report_copies(const struct ind_search_result *result)
 /* Of archives that have an index (docs/archive-format.md); all else is read to its end. */
 static void tell_why(const struct ind_search_result *result)
 {
-    char size[2][32], number[6][32];
+    char size[2][32], number[7][32];
     if (result->archives == 0) {
         ind_complain("%s of text were read; no archive with an index was there to be asked, or nothing in "
                      "the question could be",
@@ -358,14 +383,15 @@ static void tell_why(const struct ind_search_result *result)
     }
     ind_complain(
         "%s of text were read; the index of %s archive%s left out %s of %s pieces, %s of text: %s by "
-        "time, %s by facility and severity, %s by words",
+        "time, %s by facility and severity, %s by device, %s by words",
         ind_size_text(result->bytes, size[0]), ind_grouped(result->archives, number[0]),
         result->archives == 1 ? "" : "s",
         ind_grouped(result->frames - result->left_out[IND_READ_IT], number[1]),
         ind_grouped(result->frames, number[2]), ind_size_text(result->bytes_left_out, size[1]),
         ind_grouped(result->left_out[IND_LEFT_OUT_BY_TIME], number[3]),
         ind_grouped(result->left_out[IND_LEFT_OUT_BY_PRI], number[4]),
-        ind_grouped(result->left_out[IND_LEFT_OUT_BY_WORDS], number[5]));
+        ind_grouped(result->left_out[IND_LEFT_OUT_BY_DEVICE], number[5]),
+        ind_grouped(result->left_out[IND_LEFT_OUT_BY_WORDS], number[6]));
 }
 
 /* What keeps the answer from being whole is said, and is no success. */
@@ -397,8 +423,13 @@ static bool report_gaps(const struct ind_search_result *result, size_t unreadabl
         ind_complain("more than a million groups: the rest is left out");
         whole = false;
     }
-    if (result->failed) {
-        ind_complain("memory or the disk for temporary files ran out: the answer is not whole");
+    if (result->spill_error) {
+        ind_complain("the folder for temporary files, %s, cannot take what has no room in memory (%s): the answer "
+                     "is not whole; TMPDIR names another",
+                     ind_temporary_folder(), strerror(result->spill_error));
+        whole = false;
+    } else if (result->failed) {
+        ind_complain("memory ran out: the answer is not whole");
         whole = false;
     }
     return whole;
@@ -466,26 +497,35 @@ static bool close_result(struct result_file *result, bool whole)
     return good;
 }
 
-static int search(const struct ind_call *call, const struct ind_search_settings *settings, size_t unreadable)
+static int search(const struct ind_call *call, struct ind_search_settings *settings, size_t unreadable)
 {
     struct ind_search_result result;
     struct result_file file = {.stream = stdout};
+    static struct printer printer;
     if (given.to && !open_result(&file))
         return IND_EXIT_FAILED;
+    printer.out = file.stream;
+    if (given.last != ABSENT) {
+        settings->reverse = true;
+        printer.kept = calloc((size_t)given.last, sizeof(char *));
+        printer.lengths = calloc((size_t)given.last, sizeof *printer.lengths);
+    }
+    settings->write = take_line;
+    settings->pause = pause_printing;
+    settings->context = &printer;
     ind_search_run(settings, &result);
     ind_progress_end();
-    bool printed = print_result(&result, settings, call->json != 0, file.stream);
-    bool closed = !given.to || close_result(&file, printed);
+    print_result(&result, settings, call->json != 0, &printer);
+    const bool closed = !given.to || close_result(&file, !printer.failed);
+    const int error = printer.failed ? printer.error : errno;
     int status = result.found ? IND_EXIT_DONE : IND_EXIT_NO;
     report_copies(&result);
     if (given.why)
         tell_why(&result);
     if (!report_gaps(&result, unreadable))
         status = IND_EXIT_FAILED;
-    if (!printed && !given.to && errno == EPIPE) {
-        ; /* whoever reads has seen enough */
-    } else if (!printed || !closed) {
-        ind_complain("cannot write %s: %s", given.to ? given.to : "the results", strerror(errno));
+    if ((printer.failed && !printer.broken) || !closed) {
+        ind_complain("cannot write %s: %s", given.to ? given.to : "the results", strerror(error));
         status = IND_EXIT_FAILED;
     }
     ind_search_free(&result);
@@ -520,6 +560,7 @@ static int run(struct ind_call *call)
     struct ind_search_settings settings = {.config = loaded.config,
                                            .now = ind_now(),
                                            .as_stored = true,
+                                           .temporary = ind_temporary_folder(),
                                            .report = ind_complain_text,
                                            .progress = ind_progress};
     if (call->json && !given.layout)

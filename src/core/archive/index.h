@@ -92,6 +92,9 @@ struct ind_index {
 bool ind_index_read(struct ind_slice bytes, uint64_t before, struct ind_index *index);
 void ind_index_free(struct ind_index *index);
 
+/* A device of the frame's list. */
+struct ind_slice ind_index_device(const struct ind_index *index, const struct ind_index_frame *frame,
+                                  uint32_t number);
 bool ind_index_has_key(const struct ind_index_frame *frame, uint64_t key);
 bool ind_index_has_device(const struct ind_index *index, const struct ind_index_frame *frame,
                           struct ind_slice device);

@@ -145,13 +145,19 @@ bool ind_index_has_key(const struct ind_index_frame *frame, uint64_t key)
     return true;
 }
 
+struct ind_slice ind_index_device(const struct ind_index *index, const struct ind_index_frame *frame,
+                                  uint32_t number)
+{
+    return index->devices[ind_get(frame->devices + 2 * (size_t)number, 2)];
+}
+
 bool ind_index_has_device(const struct ind_index *index, const struct ind_index_frame *frame,
                           struct ind_slice device)
 {
     if (!frame->devices_known)
         return true;
     for (uint32_t i = 0; i < frame->device_count; i++)
-        if (ind_slice_equal(index->devices[ind_get(frame->devices + 2 * i, 2)], device))
+        if (ind_slice_equal(ind_index_device(index, frame, i), device))
             return true;
     return frame->devices_as_keys && ind_index_has_key(frame, ind_index_key(IND_INDEX_DEVICE, device));
 }

@@ -194,6 +194,37 @@ unsigned ind_condition_fields(const struct ind_conditions *set, ind_condition co
 size_t ind_condition_literals(const struct ind_conditions *set, ind_condition condition,
                               struct ind_slice *literals, size_t room);
 
+/* ---- Of many messages at once, of which something is known (an index, a catalog) ---- */
+
+enum ind_asked_for {
+    IND_ASKED_IS,
+    IND_ASKED_CONTAINS,
+    IND_ASKED_MENTIONS,
+    IND_ASKED_STARTS,
+    IND_ASKED_ENDS,
+    IND_ASKED_OTHER
+};
+
+/* A test, as it is put to who knows something of them. */
+struct ind_asked {
+    uint32_t test; /* its number in the set: less than ind_conditions_tests */
+    enum ind_field field;
+    enum ind_asked_for op;
+    uint32_t numbers; /* facility, severity, day: a bit for each value that fits */
+    const struct ind_slice *texts;
+    size_t count;            /* of texts; the test holds where one of them fits */
+    struct ind_slice domain; /* names of hosts are compared without it */
+};
+
+/* IND_NO: the condition holds for none of the messages; IND_YES: for all. `ask` says the same of a test. */
+enum ind_verdict ind_condition_of_many(const struct ind_conditions *set, ind_condition condition,
+                                       enum ind_verdict (*ask)(void *context, const struct ind_asked *asked),
+                                       void *context);
+
+/* Whether the test holds for a message whose field has that value (nothing: it has none). Not of those that
+ * match an expression (IND_ASKED_OTHER). */
+bool ind_asked_fits(const struct ind_conditions *set, const struct ind_asked *asked, struct ind_slice value);
+
 /* "facility" and so on; the field of that name or -1. */
 struct ind_slice ind_field_name(enum ind_field field);
 int ind_field_read(struct ind_slice name);

@@ -6,20 +6,16 @@
 
 enum { FACILITIES = 24, SEVERITIES = 8 };
 
-struct keys {
-    uint64_t *list;
-    size_t count, room;
-    bool out_of_memory;
-};
+/* ---- Keys of the texts that are asked for ---- */
 
 static void add_key(void *context, uint64_t key)
 {
-    struct keys *keys = context;
+    struct ind_search_keys *keys = context;
     if (keys->count == keys->room) {
         const size_t room = keys->room ? 2 * keys->room : 64;
         uint64_t *grown = realloc(keys->list, room * sizeof *grown);
         if (!grown) {
-            keys->out_of_memory = true;
+            keys->failed = true;
             return;
         }
         keys->list = grown;
@@ -28,29 +24,80 @@ static void add_key(void *context, uint64_t key)
     keys->list[keys->count++] = key;
 }
 
-/* Of each literal the keys that a text holds with it. One without any may be in every frame. */
-static void find_keys(struct ind_search *search)
+static bool in_word(char c)
 {
-    struct keys keys = {0};
-    bool good = search->literal_count > 0 && !(search->fields & 1u << IND_FIELD_APP);
-    for (size_t i = 0; good && i < search->literal_count; i++) {
-        const struct ind_slice inside = ind_index_inside(search->list[i]);
-        char *scratch = malloc(inside.length + 1);
-        const size_t before = keys.count;
-        if (scratch)
-            ind_index_keys(inside, scratch, add_key, &keys);
-        good = scratch && !keys.out_of_memory && keys.count > before;
-        search->key_ends[i] = keys.count;
-        free(scratch);
-    }
-    if (!good) {
-        free(keys.list);
-        keys.list = NULL;
-    }
-    search->keys = keys.list;
+    return ind_is_alpha(c) || ind_is_digit(c) || (unsigned char)c >= 0x80;
 }
 
-void ind_search_frames_begin(struct ind_search *search)
+/* What of a text stands as whole tokens wherever the test holds: at an open end its tokens may go on. */
+static struct ind_slice whole_tokens(struct ind_slice text, enum ind_asked_for op)
+{
+    const bool open_left = op == IND_ASKED_CONTAINS || op == IND_ASKED_ENDS,
+               open_right = op == IND_ASKED_CONTAINS || op == IND_ASKED_STARTS;
+    while (open_left && text.length && in_word(text.at[0]))
+        text = ind_slice_from(text, 1);
+    while (open_right && text.length && in_word(text.at[text.length - 1]))
+        text.length--;
+    return text;
+}
+
+static void add_text(struct ind_search_keys *keys, struct ind_slice text)
+{
+    char *scratch = malloc(text.length + 1);
+    if (scratch)
+        ind_index_keys(text, scratch, add_key, keys);
+    keys->failed |= !scratch;
+    free(scratch);
+}
+
+/* All the ways in which a host that fits may be written. */
+static void add_host(struct ind_search_keys *keys, struct ind_slice name, struct ind_slice domain)
+{
+    char text[600];
+    const struct ind_slice bare = ind_without_domain(name, domain);
+    for (int i = 0; i < 4; i++) {
+        struct ind_buffer buffer = ind_buffer_on(text, sizeof text);
+        ind_buffer_slice(&buffer, bare);
+        if (i & 1) {
+            ind_buffer_byte(&buffer, '.');
+            ind_buffer_slice(&buffer, domain);
+        }
+        if (i & 2)
+            ind_buffer_byte(&buffer, '.');
+        keys->failed |= buffer.full;
+        add_key(keys, ind_index_key(IND_INDEX_HOST, ind_buffer_view(&buffer)));
+    }
+}
+
+/* Called once for each test: its values, each with its keys. */
+static enum ind_verdict note_keys(void *context, const struct ind_asked *asked)
+{
+    struct ind_search *search = context;
+    struct ind_search_keys *keys = &search->keys;
+    struct ind_search_test *test = &search->tests[asked->test];
+    const bool is = asked->op == IND_ASKED_IS;
+    if (test->known || asked->count == 0 || asked->op == IND_ASKED_OTHER)
+        return IND_OPEN;
+    test->any = asked->field == IND_FIELD_HOST && is;
+    test->by_text = asked->field == IND_FIELD_TEXT;
+    test->known = test->any || test->by_text || ((asked->field == IND_FIELD_APP || asked->field == IND_FIELD_MSGID) && is);
+    if (!test->known || !(test->ends = calloc(asked->count, sizeof *test->ends)))
+        return IND_OPEN;
+    test->from = keys->count;
+    for (size_t i = 0; i < asked->count; i++) {
+        const struct ind_slice text = asked->texts[i];
+        if (test->by_text)
+            add_text(keys, whole_tokens(text, asked->op));
+        else if (asked->field == IND_FIELD_HOST)
+            add_host(keys, text, asked->domain);
+        else
+            add_key(keys, ind_index_key(asked->field == IND_FIELD_APP ? IND_INDEX_APP : IND_INDEX_MSGID, text));
+        test->ends[i] = keys->count;
+    }
+    return IND_OPEN;
+}
+
+static void note_pris(struct ind_search *search)
 {
     const struct ind_search_settings *settings = search->settings;
     for (unsigned facility = 0; facility < FACILITIES; facility++)
@@ -58,23 +105,34 @@ void ind_search_frames_begin(struct ind_search *search)
             const bool may =
                 ind_condition_by_pri(settings->conditions, settings->when, facility, severity) != IND_NO;
             search->may_be[facility] |= (uint8_t)(may << severity);
-            search->some_pri_is_none |= !may;
         }
-    find_keys(search);
 }
 
-bool ind_search_frames_help(const struct ind_search *search)
+bool ind_search_frames_begin(struct ind_search *search)
 {
     const struct ind_search_settings *settings = search->settings;
-    return !settings->without_index &&
-           (settings->since != IND_TIME_NONE || settings->until != IND_TIME_NONE ||
-            search->some_pri_is_none || search->keys);
+    note_pris(search);
+    search->test_count = ind_conditions_tests(settings->conditions);
+    search->tests = calloc(search->test_count + 1, sizeof *search->tests);
+    if (search->tests)
+        (void)ind_condition_of_many(settings->conditions, settings->when, note_keys, search);
+    return search->tests && !search->keys.failed;
 }
 
-static bool is_in_span(const struct ind_search_settings *settings, const struct ind_index_frame *frame)
+void ind_search_frames_end(struct ind_search *search)
 {
-    return !frame->times_known || ((settings->since == IND_TIME_NONE || frame->last >= settings->since) &&
-                                   (settings->until == IND_TIME_NONE || frame->first < settings->until));
+    for (size_t i = 0; search->tests && i < search->test_count; i++)
+        free(search->tests[i].ends);
+    free(search->tests);
+    free(search->keys.list);
+}
+
+/* ---- Frames ---- */
+
+bool ind_search_span_meets(const struct ind_search_settings *settings, ind_time first, ind_time last)
+{
+    return settings->by_sent || ((settings->since == IND_TIME_NONE || last >= settings->since) &&
+                                 (settings->until == IND_TIME_NONE || first < settings->until));
 }
 
 static bool may_have_pri(const struct ind_search *search, const struct ind_index_frame *frame)
@@ -87,24 +145,78 @@ static bool may_have_pri(const struct ind_search *search, const struct ind_index
     return false;
 }
 
-static bool may_have_words(const struct ind_search *search, const struct ind_index_frame *frame)
+struct asked_frame {
+    const struct ind_search *search;
+    const struct ind_index *index;
+    const struct ind_index_frame *frame;
+    bool words; /* keys are asked for, too */
+};
+
+static enum ind_verdict of_bits(uint32_t there, uint32_t fit)
 {
-    if (!search->keys || !frame->keys_known)
-        return true;
-    for (size_t i = 0, key = 0; i < search->literal_count; i++) {
-        bool all = true;
-        for (; key < search->key_ends[i]; key++)
-            all &= ind_index_has_key(frame, search->keys[key]);
-        if (all)
-            return true;
-    }
-    return false;
+    return (there & fit) == 0 ? IND_NO : (there & ~fit) == 0 ? IND_YES : IND_OPEN;
 }
 
-enum ind_left_out ind_search_frame(const struct ind_search *search, const struct ind_index_frame *frame)
+static enum ind_verdict of_devices(const struct asked_frame *at, const struct ind_asked *asked)
 {
-    return !is_in_span(search->settings, frame) ? IND_LEFT_OUT_BY_TIME
-           : !may_have_pri(search, frame)       ? IND_LEFT_OUT_BY_PRI
-           : !may_have_words(search, frame)     ? IND_LEFT_OUT_BY_WORDS
-                                                : IND_READ_IT;
+    bool none = true, all = !at->frame->devices_as_keys && at->frame->lines > 0;
+    if (!at->frame->devices_known || asked->op == IND_ASKED_OTHER || asked->count == 0 || at->frame->devices_as_keys)
+        return IND_OPEN;
+    for (uint32_t i = 0; i < at->frame->device_count; i++) {
+        const bool fits = ind_asked_fits(at->search->settings->conditions, asked,
+                                         ind_index_device(at->index, at->frame, i));
+        none &= !fits;
+        all &= fits;
+    }
+    return none ? IND_NO : all ? IND_YES : IND_OPEN;
+}
+
+static enum ind_verdict of_keys(const struct asked_frame *at, const struct ind_asked *asked)
+{
+    const struct ind_search_test *test = &at->search->tests[asked->test];
+    if (!at->frame->keys_known || !test->known || !test->ends)
+        return IND_OPEN;
+    for (size_t i = 0, key = test->from; i < asked->count; i++) {
+        bool all = true, any = key == test->ends[i];
+        for (; key < test->ends[i]; key++) {
+            const bool has = ind_index_has_key(at->frame, at->search->keys.list[key]);
+            all &= has;
+            any |= has;
+        }
+        if (test->any ? any : all)
+            return IND_OPEN;
+    }
+    return IND_NO;
+}
+
+static enum ind_verdict ask_frame(void *context, const struct ind_asked *asked)
+{
+    const struct asked_frame *at = context;
+    switch (asked->field) {
+    case IND_FIELD_FACILITY:
+        return at->frame->pri_known ? of_bits(at->frame->facilities, asked->numbers) : IND_OPEN;
+    case IND_FIELD_SEVERITY:
+        return at->frame->pri_known ? of_bits(at->frame->severities, asked->numbers) : IND_OPEN;
+    case IND_FIELD_DEVICE:
+        return of_devices(at, asked);
+    default:
+        return at->words ? of_keys(at, asked) : IND_OPEN;
+    }
+}
+
+enum ind_left_out ind_search_frame(const struct ind_search *search, const struct ind_index *index,
+                                   const struct ind_index_frame *frame)
+{
+    struct asked_frame at = {search, index, frame, false};
+    const struct ind_search_settings *settings = search->settings;
+    if (frame->times_known && !ind_search_span_meets(settings, frame->first, frame->last))
+        return IND_LEFT_OUT_BY_TIME;
+    if (!may_have_pri(search, frame))
+        return IND_LEFT_OUT_BY_PRI;
+    if (ind_condition_of_many(settings->conditions, settings->when, ask_frame, &at) == IND_NO)
+        return IND_LEFT_OUT_BY_DEVICE;
+    at.words = true;
+    return ind_condition_of_many(settings->conditions, settings->when, ask_frame, &at) == IND_NO
+               ? IND_LEFT_OUT_BY_WORDS
+               : IND_READ_IT;
 }

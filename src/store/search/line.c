@@ -3,6 +3,7 @@
 #include "core/message/framing.h"
 #include "core/message/header.h"
 #include "core/route/layout_fields.h"
+#include "store/search/stamp.h"
 #include <stdlib.h>
 
 /* What the layout of a file does not hold of what is asked for. */
@@ -21,9 +22,11 @@ static void lacking(struct ind_search_worker *worker, unsigned fields)
     worker->lacks[worker->file] |= fields & worker->search->fields;
 }
 
-/* A message as somebody sent it. What has no time of its own is of the time of the line before. Beyond the
- * size limit it is cut, as it is when it is received. */
-static void read_sent(struct ind_search_worker *worker, struct ind_slice bytes, struct ind_message *message)
+/* A message as somebody sent it. What has no time of its own is of the time of the line before; in a file whose
+ * lines tell their times, where parts are read in any order, of the time of the file. Beyond the size limit it
+ * is cut, as it is when it is received. */
+static void read_sent(struct ind_search_worker *worker, struct ind_slice line, struct ind_slice bytes,
+                      struct ind_message *message)
 {
     const struct ind_config *config = worker->search->settings->config;
     bool cut = bytes.length > IND_MESSAGE_LIMIT;
@@ -38,6 +41,10 @@ static void read_sent(struct ind_search_worker *worker, struct ind_slice bytes, 
     message->time = message->sent != IND_TIME_NONE       ? message->sent
                     : worker->last_time != IND_TIME_NONE ? worker->last_time
                                                          : worker->modified;
+    if (ind_search_is_self_timed(worker->stored)) {
+        const ind_time stamp = ind_search_stamp_time(worker->stored, line);
+        message->time = stamp != IND_TIME_NONE ? stamp : message->time;
+    }
 }
 
 /* True where it is a stored line of the file's layout. */
@@ -50,7 +57,7 @@ static bool read_line(struct ind_search_worker *worker, struct ind_slice line, s
             lacking(worker, ind_cut_line_lacks());
         return true;
     }
-    read_sent(worker, bytes, message);
+    read_sent(worker, line, bytes, message);
     if (worker->stored != IND_LAYOUT_RAW) /* a line that somebody put there */
         lacking(worker, lacks_of(worker, worker->stored) | lacks_of(worker, IND_STORED_UNKNOWN));
     return false;
@@ -69,29 +76,69 @@ static bool make_line_room(struct ind_search_worker *worker, size_t length)
     return grown != NULL;
 }
 
-/* Whether the line can be given as it stands: in its own layout, or as raw as it is. */
-static bool is_as_wanted(const struct ind_search_worker *worker, bool stored)
+/* Whether the line can be given as it stands: in its own layout, or as raw as it is. One that begins with a
+ * time and cannot be read is, too: what it is nobody knows better. */
+static bool is_as_wanted(struct ind_search_worker *worker, bool stored, struct ind_slice line)
 {
-    int wanted = (int)worker->search->settings->layout;
-    if (!worker->search->settings->as_stored && wanted != IND_LAYOUT_RAW)
-        return false;
-    return stored ? worker->stored == wanted || wanted == IND_LAYOUT_RAW : wanted == IND_LAYOUT_RAW;
+    const struct ind_search_settings *settings = worker->search->settings;
+    if (settings->layout == IND_LAYOUT_RAW)
+        return true;
+    return settings->as_stored && worker->stored == (int)settings->layout &&
+           (stored || (worker->stored == IND_LAYOUT_PLAIN &&
+                       ind_quick_time(&worker->quick, line) != IND_TIME_NONE));
 }
 
-/* Into the sorter, behind the mark where messages are to be found once. `out` has room for that before what
+/* What it is put in order and asked by. */
+static ind_time time_of(const struct ind_search_worker *worker, const struct ind_message *message)
+{
+    return worker->search->settings->by_sent && message->sent != IND_TIME_NONE ? message->sent
+                                                                              : message->time;
+}
+
+static bool is_in_span(const struct ind_search_worker *worker, ind_time time)
+{
+    const struct ind_search_settings *settings = worker->search->settings;
+    return (settings->since == IND_TIME_NONE || time >= settings->since) &&
+           (settings->until == IND_TIME_NONE || time < settings->until);
+}
+
+static void add_to_run(struct ind_search_worker *worker, const struct ind_message *message, uint64_t at,
+                       struct ind_slice line)
+{
+    const bool reverse = worker->search->settings->reverse;
+    const uint32_t file = (uint32_t)worker->file;
+    const struct ind_found_line found = {ind_search_key(worker->search, time_of(worker, message)),
+                                         reverse ? ~at : at, reverse ? ~file : file, line};
+    if (!worker->run)
+        worker->run = ind_run_new();
+    worker->failed |= !worker->run || !ind_run_add(worker->run, &found);
+}
+
+/* Into the run, behind the mark where messages are to be found once. `out` has room for that before what
  * was written. */
 static void keep(struct ind_search_worker *worker, const struct ind_message *message, uint64_t at,
                  const struct ind_buffer *out)
 {
-    struct ind_slice line = ind_buffer_view(out);
+    const struct ind_slice line = ind_buffer_view(out);
     struct ind_once_mark mark;
     if (worker->search->settings->once) {
         const struct ind_snapshot_file *stored = worker->search->settings->files[worker->file].stored;
         ind_once_mark(message, stored ? stored->route : worker->file, &mark);
         memcpy(out->at, &mark, sizeof mark);
     }
-    struct ind_sorted_line sorted = {message->time, worker->file, at, line};
-    worker->failed |= !ind_sorter_add(worker->sorter, &sorted);
+    add_to_run(worker, message, at, line);
+}
+
+/* As it lies in the block, with its end behind it. False where it has to be copied. */
+static bool keep_in_place(struct ind_search_worker *worker, const struct ind_message *message,
+                          struct ind_slice line, uint64_t at)
+{
+    const struct ind_slice block = worker->block;
+    if (worker->search->settings->once || !block.at || line.at < block.at ||
+        line.at + line.length >= block.at + block.length || line.at[line.length] != '\n')
+        return false;
+    add_to_run(worker, message, at, (struct ind_slice){line.at, line.length + 1});
+    return true;
 }
 
 /* Begins what is kept, with room for the mark. */
@@ -120,6 +167,9 @@ static void keep_line(struct ind_search_worker *worker, struct ind_message *mess
                       struct ind_slice line, uint64_t at)
 {
     const struct ind_search_settings *settings = worker->search->settings;
+    const bool as_it_stands = !settings->line && is_as_wanted(worker, stored, line);
+    if (as_it_stands && settings->layout != IND_LAYOUT_RAW && keep_in_place(worker, message, line, at))
+        return;
     if (!make_line_room(worker, line.length))
         return;
     struct ind_buffer out = begin(worker);
@@ -127,7 +177,7 @@ static void keep_line(struct ind_search_worker *worker, struct ind_message *mess
         message->payload = ind_answers_payload(&worker->answers, message);
     if (settings->line) {
         (void)ind_line_write_template(settings->line, message, &worker->clock, &out);
-    } else if (is_as_wanted(worker, stored)) {
+    } else if (as_it_stands) {
         if (stored && settings->layout == IND_LAYOUT_RAW)
             worker->lacks[worker->file] |= 1u << IND_FIELD_ORIGINAL;
         ind_buffer_slice(&out, line);
@@ -138,30 +188,79 @@ static void keep_line(struct ind_search_worker *worker, struct ind_message *mess
     keep(worker, message, at, &out);
 }
 
-void ind_search_read_line(struct ind_search_worker *worker, struct ind_slice line, uint64_t at)
+/* Whether the line is out of the span by its stamp alone. */
+static bool is_out_of_span(const struct ind_search_worker *worker, struct ind_slice line)
 {
     const struct ind_search_settings *settings = worker->search->settings;
+    if (settings->by_sent || (settings->since == IND_TIME_NONE && settings->until == IND_TIME_NONE) ||
+        !ind_search_is_self_timed(worker->stored))
+        return false;
+    const ind_time time = ind_search_stamp_time(worker->stored, line);
+    return time != IND_TIME_NONE && !is_in_span(worker, time);
+}
+
+static void take_message(struct ind_search_worker *worker, struct ind_message *message, bool stored,
+                         struct ind_slice line, uint64_t at)
+{
+    const struct ind_search_settings *settings = worker->search->settings;
+    worker->found++;
+    if (settings->by_count || settings->count_only)
+        count_message(worker, message, at);
+    else
+        keep_line(worker, message, stored, line, at);
+}
+
+static bool holds(struct ind_search_worker *worker, struct ind_message *message)
+{
+    const struct ind_search_settings *settings = worker->search->settings;
+    if (!is_in_span(worker, time_of(worker, message)))
+        return false;
+    if (worker->search->labels && !message->configured)
+        message->configured = ind_devices_by_name(settings->config->devices, message->device);
+    ind_answers_next(&worker->answers);
+    return ind_condition_holds(settings->conditions, settings->when, message, &worker->answers);
+}
+
+/* By what is known of the line without reading all of it. True where that is enough. */
+static bool take_quickly(struct ind_search_worker *worker, struct ind_slice line, uint64_t at)
+{
+    const struct ind_search *search = worker->search;
+    if (!search->header_only || worker->stored != IND_LAYOUT_PLAIN)
+        return false;
+    if (search->time_only) {
+        struct ind_message timed = {.time = ind_quick_time(&worker->quick, line)};
+        if (timed.time == IND_TIME_NONE)
+            return false;
+        if (is_in_span(worker, timed.time))
+            take_message(worker, &timed, true, line, at);
+        return true;
+    }
+    struct ind_message *message = ind_quick_read(&worker->quick, line);
+    if (!message)
+        return false;
+    if (!holds(worker, message))
+        return true;
+    if (!search->header_is_enough)
+        return false;
+    take_message(worker, message, true, line, at);
+    return true;
+}
+
+void ind_search_read_line(struct ind_search_worker *worker, struct ind_slice line, uint64_t at)
+{
     struct ind_message message;
     if (line.length && line.at[line.length - 1] == '\r')
         line.length--;
     if (line.length == 0)
         return;
     worker->lines++;
-    bool stored = read_line(worker, line, &message);
-    worker->last_time = message.time;
-    if ((settings->since != IND_TIME_NONE && message.time < settings->since) ||
-        (settings->until != IND_TIME_NONE && message.time >= settings->until))
+    if (take_quickly(worker, line, at) || is_out_of_span(worker, line))
         return;
-    if (worker->search->labels && !message.configured)
-        message.configured = ind_devices_by_name(settings->config->devices, message.device);
-    ind_answers_next(&worker->answers);
-    if (!ind_condition_holds(settings->conditions, settings->when, &message, &worker->answers))
-        return;
-    worker->found++;
-    if (settings->by_count || settings->count_only)
-        count_message(worker, &message, at);
-    else
-        keep_line(worker, &message, stored, line, at);
+    const bool stored = read_line(worker, line, &message);
+    if (!ind_search_is_self_timed(worker->stored))
+        worker->last_time = message.time;
+    if (holds(worker, &message))
+        take_message(worker, &message, stored, line, at);
 }
 
 void ind_search_note_lacking(struct ind_search_worker *worker, unsigned fields)

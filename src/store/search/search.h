@@ -29,7 +29,8 @@ struct ind_search_file {
     const char *path;                       /* to be opened; NULL: see stored */
     const struct ind_snapshot *snapshot;    /* where path is NULL: the file lies in it */
     const struct ind_snapshot_file *stored; /* of the snapshot */
-    int as; /* where it is not: how its lines are read (store/disk/stored.h) */
+    int as;        /* where it is not: how its lines are read (store/disk/stored.h) */
+    bool of_store; /* `as` is what the journal of a store says: an index at its end is of these lines */
 };
 
 struct ind_search_settings {
@@ -37,6 +38,8 @@ struct ind_search_settings {
     struct ind_conditions *conditions; /* the set of `when` */
     ind_condition when;
     ind_time since, until; /* from `since` on, before `until`; IND_TIME_NONE: open */
+    bool by_sent;          /* these, and the order, are of the time that the device claims, where it does */
+    bool reverse;          /* the latest first */
     const struct ind_search_file *files;
     size_t file_count;
     enum ind_layout layout;
@@ -52,8 +55,14 @@ struct ind_search_settings {
     ind_time now;
     bool without_index; /* archives are read to their end, whatever their index says */
     size_t threads;     /* 0: one a processor, four at most */
+    const char *temporary; /* folder for what has no room in memory */
+    /* Is given each line that is found, with its end, in order; false: enough. */
+    bool (*write)(void *context, struct ind_slice line);
+    /* Called when none can be given for a while: what was given had better be passed on. False: nobody wants
+     * more. May be NULL. */
+    bool (*pause)(void *context);
     void (*report)(void *context, const char *text);
-    void (*progress)(void *context, uint64_t bytes);
+    void (*progress)(void *context, uint64_t bytes); /* may be NULL */
     void *context;
 };
 
@@ -69,32 +78,31 @@ enum ind_left_out {
     IND_READ_IT,
     IND_LEFT_OUT_BY_TIME,
     IND_LEFT_OUT_BY_PRI,
+    IND_LEFT_OUT_BY_DEVICE,
     IND_LEFT_OUT_BY_WORDS,
     IND_LEFT_OUT_KINDS
 };
 
 struct ind_search_result {
     uint64_t found, lines, bytes;
-    uint64_t copies;       /* with `once`: lines found that are copies; of lines, once they have been given */
+    uint64_t copies;       /* with `once`: lines found that are copies */
     uint64_t unread_files; /* could not be read, or not to the end */
     uint64_t lacking[IND_FIELDS]; /* files whose layout does not hold a field that the condition asks for */
     uint64_t gave_up;             /* messages of which it is not known whether an expression matches */
     uint64_t archives, frames, left_out[IND_LEFT_OUT_KINDS]; /* whose index was asked; what became of these */
     uint64_t bytes_left_out;                                 /* of text */
     bool failed;                     /* memory or disk ran out: the result is not whole */
+    int spill_error;                 /* errno, where it is the folder for temporary files */
     struct ind_search_group *groups; /* most first */
     size_t group_count;
     bool groups_cut; /* more than a million: the rest is not told apart */
     struct ind_search *inside;
 };
 
-/* Searches; the result is to be freed. Told: what could not be read. */
+/* Searches; the result is to be freed. Told: what could not be read. `report` and `progress` may be called by
+ * any thread, `write` and `pause` are by this one. Lines are given as soon as no earlier one can come. */
 void ind_search_run(const struct ind_search_settings *settings, struct ind_search_result *result);
 void ind_search_free(struct ind_search_result *result);
-
-/* Gives the lines found (with their ends) in order of time, until `write` returns false. */
-bool ind_search_lines(struct ind_search_result *result, bool (*write)(void *context, struct ind_slice line),
-                      void *context);
 
 /* "facility", "day", "field NAME", …; false where there is none. */
 bool ind_search_by_read(struct ind_slice text, struct ind_search_by *by);

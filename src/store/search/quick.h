@@ -1,0 +1,34 @@
+/* store/search/quick.h: header and time of plain lines (docs/formats.md), without reading the rest: most are
+ * of a device, facility and severity that were met a moment ago. */
+#ifndef IND_STORE_SEARCH_QUICK_H
+#define IND_STORE_SEARCH_QUICK_H
+
+#include "core/line/line.h"
+
+enum { IND_QUICK_SLOTS = 2048, IND_QUICK_WHO = 112 };
+
+struct ind_quick_slot {
+    size_t length; /* of `who`; 0: free */
+    char who[IND_QUICK_WHO];
+    struct ind_message message; /* whose device and host lie in `who` */
+};
+
+struct ind_quick {
+    struct ind_quick_slot *slots; /* made once they are needed */
+    char hour[16];                /* "2026-11-23T04Z" or with its offset */
+    size_t hour_length;
+    ind_time begin; /* of that hour; IND_TIME_NONE: none */
+    char *scratch;
+    size_t room;
+};
+
+void ind_quick_free(struct ind_quick *quick);
+
+/* Time, device, host, facility and severity of a line that ind_line_read_plain would read; all else of the
+ * message is nothing. Until the next call. NULL: nothing is said, it has to be read. */
+struct ind_message *ind_quick_read(struct ind_quick *quick, struct ind_slice line);
+
+/* The time of a line that begins with a stamp in UTC; IND_TIME_NONE: nothing is said. */
+ind_time ind_quick_time(struct ind_quick *quick, struct ind_slice line);
+
+#endif
