@@ -1,15 +1,17 @@
 #include "cli/table.h"
 
 #include "cli/cli.h"
+#include "store/search/columns.h"
 #include <jansson.h>
 #include <stdlib.h>
 #include <string.h>
 
 struct cell {
-    enum { CELL_TEXT, CELL_NUMBER, CELL_SIZE, CELL_FLAG } kind;
+    enum { CELL_TEXT, CELL_NUMBER, CELL_SIZE, CELL_FLAG, CELL_REAL } kind;
     size_t text; /* where it begins among the texts; a number becomes one when it is known where it goes */
     size_t length, width; /* of the text in bytes, and in characters: it may be UTF-8 */
     uint64_t number;
+    double real;
 };
 
 struct ind_table {
@@ -106,6 +108,11 @@ void ind_table_flag(struct ind_table *table, bool flag)
     add_cell(table, (struct cell){.kind = CELL_FLAG, .number = flag}, flag ? "yes" : "no");
 }
 
+void ind_table_real(struct ind_table *table, double number, const char *text)
+{
+    add_cell(table, (struct cell){.kind = CELL_REAL, .real = number}, text);
+}
+
 /* Long tables are written in large pieces. */
 struct page {
     char bytes[16384];
@@ -151,6 +158,17 @@ static void put_cell(struct page *page, const struct ind_table *table, const str
     if (!right && !last)
         put_blanks(page, width > own ? width - own : 0);
     put(page, last ? "\n" : "  ", last ? 1 : 2);
+}
+
+static void put_csv(struct page *page, const char *text, bool last)
+{
+    const size_t length = strlen(text);
+    char *room = malloc(2 * length + 2);
+    struct ind_buffer out = ind_buffer_on(room, room ? 2 * length + 2 : 0);
+    ind_csv_write(&out, (struct ind_slice){text, length});
+    put(page, room ? room : "", out.length);
+    put(page, last ? "\n" : ",", 1);
+    free(room);
 }
 
 static void measure(const struct ind_table *table, bool grouped, size_t *widths)
@@ -200,6 +218,15 @@ static void print_text(const struct ind_table *table, FILE *out)
     free(widths);
 }
 
+/* A whole number is written as one. */
+static json_t *json_real_or_integer(double number)
+{
+    const double most = 9007199254740992.0; /* beyond, not all whole numbers are to be had */
+    return number > -most && number < most && (double)(json_int_t)number == number
+               ? json_integer((json_int_t)number)
+               : json_real(number);
+}
+
 static void print_json(const struct ind_table *table, FILE *out)
 {
     for (size_t row = 0; row + table->column_count <= table->count; row += table->column_count) {
@@ -213,12 +240,35 @@ static void print_json(const struct ind_table *table, FILE *out)
             json_object_set_new(object, key,
                                 cell->kind == CELL_TEXT   ? json_string(table->texts + cell->text)
                                 : cell->kind == CELL_FLAG ? json_boolean(cell->number)
+                                : cell->kind == CELL_REAL ? json_real_or_integer(cell->real)
                                                           : json_integer((json_int_t)cell->number));
         }
         ind_print_json(object, out);
         fputc('\n', out);
         json_decref(object);
     }
+}
+
+void ind_table_print_csv(const struct ind_table *table, FILE *out)
+{
+    if (!table)
+        return;
+    struct page page = {.out = out};
+    for (size_t c = 0; c < table->column_count; c++)
+        put_csv(&page, table->columns[c].name, c + 1 == table->column_count);
+    for (size_t i = 0; i < table->count; i++) {
+        const struct cell *cell = &table->cells[i];
+        char number[32];
+        const bool plain = cell->kind == CELL_NUMBER || cell->kind == CELL_SIZE;
+        if (cell->kind == CELL_REAL)
+            snprintf(number, sizeof number, "%.15g", cell->real);
+        put_csv(&page,
+                plain                     ? ind_number_text(cell->number, false, number)
+                : cell->kind == CELL_REAL ? number
+                                          : table->texts + cell->text,
+                (i + 1) % table->column_count == 0);
+    }
+    fwrite(page.bytes, 1, page.length, out);
 }
 
 void ind_table_print(const struct ind_table *table, bool json, FILE *out)

@@ -25,6 +25,12 @@ void ind_table_size(struct ind_table *table, uint64_t bytes);
 /* "yes" or "no"; in JSON true or false. */
 void ind_table_flag(struct ind_table *table, bool flag);
 
+/* A number that is shown as that text. */
+void ind_table_real(struct ind_table *table, double number, const char *text);
+
+/* A heading and rows as CSV (RFC 4180), numbers without separators. */
+void ind_table_print_csv(const struct ind_table *table, FILE *out);
+
 /* Text: a heading and aligned columns. JSON: one object per line. */
 void ind_table_print(const struct ind_table *table, bool json, FILE *out);
 

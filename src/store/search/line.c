@@ -3,6 +3,7 @@
 #include "core/message/framing.h"
 #include "core/message/header.h"
 #include "core/route/layout_fields.h"
+#include "store/search/columns.h"
 #include "store/search/stamp.h"
 #include <stdlib.h>
 
@@ -66,7 +67,9 @@ static bool read_line(struct ind_search_worker *worker, struct ind_slice line, s
 /* Room for a line that is copied; one that is written needs IND_LINE_MOST. */
 static bool make_line_room(struct ind_search_worker *worker, size_t length)
 {
-    size_t needed = (length + 1 > IND_LINE_MOST ? length + 1 : IND_LINE_MOST) + sizeof(struct ind_once_mark);
+    const struct ind_search_settings *settings = worker->search->settings;
+    const size_t written = settings->column_count ? ind_columns_most(settings) : IND_LINE_MOST;
+    const size_t needed = (length + 1 > written ? length + 1 : written) + sizeof(struct ind_once_mark);
     if (worker->line_room >= needed)
         return true;
     char *grown = realloc(worker->line, needed);
@@ -149,25 +152,35 @@ static struct ind_buffer begin(const struct ind_search_worker *worker)
     return out;
 }
 
+/* In a run, what is measured stands between the mark and the key. */
 static void count_message(struct ind_search_worker *worker, const struct ind_message *message, uint64_t at)
 {
     const struct ind_search_settings *settings = worker->search->settings;
+    struct ind_measured measured;
+    if (!settings->by_count && !settings->once)
+        return;
     if (!make_line_room(worker, 0))
         return;
     struct ind_buffer out = begin(worker);
-    size_t start = out.length;
-    ind_group_key(settings, message, &worker->answers, &worker->clock, &out);
+    const size_t start = out.length;
+    const bool measures = worker->search->measures;
+    if (measures)
+        ind_group_measure(settings, message, &worker->answers, &worker->by_reader, &measured);
+    if (measures && settings->once)
+        ind_buffer_add(&out, (const char *)&measured, sizeof measured);
+    ind_group_key(settings, message, &worker->answers, &worker->by_reader, &out);
     if (settings->once)
         keep(worker, message, at, &out);
-    else if (settings->by_count)
-        ind_groups_add(&worker->groups, ind_slice_from(ind_buffer_view(&out), start), 1);
+    else
+        ind_groups_add(&worker->groups, ind_slice_from(ind_buffer_view(&out), start), 1,
+                       measures ? &measured : NULL);
 }
 
 static void keep_line(struct ind_search_worker *worker, struct ind_message *message, bool stored,
                       struct ind_slice line, uint64_t at)
 {
     const struct ind_search_settings *settings = worker->search->settings;
-    const bool as_it_stands = !settings->line && is_as_wanted(worker, stored, line);
+    const bool as_it_stands = !settings->line && !settings->column_count && is_as_wanted(worker, stored, line);
     if (as_it_stands && settings->layout != IND_LAYOUT_RAW && keep_in_place(worker, message, line, at))
         return;
     if (!make_line_room(worker, line.length))
@@ -175,7 +188,9 @@ static void keep_line(struct ind_search_worker *worker, struct ind_message *mess
     struct ind_buffer out = begin(worker);
     if (settings->line ? settings->line->has_field : settings->layout == IND_LAYOUT_JSON)
         message->payload = ind_answers_payload(&worker->answers, message);
-    if (settings->line) {
+    if (settings->column_count) {
+        ind_columns_write(settings, message, &worker->answers, &worker->by_reader, &out);
+    } else if (settings->line) {
         (void)ind_line_write_template(settings->line, message, &worker->clock, &out);
     } else if (as_it_stands) {
         if (stored && settings->layout == IND_LAYOUT_RAW)

@@ -32,9 +32,14 @@ static bool give_line(struct giving *giving, const struct ind_found_line *found)
             return !giving->result->failed;
         }
     }
-    if (settings->by_count)
-        ind_groups_add(&giving->search->groups, line, 1);
-    else if (!settings->count_only && settings->write)
+    if (settings->by_count && giving->search->measures) {
+        struct ind_measured measured;
+        memcpy(&measured, line.at, sizeof measured);
+        ind_groups_add(&giving->search->groups, ind_slice_from(line, sizeof measured), 1, &measured);
+    } else if (settings->by_count) {
+        ind_groups_add(&giving->search->groups, line, 1, NULL);
+    }
+    if (!settings->by_count && !settings->count_only && settings->write)
         return settings->write(settings->context, line);
     return true;
 }

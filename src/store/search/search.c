@@ -3,6 +3,7 @@
 #include "store/search/search.h"
 
 #include "core/base/escape.h"
+#include "store/search/known.h"
 #include "store/search/search_private.h"
 #include <stdlib.h>
 #include <unistd.h>
@@ -12,7 +13,7 @@ enum { LEAST_RANGE = 64 << 10, MOST_RANGE = 1 << 20, ALL_RANGES = 16 << 20, MOST
 
 /* What edits gave to a message is in no line, or is not looked for there: labels come from the present
  * configuration, fields from the text. */
-static unsigned lost_in_edits(const struct ind_config *config)
+unsigned ind_search_lost_in_edits(const struct ind_config *config)
 {
     unsigned fields = 0;
     for (size_t i = 0; i < config->edits.count; i++)
@@ -58,6 +59,11 @@ static void find_literals(struct ind_search *search)
 
 /* ---- Beginning ---- */
 
+static unsigned field_of(const struct ind_search_by *by)
+{
+    return by->what < IND_FIELDS ? 1u << by->what : 0;
+}
+
 /* Whether header and time of a line are all that is asked for. */
 static void see_what_is_asked(struct ind_search *search)
 {
@@ -69,16 +75,19 @@ static void see_what_is_asked(struct ind_search *search)
     search->fields = ind_condition_fields(settings->conditions, settings->when);
     search->header_only = !(search->fields & ~quick) && !settings->by_sent;
     for (size_t i = 0; i < settings->by_count; i++)
-        if (settings->by[i].what < IND_FIELDS)
-            search->fields |= 1u << settings->by[i].what;
+        search->fields |= field_of(&settings->by[i]);
+    for (size_t i = 0; i < settings->column_count; i++)
+        search->fields |= field_of(&settings->columns[i]);
+    search->fields |= field_of(&settings->sum) | field_of(&settings->distinct);
     search->labels = (search->fields & 1u << IND_FIELD_LABEL) ||
                      (settings->line ? settings->line->has_label : settings->layout == IND_LAYOUT_JSON);
     search->header_is_enough =
         search->header_only && !(search->fields & ~quick) && !settings->once && !settings->by_sent &&
-        (counts || (!settings->line && settings->as_stored && settings->layout == IND_LAYOUT_PLAIN));
+        (counts || (!settings->line && !settings->column_count && settings->as_stored && settings->layout == IND_LAYOUT_PLAIN));
     search->time_only = search->header_is_enough && !counts && settings->when == IND_CONDITION_ALWAYS;
+    search->measures = field_of(&settings->sum) || field_of(&settings->distinct);
     search->ordered = settings->once || !counts;
-    search->lost_in_edits = lost_in_edits(settings->config);
+    search->lost_in_edits = ind_search_lost_in_edits(settings->config);
     search->range = ALL_RANGES / (settings->file_count + 1);
     search->range = search->range < LEAST_RANGE  ? LEAST_RANGE
                     : search->range > MOST_RANGE ? MOST_RANGE
@@ -100,7 +109,7 @@ static bool prepare(struct ind_search_worker *worker, struct ind_search *search)
     worker->low = IND_KEY_LEAST;
     const bool answers = ind_answers_begin(&worker->answers, settings->conditions);
     worker->reader = ind_line_reader_new();
-    worker->clock.zone = settings->zone;
+    worker->clock.zone = worker->by_reader.zone = settings->zone;
     worker->clock.times = worker->line_clock.zone = settings->times;
     worker->unread_file = calloc(settings->file_count + 1, sizeof *worker->unread_file);
     worker->lacks = calloc(settings->file_count + 1, sizeof *worker->lacks);
@@ -179,6 +188,10 @@ static void gather(struct ind_search *search, struct ind_search_result *result)
         result->left_out[i] = atomic_load(&search->left_out[i]);
     if (search->settings->once && (search->settings->count_only || search->settings->by_count))
         result->found -= result->copies;
+    if (search->settings->known) {
+        result->found += ind_known_found(search->settings->known);
+        ind_groups_join(&search->groups, ind_known_groups(search->settings->known));
+    }
     if (search->settings->by_count)
         ind_groups_list(&search->groups, search->settings, result);
 }
@@ -210,6 +223,7 @@ static void free_worker(struct ind_search_worker *worker)
     ind_quick_free(&worker->quick);
     ind_run_free(worker->run);
     free(worker->line);
+    ind_by_reader_free(&worker->by_reader);
     free(worker->buffer);
     free(worker->unread_file);
     free(worker->lacks);

@@ -5,24 +5,17 @@
 
 #include "config/config.h"
 #include "store/read/snapshot.h"
+#include "store/search/by.h"
 
-enum { IND_SEARCH_FIELDS = 8 };
+enum { IND_SEARCH_FIELDS = 8, IND_SEARCH_COLUMNS = 32 };
 
-/* What --by groups by: a field of the condition language, or one of these. */
-enum {
-    IND_BY_MINUTE = IND_FIELDS, /* from here on: times */
-    IND_BY_HOUR,
-    IND_BY_DAY,
-    IND_BY_WEEKDAY,
-    IND_BY_DATE, /* another word for the day */
-    IND_BY_END
-};
+/* Columns of a line: with tabs or commas (RFC 4180) between, or an object. */
+enum ind_column_form { IND_COLUMNS_TABS, IND_COLUMNS_CSV, IND_COLUMNS_JSON };
 
-struct ind_search_by {
-    unsigned what;
-    struct ind_slice name; /* of a field or label */
-    struct ind_slice text; /* as written */
-};
+/* What groups are put in order by; usually by times where they have any, else by how many they are. */
+enum ind_search_order { IND_BY_USUAL, IND_BY_COUNT, IND_BY_NAME, IND_BY_SUM, IND_BY_DISTINCT };
+
+struct ind_known; /* store/search/known.h */
 
 struct ind_search_file {
     const char *name;                       /* for people */
@@ -44,11 +37,19 @@ struct ind_search_settings {
     size_t file_count;
     enum ind_layout layout;
     const struct ind_template *line; /* instead of a layout; or NULL */
+    const struct ind_search_by *columns; /* instead of either */
+    size_t column_count;
+    enum ind_column_form column_form;
+    size_t context_lines; /* so many of the same device before and after each that is found */
     bool count_only;
     bool once; /* a message that files of several routes hold is found once (store/search/once.h) */
-    struct ind_search_by by[IND_SEARCH_FIELDS]; /* borrowed */
+    struct ind_search_by by[IND_SEARCH_FIELDS + 1]; /* borrowed */
     size_t by_count;
+    struct ind_search_by sum, distinct; /* of each group: the sum of a field's numbers, and how many values a
+                                           field has; IND_BY_NOTHING */
+    enum ind_search_order order;
     size_t top;                   /* groups at most; 0: all */
+    struct ind_known *known;      /* what has been counted without reading; or NULL */
     const struct ind_zone *zone;  /* of the times that groups are told apart by */
     const struct ind_zone *times; /* of those that lines show; NULL: UTC */
     bool as_stored;               /* a line in the layout wanted is given as it stands, its time included */
@@ -70,7 +71,9 @@ struct ind_search_group {
     const char *values[IND_SEARCH_FIELDS]; /* terminated */
     uint8_t times[IND_SEARCH_FIELDS];      /* which of them are times */
     size_t time_count;
-    uint64_t count;
+    uint64_t count, distinct;
+    double sum;
+    uint64_t numbers; /* messages that have one */
 };
 
 /* What becomes of a frame of an archive with an index (docs/archive-format.md). */
@@ -86,6 +89,7 @@ enum ind_left_out {
 struct ind_search_result {
     uint64_t found, lines, bytes;
     uint64_t copies;       /* with `once`: lines found that are copies */
+    uint64_t not_grouped;  /* of those found, where there are too many groups */
     uint64_t unread_files; /* could not be read, or not to the end */
     uint64_t lacking[IND_FIELDS]; /* files whose layout does not hold a field that the condition asks for */
     uint64_t gave_up;             /* messages of which it is not known whether an expression matches */
@@ -93,9 +97,10 @@ struct ind_search_result {
     uint64_t bytes_left_out;                                 /* of text */
     bool failed;                     /* memory or disk ran out: the result is not whole */
     int spill_error;                 /* errno, where it is the folder for temporary files */
-    struct ind_search_group *groups; /* most first */
-    size_t group_count;
+    struct ind_search_group *groups; /* in order */
+    size_t group_count, all_groups;  /* that are given; that there are */
     bool groups_cut; /* more than a million: the rest is not told apart */
+    bool distinct_cut; /* there are more than a million values: those of the rest are not counted */
     struct ind_search *inside;
 };
 
@@ -104,8 +109,7 @@ struct ind_search_result {
 void ind_search_run(const struct ind_search_settings *settings, struct ind_search_result *result);
 void ind_search_free(struct ind_search_result *result);
 
-/* "facility", "day", "field NAME", …; false where there is none. */
-bool ind_search_by_read(struct ind_slice text, struct ind_search_by *by);
-struct ind_slice ind_search_by_name(unsigned what);
+/* Fields that edits give, of which a stored line does not tell, or not everywhere: 1 << enum ind_field. */
+unsigned ind_search_lost_in_edits(const struct ind_config *config);
 
 #endif

@@ -10,6 +10,7 @@
 #include "core/find/find.h"
 #include "core/find/literals.h"
 #include "core/line/line.h"
+#include "core/line/template.h"
 #include "store/disk/frame.h"
 #include "store/disk/index_file.h"
 #include "store/disk/line_reader.h"
@@ -67,6 +68,7 @@ struct ind_search {
     const struct ind_search_settings *settings;
     bool ordered; /* lines are wanted in order, or counted once */
     unsigned fields;
+    bool measures; /* of each message more is wanted than its group */
     bool labels; /* something asks for labels: they come from the present configuration */
     bool header_only;      /* the condition asks for no more of a line than its quick reading tells */
     bool time_only;        /* nothing asks for more than the time, and lines are given as they stand */
@@ -118,6 +120,7 @@ struct ind_search_worker {
     struct ind_line_reader *reader;
     struct ind_quick quick;
     struct ind_path_clock clock;
+    struct ind_by_reader by_reader;
     struct ind_line_clock line_clock;
     char *line; /* room to write one into */
     size_t line_room;

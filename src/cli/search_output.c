@@ -1,0 +1,137 @@
+/* What is found goes into a new file beside the one that was named, which takes its name once it is whole:
+ * nothing that the search is about to read is lost, and nobody finds a half. */
+#include "cli/search_output.h"
+
+#include "store/disk/reader.h"
+#include "store/read/lookup.h"
+#include <errno.h>
+#include <fcntl.h>
+#include <poll.h>
+#include <stdlib.h>
+#include <sys/stat.h>
+#include <unistd.h>
+
+/* Whether the file would stand below a folder of the collector's: there it may be one that is written to. */
+static bool would_lie_in(const char *folder, const char *path)
+{
+    char parent[4096];
+    const char *slash = strrchr(path, '/');
+    snprintf(parent, sizeof parent, "%.*s",
+             slash == path ? 1
+             : slash       ? (int)(slash - path)
+                           : 1,
+             slash ? path : ".");
+    return ind_lies_in(folder, path) || ind_lies_in(folder, parent) || ind_is_same_folder(folder, parent);
+}
+
+static bool may_write(const struct ind_search_options *given, const struct ind_config *config)
+{
+    const char *path = given->to;
+    struct stat facts;
+    bool there = stat(path, &facts) == 0;
+    if (would_lie_in(config->store, path) || would_lie_in(config->state, path))
+        ind_complain("--to: %s lies in the %s folder, which belongs to the collector; name another place",
+                     path, would_lie_in(config->store, path) ? "store" : "state");
+    else if (there && !S_ISREG(facts.st_mode))
+        ind_complain("--to: %s is no file; name one, or let the shell write there (> %s)", path, path);
+    else if (there && !given->force)
+        ind_complain("--to: %s is there already; name another, or give --force", path);
+    else
+        return true;
+    return false;
+}
+
+bool ind_search_output_begin(struct ind_search_output *output, const struct ind_search_options *given,
+                             const struct ind_config *config, int *code)
+{
+    output->packer = NULL;
+    output->filled = 0;
+    output->failed = output->broken = false;
+    *code = IND_EXIT_CALL;
+    if (!given->to)
+        return true;
+    if (!may_write(given, config))
+        return false;
+    *code = IND_EXIT_FAILED;
+    snprintf(output->temporary, sizeof output->temporary, "%s.%ld.part", given->to, (long)getpid());
+    const int file = open(output->temporary, O_WRONLY | O_CREAT | O_EXCL | O_CLOEXEC, 0666);
+    if (file >= 0)
+        output->packer = ind_packer_new(file, ind_compression_of(given->to));
+    if (!output->packer)
+        ind_complain("cannot write %s: %s", output->temporary, strerror(errno));
+    return output->packer != NULL;
+}
+
+static bool note_error(struct ind_search_output *output, int error)
+{
+    output->failed = true;
+    output->error = error;
+    output->broken = error == EPIPE && !output->packer;
+    return false;
+}
+
+static bool put(struct ind_search_output *output, const char *bytes, size_t length)
+{
+    errno = 0;
+    const bool good = output->packer ? ind_packer_write(output->packer, bytes, length)
+                                     : fwrite(bytes, 1, length, stdout) == length && fflush(stdout) == 0;
+    return good || note_error(output, errno);
+}
+
+static bool flush(struct ind_search_output *output)
+{
+    const size_t filled = output->filled;
+    output->filled = 0;
+    return filled == 0 || put(output, output->buffer, filled);
+}
+
+/* Lines are gathered: a call for each costs more than all else. */
+bool ind_search_output_write(struct ind_search_output *output, struct ind_slice bytes)
+{
+    if (output->failed || (bytes.length > sizeof output->buffer - output->filled && !flush(output)))
+        return false;
+    if (bytes.length > sizeof output->buffer)
+        return put(output, bytes.at, bytes.length);
+    if (bytes.length)
+        memcpy(output->buffer + output->filled, bytes.at, bytes.length);
+    output->filled += bytes.length;
+    return true;
+}
+
+bool ind_search_output_pause(struct ind_search_output *output)
+{
+    if (output->packer || output->failed)
+        return !output->failed;
+    if (!flush(output))
+        return false;
+    struct pollfd out = {.fd = STDOUT_FILENO, .events = 0};
+    return poll(&out, 1, 0) <= 0 || !(out.revents & POLLERR) || note_error(output, EPIPE);
+}
+
+/* Without --force a file that has come meanwhile stays. */
+static bool take_name(const struct ind_search_output *output, const struct ind_search_options *given, bool whole)
+{
+    const bool good = whole && (given->force ? rename(output->temporary, given->to) == 0
+                                             : link(output->temporary, given->to) == 0);
+    const int error = errno;
+    if (!good || !given->force)
+        (void)unlink(output->temporary);
+    errno = error;
+    return good;
+}
+
+bool ind_search_output_end(struct ind_search_output *output, const struct ind_search_options *given, bool whole)
+{
+    if (!output->failed)
+        (void)flush(output);
+    if (output->packer) {
+        const bool ended = ind_packer_end(output->packer);
+        if (!ended && !output->failed)
+            (void)note_error(output, errno);
+        if (!take_name(output, given, whole && !output->failed) && whole && !output->failed)
+            (void)note_error(output, errno);
+    }
+    if (output->failed && !output->broken)
+        ind_complain("cannot write %s: %s", given->to ? given->to : "the results", strerror(output->error));
+    return !output->failed || output->broken;
+}

@@ -1,0 +1,127 @@
+#include "store/archive/catalog_read.h"
+
+#include "store/archive/catalog_private.h"
+
+#include <stdlib.h>
+#include <string.h>
+
+enum { PATIENCE = 500 };
+
+static const char rows_text[] =
+    "SELECT archive, compression, bytes, packed FROM files JOIN volumes ON volumes.file = files.id"
+    " WHERE state = 'archive' AND counted = 1 AND bytes IS NOT NULL";
+
+enum column { ARCHIVE, COMPRESSION, BYTES, PACKED };
+
+/* ---- Devices ---- */
+
+struct ind_catalog_names {
+    char **list; /* by number; NULL: none */
+    size_t count;
+};
+
+struct ind_slice ind_catalog_name(const struct ind_catalog_names *names, uint32_t device)
+{
+    return device < names->count ? ind_slice_of(names->list[device]) : IND_NOTHING;
+}
+
+static void free_names(struct ind_catalog_names *names)
+{
+    for (size_t i = 0; i < names->count; i++)
+        free(names->list[i]);
+    free(names->list);
+}
+
+static bool take_name(struct ind_catalog_names *names, int64_t id, const char *name)
+{
+    if (id < 0 || id > 2 * (int64_t)IND_CATALOG_MOST_DEVICES || !name)
+        return false;
+    if ((size_t)id >= names->count) {
+        const size_t count = 2 * (size_t)id + 64;
+        char **grown = realloc(names->list, count * sizeof(char *));
+        if (!grown)
+            return false;
+        memset(grown + names->count, 0, (count - names->count) * sizeof(char *));
+        names->list = grown;
+        names->count = count;
+    }
+    free(names->list[id]);
+    return (names->list[id] = strdup(name)) != NULL;
+}
+
+static bool read_names(struct ind_catalog *catalog, struct ind_catalog_names *names)
+{
+    sqlite3_stmt *rows = NULL;
+    int result = sqlite3_prepare_v2(catalog->db, "SELECT id, name FROM devices", -1, &rows, NULL);
+    bool good = result == SQLITE_OK;
+    while (good && (result = sqlite3_step(rows)) == SQLITE_ROW)
+        good = take_name(names, sqlite3_column_int64(rows, 0), (const char *)sqlite3_column_text(rows, 1));
+    sqlite3_finalize(rows);
+    return good && result == SQLITE_DONE;
+}
+
+/* ---- Archives ---- */
+
+struct visiting {
+    bool (*wanted)(void *context, const char *archive);
+    bool (*visit)(void *context, const struct ind_catalog_counts *counts);
+    void *context;
+    struct ind_volumes *volumes;
+    struct ind_catalog_names names;
+    bool enough;
+};
+
+static bool visit_row(struct visiting *visiting, sqlite3_stmt *row)
+{
+    const int packed_as = sqlite3_column_int(row, COMPRESSION);
+    const struct ind_slice packed = {sqlite3_column_blob(row, PACKED),
+                                     (size_t)sqlite3_column_bytes(row, PACKED)};
+    struct ind_catalog_counts counts = {
+        .archive = (const char *)sqlite3_column_text(row, ARCHIVE),
+        .compression = packed_as == IND_COMPRESS_ZSTD   ? IND_COMPRESS_ZSTD
+                       : packed_as == IND_COMPRESS_GZIP ? IND_COMPRESS_GZIP
+                                                        : IND_COMPRESS_NONE,
+        .bytes = (uint64_t)sqlite3_column_int64(row, BYTES),
+        .names = &visiting->names};
+    if (!counts.archive || !visiting->wanted(visiting->context, counts.archive))
+        return counts.archive != NULL;
+    ind_volumes_clear(visiting->volumes);
+    if (!ind_catalog_unpack(packed, visiting->volumes))
+        return false;
+    counts.rows = ind_volumes_sorted(visiting->volumes, &counts.count);
+    counts.folded = ind_volumes_folded(visiting->volumes);
+    visiting->enough = !visiting->visit(visiting->context, &counts);
+    return true;
+}
+
+static bool visit_rows(struct ind_catalog *catalog, struct visiting *visiting)
+{
+    sqlite3_stmt *rows = NULL;
+    int result = sqlite3_prepare_v2(catalog->db, rows_text, -1, &rows, NULL);
+    bool good = result == SQLITE_OK;
+    while (good && !visiting->enough && (result = sqlite3_step(rows)) == SQLITE_ROW)
+        good = visit_row(visiting, rows);
+    sqlite3_finalize(rows);
+    return good && (visiting->enough || result == SQLITE_DONE);
+}
+
+bool ind_catalog_each_counts(const struct ind_config *config, int folder,
+                             bool (*wanted)(void *context, const char *archive),
+                             bool (*visit)(void *context, const struct ind_catalog_counts *counts),
+                             void *context)
+{
+    struct ind_catalog *catalog;
+    struct visiting visiting = {.wanted = wanted, .visit = visit, .context = context};
+    char reason[256];
+    if (!ind_catalog_to_read(config->state, config->store, folder, PATIENCE, &catalog, reason, sizeof reason))
+        return false;
+    visiting.volumes = ind_volumes_new();
+    const bool good = visiting.volumes &&
+                      sqlite3_exec(catalog->db, "BEGIN", NULL, NULL, NULL) == SQLITE_OK &&
+                      ind_catalog_place(catalog) > 0 && read_names(catalog, &visiting.names) &&
+                      visit_rows(catalog, &visiting);
+    ind_volumes_free(visiting.volumes);
+    free_names(&visiting.names);
+    ind_catalog_close(catalog);
+    return good;
+}

@@ -1,0 +1,34 @@
+/* store/archive/catalog_read.h: what the catalog knows of the messages of each archive, for whoever would have
+ * to read these otherwise. */
+#ifndef IND_STORE_ARCHIVE_CATALOG_READ_H
+#define IND_STORE_ARCHIVE_CATALOG_READ_H
+
+#include "core/archive/archive_name.h"
+#include "core/archive/volumes.h"
+
+struct ind_config;
+
+/* Names of devices by their numbers. */
+struct ind_catalog_names;
+/* Nothing where it is none, or not known. */
+struct ind_slice ind_catalog_name(const struct ind_catalog_names *names, uint32_t device);
+
+struct ind_catalog_counts {
+    const char *archive; /* the path of the plain archive below the store */
+    enum ind_compression compression;
+    uint64_t bytes; /* of the file as it lies on the disk */
+    const struct ind_volume *rows;
+    size_t count;
+    bool folded; /* some devices or hours are not kept apart */
+    const struct ind_catalog_names *names;
+};
+
+/* Visits each archive that was counted to its end, and of which `wanted` says so; ends once `visit` returns
+ * false. `folder`: the store, opened. False where there is no catalog that serves; some may have been visited
+ * then. */
+bool ind_catalog_each_counts(const struct ind_config *config, int folder,
+                             bool (*wanted)(void *context, const char *archive),
+                             bool (*visit)(void *context, const struct ind_catalog_counts *counts),
+                             void *context);
+
+#endif

@@ -1,0 +1,36 @@
+/* store/search/known.h: what of a search is known without reading a file: from how many messages of which hour,
+ * device, facility and severity it holds (core/archive/volumes.h). */
+#ifndef IND_STORE_SEARCH_KNOWN_H
+#define IND_STORE_SEARCH_KNOWN_H
+
+#include "core/archive/volumes.h"
+#include "store/search/groups.h"
+
+struct ind_known;
+
+/* For those settings, which must outlive it. NULL where memory is out. */
+struct ind_known *ind_known_new(const struct ind_search_settings *settings);
+void ind_known_free(struct ind_known *known);
+
+/* Why a search of this kind is not answered by such counts, but by reading; NULL where it is. */
+const char *ind_known_why_not(const struct ind_known *known);
+
+enum ind_known_file {
+    IND_KNOWN_NOT,         /* it has to be read */
+    IND_KNOWN_OUT_BY_TIME, /* it holds no answer */
+    IND_KNOWN_OUT_BY_PRI,
+    IND_KNOWN_OUT_BY_DEVICE,
+    IND_KNOWN_COUNTED /* its messages have been counted */
+};
+
+/* The counts of one file, in order of their hours; `name` gives the names of devices. `whole`: no device or
+ * hour is left out of them. */
+enum ind_known_file ind_known_ask(struct ind_known *known, const struct ind_volume *rows, size_t count,
+                                  bool whole, struct ind_slice (*name)(const void *context, uint32_t device),
+                                  const void *context);
+
+/* What was counted so far. */
+uint64_t ind_known_found(const struct ind_known *known);
+struct ind_groups *ind_known_groups(struct ind_known *known);
+
+#endif
