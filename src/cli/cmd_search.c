@@ -100,8 +100,12 @@ static void run_search(struct searching *searching, struct ind_search_result *re
         memcpy(files, places.files, places.count * sizeof *files);
     places.files = files;
     settings->known = NULL;
+    const ind_condition when = settings->when;
+    if (settings->context_lines) /* of what is not found, too, some is given */
+        settings->when = IND_CONDITION_ALWAYS;
     if (searching->is_store)
         ind_search_ask_catalog(searching->config, settings, &places, &asked);
+    settings->when = when;
     settings->files = files;
     settings->file_count = places.count;
     ind_search_run(settings, result);
@@ -121,6 +125,32 @@ static int code_of(const struct ind_search_result *result, bool whole, bool foun
     return !whole ? IND_EXIT_FAILED : found ? IND_EXIT_DONE : IND_EXIT_NO;
 }
 
+static void pass_over(void *context, const char *text)
+{
+    (void)context;
+    (void)text;
+}
+
+/* Of which devices anything is found: only what these said is looked at for --context. */
+static bool find_devices(struct searching *searching, struct ind_among *among)
+{
+    struct ind_search_settings *settings = &searching->read->settings;
+    const struct ind_search_settings as_it_was = *settings;
+    struct ind_search_result result;
+    settings->context_lines = settings->column_count = 0;
+    settings->by_count = 1;
+    settings->by[0] = (struct ind_search_by){.what = IND_FIELD_DEVICE, .text = IND_SLICE("device")};
+    settings->report = pass_over; /* it is said when they are read again */
+    run_search(searching, &result);
+    const bool good = !result.failed && !result.groups_cut && ind_among_find(&result, among);
+    if (!good)
+        ind_complain("--context: there are too many devices, or memory ran out");
+    ind_search_free(&result);
+    *settings = as_it_was;
+    settings->among = among;
+    return good;
+}
+
 static int search(struct searching *searching)
 {
     struct ind_search_settings *settings = &searching->read->settings;
@@ -129,6 +159,11 @@ static int search(struct searching *searching)
     struct ind_search_lines lines;
     struct text text = {NULL, NULL, 0};
     const bool counts = settings->by_count || settings->count_only;
+    struct ind_among among = {NULL, 0};
+    if (settings->context_lines && !find_devices(searching, &among)) {
+        (void)ind_search_output_end(searching->output, given, false);
+        return IND_EXIT_FAILED;
+    }
     if (!counts)
         ind_search_lines_begin(&lines, given, searching->output, settings);
     run_search(searching, &result);
@@ -143,6 +178,7 @@ static int search(struct searching *searching)
     const bool written = ind_search_output_end(searching->output, given, good);
     const int code = code_of(&result, whole && written, result.found > 0);
     ind_search_free(&result);
+    free(among.hashes);
     return code;
 }
 

@@ -79,6 +79,9 @@ static bool tell_limits(const struct ind_search_result *result)
                      (unsigned long long)result->gave_up, result->gave_up == 1 ? "" : "s");
     if (result->groups_cut)
         ind_complain("more than a million groups: the rest is left out");
+    if (result->context_cut)
+        ind_complain("so many devices have said so much that lines before those found may be missing; a smaller "
+                     "--context or a narrower --when helps");
     if (result->distinct_cut)
         ind_complain("more than a million different values: the rest is not counted");
     if (result->spill_error)
@@ -87,7 +90,7 @@ static bool tell_limits(const struct ind_search_result *result)
                      ind_temporary_folder(), strerror(result->spill_error));
     else if (result->failed)
         ind_complain("memory ran out: the answer is not whole");
-    return !result->gave_up && !result->groups_cut && !result->distinct_cut && !result->failed;
+    return !result->gave_up && !result->groups_cut && !result->distinct_cut && !result->context_cut && !result->failed;
 }
 
 static bool have_none(const struct ind_search_result *result, size_t field)

@@ -176,6 +176,8 @@ static bool spans_fit(const struct ind_search_options *options)
                      options->every ? "every" : options->total ? "total" : "share");
     else if (has(options->context) && options->once)
         ind_complain("--context shows lines with all copies; leave out --once");
+    else if (has(options->context) && (has(options->first) || has(options->last)))
+        ind_complain("--context shows more than is found: leave out --%s", has(options->first) ? "first" : "last");
     else
         return true;
     return false;

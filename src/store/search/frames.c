@@ -211,6 +211,8 @@ enum ind_left_out ind_search_frame(const struct ind_search *search, const struct
     const struct ind_search_settings *settings = search->settings;
     if (frame->times_known && !ind_search_span_meets(settings, frame->first, frame->last))
         return IND_LEFT_OUT_BY_TIME;
+    if (settings->context_lines)
+        return ind_among_meets(settings->among, index, frame) ? IND_READ_IT : IND_LEFT_OUT_BY_DEVICE;
     if (!may_have_pri(search, frame))
         return IND_LEFT_OUT_BY_PRI;
     if (ind_condition_of_many(settings->conditions, settings->when, ask_frame, &at) == IND_NO)

@@ -7,6 +7,11 @@
 #include "store/search/stamp.h"
 #include <stdlib.h>
 
+/* Of the marks that stand before lines. */
+enum { MOST_MARK = 64 };
+_Static_assert(sizeof(struct ind_once_mark) <= MOST_MARK && sizeof(struct ind_around_mark) <= MOST_MARK,
+               "a mark needs more room");
+
 /* What the layout of a file does not hold of what is asked for. */
 static unsigned lacks_of(const struct ind_search_worker *worker, int stored)
 {
@@ -69,7 +74,7 @@ static bool make_line_room(struct ind_search_worker *worker, size_t length)
 {
     const struct ind_search_settings *settings = worker->search->settings;
     const size_t written = settings->column_count ? ind_columns_most(settings) : IND_LINE_MOST;
-    const size_t needed = (length + 1 > written ? length + 1 : written) + sizeof(struct ind_once_mark);
+    const size_t needed = (length + 1 > written ? length + 1 : written) + MOST_MARK;
     if (worker->line_room >= needed)
         return true;
     char *grown = realloc(worker->line, needed);
@@ -129,6 +134,8 @@ static void keep(struct ind_search_worker *worker, const struct ind_message *mes
         ind_once_mark(message, stored ? stored->route : worker->file, &mark);
         memcpy(out->at, &mark, sizeof mark);
     }
+    if (worker->search->settings->context_lines)
+        memcpy(out->at, &worker->mark, sizeof worker->mark);
     add_to_run(worker, message, at, line);
 }
 
@@ -137,7 +144,7 @@ static bool keep_in_place(struct ind_search_worker *worker, const struct ind_mes
                           struct ind_slice line, uint64_t at)
 {
     const struct ind_slice block = worker->block;
-    if (worker->search->settings->once || !block.at || line.at < block.at ||
+    if (worker->search->settings->once || worker->search->settings->context_lines || !block.at || line.at < block.at ||
         line.at + line.length >= block.at + block.length || line.at[line.length] != '\n')
         return false;
     add_to_run(worker, message, at, (struct ind_slice){line.at, line.length + 1});
@@ -148,7 +155,10 @@ static bool keep_in_place(struct ind_search_worker *worker, const struct ind_mes
 static struct ind_buffer begin(const struct ind_search_worker *worker)
 {
     struct ind_buffer out = ind_buffer_on(worker->line, worker->line_room);
-    out.length = worker->search->settings->once ? sizeof(struct ind_once_mark) : 0;
+    const struct ind_search_settings *settings = worker->search->settings;
+    out.length = settings->once            ? sizeof(struct ind_once_mark)
+                 : settings->context_lines ? sizeof(struct ind_around_mark)
+                                           : 0;
     return out;
 }
 
@@ -218,11 +228,22 @@ static void take_message(struct ind_search_worker *worker, struct ind_message *m
                          struct ind_slice line, uint64_t at)
 {
     const struct ind_search_settings *settings = worker->search->settings;
-    worker->found++;
+    worker->found += !settings->context_lines || worker->mark.found;
     if (settings->by_count || settings->count_only)
         count_message(worker, message, at);
     else
         keep_line(worker, message, stored, line, at);
+}
+
+/* Of lines that may be given beside what is found: whether its device is one of those that are. */
+static bool is_among(struct ind_search_worker *worker, const struct ind_message *message)
+{
+    static const struct ind_search_by by_device = {.what = IND_FIELD_DEVICE};
+    char name[IND_BY_WRITTEN_MOST];
+    struct ind_buffer out = ind_buffer_on(name, sizeof name);
+    ind_search_by_write(&by_device, message, &worker->answers, &worker->by_reader, &out);
+    worker->mark.device = ind_among_hash(ind_buffer_view(&out));
+    return ind_among_has(worker->search->settings->among, worker->mark.device);
 }
 
 static bool holds(struct ind_search_worker *worker, struct ind_message *message)
@@ -233,7 +254,11 @@ static bool holds(struct ind_search_worker *worker, struct ind_message *message)
     if (worker->search->labels && !message->configured)
         message->configured = ind_devices_by_name(settings->config->devices, message->device);
     ind_answers_next(&worker->answers);
-    return ind_condition_holds(settings->conditions, settings->when, message, &worker->answers);
+    const bool found = ind_condition_holds(settings->conditions, settings->when, message, &worker->answers);
+    if (!settings->context_lines)
+        return found;
+    worker->mark.found = found;
+    return is_among(worker, message);
 }
 
 /* By what is known of the line without reading all of it. True where that is enough. */

@@ -14,6 +14,7 @@ struct giving {
     struct ind_search_result *result;
     struct ind_merge *merge;
     struct ind_once *once;
+    struct ind_around *around;
     size_t taken; /* bytes of the merge that are known to be pending */
     bool enough;
 };
@@ -31,6 +32,12 @@ static bool give_line(struct giving *giving, const struct ind_found_line *found)
             giving->result->copies++;
             return !giving->result->failed;
         }
+    }
+    if (giving->around) {
+        struct ind_around_mark mark;
+        memcpy(&mark, line.at, sizeof mark);
+        return ind_around_take(giving->around, &mark, ind_slice_from(line, sizeof mark), settings->write,
+                               settings->context, &giving->result->failed);
     }
     if (settings->by_count && giving->search->measures) {
         struct ind_measured measured;
@@ -140,6 +147,13 @@ static bool wait(struct ind_search *search)
     return true;
 }
 
+/* Lines for people: an empty one says that something is left out between two. */
+static bool is_text(const struct ind_search_settings *settings)
+{
+    return !settings->column_count && !settings->line &&
+           (settings->layout == IND_LAYOUT_PLAIN || settings->layout == IND_LAYOUT_RFC5424);
+}
+
 void ind_search_give(struct ind_search *search, struct ind_search_result *result)
 {
     struct giving giving = {.search = search, .result = result};
@@ -147,7 +161,10 @@ void ind_search_give(struct ind_search *search, struct ind_search_result *result
     ind_time watermark = IND_KEY_LEAST;
     giving.merge = ind_merge_new(search->settings->temporary);
     giving.once = search->settings->once ? ind_once_new() : NULL;
-    giving.enough = result->failed = !giving.merge || (search->settings->once && !giving.once);
+    if (search->settings->context_lines)
+        giving.around = ind_around_new(search->settings->context_lines, is_text(search->settings));
+    giving.enough = result->failed = !giving.merge || (search->settings->once && !giving.once) ||
+                                     (search->settings->context_lines && !giving.around);
     while (!giving.enough) {
         const enum next next = what_next(&giving, &watermark, &all);
         if (next == DONE)
@@ -161,6 +178,8 @@ void ind_search_give(struct ind_search *search, struct ind_search_result *result
     }
     if (giving.enough)
         ind_search_stop(search);
+    result->context_cut = giving.around && ind_around_forgot(giving.around);
+    ind_around_free(giving.around);
     ind_once_free(giving.once);
     ind_merge_free(giving.merge);
 }

@@ -38,6 +38,8 @@ static bool stands_in_text(struct ind_slice literal, bool app)
 static void find_literals(struct ind_search *search)
 {
     const struct ind_search_settings *settings = search->settings;
+    if (settings->context_lines) /* others are given, too */
+        return;
     search->literal_count =
         ind_condition_literals(settings->conditions, settings->when, search->list, IND_SEARCH_LITERALS);
     search->literals_in_json = search->literals_in_text = true;
@@ -84,7 +86,7 @@ static void see_what_is_asked(struct ind_search *search)
     search->header_is_enough =
         search->header_only && !(search->fields & ~quick) && !settings->once && !settings->by_sent &&
         (counts || (!settings->line && !settings->column_count && settings->as_stored && settings->layout == IND_LAYOUT_PLAIN));
-    search->time_only = search->header_is_enough && !counts && settings->when == IND_CONDITION_ALWAYS;
+    search->time_only = search->header_is_enough && !settings->context_lines && !counts && settings->when == IND_CONDITION_ALWAYS;
     search->measures = field_of(&settings->sum) || field_of(&settings->distinct);
     search->ordered = settings->once || !counts;
     search->lost_in_edits = ind_search_lost_in_edits(settings->config);

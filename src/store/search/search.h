@@ -40,7 +40,8 @@ struct ind_search_settings {
     const struct ind_search_by *columns; /* instead of either */
     size_t column_count;
     enum ind_column_form column_form;
-    size_t context_lines; /* so many of the same device before and after each that is found */
+    size_t context_lines; /* so many of the same device before and after each that is found; or 0 */
+    const struct ind_among *among; /* then: of which devices anything is found */
     bool count_only;
     bool once; /* a message that files of several routes hold is found once (store/search/once.h) */
     struct ind_search_by by[IND_SEARCH_FIELDS + 1]; /* borrowed */
@@ -65,6 +66,12 @@ struct ind_search_settings {
     void (*report)(void *context, const char *text);
     void (*progress)(void *context, uint64_t bytes); /* may be NULL */
     void *context;
+};
+
+/* Devices, by hashes of their names as groups have them; in order. */
+struct ind_among {
+    uint64_t *hashes;
+    size_t count;
 };
 
 struct ind_search_group {
@@ -99,6 +106,7 @@ struct ind_search_result {
     int spill_error;                 /* errno, where it is the folder for temporary files */
     struct ind_search_group *groups; /* in order */
     size_t group_count, all_groups;  /* that are given; that there are */
+    bool context_cut; /* lines before one that was found may be missing: there are too many devices */
     bool groups_cut; /* more than a million: the rest is not told apart */
     bool distinct_cut; /* there are more than a million values: those of the rest are not counted */
     struct ind_search *inside;
@@ -108,6 +116,10 @@ struct ind_search_result {
  * any thread, `write` and `pause` are by this one. Lines are given as soon as no earlier one can come. */
 void ind_search_run(const struct ind_search_settings *settings, struct ind_search_result *result);
 void ind_search_free(struct ind_search_result *result);
+
+/* The devices that a search by IND_FIELD_DEVICE alone has found: new, its hashes to be freed. False where memory
+ * is out. */
+bool ind_among_find(const struct ind_search_result *result, struct ind_among *among);
 
 /* Fields that edits give, of which a stored line does not tell, or not everywhere: 1 << enum ind_field. */
 unsigned ind_search_lost_in_edits(const struct ind_config *config);

@@ -14,6 +14,7 @@
 #include "store/disk/frame.h"
 #include "store/disk/index_file.h"
 #include "store/disk/line_reader.h"
+#include "store/search/around.h"
 #include "store/search/groups.h"
 #include "store/search/once.h"
 #include "store/search/quick.h"
@@ -122,6 +123,7 @@ struct ind_search_worker {
     struct ind_path_clock clock;
     struct ind_by_reader by_reader;
     struct ind_line_clock line_clock;
+    struct ind_around_mark mark; /* of the line at hand, where others may be given with it */
     char *line; /* room to write one into */
     size_t line_room;
     char device[IND_DEVICE_SCRATCH];
@@ -198,6 +200,14 @@ void ind_search_stop(struct ind_search *search);
 
 /* Gives away what the workers find in order, until all is given, or nobody wants more. */
 void ind_search_give(struct ind_search *search, struct ind_search_result *result);
+
+/* ---- among.c ---- */
+
+uint64_t ind_among_hash(struct ind_slice name);
+bool ind_among_has(const struct ind_among *among, uint64_t hash);
+/* Whether a frame may hold a line of one of them. */
+bool ind_among_meets(const struct ind_among *among, const struct ind_index *index,
+                     const struct ind_index_frame *frame);
 
 /* ---- line.c ---- */
 
