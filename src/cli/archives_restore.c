@@ -250,7 +250,7 @@ static int print_lines(const struct ind_config *config, const struct ind_selecte
                                            .write = print_line,
                                            .context = &printed,
                                            .report = ind_complain_text,
-                                           .progress = ind_progress};
+                                           .progress = ind_progress_of};
     int code = IND_EXIT_FAILED;
     if (!ind_snapshot_take(config->store, NULL, NULL, &snapshot)) {
         ind_complain("%s: %s", config->store, strerror(errno));

@@ -10,14 +10,13 @@
 #include <stdarg.h>
 #include <stdatomic.h>
 #include <stdlib.h>
-#include <sys/ioctl.h>
 #include <sys/stat.h>
 #include <unistd.h>
 
 static pthread_mutex_t progress_mutex = PTHREAD_MUTEX_INITIALIZER;
 static struct {
     struct ind_steady began;
-    bool on;
+    bool on, in_the_way;
 } progress;
 
 static void clear_progress(void)
@@ -125,29 +124,69 @@ bool ind_condition_option(const struct ind_config *config, const char *text, str
     return false;
 }
 
+static enum { COLOUR_AUTO, COLOUR_ALWAYS, COLOUR_NEVER } colours;
+
+bool ind_colour_option(const char *text)
+{
+    static const char *const names[] = {"auto", "always", "never"};
+    for (int i = 0; text && i < 3; i++)
+        if (strcmp(text, names[i]) == 0) {
+            colours = (unsigned)i;
+            return true;
+        }
+    if (text)
+        ind_complain("--color: \"%s\" is none of always, never and auto", text);
+    return !text;
+}
+
 bool ind_colour(void)
 {
-    return isatty(STDOUT_FILENO) && !getenv("NO_COLOR");
+    return colours == COLOUR_ALWAYS ||
+           (colours == COLOUR_AUTO && ind_goes_to_terminal(stdout) && !getenv("NO_COLOR"));
 }
 
 void ind_progress(void *context, uint64_t bytes)
 {
+    ind_progress_of(context, bytes, 0);
+}
+
+/* "1.2 GiB read, 34 %, 5 s, 10 s left" */
+static void print_progress(uint64_t bytes, uint64_t all, int64_t seconds)
+{
+    char size[32];
+    fprintf(stderr, IND_CLEAR_LINE "%s read", ind_size_text(bytes, size));
+    if (all > bytes)
+        fprintf(stderr, ", %.0f %%", 100.0 * (double)bytes / (double)all);
+    fprintf(stderr, ", %lld s", (long long)seconds);
+    if (all > bytes && bytes)
+        fprintf(stderr, ", %.0f s left", (double)seconds * (double)(all - bytes) / (double)bytes);
+    fflush(stderr);
+}
+
+void ind_progress_of(void *context, uint64_t bytes, uint64_t all)
+{
     (void)context;
     static atomic_int_fast64_t next;
-    char size[32];
     struct ind_steady now = ind_steady_now();
     if (now.ns < atomic_load(&next))
         return;
     pthread_mutex_lock(&progress_mutex);
     if (!ind_steady_is_set(progress.began))
         progress.began = now;
-    if (isatty(STDERR_FILENO) && ind_steady_from(progress.began, now) > 2 * IND_SECOND) {
-        fprintf(stderr, IND_CLEAR_LINE "%s read, %lld s", ind_size_text(bytes, size),
-                (long long)(ind_steady_from(progress.began, now) / IND_SECOND));
-        fflush(stderr);
+    if (isatty(STDERR_FILENO) && !ind_pages() && !progress.in_the_way &&
+        ind_steady_from(progress.began, now) > 2 * IND_SECOND) {
+        print_progress(bytes, all, ind_steady_from(progress.began, now) / IND_SECOND);
         progress.on = true;
     }
     atomic_store(&next, now.ns + IND_SECOND / 4);
+    pthread_mutex_unlock(&progress_mutex);
+}
+
+void ind_progress_gives_way(void)
+{
+    pthread_mutex_lock(&progress_mutex);
+    clear_progress();
+    progress.in_the_way = true;
     pthread_mutex_unlock(&progress_mutex);
 }
 
@@ -247,14 +286,4 @@ const char *ind_temporary_folder(void)
 {
     const char *folder = getenv("TMPDIR");
     return folder && *folder ? folder : "/tmp";
-}
-
-size_t ind_terminal_width(void)
-{
-#ifdef TIOCGWINSZ
-    struct winsize size;
-    if (isatty(STDOUT_FILENO) == 1 && ioctl(STDOUT_FILENO, TIOCGWINSZ, &size) == 0 && size.ws_col >= 40)
-        return size.ws_col;
-#endif
-    return 100;
 }

@@ -66,8 +66,10 @@ bool ind_condition_option(const struct ind_config *config, const char *text, str
  * where it cannot be read, or not to its end. */
 bool ind_each_line(const char *path, void (*visit)(void *context, struct ind_slice line), void *context);
 
-/* Whether standard output may be coloured: a terminal, and no NO_COLOR. */
+/* Whether standard output may be coloured: a terminal, and no NO_COLOR; or as --color says. */
 bool ind_colour(void);
+/* The value of --color; NULL: none. False, reported, where it is none of them. */
+bool ind_colour_option(const char *text);
 
 /* The text as it can be shown, terminated, in `room` of `size` bytes, which is returned. */
 const char *ind_escaped(struct ind_slice text, char *room, size_t size);
@@ -84,6 +86,10 @@ size_t ind_terminal_width(void);
 
 /* A progress line on standard error, on a terminal only and after two seconds. Any thread. */
 void ind_progress(void *context, uint64_t bytes);
+/* The same where it is known how many there are; 0: it is not. */
+void ind_progress_of(void *context, uint64_t bytes, uint64_t all);
+/* From now on there is none: results are shown on the terminal. */
+void ind_progress_gives_way(void);
 void ind_progress_end(void);
 
 /* "1234567", grouped "1,234,567"; into `text` of at least 32 bytes, which is returned. Programs read what

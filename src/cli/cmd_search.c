@@ -67,13 +67,16 @@ static void end_text(struct text *text, struct ind_search_output *output)
 
 /* ---- One search ---- */
 
+enum { CHART_ROWS = 14 }; /* a chart, a heading and totals, at most */
+
 struct searching {
     const struct ind_config *config;
     struct ind_search_options *given;
     struct ind_search_read *read;
     struct ind_search_places places;
     struct ind_search_output *output;
-    bool once;      /* as it was asked for, or is usual */
+    struct ind_search_asked asked; /* of the catalog */
+    bool once;                     /* as it was asked for, or is usual */
     bool is_store;
 };
 
@@ -91,7 +94,6 @@ static void run_search(struct searching *searching, struct ind_search_result *re
 {
     struct ind_search_settings *settings = &searching->read->settings;
     struct ind_search_places places = searching->places;
-    struct ind_search_asked asked = {0};
     struct ind_search_file *files = calloc(places.count + 1, sizeof *files);
     *result = (struct ind_search_result){.failed = !files};
     if (!files)
@@ -100,28 +102,34 @@ static void run_search(struct searching *searching, struct ind_search_result *re
         memcpy(files, places.files, places.count * sizeof *files);
     places.files = files;
     settings->known = NULL;
+    searching->asked = (struct ind_search_asked){0};
     const ind_condition when = settings->when;
     if (settings->context_lines) /* of what is not found, too, some is given */
         settings->when = IND_CONDITION_ALWAYS;
     if (searching->is_store)
-        ind_search_ask_catalog(searching->config, settings, &places, &asked);
+        ind_search_ask_catalog(searching->config, settings, &places, &searching->asked);
     settings->when = when;
     settings->files = files;
     settings->file_count = places.count;
     ind_search_run(settings, result);
     ind_progress_end();
-    ind_search_tell_copies(searching->given, result);
-    ind_search_tell_absent(result, settings);
-    if (searching->given->why)
-        ind_search_tell_why(result, &asked);
     ind_known_free(settings->known);
     settings->known = NULL;
     free(files);
 }
 
-static int code_of(const struct ind_search_result *result, bool whole, bool found)
+/* What is said beside the result, once that is out. True where it is whole. */
+static bool tell(const struct searching *searching, const struct ind_search_result *result)
 {
-    (void)result;
+    ind_search_tell_copies(searching->given, result);
+    ind_search_tell_absent(result, &searching->read->settings);
+    if (searching->given->why)
+        ind_search_tell_why(result, &searching->asked);
+    return ind_search_tell_gaps(result, searching->places.unreadable);
+}
+
+static int code_of(bool whole, bool found)
+{
     return !whole ? IND_EXIT_FAILED : found ? IND_EXIT_DONE : IND_EXIT_NO;
 }
 
@@ -167,6 +175,8 @@ static int search(struct searching *searching)
     if (!counts)
         ind_search_lines_begin(&lines, given, searching->output, settings);
     run_search(searching, &result);
+    if (counts && !given->to && result.group_count + CHART_ROWS > ind_terminal_rows() && ind_terminal_rows())
+        ind_page_begin();
     bool good = counts ? begin_text(&text, given) : ind_search_lines_end(&lines);
     if (counts && good && settings->by_count)
         ind_search_print_groups(&result, settings, given, text.stream);
@@ -174,9 +184,9 @@ static int search(struct searching *searching)
         print_count(&result, searching->once, given->json != 0, text.stream);
     if (counts && good)
         end_text(&text, searching->output);
-    const bool whole = ind_search_tell_gaps(&result, searching->places.unreadable) && good;
     const bool written = ind_search_output_end(searching->output, given, good);
-    const int code = code_of(&result, whole && written, result.found > 0);
+    const bool whole = tell(searching, &result) && good;
+    const int code = code_of(whole && written, result.found > 0);
     ind_search_free(&result);
     free(among.hashes);
     return code;
@@ -207,11 +217,11 @@ static int compare(struct searching *searching)
     settings->top = 0;
     read->scale = scale_of(read, settings->now);
     run_search(searching, &now);
-    bool whole = ind_search_tell_gaps(&now, searching->places.unreadable);
+    bool whole = tell(searching, &now);
     settings->since = read->against_since;
     settings->until = read->against_until;
     run_search(searching, &before);
-    whole &= ind_search_tell_gaps(&before, 0);
+    whole &= tell(searching, &before);
     settings->since = of_now.since;
     settings->until = of_now.until;
     const bool good = begin_text(&text, searching->given);
@@ -220,7 +230,7 @@ static int compare(struct searching *searching)
         end_text(&text, searching->output);
     }
     const bool written = ind_search_output_end(searching->output, searching->given, good);
-    const int code = code_of(&now, whole && written && good, changes > 0);
+    const int code = code_of(whole && written && good, changes > 0);
     ind_search_free(&now);
     ind_search_free(&before);
     return code;

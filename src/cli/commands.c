@@ -11,6 +11,8 @@ void ind_common_options(struct ind_common *common, struct poptOption table[IND_C
     const struct poptOption options[IND_COMMON_OPTIONS] = {
         {"config", 'c', POPT_ARG_STRING, &common->config, 0, "the configuration", "FILE"},
         {"json", '\0', POPT_ARG_NONE, &common->json, 0, "results as JSON, one object per line", NULL},
+        {"color", '\0', POPT_ARG_STRING, &common->colour, 0,
+         "colours: always, never, or auto, which is on a terminal where NO_COLOR is not set", "WHEN"},
         {"help", 'h', POPT_ARG_NONE, &common->help, 0, "this help", NULL},
         {"version", '\0', POPT_ARG_NONE, &common->version, 0, "the version", NULL},
         POPT_TABLEEND};

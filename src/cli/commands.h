@@ -5,11 +5,11 @@
 
 #include "cli/cli.h"
 
-enum { IND_COMMANDS = 15, IND_COMMON_OPTIONS = 5 };
+enum { IND_COMMANDS = 15, IND_COMMON_OPTIONS = 6 };
 extern const struct ind_command *const ind_commands[IND_COMMANDS];
 
 struct ind_common {
-    char *config;
+    char *config, *colour;
     int help, version, json;
 };
 

@@ -17,6 +17,7 @@ static void print_usage(FILE *out)
     fprintf(out, "\nCommon to all:\n"
                  "  -c, --config FILE   the configuration; otherwise ./indagator.yaml, then\n"
                  "                      /etc/indagator/indagator.yaml\n"
+                 "      --color WHEN    always, never or auto\n"
                  "      --json          results as JSON, one object per line\n"
                  "  -h, --help          help on a command: indagator help COMMAND\n"
                  "      --version       the version\n"
@@ -101,7 +102,8 @@ static int run_command(const struct ind_command *command, const char *program, s
         static const char *none[] = {NULL};
         const char **rest = poptGetArgs(context);
         struct ind_call call = {program, common->config, common->json, rest ? rest : none};
-        status = may_read(common->config) ? command->run(&call) : IND_EXIT_CALL;
+        status = ind_colour_option(common->colour) && may_read(common->config) ? command->run(&call)
+                                                                              : IND_EXIT_CALL;
     }
     poptFreeContext(context);
     return status;
@@ -147,6 +149,7 @@ static int read_call(int argc, const char **argv)
     }
     poptFreeContext(context);
     free(common.config);
+    free(common.colour);
     return status;
 }
 

@@ -15,7 +15,7 @@
 struct ind_search_options {
     char *when, *since, *until, *around, *within, *by, *every, *sum, *distinct, *sort, *to, *layout, *as, *zone,
         *columns, *against, *factor;
-    int count, force, once, copies, why, reverse, sent, csv, share, total;
+    int count, force, once, copies, why, reverse, sent, csv, share, total, fold;
     long top, first, last, context;
     int json; /* of the common ones */
 };

@@ -2,6 +2,7 @@
 #ifndef IND_CLI_SEARCH_LINES_H
 #define IND_CLI_SEARCH_LINES_H
 
+#include "cli/screen_line.h"
 #include "cli/search_output.h"
 
 struct ind_search_lines {
@@ -10,6 +11,8 @@ struct ind_search_lines {
     bool turned;    /* they come the other way round: they are kept, and printed at the end */
     uint64_t count; /* given so far */
     bool failed;    /* memory ran out */
+    enum { IND_AS_THEY_ARE, IND_ON_SCREEN, IND_COLUMNS_ON_SCREEN } form;
+    struct ind_screen screen;
     char **kept;
     size_t *lengths;
     size_t room;

@@ -81,6 +81,7 @@ struct poptOption *ind_search_option_table(void)
          "L"},
         {"columns", '\0', POPT_ARG_STRING, &given.columns, 0,
          "print these only, as columns: time, sent, lag, data, or what --by takes; several with commas", "FIELD[,FIELD]"},
+        {"fold", '\0', POPT_ARG_NONE, &given.fold, 0, "on a terminal: long lines go on below, broken at words", NULL},
         {"csv", '\0', POPT_ARG_NONE, &given.csv, 0, "as CSV (RFC 4180), with the names of the columns", NULL},
         {"as", '\0', POPT_ARG_STRING, &given.as, 0,
          "what the lines of the files named are: raw (messages as they were sent), or stored lines in plain, "
@@ -503,7 +504,7 @@ bool ind_search_options_read(struct ind_search_options *options, const struct in
                                                   .until = IND_TIME_NONE,
                                                   .temporary = ind_temporary_folder(),
                                                   .report = ind_complain_text,
-                                                  .progress = ind_progress}};
+                                                  .progress = ind_progress_of}};
     struct ind_search_settings *settings = &read->settings;
     settings->reverse = options->reverse != 0;
     settings->context_lines = has(options->context) ? (size_t)options->context : 0;

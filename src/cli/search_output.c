@@ -2,6 +2,7 @@
  * nothing that the search is about to read is lost, and nobody finds a half. */
 #include "cli/search_output.h"
 
+#include "collect/runtime/clock.h"
 #include "store/disk/reader.h"
 #include "store/read/lookup.h"
 #include <errno.h>
@@ -10,6 +11,9 @@
 #include <stdlib.h>
 #include <sys/stat.h>
 #include <unistd.h>
+
+/* A screenful that is not full after that is shown without a pager. */
+#define WAIT_FOR_MORE IND_SECOND
 
 /* Whether the file would stand below a folder of the collector's: there it may be one that is written to. */
 static bool would_lie_in(const char *folder, const char *path)
@@ -48,6 +52,9 @@ bool ind_search_output_begin(struct ind_search_output *output, const struct ind_
     output->filled = 0;
     output->failed = output->broken = false;
     *code = IND_EXIT_CALL;
+    const char *pager = getenv("PAGER");
+    output->holds = !given->to && pager && *pager && ind_goes_to_terminal(stdout);
+    output->began = ind_steady_now();
     if (!given->to)
         return true;
     if (!may_write(given, config))
@@ -70,9 +77,53 @@ static bool note_error(struct ind_search_output *output, int error)
     return false;
 }
 
+/* ---- Pages ---- */
+
+/* Rows that a text takes on the terminal, at least. */
+static size_t rows_of(const char *text, size_t length)
+{
+    size_t rows = 0;
+    for (const char *at = text, *end = text + length; (at = memchr(at, '\n', (size_t)(end - at))) != NULL; at++)
+        rows++;
+    const size_t wide = length / (2 * ind_terminal_width()); /* half of it may be colours */
+    return rows > wide ? rows : wide;
+}
+
+static bool hold(struct ind_search_output *output, const char *bytes, size_t length)
+{
+    if (output->held_room - output->held_length < length) {
+        const size_t room = 2 * (output->held_length + length);
+        char *grown = realloc(output->held, room);
+        if (!grown)
+            return false;
+        output->held = grown;
+        output->held_room = room;
+    }
+    memcpy(output->held + output->held_length, bytes, length);
+    output->held_length += length;
+    return true;
+}
+
+/* What has waited goes to the terminal, or to the pager where that does not take it. */
+static bool release(struct ind_search_output *output)
+{
+    const size_t length = output->held_length;
+    output->holds = false;
+    output->held_length = 0;
+    if (rows_of(output->held, length) + 1 >= ind_terminal_rows())
+        ind_page_begin();
+    errno = 0;
+    return length == 0 || (fwrite(output->held, 1, length, stdout) == length && fflush(stdout) == 0);
+}
+
 static bool put(struct ind_search_output *output, const char *bytes, size_t length)
 {
     errno = 0;
+    if (output->holds && hold(output, bytes, length)) {
+        if (rows_of(output->held, output->held_length) + 1 < ind_terminal_rows() || release(output))
+            return true;
+        return note_error(output, errno);
+    }
     const bool good = output->packer ? ind_packer_write(output->packer, bytes, length)
                                      : fwrite(bytes, 1, length, stdout) == length && fflush(stdout) == 0;
     return good || note_error(output, errno);
@@ -104,6 +155,9 @@ bool ind_search_output_pause(struct ind_search_output *output)
         return !output->failed;
     if (!flush(output))
         return false;
+    if (output->holds && output->held_length &&
+        ind_steady_from(output->began, ind_steady_now()) > WAIT_FOR_MORE && !release(output))
+        return note_error(output, errno);
     struct pollfd out = {.fd = STDOUT_FILENO, .events = 0};
     return poll(&out, 1, 0) <= 0 || !(out.revents & POLLERR) || note_error(output, EPIPE);
 }
@@ -124,6 +178,11 @@ bool ind_search_output_end(struct ind_search_output *output, const struct ind_se
 {
     if (!output->failed)
         (void)flush(output);
+    if (output->holds && !output->failed && !release(output))
+        (void)note_error(output, errno);
+    free(output->held);
+    output->held = NULL;
+    ind_page_end();
     if (output->packer) {
         const bool ended = ind_packer_end(output->packer);
         if (!ended && !output->failed)

@@ -3,6 +3,7 @@
 #define IND_CLI_SEARCH_OUTPUT_H
 
 #include "cli/search_call.h"
+#include "core/time/steady.h"
 #include "store/disk/packer.h"
 
 enum { IND_PRINTED_AT_ONCE = 128 << 10 };
@@ -14,6 +15,11 @@ struct ind_search_output {
     size_t filled;
     bool failed, broken; /* broken: whoever reads has seen enough */
     int error;
+    /* Until it is known whether a screen takes all of it, what goes to a pager waits. */
+    char *held;
+    size_t held_length, held_room;
+    bool holds;
+    struct ind_steady began;
 };
 
 /* False, reported, where it cannot be written there: the exit code is *code. */

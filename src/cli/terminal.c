@@ -1,9 +1,14 @@
 #define _GNU_SOURCE /* fopencookie */
 #include "cli/terminal.h"
 
+#include "cli/cli.h"
 #include "core/base/escape.h"
 #include "store/disk/fs.h"
+#include <errno.h>
+#include <signal.h>
 #include <stdlib.h>
+#include <sys/ioctl.h>
+#include <sys/wait.h>
 #include <unistd.h>
 
 /* One of the two, with what may be the beginning of a character or of a sequence of ours. */
@@ -13,7 +18,8 @@ struct screen {
     size_t held_length;
 };
 
-static const char *const ours[] = {IND_BOLD,  IND_RED,          IND_GREEN,     IND_YELLOW,
+static const char *const ours[] = {IND_BOLD,  IND_RED,  IND_GREEN,   IND_YELLOW,       IND_CYAN,
+                                   IND_DIM,   IND_REVERSE,
                                    IND_PLAIN, IND_CLEAR_SCREEN, IND_CLEAR_LINE};
 
 /* The length of a sequence of ours at `at`; 0: none; *part: it may become one with what follows. */
@@ -133,9 +139,87 @@ void ind_terminal_begin(void)
     }
 }
 
+/* ---- Pages ---- */
+
+static struct {
+    pid_t process;
+    int terminal; /* what standard output was */
+} pager = {-1, -1};
+
+bool ind_pages(void)
+{
+    return pager.process > 0;
+}
+
 bool ind_goes_to_terminal(const FILE *out)
 {
-    return out == stdout && isatty(STDOUT_FILENO) == 1;
+    return out == stdout && (ind_pages() || isatty(STDOUT_FILENO) == 1);
+}
+
+/* In the child: what it is given on standard input, on the terminal. */
+static void become_pager(const char *program, const int ends[2])
+{
+    (void)dup2(ends[0], STDIN_FILENO);
+    close(ends[0]);
+    close(ends[1]);
+    (void)setenv("LESS", "-R", 0); /* colours are ours, and all else is harmless by then */
+    (void)signal(SIGPIPE, SIG_DFL);
+    (void)execl("/bin/sh", "sh", "-c", program, (char *)NULL);
+    _exit(127);
+}
+
+void ind_page_begin(void)
+{
+    const char *program = getenv("PAGER");
+    int ends[2];
+    if (ind_pages() || !program || !*program || isatty(STDOUT_FILENO) != 1 || fflush(stdout) != 0 || pipe(ends) != 0)
+        return;
+    pager.process = fork();
+    if (pager.process == 0)
+        become_pager(program, ends);
+    if (pager.process > 0) {
+        pager.terminal = dup(STDOUT_FILENO);
+        (void)dup2(ends[1], STDOUT_FILENO);
+        (void)signal(SIGINT, SIG_IGN); /* it is the pager's now */
+    }
+    close(ends[0]);
+    close(ends[1]);
+}
+
+void ind_page_end(void)
+{
+    int status;
+    if (!ind_pages())
+        return;
+    (void)fflush(stdout);
+    (void)dup2(pager.terminal, STDOUT_FILENO);
+    close(pager.terminal);
+    while (waitpid(pager.process, &status, 0) < 0 && errno == EINTR)
+        continue;
+    pager.process = -1;
+    (void)signal(SIGINT, SIG_DFL);
+}
+
+size_t ind_terminal_rows(void)
+{
+#ifdef TIOCGWINSZ
+    struct winsize size;
+    const int terminal = ind_pages() ? pager.terminal : STDOUT_FILENO;
+    if (isatty(terminal) == 1 && ioctl(terminal, TIOCGWINSZ, &size) == 0)
+        return size.ws_row;
+#endif
+    return 0;
+}
+
+size_t ind_terminal_width(void)
+{
+#ifdef TIOCGWINSZ
+    struct winsize size;
+    const int terminal = ind_pages() ? pager.terminal : STDOUT_FILENO;
+    if (isatty(terminal) == 1 && ioctl(terminal, TIOCGWINSZ, &size) == 0 && size.ws_col >= 40)
+        return size.ws_col;
+#endif
+    return 100;
 }
 
 void ind_print_json(const json_t *object, FILE *out)

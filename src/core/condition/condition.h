@@ -210,6 +210,7 @@ struct ind_asked {
     uint32_t test; /* its number in the set: less than ind_conditions_tests */
     enum ind_field field;
     enum ind_asked_for op;
+    bool nocase;
     uint32_t numbers; /* facility, severity, day: a bit for each value that fits */
     const struct ind_slice *texts;
     size_t count;            /* of texts; the test holds where one of them fits */

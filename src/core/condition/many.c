@@ -36,6 +36,7 @@ static enum ind_verdict of_test(struct asking *asking, uint32_t number)
     const struct ind_asked asked = {.test = number,
                                     .field = (enum ind_field)test->field,
                                     .op = asked_for(test),
+                                    .nocase = test->nocase,
                                     .numbers = test->numbers,
                                     .texts = test->texts,
                                     .count = test->texts ? test->count : 0,

@@ -14,7 +14,8 @@ enum {
     IND_SEVERITY_ERROR,
     IND_SEVERITY_WARNING,
     IND_SEVERITY_NOTICE,
-    IND_SEVERITY_INFO
+    IND_SEVERITY_INFO,
+    IND_SEVERITY_DEBUG
 };
 
 /* The printed name; `facility` below IND_FACILITIES, `severity` below IND_SEVERITIES. The slice lives

@@ -101,6 +101,18 @@ static bool cut_in_ranges(struct ind_search *search, struct ind_search_unit *uni
     return good;
 }
 
+/* How much there is to be read, for whoever waits: of what is packed a guess. */
+static void note_text(const struct ind_search_worker *worker, const struct ind_search_unit *unit)
+{
+    enum { USUAL_RATIO = 8 };
+    uint64_t text = 0;
+    for (size_t i = 0; unit->cut != IND_CUT_NOT_AT_ALL && i < unit->part_count; i++)
+        text += unit->parts[i].text_end - unit->parts[i].text;
+    if (unit->cut == IND_CUT_NOT_AT_ALL && S_ISREG(worker->facts.st_mode))
+        text = (uint64_t)worker->facts.st_size * (worker->compression == IND_COMPRESS_NONE ? 1 : USUAL_RATIO);
+    atomic_fetch_add(&worker->search->all, text);
+}
+
 bool ind_search_cut(struct ind_search_worker *worker, struct ind_search_unit *unit)
 {
     struct ind_search *search = worker->search;
@@ -131,6 +143,7 @@ bool ind_search_cut(struct ind_search_worker *worker, struct ind_search_unit *un
     if (good && unit->cut == IND_CUT_NOT_AT_ALL && unit->from == 0)
         good = add_part(unit, &whole);
     settle(unit);
+    note_text(worker, unit);
     return good;
 }
 

@@ -144,7 +144,8 @@ static bool read_block(struct ind_search_worker *worker, struct ind_slice block,
     const struct ind_search_file *file = &search->settings->files[worker->file];
     const uint64_t bytes = atomic_fetch_add(&search->bytes, block.length) + block.length;
     if (search->settings->progress)
-        search->settings->progress(search->settings->context, bytes);
+        search->settings->progress(search->settings->context, bytes,
+                                   atomic_load(&search->uncut) ? 0 : atomic_load(&search->all));
     if (!file->stored && worker->stored == IND_STORED_UNKNOWN) {
         struct ind_slice rest = ind_without_mark(block, at);
         at += block.length - rest.length;

@@ -64,7 +64,8 @@ struct ind_search_settings {
      * more. May be NULL. */
     bool (*pause)(void *context);
     void (*report)(void *context, const char *text);
-    void (*progress)(void *context, uint64_t bytes); /* may be NULL */
+    /* Bytes of text that were read, of so many (0: not known yet). May be NULL. */
+    void (*progress)(void *context, uint64_t bytes, uint64_t all);
     void *context;
 };
 

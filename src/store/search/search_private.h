@@ -87,6 +87,7 @@ struct ind_search {
     size_t range;           /* bytes of a part of a plain file */
 
     atomic_uint_fast64_t bytes, archives, frames, left_out[IND_LEFT_OUT_KINDS], bytes_left_out;
+    atomic_uint_fast64_t all, uncut; /* bytes of text that are to be read, and units of which that is not known */
     atomic_bool stopped, failed;
 
     struct ind_mutex mutex;

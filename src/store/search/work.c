@@ -74,6 +74,7 @@ bool ind_search_queue(struct ind_search *search) IND_NOT_SHARED
             put(search, unit);
         }
     free(shares);
+    atomic_store(&search->uncut, search->unit_count);
     return good;
 }
 
@@ -198,6 +199,8 @@ static void do_job(struct ind_search_worker *worker, enum job job, struct ind_se
         ind_search_hand_over(worker, true);
         return;
     }
+    if (job == LOOK)
+        atomic_fetch_sub(&worker->search->uncut, 1);
     if (job == LOOK && opened)
         worker->failed |= !ind_search_cut(worker, unit);
     else if (job == SCOUT && opened)
