@@ -10,8 +10,10 @@ struct answer {
     CURL *curl;
     void (*accepted)(void *context);
     bool (*receive)(void *context, const char *bytes, size_t length);
+    bool (*tick)(void *context); /* or NULL */
     void *context;
-    bool ended;     /* by `receive` */
+    bool begun;     /* answered with 200 */
+    bool ended;     /* by `receive`, or `tick` */
     long time;      /* milliseconds, after which it ends, too; 0: no such end */
     char why[2048]; /* what an answer other than 200 says */
     size_t why_length;
@@ -39,9 +41,23 @@ static size_t on_header(char *bytes, size_t size, size_t count, void *context)
     struct answer *answer = context;
     long status = 0;
     (void)curl_easy_getinfo(answer->curl, CURLINFO_RESPONSE_CODE, &status);
-    if (size * count == 2 && bytes[0] == '\r' && status == 200 && answer->accepted)
-        answer->accepted(answer->context);
+    if (size * count == 2 && bytes[0] == '\r' && status == 200) {
+        answer->begun = true;
+        if (answer->accepted)
+            answer->accepted(answer->context);
+    }
     return size * count;
+}
+
+static int on_tick(void *context, curl_off_t all, curl_off_t now, curl_off_t all_up, curl_off_t now_up)
+{
+    struct answer *answer = context;
+    (void)all;
+    (void)now;
+    (void)all_up;
+    (void)now_up;
+    answer->ended |= !answer->tick(answer->context);
+    return answer->ended;
 }
 
 static enum ind_control_client_result result_of(struct answer *answer, CURLcode code)
@@ -79,6 +95,11 @@ static enum ind_control_client_result ask(const struct ind_config *config, bool 
     (void)curl_easy_setopt(answer->curl, CURLOPT_TIMEOUT_MS, answer->time);
     if (post)
         (void)curl_easy_setopt(answer->curl, CURLOPT_COPYPOSTFIELDS, "");
+    if (answer->tick) {
+        (void)curl_easy_setopt(answer->curl, CURLOPT_NOPROGRESS, 0L);
+        (void)curl_easy_setopt(answer->curl, CURLOPT_XFERINFOFUNCTION, on_tick);
+        (void)curl_easy_setopt(answer->curl, CURLOPT_XFERINFODATA, answer);
+    }
     (void)curl_easy_setopt(answer->curl, CURLOPT_WRITEFUNCTION, on_bytes);
     (void)curl_easy_setopt(answer->curl, CURLOPT_WRITEDATA, answer);
     (void)curl_easy_setopt(answer->curl, CURLOPT_HEADERFUNCTION, on_header);
@@ -96,6 +117,21 @@ enum ind_control_client_result ind_ask(const struct ind_config *config, bool pos
     struct answer answer = {.accepted = accepted, .receive = receive, .context = context};
     enum ind_control_client_result asked = ask(config, post, path, &answer);
     if (asked == IND_CONTROL_CLIENT_REFUSED) {
+        answer.why[strcspn(answer.why, "\n")] = '\0';
+        ind_complain("%s", answer.why);
+    }
+    return asked;
+}
+
+enum ind_control_client_result ind_ask_on(const struct ind_config *config, const char *path,
+                                          void (*accepted)(void *context),
+                                          bool (*receive)(void *context, const char *bytes, size_t length),
+                                          bool (*tick)(void *context), void *context, bool *broken)
+{
+    struct answer answer = {.accepted = accepted, .receive = receive, .tick = tick, .context = context};
+    const enum ind_control_client_result asked = ask(config, false, path, &answer);
+    *broken = answer.begun && !answer.ended;
+    if (asked == IND_CONTROL_CLIENT_REFUSED && !*broken) {
         answer.why[strcspn(answer.why, "\n")] = '\0';
         ind_complain("%s", answer.why);
     }

@@ -17,6 +17,13 @@ enum ind_control_client_result ind_ask(const struct ind_config *config, bool pos
                                        bool (*receive)(void *context, const char *bytes, size_t length),
                                        void *context);
 
+/* The same, of an answer that goes on until somebody ends it: `tick` is called about once a second, and returns
+ * false to end it. One that is broken off has not been refused: *broken, and nothing is reported. */
+enum ind_control_client_result ind_ask_on(const struct ind_config *config, const char *path,
+                                          void (*accepted)(void *context),
+                                          bool (*receive)(void *context, const char *bytes, size_t length),
+                                          bool (*tick)(void *context), void *context, bool *broken);
+
 /* What follows, for so long: the end of that time is its end. */
 enum ind_control_client_result ind_ask_for(const struct ind_config *config, const char *path,
                                            long milliseconds,

@@ -9,6 +9,11 @@
 enum { TIME, LAG, DEVICE, FACILITY, SEVERITY, APP, PROCID, MSGID, DATA, TEXT, PARTS };
 
 enum {
+    USUAL_DEVICE = 12, /* columns that do not widen are easier to read */
+    USUAL_FACILITY = sizeof "daemon" - 1,
+    USUAL_SEVERITY = sizeof "emergency" - 1,
+    USUAL_APP = 10,
+    USUAL_TIME = sizeof "2026-11-23T04:45:00.123456Z" - 1,
     MOST_DEVICE = 28,
     MOST_APP = 20,
     MOST_COLUMN = 40,
@@ -38,6 +43,10 @@ void ind_screen_begin(struct ind_screen *screen, bool fold, const struct ind_con
                       ind_condition when)
 {
     *screen = (struct ind_screen){.colour = ind_colour(), .fold = fold, .columns = ind_terminal_width()};
+    screen->widths[DEVICE] = USUAL_DEVICE;
+    screen->widths[FACILITY] = USUAL_FACILITY;
+    screen->widths[SEVERITY] = USUAL_SEVERITY;
+    screen->widths[APP] = USUAL_APP;
     if (conditions)
         (void)ind_condition_of_many(conditions, when, note_hits, screen);
 }
@@ -264,10 +273,10 @@ struct ind_slice ind_screen_plain(struct ind_screen *screen, struct ind_slice li
     put_coloured(screen, colour_of(severity), ind_slice_of(mark_of(severity)), &out);
     put_time(parts[TIME], &out);
     put_column(screen, DEVICE, MOST_DEVICE, IND_CYAN, parts[DEVICE], &out);
-    put_lag(screen, parts[LAG], &out);
     put_column(screen, FACILITY, MOST_APP, "", parts[FACILITY], &out);
     put_column(screen, SEVERITY, MOST_APP, colour_of(severity), parts[SEVERITY], &out);
     put_app(screen, parts, &out);
+    put_lag(screen, parts[LAG], &out);
     if (is_there(parts[DATA])) {
         put_coloured(screen, IND_DIM, parts[DATA], &out);
         put_blanks(&out, 2);
@@ -275,6 +284,19 @@ struct ind_slice ind_screen_plain(struct ind_screen *screen, struct ind_slice li
     put_folded(screen, parts[TEXT], shown_width(&out), &out);
     ind_buffer_byte(&out, '\n');
     return ind_buffer_view(&out);
+}
+
+static size_t usual_width(struct ind_slice name)
+{
+    static const struct {
+        const char *name;
+        size_t width;
+    } usual[] = {{"time", USUAL_TIME},         {"sent", USUAL_TIME},         {"device", USUAL_DEVICE},
+                 {"host", USUAL_DEVICE},       {"facility", USUAL_FACILITY}, {"severity", USUAL_SEVERITY}};
+    for (size_t i = 0; i < sizeof usual / sizeof *usual; i++)
+        if (ind_slice_equal(name, ind_slice_of(usual[i].name)))
+            return usual[i].width;
+    return 0;
 }
 
 struct ind_slice ind_screen_columns(struct ind_screen *screen, struct ind_slice line, bool heading)
@@ -296,6 +318,8 @@ struct ind_slice ind_screen_columns(struct ind_screen *screen, struct ind_slice 
                 put_text(screen, rest, &out);
             break;
         }
+        if (heading)
+            screen->widths[column] = usual_width(part);
         put_column(screen, column, MOST_COLUMN, colour, part, &out);
         rest = ind_slice_from(rest, part.length + 1);
     }

@@ -2,7 +2,7 @@
 
 #include <stdlib.h>
 
-enum { MOST_STEPS = 100000, HEIGHT = 6, LINES = 12, LABEL = 24, MARGIN = 12 };
+enum { MOST_STEPS = 100000, HEIGHT = 6, LINES = 12, LABEL = 24, MARGIN = 12, WIDEST = 6, FEW = 24 };
 
 /* ---- Steps ---- */
 
@@ -20,7 +20,7 @@ bool ind_steps_find(const struct ind_search_result *result, const struct ind_eve
 {
     int64_t first = INT64_MAX, last = INT64_MIN, local;
     *steps = (struct ind_steps){0};
-    for (size_t i = 0; i < result->group_count; i++) {
+    for (size_t i = 0; i < result->all_groups; i++) {
         if (!read_local(result->groups[i].values[0], &local))
             return false;
         first = local < first ? local : first;
@@ -108,6 +108,7 @@ struct series {
 struct chart {
     struct series list[LINES];
     size_t count, columns, steps_of_column;
+    size_t wide; /* characters of a column */
     bool cut; /* there are more series */
 };
 
@@ -129,8 +130,8 @@ static int largest_first(const void *left, const void *right)
 static void find_series(const struct ind_search_result *result, size_t by_count, struct chart *chart)
 {
     size_t known = 0;
-    struct series *all = calloc(result->group_count + 1, sizeof *all);
-    for (size_t i = 0; all && i < result->group_count; i++) {
+    struct series *all = calloc(result->all_groups + 1, sizeof *all);
+    for (size_t i = 0; all && i < result->all_groups; i++) {
         size_t s = 0;
         while (s < known && !is_like(all[s].like, &result->groups[i], by_count))
             s++;
@@ -151,7 +152,7 @@ static void find_series(const struct ind_search_result *result, size_t by_count,
 static void fill(const struct ind_search_result *result, const struct ind_steps *steps, size_t by_count,
                  struct chart *chart)
 {
-    for (size_t i = 0; i < result->group_count; i++)
+    for (size_t i = 0; i < result->all_groups; i++)
         for (size_t s = 0; s < chart->count; s++)
             if (chart->list[s].columns && is_like(chart->list[s].like, &result->groups[i], by_count))
                 chart->list[s].columns[ind_steps_place(steps, &result->groups[i]) / chart->steps_of_column] +=
@@ -166,14 +167,16 @@ static uint64_t most_of(const struct series *series, size_t columns)
     return most;
 }
 
-static void print_line(const struct series *series, size_t columns, uint64_t most, unsigned row, FILE *out)
+static void print_line(const struct chart *chart, const struct series *series, uint64_t most, unsigned row,
+                       FILE *out)
 {
-    for (size_t i = 0; i < columns; i++) {
+    for (size_t i = 0; i < chart->columns; i++) {
         const double height = most ? (double)series->columns[i] / (double)most * (row ? HEIGHT * 8 : 8) : 0;
         unsigned eighths = (unsigned)(height + 0.5);
         eighths = eighths == 0 && series->columns[i] ? 1 : eighths;
         const unsigned below = row ? (row - 1) * 8 : 0;
-        fputs(block(eighths > below ? eighths - below : 0), out);
+        for (size_t w = 0; w < chart->wide; w++)
+            fputs(block(eighths > below ? eighths - below : 0), out);
     }
     fputc('\n', out);
 }
@@ -186,7 +189,7 @@ static void print_axis(const struct ind_steps *steps, const struct ind_every *ev
     ind_every_write(every, steps->begins[0], &begin);
     ind_every_write(every, steps->begins[(chart->columns - 1) * chart->steps_of_column], &end);
     first[begin.length] = last[end.length] = '\0';
-    const int gap = (int)chart->columns - (int)begin.length - (int)end.length;
+    const int gap = (int)(chart->columns * chart->wide) - (int)begin.length - (int)end.length;
     if (gap < 2)
         fprintf(out, "%*s %s to %s", margin, "", first, last);
     else
@@ -203,7 +206,7 @@ static void print_tall(const struct chart *chart, FILE *out)
     const uint64_t most = most_of(series, chart->columns);
     for (unsigned row = HEIGHT; row > 0; row--) {
         fprintf(out, "%*s|", MARGIN, row == HEIGHT ? ind_number_text(most, true, number) : row == 1 ? "0" : "");
-        print_line(series, chart->columns, most, row, out);
+        print_line(chart, series, most, row, out);
     }
 }
 
@@ -219,7 +222,7 @@ static void print_flat(const struct chart *chart, size_t by_count, FILE *out)
         }
         label[ind_slice_begin(ind_buffer_view(&text), LABEL).length] = '\0';
         fprintf(out, "%*s|", LABEL, label);
-        print_line(&chart->list[s], chart->columns, most_of(&chart->list[s], chart->columns), 0, out);
+        print_line(chart, &chart->list[s], most_of(&chart->list[s], chart->columns), 0, out);
     }
     if (chart->cut)
         fprintf(out, "%*s only the largest %d are drawn, each by its own greatest\n", LABEL, "", LINES);
@@ -237,8 +240,10 @@ void ind_search_print_chart(const struct ind_search_result *result, const struct
         return;
     chart.steps_of_column = (steps.count + width - 1) / width;
     chart.columns = (steps.count + chart.steps_of_column - 1) / chart.steps_of_column;
+    chart.wide = width / chart.columns < WIDEST ? width / chart.columns : WIDEST;
     find_series(result, settings->by_count, &chart);
-    bool good = chart.count > 0 && steps.count > 1;
+    /* Of a few steps the bars tell as much. */
+    bool good = chart.count > 0 && steps.count > (settings->by_count > 1 ? 1 : FEW);
     for (size_t s = 0; good && s < chart.count; s++)
         good = (chart.list[s].columns = calloc(chart.columns, sizeof(uint64_t))) != NULL;
     if (good) {

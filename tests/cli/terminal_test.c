@@ -60,7 +60,8 @@ static char *on_terminal(const char *format, ...)
 }
 
 static const char *const ours[] = {"\033[1m",    "\033[0m",    "\r\033[K",  "\r\n",
-                                   "\033[1;31m", "\033[1;32m", "\033[1;33m"};
+                                   "\033[1;31m", "\033[1;32m", "\033[1;33m", "\033[36m",
+                                   "\033[2m",    "\033[7m"};
 
 /* The first byte that would drive it; NULL where there is none. */
 static const char *drives(const char *text)
@@ -128,6 +129,13 @@ static void no_command_lets_a_message_drive_the_terminal(void **state)
         "check -c broken.yaml",
         "search --by app,host,text",
         "search --by app,text --json",
+        "search --fold",
+        "search --when 'text contains \"title\"' in",
+        "search --columns time,app,host,text",
+        "search --columns app,text --json",
+        "search --csv",
+        "search --every hour --by app,text",
+        "search --context 2 --when 'severity at least error'",
         "search --when 'text is \033[31m'",
         "search nowhere\033[31m",
         "emit --to udp:127.0.0.1:9 --facility '\033[31m' x",
