@@ -225,9 +225,9 @@ static int print_found(const struct ind_search_settings *settings, struct printe
         printed->broken = errno == EPIPE;
     }
     const bool whole = result.unread_files == 0 && !result.failed;
-    const int code = !result.found                                 ? IND_EXIT_NO
+    const int code = !result.found                                    ? IND_EXIT_NO
                      : whole && (!printed->failed || printed->broken) ? IND_EXIT_DONE
-                                                                   : IND_EXIT_FAILED;
+                                                                      : IND_EXIT_FAILED;
     if (printed->failed && !printed->broken)
         ind_complain("cannot write the lines: %s", strerror(errno));
     ind_search_free(&result);

@@ -22,7 +22,8 @@ static struct poptOption *options(void)
 {
     static struct poptOption table[] = {
         {"when", '\0', POPT_ARG_ARGV, &given.when, 0,
-         "only messages for which this holds; several: for which one of them does, each in a colour of its own",
+         "only messages for which this holds; several: for which one of them does, each in a colour of its "
+         "own",
          "CONDITION"},
         {"layout", '\0', POPT_ARG_STRING, &given.layout, 0,
          "show lines as plain (the default), json, rfc5424, raw, or by a template such as \"{time} {device} "
@@ -30,7 +31,8 @@ static struct poptOption *options(void)
          "LAYOUT"},
         {"last", '\0', POPT_ARG_LONG, &given.last, 0, "show the last N that are stored first", "N"},
         {"by", '\0', POPT_ARG_STRING, &given.by, 0,
-         "count them instead: how many of each, drawn again every second on a terminal, at the end elsewhere; "
+         "count them instead: how many of each, drawn again every second on a terminal, at the end "
+         "elsewhere; "
          "fields as in \"search --by\"",
          "FIELD[,FIELD]"},
         {"count", '\0', POPT_ARG_LONG, &given.count, 0, "end after so many messages", "N"},
@@ -199,7 +201,8 @@ static void begin(void *context)
         struct ind_buffer out = ind_buffer_on(time, sizeof time - 1);
         ind_time_write(&out, following->last);
         time[out.length] = '\0';
-        ind_complain("the collector is back; what came meanwhile is not shown: indagator search --since %s", time);
+        ind_complain("the collector is back; what came meanwhile is not shown: indagator search --since %s",
+                     time);
         return;
     }
     following->begun = true;
@@ -231,8 +234,9 @@ static int follow(struct following *following)
             ind_ask_on(following->config, path, begin, take, tick, following, &broken);
         following->length = 0;
         if (is_enough(following) || (asked != IND_CONTROL_CLIENT_NOBODY && !broken && !following->begun))
-            return asked == IND_CONTROL_CLIENT_ANSWERED || interrupted || following->show.failed ? IND_EXIT_DONE
-                                                                                                : IND_EXIT_FAILED;
+            return asked == IND_CONTROL_CLIENT_ANSWERED || interrupted || following->show.failed
+                       ? IND_EXIT_DONE
+                       : IND_EXIT_FAILED;
         if (!following->begun) {
             ind_tell_nobody(following->config);
             return IND_EXIT_FAILED;
@@ -308,7 +312,8 @@ static bool is_call_good(const struct ind_call *call)
 {
     const bool several = given.when && given.when[0] && given.when[1];
     if (*call->rest)
-        ind_complain("follow takes no arguments, but \"%s\" was given; conditions go with --when", *call->rest);
+        ind_complain("follow takes no arguments, but \"%s\" was given; conditions go with --when",
+                     *call->rest);
     else if (given.last < 0 || given.last > MOST_BEFORE)
         ind_complain("--last: a number from 1 to %d", MOST_BEFORE);
     else if (given.by && given.layout)

@@ -17,8 +17,8 @@ enum ind_control_client_result ind_ask(const struct ind_config *config, bool pos
                                        bool (*receive)(void *context, const char *bytes, size_t length),
                                        void *context);
 
-/* The same, of an answer that goes on until somebody ends it: `tick` is called about once a second, and returns
- * false to end it. One that is broken off has not been refused: *broken, and nothing is reported. */
+/* The same, of an answer that goes on until somebody ends it: `tick` is called about once a second, and
+ * returns false to end it. One that is broken off has not been refused: *broken, and nothing is reported. */
 enum ind_control_client_result ind_ask_on(const struct ind_config *config, const char *path,
                                           void (*accepted)(void *context),
                                           bool (*receive)(void *context, const char *bytes, size_t length),

@@ -2,15 +2,15 @@
 
 #include "cli/search_groups.h"
 #include "collect/runtime/clock.h"
+#include "store/search/once.h"
 #include <stdlib.h>
-#define XXH_INLINE_ALL
-#include <xxhash.h>
 
 /* Of conditions, in their order, with the letters that stand for them. */
 static const char *const colours[] = {IND_CYAN, IND_YELLOW, IND_GREEN, IND_RED, IND_BOLD, IND_DIM};
 enum { COLOURS = sizeof colours / sizeof *colours, ROOM = IND_LINE_MOST };
 
-bool ind_follow_show_begin(struct ind_follow_show *show, const struct ind_search_settings *settings, bool parses)
+bool ind_follow_show_begin(struct ind_follow_show *show, const struct ind_search_settings *settings,
+                           bool parses)
 {
     *show = (struct ind_follow_show){.config = settings->config, .settings = *settings, .parses = parses};
     show->for_people = ind_goes_to_terminal(stdout) || ind_colour();
@@ -40,7 +40,8 @@ void ind_follow_show_end(struct ind_follow_show *show)
 
 bool ind_follow_show_condition(struct ind_follow_show *show, struct ind_conditions *set, ind_condition when)
 {
-    if (show->condition_count == IND_FOLLOW_CONDITIONS || !ind_answers_begin(&show->conditions[show->condition_count].answers, set))
+    if (show->condition_count == IND_FOLLOW_CONDITIONS ||
+        !ind_answers_begin(&show->conditions[show->condition_count].answers, set))
         return false;
     show->conditions[show->condition_count].set = set;
     show->conditions[show->condition_count++].when = when;
@@ -85,7 +86,8 @@ static size_t condition_of(struct ind_follow_show *show, const struct ind_messag
     return show->condition_count;
 }
 
-static void count(struct ind_follow_show *show, const struct ind_message *message, struct ind_answers *answers)
+static void count(struct ind_follow_show *show, const struct ind_message *message,
+                  struct ind_answers *answers)
 {
     char key[IND_GROUP_KEY_MOST];
     struct ind_buffer out = ind_buffer_on(key, sizeof key);
@@ -128,11 +130,10 @@ static bool read_message(struct ind_follow_show *show, struct ind_slice line, st
 /* Of the line, or of what tells its message from others: not all layouts of the store hold all of it. */
 static uint64_t hash_of(struct ind_slice line, const struct ind_message *message)
 {
-    if (!message)
-        return XXH3_64bits(line.at, line.length);
-    const uint64_t text = XXH3_64bits(message->text.at, message->text.length),
-                   device = XXH3_64bits(message->device.at, message->device.length);
-    return text ^ device * 3 ^ (uint64_t)message->time / 1000 * UINT64_C(0x9E3779B97F4A7C15);
+    const struct ind_message whole = {.text = line};
+    struct ind_once_mark mark;
+    ind_once_mark(message ? message : &whole, 0, &mark);
+    return mark.message[0] ^ (message ? (uint64_t)message->time / 1000 * UINT64_C(0x9E3779B97F4A7C15) : 0);
 }
 
 /* One of them, which is then forgotten: it may come once more. */
@@ -192,8 +193,9 @@ void ind_follow_show_skipped(struct ind_follow_show *show, const char *number)
 {
     show->skipped += strtoull(number, NULL, 10);
     if (!show->settings.by_count)
-        ind_complain("%s messages were skipped: they come faster than they can be shown; a narrower --when helps",
-                     number);
+        ind_complain(
+            "%s messages were skipped: they come faster than they can be shown; a narrower --when helps",
+            number);
 }
 
 /* ---- Counts ---- */
@@ -209,7 +211,7 @@ static void draw(struct ind_follow_show *show, bool end)
     ind_groups_list(&show->groups, &show->settings, &result);
     result.found = 0;
     for (size_t i = 0; i < result.all_groups; i++)
-        result.found += result.groups[i].count;
+        result.found += result.groups[i]->count;
     ind_zone_write_time(show->settings.times, show->began, &time);
     since[time.length < 19 ? time.length : 19] = '\0';
     if (ind_goes_to_terminal(stdout)) {

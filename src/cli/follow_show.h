@@ -38,13 +38,15 @@ struct ind_follow_show {
     bool changed; /* since then */
     char *room;
 
-    /* Lines that were shown out of the store, by hashes: one of these that arrives, too, is not shown again. */
+    /* Lines that were shown out of the store, by hashes: one of these that arrives, too, is not shown again.
+     */
     uint64_t *earlier;
     size_t earlier_count;
 };
 
 /* False where memory is out. The settings are copied; what they borrow from must live on. */
-bool ind_follow_show_begin(struct ind_follow_show *show, const struct ind_search_settings *settings, bool parses);
+bool ind_follow_show_begin(struct ind_follow_show *show, const struct ind_search_settings *settings,
+                           bool parses);
 void ind_follow_show_end(struct ind_follow_show *show);
 
 /* Another condition by which what is shown is coloured: takes over the set. */

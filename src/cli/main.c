@@ -103,7 +103,7 @@ static int run_command(const struct ind_command *command, const char *program, s
         const char **rest = poptGetArgs(context);
         struct ind_call call = {program, common->config, common->json, rest ? rest : none};
         status = ind_colour_option(common->colour) && may_read(common->config) ? command->run(&call)
-                                                                              : IND_EXIT_CALL;
+                                                                               : IND_EXIT_CALL;
     }
     poptFreeContext(context);
     return status;

@@ -291,8 +291,8 @@ static size_t usual_width(struct ind_slice name)
     static const struct {
         const char *name;
         size_t width;
-    } usual[] = {{"time", USUAL_TIME},         {"sent", USUAL_TIME},         {"device", USUAL_DEVICE},
-                 {"host", USUAL_DEVICE},       {"facility", USUAL_FACILITY}, {"severity", USUAL_SEVERITY}};
+    } usual[] = {{"time", USUAL_TIME},   {"sent", USUAL_TIME},         {"device", USUAL_DEVICE},
+                 {"host", USUAL_DEVICE}, {"facility", USUAL_FACILITY}, {"severity", USUAL_SEVERITY}};
     for (size_t i = 0; i < sizeof usual / sizeof *usual; i++)
         if (ind_slice_equal(name, ind_slice_of(usual[i].name)))
             return usual[i].width;
@@ -310,7 +310,9 @@ struct ind_slice ind_screen_columns(struct ind_screen *screen, struct ind_slice 
     for (size_t column = 0;; column++) {
         const char *tab = rest.length ? memchr(rest.at, '\t', rest.length) : NULL;
         const struct ind_slice part = {rest.at, tab ? (size_t)(tab - rest.at) : rest.length};
-        const char *colour = heading ? IND_BOLD : ind_severity_read(part) >= 0 ? colour_of(ind_severity_read(part)) : "";
+        const char *colour = heading                        ? IND_BOLD
+                             : ind_severity_read(part) >= 0 ? colour_of(ind_severity_read(part))
+                                                            : "";
         if (!tab || column >= IND_SCREEN_WIDTHS) {
             if (*colour)
                 put_coloured(screen, colour, rest, &out);

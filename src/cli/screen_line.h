@@ -1,10 +1,10 @@
-/* cli/screen_line.h: stored messages as people see them on a terminal: columns one below the other, severe ones
- * marked and coloured, what was looked for set off. */
+/* cli/screen_line.h: stored messages as people see them on a terminal: columns one below the other, severe
+ * ones marked and coloured, what was looked for set off. */
 #ifndef IND_CLI_SCREEN_LINE_H
 #define IND_CLI_SCREEN_LINE_H
 
-#include "core/condition/condition.h"
 #include "core/base/slice.h"
+#include "core/condition/condition.h"
 
 enum { IND_SCREEN_HITS = 64, IND_SCREEN_WIDTHS = 32 };
 
@@ -26,8 +26,8 @@ void ind_screen_begin(struct ind_screen *screen, bool fold, const struct ind_con
                       ind_condition when);
 void ind_screen_end(struct ind_screen *screen);
 
-/* A line of the layout `plain` (docs/formats.md) with its end, as it is shown; what is no such line stays as it
- * is. Until the next call. */
+/* A line of the layout `plain` (docs/formats.md) with its end, as it is shown; what is no such line stays as
+ * it is. Until the next call. */
 struct ind_slice ind_screen_plain(struct ind_screen *screen, struct ind_slice line);
 /* A line of columns with tabs between; `heading`: it is their names. */
 struct ind_slice ind_screen_columns(struct ind_screen *screen, struct ind_slice line, bool heading);

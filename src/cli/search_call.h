@@ -13,8 +13,8 @@
 #define IND_NOT_GIVEN LONG_MIN
 
 struct ind_search_options {
-    char *when, *since, *until, *around, *within, *by, *every, *sum, *distinct, *sort, *to, *layout, *as, *zone,
-        *columns, *against, *factor;
+    char *when, *since, *until, *around, *within, *by, *every, *sum, *distinct, *sort, *to, *layout, *as,
+        *zone, *columns, *against, *factor;
     int count, force, once, copies, why, reverse, sent, csv, share, total, fold;
     long top, first, last, context;
     int json; /* of the common ones */
@@ -36,7 +36,7 @@ struct ind_search_read {
     struct ind_zone *zone; /* that was made, or NULL */
     struct ind_search_by columns[IND_SEARCH_COLUMNS];
     ind_time against_since, against_until;
-    double factor, scale; /* how much longer the span is than that */
+    double factor, scale;        /* how much longer the span is than that */
     char *kept[IND_SEARCH_KEPT]; /* what fields borrow from */
     size_t kept_count;
 };
@@ -50,8 +50,8 @@ void ind_search_read_free(struct ind_search_read *read);
 
 /* Of archives that were not read, and why; for --why. `known`: what the catalog was asked, may be NULL. */
 struct ind_search_asked {
-    size_t archives, counted, out[3]; /* of which the catalog knows; answered by it; left out: by time, facility
-                                         and severity, device */
+    size_t archives, counted, out[3]; /* of which the catalog knows; answered by it; left out: by time,
+                                         facility and severity, device */
     uint64_t bytes;                   /* of all of these, as they lie on the disk */
     const char *why_not;              /* it counts nothing, or NULL */
     bool asked;
@@ -59,7 +59,8 @@ struct ind_search_asked {
 void ind_search_tell_why(const struct ind_search_result *result, const struct ind_search_asked *asked);
 void ind_search_tell_copies(const struct ind_search_options *given, const struct ind_search_result *result);
 /* A field by which groups were to be told apart, and that no message has. */
-void ind_search_tell_absent(const struct ind_search_result *result, const struct ind_search_settings *settings);
+void ind_search_tell_absent(const struct ind_search_result *result,
+                            const struct ind_search_settings *settings);
 /* What keeps the answer from being whole is said; true where nothing does. */
 bool ind_search_tell_gaps(const struct ind_search_result *result, size_t unreadable);
 

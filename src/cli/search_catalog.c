@@ -65,8 +65,7 @@ static bool ask(void *context, const struct ind_catalog_counts *counts)
     asking->asked->archives++;
     if (!is_as_counted(asking, counts))
         return true;
-    const enum ind_known_file known =
-        ind_known_ask(asking->known, counts->rows, counts->count, !counts->folded, name_of, counts->names);
+    const enum ind_known_file known = ind_known_ask(asking->known, counts->packed, name_of, counts->names);
     if (known == IND_KNOWN_NOT)
         return true;
     asking->leave_out[file - asking->places->files] = true;

@@ -16,12 +16,13 @@ static bool read_local(const char *text, int64_t *local)
     return true;
 }
 
-bool ind_steps_find(const struct ind_search_result *result, const struct ind_every *every, struct ind_steps *steps)
+bool ind_steps_find(const struct ind_search_result *result, const struct ind_every *every,
+                    struct ind_steps *steps)
 {
     int64_t first = INT64_MAX, last = INT64_MIN, local;
     *steps = (struct ind_steps){0};
     for (size_t i = 0; i < result->all_groups; i++) {
-        if (!read_local(result->groups[i].values[0], &local))
+        if (!read_local(ind_group_value(result->groups[i], 0), &local))
             return false;
         first = local < first ? local : first;
         last = local > last ? local : last;
@@ -45,7 +46,7 @@ void ind_steps_free(struct ind_steps *steps)
 size_t ind_steps_place(const struct ind_steps *steps, const struct ind_search_group *group)
 {
     int64_t local = 0;
-    (void)read_local(group->values[0], &local);
+    (void)read_local(ind_group_value(group, 0), &local);
     size_t low = 0;
     for (size_t high = steps->count; low + 1 < high;) {
         const size_t middle = (low + high) / 2;
@@ -109,13 +110,13 @@ struct chart {
     struct series list[LINES];
     size_t count, columns, steps_of_column;
     size_t wide; /* characters of a column */
-    bool cut; /* there are more series */
+    bool cut;    /* there are more series */
 };
 
 static bool is_like(const struct ind_search_group *a, const struct ind_search_group *b, size_t by_count)
 {
     for (size_t i = 1; i < by_count; i++)
-        if (strcmp(a->values[i], b->values[i]) != 0)
+        if (strcmp(ind_group_value(a, i), ind_group_value(b, i)) != 0)
             return false;
     return true;
 }
@@ -133,13 +134,13 @@ static void find_series(const struct ind_search_result *result, size_t by_count,
     struct series *all = calloc(result->all_groups + 1, sizeof *all);
     for (size_t i = 0; all && i < result->all_groups; i++) {
         size_t s = 0;
-        while (s < known && !is_like(all[s].like, &result->groups[i], by_count))
+        while (s < known && !is_like(all[s].like, result->groups[i], by_count))
             s++;
         if (s == 1000) /* beyond, all else would take longer than it tells */
             continue;
         known += s == known;
-        all[s].like = &result->groups[i];
-        all[s].total += result->groups[i].count;
+        all[s].like = result->groups[i];
+        all[s].total += result->groups[i]->count;
     }
     if (all)
         qsort(all, known, sizeof *all, largest_first);
@@ -154,9 +155,9 @@ static void fill(const struct ind_search_result *result, const struct ind_steps 
 {
     for (size_t i = 0; i < result->all_groups; i++)
         for (size_t s = 0; s < chart->count; s++)
-            if (chart->list[s].columns && is_like(chart->list[s].like, &result->groups[i], by_count))
-                chart->list[s].columns[ind_steps_place(steps, &result->groups[i]) / chart->steps_of_column] +=
-                    result->groups[i].count;
+            if (chart->list[s].columns && is_like(chart->list[s].like, result->groups[i], by_count))
+                chart->list[s].columns[ind_steps_place(steps, result->groups[i]) / chart->steps_of_column] +=
+                    result->groups[i]->count;
 }
 
 static uint64_t most_of(const struct series *series, size_t columns)
@@ -181,11 +182,12 @@ static void print_line(const struct chart *chart, const struct series *series, u
     fputc('\n', out);
 }
 
-static void print_axis(const struct ind_steps *steps, const struct ind_every *every, const struct chart *chart,
-                       int margin, FILE *out)
+static void print_axis(const struct ind_steps *steps, const struct ind_every *every,
+                       const struct chart *chart, int margin, FILE *out)
 {
     char first[32] = "", last[32] = "";
-    struct ind_buffer begin = ind_buffer_on(first, sizeof first - 1), end = ind_buffer_on(last, sizeof last - 1);
+    struct ind_buffer begin = ind_buffer_on(first, sizeof first - 1),
+                      end = ind_buffer_on(last, sizeof last - 1);
     ind_every_write(every, steps->begins[0], &begin);
     ind_every_write(every, steps->begins[(chart->columns - 1) * chart->steps_of_column], &end);
     first[begin.length] = last[end.length] = '\0';
@@ -205,7 +207,10 @@ static void print_tall(const struct chart *chart, FILE *out)
     const struct series *series = &chart->list[0];
     const uint64_t most = most_of(series, chart->columns);
     for (unsigned row = HEIGHT; row > 0; row--) {
-        fprintf(out, "%*s|", MARGIN, row == HEIGHT ? ind_number_text(most, true, number) : row == 1 ? "0" : "");
+        fprintf(out, "%*s|", MARGIN,
+                row == HEIGHT ? ind_number_text(most, true, number)
+                : row == 1    ? "0"
+                              : "");
         print_line(chart, series, most, row, out);
     }
 }
@@ -218,7 +223,7 @@ static void print_flat(const struct chart *chart, size_t by_count, FILE *out)
         for (size_t i = 1; i < by_count; i++) {
             if (i > 1)
                 ind_buffer_byte(&text, ' ');
-            ind_buffer_cut(&text, ind_slice_of(chart->list[s].like->values[i]));
+            ind_buffer_cut(&text, ind_slice_of(ind_group_value(chart->list[s].like, i)));
         }
         label[ind_slice_begin(ind_buffer_view(&text), LABEL).length] = '\0';
         fprintf(out, "%*s|", LABEL, label);
@@ -228,8 +233,8 @@ static void print_flat(const struct chart *chart, size_t by_count, FILE *out)
         fprintf(out, "%*s only the largest %d are drawn, each by its own greatest\n", LABEL, "", LINES);
 }
 
-void ind_search_print_chart(const struct ind_search_result *result, const struct ind_search_settings *settings,
-                            FILE *out)
+void ind_search_print_chart(const struct ind_search_result *result,
+                            const struct ind_search_settings *settings, FILE *out)
 {
     struct ind_steps steps;
     struct chart chart = {.count = 0};

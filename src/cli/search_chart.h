@@ -11,7 +11,8 @@ struct ind_steps {
 };
 
 /* False where there are none, or too many to be gone through. To be freed. */
-bool ind_steps_find(const struct ind_search_result *result, const struct ind_every *every, struct ind_steps *steps);
+bool ind_steps_find(const struct ind_search_result *result, const struct ind_every *every,
+                    struct ind_steps *steps);
 void ind_steps_free(struct ind_steps *steps);
 /* The number of the step of a group. */
 size_t ind_steps_place(const struct ind_steps *steps, const struct ind_search_group *group);
@@ -21,7 +22,7 @@ enum { IND_BAR_WIDTH = 30, IND_BAR_ROOM = 3 * IND_BAR_WIDTH + 1 };
 const char *ind_bar(double share, char text[IND_BAR_ROOM]);
 
 /* Of all groups together, or, where they are told apart by more than time, a line of each of the largest. */
-void ind_search_print_chart(const struct ind_search_result *result, const struct ind_search_settings *settings,
-                            FILE *out);
+void ind_search_print_chart(const struct ind_search_result *result,
+                            const struct ind_search_settings *settings, FILE *out);
 
 #endif

@@ -24,11 +24,12 @@ static void tell_catalog(const struct ind_search_asked *asked)
     else if (asked->why_not)
         ind_complain("the catalog counts nothing here: %s", asked->why_not);
     if (out)
-        ind_complain("the catalog left out %s of %s archives, %s: %s by time, %s by facility and severity, %s by "
-                     "device",
-                     ind_grouped(out, number[0]), ind_grouped(asked->archives, number[1]),
-                     ind_size_text(asked->bytes, size), ind_grouped(asked->out[0], number[2]),
-                     ind_grouped(asked->out[1], number[3]), ind_grouped(asked->out[2], number[4]));
+        ind_complain(
+            "the catalog left out %s of %s archives, %s: %s by time, %s by facility and severity, %s by "
+            "device",
+            ind_grouped(out, number[0]), ind_grouped(asked->archives, number[1]),
+            ind_size_text(asked->bytes, size), ind_grouped(asked->out[0], number[2]),
+            ind_grouped(asked->out[1], number[3]), ind_grouped(asked->out[2], number[4]));
 }
 
 void ind_search_tell_why(const struct ind_search_result *result, const struct ind_search_asked *asked)
@@ -41,16 +42,17 @@ void ind_search_tell_why(const struct ind_search_result *result, const struct in
                      ind_size_text(result->bytes, size[0]));
         return;
     }
-    ind_complain("%s of text were read; the index of %s archive%s left out %s of %s pieces, %s of text: %s by "
-                 "time, %s by facility and severity, %s by device, %s by words",
-                 ind_size_text(result->bytes, size[0]), ind_grouped(result->archives, number[0]),
-                 result->archives == 1 ? "" : "s",
-                 ind_grouped(result->frames - result->left_out[IND_READ_IT], number[1]),
-                 ind_grouped(result->frames, number[2]), ind_size_text(result->bytes_left_out, size[1]),
-                 ind_grouped(result->left_out[IND_LEFT_OUT_BY_TIME], number[3]),
-                 ind_grouped(result->left_out[IND_LEFT_OUT_BY_PRI], number[4]),
-                 ind_grouped(result->left_out[IND_LEFT_OUT_BY_DEVICE], number[5]),
-                 ind_grouped(result->left_out[IND_LEFT_OUT_BY_WORDS], number[6]));
+    ind_complain(
+        "%s of text were read; the index of %s archive%s left out %s of %s pieces, %s of text: %s by "
+        "time, %s by facility and severity, %s by device, %s by words",
+        ind_size_text(result->bytes, size[0]), ind_grouped(result->archives, number[0]),
+        result->archives == 1 ? "" : "s",
+        ind_grouped(result->frames - result->left_out[IND_READ_IT], number[1]),
+        ind_grouped(result->frames, number[2]), ind_size_text(result->bytes_left_out, size[1]),
+        ind_grouped(result->left_out[IND_LEFT_OUT_BY_TIME], number[3]),
+        ind_grouped(result->left_out[IND_LEFT_OUT_BY_PRI], number[4]),
+        ind_grouped(result->left_out[IND_LEFT_OUT_BY_DEVICE], number[5]),
+        ind_grouped(result->left_out[IND_LEFT_OUT_BY_WORDS], number[6]));
 }
 
 /* ---- Gaps ---- */
@@ -78,10 +80,13 @@ static bool tell_limits(const struct ind_search_result *result)
                      "whether that one is meant is not known; a plainer expression, or contains, takes less",
                      (unsigned long long)result->gave_up, result->gave_up == 1 ? "" : "s");
     if (result->groups_cut)
-        ind_complain("more than a million groups: the rest is left out");
+        ind_complain("there are more groups than there is room for: what they count is not whole; a narrower "
+                     "--when, or "
+                     "fewer fields, help");
     if (result->context_cut)
-        ind_complain("so many devices have said so much that lines before those found may be missing; a smaller "
-                     "--context or a narrower --when helps");
+        ind_complain(
+            "so many devices have said so much that lines before those found may be missing; a smaller "
+            "--context or a narrower --when helps");
     if (result->distinct_cut)
         ind_complain("more than a million different values: the rest is not counted");
     if (result->spill_error)
@@ -90,26 +95,28 @@ static bool tell_limits(const struct ind_search_result *result)
                      ind_temporary_folder(), strerror(result->spill_error));
     else if (result->failed)
         ind_complain("memory ran out: the answer is not whole");
-    return !result->gave_up && !result->groups_cut && !result->distinct_cut && !result->context_cut && !result->failed;
+    return !result->gave_up && !result->groups_cut && !result->distinct_cut && !result->context_cut &&
+           !result->failed;
 }
 
 static bool have_none(const struct ind_search_result *result, size_t field)
 {
     for (size_t i = 0; i < result->group_count; i++)
-        if (strcmp(result->groups[i].values[field], "-") != 0)
+        if (strcmp(ind_group_value(result->groups[i], field), "-") != 0)
             return false;
     return result->group_count > 0;
 }
 
-void ind_search_tell_absent(const struct ind_search_result *result, const struct ind_search_settings *settings)
+void ind_search_tell_absent(const struct ind_search_result *result,
+                            const struct ind_search_settings *settings)
 {
     for (size_t i = 0; i < settings->by_count; i++)
         if ((settings->by[i].what == IND_FIELD_FIELD || settings->by[i].what == IND_FIELD_LABEL) &&
             have_none(result, i))
-            ind_complain("no message that was found has the %s \"%.*s\"; \"indagator explain\" shows which fields "
-                         "one has",
-                         ind_field_name((enum ind_field)settings->by[i].what).at,
-                         IND_ARG(settings->by[i].name));
+            ind_complain(
+                "no message that was found has the %s \"%.*s\"; \"indagator explain\" shows which fields "
+                "one has",
+                ind_field_name((enum ind_field)settings->by[i].what).at, IND_ARG(settings->by[i].name));
 }
 
 bool ind_search_tell_gaps(const struct ind_search_result *result, size_t unreadable)

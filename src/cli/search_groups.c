@@ -70,7 +70,7 @@ static void add_row(struct listing *listing, const struct ind_search_group *grou
     if (settings->distinct.what != IND_BY_NOTHING)
         ind_table_number(listing->table, group->distinct);
     for (size_t i = 0; i < settings->by_count; i++)
-        ind_table_text(listing->table, group->values[i]);
+        ind_table_text(listing->table, ind_group_value(group, i));
     if (listing->bars)
         ind_table_text(listing->table,
                        ind_bar(listing->most ? (double)group->count / (double)listing->most : 0, bar));
@@ -92,9 +92,10 @@ static bool add_steps(struct listing *listing)
         struct ind_buffer name = ind_buffer_on(text, sizeof text - 1);
         ind_every_write(every, steps.begins[step], &name);
         text[name.length] = '\0';
-        const struct ind_search_group none = {.values = {text}};
-        const bool there = next < result->group_count && ind_steps_place(&steps, &result->groups[next]) == step;
-        add_row(listing, there ? &result->groups[next] : &none);
+        const struct ind_search_group none = {.key = text};
+        const bool there =
+            next < result->group_count && ind_steps_place(&steps, result->groups[next]) == step;
+        add_row(listing, there ? result->groups[next] : &none);
         next += there;
     }
     ind_steps_free(&steps);
@@ -103,13 +104,12 @@ static bool add_steps(struct listing *listing)
 
 static void add_total(struct listing *listing)
 {
-    struct ind_search_group total = {.count = listing->all, .values = {"total"}};
-    for (size_t i = 0; i < listing->result->group_count; i++) {
-        total.sum += listing->result->groups[i].sum;
-        total.distinct += listing->result->groups[i].distinct;
+    static const char key[sizeof "total" + IND_SEARCH_FIELDS] = "total"; /* all other values are nothing */
+    struct ind_search_group total = {.key = key, .count = listing->all};
+    for (size_t i = 0; i < listing->result->all_groups; i++) {
+        total.sum += listing->result->groups[i]->sum;
+        total.distinct += listing->result->groups[i]->distinct;
     }
-    for (size_t i = 1; i < listing->settings->by_count; i++)
-        total.values[i] = "";
     listing->most = 0; /* no bar */
     add_row(listing, &total);
 }
@@ -136,19 +136,20 @@ static void tell_all(const struct listing *listing)
                 ind_grouped(result->all_groups, number[0]));
 }
 
-void ind_search_print_groups(const struct ind_search_result *result, const struct ind_search_settings *settings,
+void ind_search_print_groups(const struct ind_search_result *result,
+                             const struct ind_search_settings *settings,
                              const struct ind_search_options *given, FILE *out)
 {
     struct listing listing = {.result = result, .settings = settings, .given = given, .out = out};
     listing.bars = ind_goes_to_terminal(out) && !given->json && !given->csv;
     listing.all = result->found - result->not_grouped;
     for (size_t i = 0; i < result->group_count; i++)
-        listing.most = result->groups[i].count > listing.most ? result->groups[i].count : listing.most;
+        listing.most = result->groups[i]->count > listing.most ? result->groups[i]->count : listing.most;
     begin_columns(&listing);
     listing.table = ind_table_new(listing.columns, listing.count);
     if (!add_steps(&listing))
         for (size_t i = 0; i < result->group_count; i++)
-            add_row(&listing, &result->groups[i]);
+            add_row(&listing, result->groups[i]);
     if (given->total)
         add_total(&listing);
     print_table(listing.table, given, out);
@@ -176,7 +177,7 @@ static int by_values(const struct ind_search_group *a, const struct ind_search_g
 {
     int order = 0;
     for (size_t i = 0; i < count && order == 0; i++)
-        order = strcmp(a->values[i], b->values[i]);
+        order = strcmp(ind_group_value(a, i), ind_group_value(b, i));
     return order;
 }
 
@@ -189,16 +190,15 @@ static int worst_first(const void *left, const void *right)
     if (a->factor != b->factor)
         return a->factor > b->factor ? -1 : 1;
     const uint64_t of_a = a->now + a->before, of_b = b->now + b->before;
-    return of_a != of_b ? (of_a > of_b ? -1 : 1) : by_values(a->group, b->group, IND_SEARCH_FIELDS);
+    return of_a != of_b ? (of_a > of_b ? -1 : 1) : by_values(a->group, b->group, 1);
 }
 
 /* `scale`: how much longer the span is than the other. */
 static struct changed change_of(const struct ind_search_group *now, const struct ind_search_group *before,
                                 double scale, double factor)
 {
-    struct changed changed = {.group = now ? now : before,
-                              .now = now ? now->count : 0,
-                              .before = before ? before->count : 0};
+    struct changed changed = {
+        .group = now ? now : before, .now = now ? now->count : 0, .before = before ? before->count : 0};
     const double expected = (double)changed.before * scale;
     if (!now || !before) {
         changed.change = now ? NEW : GONE;
@@ -219,9 +219,9 @@ static size_t find_changes(const struct ind_search_result *now, const struct ind
     while (n < now->group_count || b < before->group_count) {
         const int order = n == now->group_count      ? 1
                           : b == before->group_count ? -1
-                                                     : by_values(&now->groups[n], &before->groups[b], fields);
-        list[count] = change_of(order <= 0 ? &now->groups[n] : NULL, order >= 0 ? &before->groups[b] : NULL, scale,
-                                read->factor);
+                                                     : by_values(now->groups[n], before->groups[b], fields);
+        list[count] = change_of(order <= 0 ? now->groups[n] : NULL, order >= 0 ? before->groups[b] : NULL,
+                                scale, read->factor);
         count += list[count].change != SAME;
         n += order <= 0;
         b += order >= 0;
@@ -250,7 +250,7 @@ static void print_changes(const struct changed *list, size_t count, const struct
         ind_table_number(table, list[i].before);
         ind_table_real(table, (double)(int64_t)(list[i].factor * 10 + 0.5) / 10, text);
         for (size_t v = 0; v < read->settings.by_count; v++)
-            ind_table_text(table, list[i].group->values[v]);
+            ind_table_text(table, ind_group_value(list[i].group, v));
     }
     if (count || given->csv)
         print_table(table, given, out);

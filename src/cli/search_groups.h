@@ -5,7 +5,8 @@
 #include "cli/search_call.h"
 
 /* As a table, JSON or CSV; on a terminal with bars and, of steps of time, a chart. */
-void ind_search_print_groups(const struct ind_search_result *result, const struct ind_search_settings *settings,
+void ind_search_print_groups(const struct ind_search_result *result,
+                             const struct ind_search_settings *settings,
                              const struct ind_search_options *given, FILE *out);
 
 /* What is new, gone, more or less in `now` against `before`: the worst first. Returns how many. */

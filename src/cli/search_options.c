@@ -31,24 +31,28 @@ struct poptOption *ind_search_option_table(void)
         {"within", '\0', POPT_ARG_STRING, &given.within, 0,
          "how long before and after --around: 2min, \"30 s\"; without it 1min", "SPAN"},
         {"sent", '\0', POPT_ARG_NONE, &given.sent, 0,
-         "times are those that the devices claim, where they do; without it when messages were received", NULL},
+         "times are those that the devices claim, where they do; without it when messages were received",
+         NULL},
         {"first", '\0', POPT_ARG_LONG, &given.first, 0, "only the first N of what is found, by time", "N"},
         {"last", '\0', POPT_ARG_LONG, &given.last, 0, "only the last N of what is found, by time", "N"},
         {"reverse", '\0', POPT_ARG_NONE, &given.reverse, 0, "the latest first", NULL},
         {"context", '\0', POPT_ARG_LONG, &given.context, 0,
-         "with N messages of the same device before and after each that is found, within the same span of time",
+         "with N messages of the same device before and after each that is found, within the same span of "
+         "time",
          "N"},
         {"count", '\0', POPT_ARG_NONE, &given.count, 0, "only how many", NULL},
         {"by", '\0', POPT_ARG_STRING, &given.by, 0,
          "how many of each, the most frequent first: facility, severity, host, device, sender, listener, "
-         "transport, certificate, app, procid, msgid, text, original, pattern, \"label NAME\", \"data ID NAME\", "
+         "transport, certificate, app, procid, msgid, text, original, pattern, \"label NAME\", \"data ID "
+         "NAME\", "
          "\"field "
          "NAME\" or only NAME; with /24 behind it addresses by network (IPv6 by /64); by minute, "
          "hour, day or weekday in order of time; several with commas",
          "FIELD[,FIELD]"},
         {"every", '\0', POPT_ARG_STRING, &given.every, 0,
          "how many in each step of time: \"5 min\", hour, day, week, month; with --by of each", "STEP"},
-        {"sum", '\0', POPT_ARG_STRING, &given.sum, 0, "with --by: the sum of the numbers in a field", "FIELD"},
+        {"sum", '\0', POPT_ARG_STRING, &given.sum, 0, "with --by: the sum of the numbers in a field",
+         "FIELD"},
         {"distinct", '\0', POPT_ARG_STRING, &given.distinct, 0,
          "with --by: how many different values a field has", "FIELD"},
         {"share", '\0', POPT_ARG_NONE, &given.share, 0, "with --by: how many of a hundred, too", NULL},
@@ -80,8 +84,10 @@ struct poptOption *ind_search_option_table(void)
          "{text}\"; \\t and \\n in one are a tab and a line's end",
          "L"},
         {"columns", '\0', POPT_ARG_STRING, &given.columns, 0,
-         "print these only, as columns: time, sent, lag, data, or what --by takes; several with commas", "FIELD[,FIELD]"},
-        {"fold", '\0', POPT_ARG_NONE, &given.fold, 0, "on a terminal: long lines go on below, broken at words", NULL},
+         "print these only, as columns: time, sent, lag, data, or what --by takes; several with commas",
+         "FIELD[,FIELD]"},
+        {"fold", '\0', POPT_ARG_NONE, &given.fold, 0,
+         "on a terminal: long lines go on below, broken at words", NULL},
         {"csv", '\0', POPT_ARG_NONE, &given.csv, 0, "as CSV (RFC 4180), with the names of the columns", NULL},
         {"as", '\0', POPT_ARG_STRING, &given.as, 0,
          "what the lines of the files named are: raw (messages as they were sent), or stored lines in plain, "
@@ -109,7 +115,8 @@ static const char *first_given(const struct one *list, size_t count)
 }
 
 #define FIRST_GIVEN(...)                                                                                     \
-    first_given((const struct one[]){__VA_ARGS__}, sizeof((const struct one[]){__VA_ARGS__}) / sizeof(struct one))
+    first_given((const struct one[]){__VA_ARGS__},                                                           \
+                sizeof((const struct one[]){__VA_ARGS__}) / sizeof(struct one))
 
 static bool has(long number)
 {
@@ -148,8 +155,9 @@ static bool forms_fit(const struct ind_search_options *options)
     else if (of_groups && !groups)
         ind_complain("--%s goes with --by", of_groups);
     else if (options->count && groups)
-        ind_complain("--count and --%s do not go together: --%s counts each group, --count all; leave one out",
-                     counts, counts);
+        ind_complain(
+            "--count and --%s do not go together: --%s counts each group, --count all; leave one out", counts,
+            counts);
     else if (options->csv && options->count)
         ind_complain("--csv is of lines and groups, and --count prints a number; leave one out");
     else if (options->layout && (options->columns || options->csv))
@@ -173,12 +181,14 @@ static bool spans_fit(const struct ind_search_options *options)
     else if (options->factor && !options->against)
         ind_complain("--factor goes with --against");
     else if (options->against && (options->every || options->total || options->share))
-        ind_complain("--against compares two spans: leave out --%s",
-                     options->every ? "every" : options->total ? "total" : "share");
+        ind_complain("--against compares two spans: leave out --%s", options->every   ? "every"
+                                                                     : options->total ? "total"
+                                                                                      : "share");
     else if (has(options->context) && options->once)
         ind_complain("--context shows lines with all copies; leave out --once");
     else if (has(options->context) && (has(options->first) || has(options->last)))
-        ind_complain("--context shows more than is found: leave out --%s", has(options->first) ? "first" : "last");
+        ind_complain("--context shows more than is found: leave out --%s",
+                     has(options->first) ? "first" : "last");
     else
         return true;
     return false;
@@ -217,8 +227,9 @@ static void complain_of_field(const char *option, struct ind_slice name)
             names[count++] = ind_search_by_name(i).at;
     const char *near = ind_near(name, names, count);
     if (near)
-        ind_complain("--%s: unknown field \"%.*s\"; did you mean \"%s\"? A field of the text is \"field %.*s\"",
-                     option, IND_ARG(name), near, IND_ARG(name));
+        ind_complain(
+            "--%s: unknown field \"%.*s\"; did you mean \"%s\"? A field of the text is \"field %.*s\"",
+            option, IND_ARG(name), near, IND_ARG(name));
     else
         ind_complain("--%s: unknown field \"%.*s\"", option, IND_ARG(name));
 }
@@ -306,8 +317,10 @@ static bool read_one_field(struct ind_search_read *read, const char *option, con
 
 static bool read_order(const struct ind_search_options *options, struct ind_search_settings *settings)
 {
-    static const char *const names[] = {
-        [IND_BY_COUNT] = "count", [IND_BY_NAME] = "name", [IND_BY_SUM] = "sum", [IND_BY_DISTINCT] = "distinct"};
+    static const char *const names[] = {[IND_BY_COUNT] = "count",
+                                        [IND_BY_NAME] = "name",
+                                        [IND_BY_SUM] = "sum",
+                                        [IND_BY_DISTINCT] = "distinct"};
     for (int i = IND_BY_COUNT; options->sort && i <= IND_BY_DISTINCT; i++)
         if (strcmp(options->sort, names[i]) == 0) {
             settings->order = (enum ind_search_order)i;
@@ -344,7 +357,8 @@ static bool read_groups(struct ind_search_options *options, struct ind_search_re
     if (!read_every(options, settings) ||
         !read_fields(read, "by", options->by, false, settings->by, IND_SEARCH_FIELDS, &settings->by_count) ||
         !read_one_field(read, "sum", options->sum, &settings->sum) ||
-        !read_one_field(read, "distinct", options->distinct, &settings->distinct) || !read_order(options, settings))
+        !read_one_field(read, "distinct", options->distinct, &settings->distinct) ||
+        !read_order(options, settings))
         return false;
     read->factor = 2;
     char *end = NULL;
@@ -406,7 +420,8 @@ static bool read_columns(struct ind_search_options *options, struct ind_search_r
     settings->column_form = options->csv    ? IND_COLUMNS_CSV
                             : options->json ? IND_COLUMNS_JSON
                                             : IND_COLUMNS_TABS;
-    return read_fields(read, "columns", columns, true, read->columns, IND_SEARCH_COLUMNS, &settings->column_count);
+    return read_fields(read, "columns", columns, true, read->columns, IND_SEARCH_COLUMNS,
+                       &settings->column_count);
 }
 
 /* ---- Times ---- */

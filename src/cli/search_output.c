@@ -83,7 +83,8 @@ static bool note_error(struct ind_search_output *output, int error)
 static size_t rows_of(const char *text, size_t length)
 {
     size_t rows = 0;
-    for (const char *at = text, *end = text + length; (at = memchr(at, '\n', (size_t)(end - at))) != NULL; at++)
+    for (const char *at = text, *end = text + length; (at = memchr(at, '\n', (size_t)(end - at))) != NULL;
+         at++)
         rows++;
     const size_t wide = length / (2 * ind_terminal_width()); /* half of it may be colours */
     return rows > wide ? rows : wide;
@@ -163,7 +164,8 @@ bool ind_search_output_pause(struct ind_search_output *output)
 }
 
 /* Without --force a file that has come meanwhile stays. */
-static bool take_name(const struct ind_search_output *output, const struct ind_search_options *given, bool whole)
+static bool take_name(const struct ind_search_output *output, const struct ind_search_options *given,
+                      bool whole)
 {
     const bool good = whole && (given->force ? rename(output->temporary, given->to) == 0
                                              : link(output->temporary, given->to) == 0);
@@ -174,7 +176,8 @@ static bool take_name(const struct ind_search_output *output, const struct ind_s
     return good;
 }
 
-bool ind_search_output_end(struct ind_search_output *output, const struct ind_search_options *given, bool whole)
+bool ind_search_output_end(struct ind_search_output *output, const struct ind_search_options *given,
+                           bool whole)
 {
     if (!output->failed)
         (void)flush(output);

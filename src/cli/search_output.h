@@ -31,6 +31,7 @@ bool ind_search_output_write(struct ind_search_output *output, struct ind_slice 
 bool ind_search_output_pause(struct ind_search_output *output);
 /* Ends it; a file takes its name only where `whole`. True where all was written, or nobody wanted more. What
  * went wrong is reported. */
-bool ind_search_output_end(struct ind_search_output *output, const struct ind_search_options *given, bool whole);
+bool ind_search_output_end(struct ind_search_output *output, const struct ind_search_options *given,
+                           bool whole);
 
 #endif

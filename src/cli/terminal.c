@@ -18,9 +18,8 @@ struct screen {
     size_t held_length;
 };
 
-static const char *const ours[] = {IND_BOLD,  IND_RED,  IND_GREEN,   IND_YELLOW,       IND_CYAN,
-                                   IND_DIM,   IND_REVERSE,
-                                   IND_PLAIN, IND_CLEAR_SCREEN, IND_CLEAR_LINE};
+static const char *const ours[] = {IND_BOLD, IND_RED,     IND_GREEN, IND_YELLOW,       IND_CYAN,
+                                   IND_DIM,  IND_REVERSE, IND_PLAIN, IND_CLEAR_SCREEN, IND_CLEAR_LINE};
 
 /* The length of a sequence of ours at `at`; 0: none; *part: it may become one with what follows. */
 static size_t own_sequence(const char *at, size_t length, bool *part)
@@ -172,7 +171,8 @@ void ind_page_begin(void)
 {
     const char *program = getenv("PAGER");
     int ends[2];
-    if (ind_pages() || !program || !*program || isatty(STDOUT_FILENO) != 1 || fflush(stdout) != 0 || pipe(ends) != 0)
+    if (ind_pages() || !program || !*program || isatty(STDOUT_FILENO) != 1 || fflush(stdout) != 0 ||
+        pipe(ends) != 0)
         return;
     pager.process = fork();
     if (pager.process == 0)

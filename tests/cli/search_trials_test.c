@@ -1,6 +1,6 @@
-/* Random questions put to random stores: the program against a reader so simple that it can hardly be wrong. It
- * unpacks each file with the ordinary tools, reads it from front to back, keeps what the condition holds for,
- * and puts that in order. IND_ALL=1: many more. */
+/* Random questions put to random stores: the program against a reader so simple that it can hardly be wrong.
+ * It unpacks each file with the ordinary tools, reads it from front to back, keeps what the condition holds
+ * for, and puts that in order. IND_ALL=1: many more. */
 #define _GNU_SOURCE
 #include "support/archives.h"
 #include "support/odd.h"
@@ -34,7 +34,8 @@ static const char config_text[] =
     "devices:\n  - {name: pier3-rtr, address: [192.0.2.3], labels: {site: pier}}\n"
     "  - {name: hq-fw, address: [192.0.2.4], labels: {site: hq}}\n"
     "conditions:\n  loud: severity at least warning\n"
-    "archives:\n  default: {rotate: every month, compress: zstd}\n  gz: {rotate: every month, compress: gzip}\n"
+    "archives:\n  default: {rotate: every month, compress: zstd}\n  gz: {rotate: every month, compress: "
+    "gzip}\n"
     "  plain: {rotate: every month, compress: none}\n"
     "routes:\n  - {name: p, file: plain.log}\n  - {name: j, file: json.log, layout: json}\n"
     "  - {name: r, file: rfc5424.log, layout: rfc5424, archive: plain}\n"
@@ -43,9 +44,9 @@ static const char config_text[] =
     "  - {name: n, file: un.log, archive: plain}\n";
 
 static const char *const odd[] = {IND_ODD_PIECES};
-static const char *const devices[] = {"pier3-rtr", "pier3-rtr.skerry.example", "hq-fw", "mv-auk-ap1", "192.0.2.9",
-                                      "Pier4-SW"};
-static const char *const words[] = {"link", "down",  "DENY", "accepted", "203.0.113.7", "203.0.113.70",
+static const char *const devices[] = {
+    "pier3-rtr", "pier3-rtr.skerry.example", "hq-fw", "mv-auk-ap1", "192.0.2.9", "Pier4-SW"};
+static const char *const words[] = {"link",   "down", "DENY", "accepted", "203.0.113.7", "203.0.113.70",
                                     "ge0/24", "port", "22",   "2222",     "of",          "user-x"};
 
 /* Times that mostly go forward, by a day over all, and now and then are of another day. */
@@ -143,7 +144,7 @@ static const char layout_text[] = "{time} {device} {facility} {severity} {app} {
 static const struct {
     const char *name;
     int stored;
-} kinds[] = {{"plain", IND_LAYOUT_PLAIN}, {"json", IND_LAYOUT_JSON},   {"rfc5424", IND_LAYOUT_RFC5424},
+} kinds[] = {{"plain", IND_LAYOUT_PLAIN}, {"json", IND_LAYOUT_JSON},         {"rfc5424", IND_LAYOUT_RFC5424},
              {"raw", IND_LAYOUT_RAW},     {"template", IND_STORED_TEMPLATE}, {"un", IND_LAYOUT_PLAIN}};
 
 static bool is_self_timed(int stored)
@@ -151,7 +152,8 @@ static bool is_self_timed(int stored)
     return stored == IND_LAYOUT_PLAIN || stored == IND_LAYOUT_JSON || stored == IND_LAYOUT_RFC5424;
 }
 
-static void read_message(struct simple *simple, struct ind_slice line, struct ind_message *message, char *scratch)
+static void read_message(struct simple *simple, struct ind_slice line, struct ind_message *message,
+                         char *scratch)
 {
     const struct ind_config *config = simple->loaded.config;
     struct ind_slice bytes;
@@ -163,9 +165,9 @@ static void read_message(struct simple *simple, struct ind_slice line, struct in
         .devices = config->devices, .reference = simple->modified, .zone = config->zone, .scratch = scratch};
     size_t width;
     ind_header_read_with_device(&context, bytes, message);
-    message->time = message->sent != IND_TIME_NONE ? message->sent
+    message->time = message->sent != IND_TIME_NONE                                    ? message->sent
                     : simple->last != IND_TIME_NONE && !is_self_timed(simple->stored) ? simple->last
-                                                                                       : simple->modified;
+                                                                                      : simple->modified;
     if (simple->stored == IND_LAYOUT_PLAIN && ind_line_plain_time(line, &width) != IND_TIME_NONE)
         message->time = ind_line_plain_time(line, &width);
 }
@@ -213,8 +215,9 @@ static void take_file(struct simple *simple, const char *path)
     assert_int_equal(stat(path, &facts), 0);
     simple->modified = (ind_time)facts.st_mtim.tv_sec * IND_SECOND;
     simple->last = IND_TIME_NONE;
-    struct ind_ran ran = ind_shell(folder, "case %s in *.zst) zstd -dcq %s;; *.gz) gzip -dc %s;; *) cat %s;; esac >text",
-                                   path, path, path, path);
+    struct ind_ran ran =
+        ind_shell(folder, "case %s in *.zst) zstd -dcq %s;; *.gz) gzip -dc %s;; *) cat %s;; esac >text", path,
+                  path, path, path);
     assert_int_equal(ran.status, 0);
     ind_ran_free(&ran);
     char *text = ind_read_file(ind_path(folder, "text"), &length);
@@ -251,7 +254,8 @@ static struct answers ask_simply(const struct question *question)
     glob_t found;
     ind_config_load(ind_path(folder, "indagator.yaml"), &simple.loaded);
     assert_non_null(simple.loaded.config);
-    if (!ind_config_condition(simple.loaded.config, ind_slice_of(question->when), &simple.set, &simple.when, &mistake))
+    if (!ind_config_condition(simple.loaded.config, ind_slice_of(question->when), &simple.set, &simple.when,
+                              &mistake))
         fail_msg("%s: %s", question->when, mistake.text);
     assert_true(ind_answers_begin(&simple.asked, simple.set));
     assert_true(ind_template_read(ind_slice_of(layout_text), IND_TEMPLATE_LINE, &simple.layout, &mistake));
@@ -382,7 +386,8 @@ static size_t find_answers(const struct answers *all, struct answers *found)
     return found->count;
 }
 
-/* Before each that is found the last `number` of its device that were not given, then it, and as many behind. */
+/* Before each that is found the last `number` of its device that were not given, then it, and as many behind.
+ */
 static void write_context(const struct answers *all, unsigned number)
 {
     FILE *out = fopen(ind_path(folder, "expected"), "w");
@@ -485,10 +490,10 @@ static void ask(const struct question *question, const struct answers *all)
     } else {
         write_answers(answers, 0, count, false);
     }
-    struct ind_ran ran =
-        ind_shell(folder, "%s search --when '%s' %s %s %s%s%s >got 2>told; code=$?; cmp got expected && exit $code",
-                  IND_PROGRAM, question->when, question->span, form, lines ? "--layout '" : "",
-                  lines ? layout_text : "", lines ? "'" : "");
+    struct ind_ran ran = ind_shell(
+        folder, "%s search --when '%s' %s %s %s%s%s >got 2>told; code=$?; cmp got expected && exit $code",
+        IND_PROGRAM, question->when, question->span, form, lines ? "--layout '" : "",
+        lines ? layout_text : "", lines ? "'" : "");
     if (strlen(ran.out) || strlen(ran.err) || ran.status > 3)
         fail_msg("--when '%s' %s %s: %s%s", question->when, question->span, form, ran.out, ran.err);
     ind_ran_free(&ran);

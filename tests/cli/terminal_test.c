@@ -59,9 +59,8 @@ static char *on_terminal(const char *format, ...)
     return text;
 }
 
-static const char *const ours[] = {"\033[1m",    "\033[0m",    "\r\033[K",  "\r\n",
-                                   "\033[1;31m", "\033[1;32m", "\033[1;33m", "\033[36m",
-                                   "\033[2m",    "\033[7m"};
+static const char *const ours[] = {"\033[1m",    "\033[0m",    "\r\033[K", "\r\n",    "\033[1;31m",
+                                   "\033[1;32m", "\033[1;33m", "\033[36m", "\033[2m", "\033[7m"};
 
 /* The first byte that would drive it; NULL where there is none. */
 static const char *drives(const char *text)

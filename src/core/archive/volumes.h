@@ -52,6 +52,12 @@ static inline int64_t ind_volume_hour(ind_time time)
 /* New, the caller's; NULL where memory is out. */
 char *ind_volumes_pack(struct ind_volumes *volumes, size_t *length);
 
+/* Visits what was packed, in order, until `visit` returns false. False where the bytes are none. */
+bool ind_volumes_each(struct ind_slice packed, bool (*visit)(void *context, const struct ind_volume *volume),
+                      void *context);
+/* Of packed bytes: as ind_volumes_folded. */
+bool ind_volumes_are_folded(struct ind_slice packed);
+
 /* Adds what was packed. False where the bytes are none, of which some may have been added, or memory is out.
  */
 bool ind_volumes_unpack(struct ind_slice packed, struct ind_volumes *volumes);

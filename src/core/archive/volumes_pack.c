@@ -88,26 +88,61 @@ static bool get_entry(struct ind_slice *rest, struct ind_volume *volume)
            get(rest, &volume->messages) && get(rest, &volume->bytes);
 }
 
-bool ind_volumes_unpack(struct ind_slice packed, struct ind_volumes *volumes)
+bool ind_volumes_are_folded(struct ind_slice packed)
 {
-    if (packed.length < 2 + CHECK || packed.at[0] != VERSION)
+    return packed.length < 2 || (packed.at[1] & FOLDED) != 0;
+}
+
+/* Without its check, which has been made. */
+static bool is_whole(struct ind_slice *packed)
+{
+    if (packed->length < 2 + CHECK || packed->at[0] != VERSION)
         return false;
-    packed.length -= CHECK;
-    const uint32_t check = XXH32(packed.at, packed.length, 0);
+    packed->length -= CHECK;
+    const uint32_t check = XXH32(packed->at, packed->length, 0);
     for (int i = 0; i < CHECK; i++)
-        if (packed.at[packed.length + (size_t)i] != (char)(check >> (8 * i)))
+        if (packed->at[packed->length + (size_t)i] != (char)(check >> (8 * i)))
             return false;
-    if (packed.at[1] & FOLDED)
-        ind_volumes_set_folded(volumes);
+    return true;
+}
+
+bool ind_volumes_each(struct ind_slice packed, bool (*visit)(void *context, const struct ind_volume *volume),
+                      void *context)
+{
+    if (!is_whole(&packed))
+        return false;
     struct ind_slice rest = ind_slice_from(packed, 2);
     while (rest.length) {
         uint64_t hour, count;
         if (!get(&rest, &hour) || !get(&rest, &count) || count > rest.length)
             return false;
         struct ind_volume volume = {.hour = hour ? hour_of(hour) : IND_HOUR_UNKNOWN};
-        while (count-- > 0)
-            if (!get_entry(&rest, &volume) || !ind_volumes_add(volumes, &volume))
+        while (count-- > 0) {
+            if (!get_entry(&rest, &volume))
                 return false;
+            if (!visit(context, &volume))
+                return true;
+        }
     }
     return true;
+}
+
+struct unpacking {
+    struct ind_volumes *volumes;
+    bool failed;
+};
+
+static bool add(void *context, const struct ind_volume *volume)
+{
+    struct unpacking *unpacking = context;
+    unpacking->failed = !ind_volumes_add(unpacking->volumes, volume);
+    return !unpacking->failed;
+}
+
+bool ind_volumes_unpack(struct ind_slice packed, struct ind_volumes *volumes)
+{
+    struct unpacking unpacking = {volumes, false};
+    if (packed.length >= 2 && packed.at[1] & FOLDED)
+        ind_volumes_set_folded(volumes);
+    return ind_volumes_each(packed, add, &unpacking) && !unpacking.failed;
 }

@@ -202,6 +202,7 @@ enum ind_asked_for {
     IND_ASKED_MENTIONS,
     IND_ASKED_STARTS,
     IND_ASKED_ENDS,
+    IND_ASKED_NEEDS, /* it holds for no value in which none of the texts stands */
     IND_ASKED_OTHER
 };
 
@@ -223,7 +224,7 @@ enum ind_verdict ind_condition_of_many(const struct ind_conditions *set, ind_con
                                        void *context);
 
 /* Whether the test holds for a message whose field has that value (nothing: it has none). Not of those that
- * match an expression (IND_ASKED_OTHER). */
+ * match an expression (IND_ASKED_NEEDS, IND_ASKED_OTHER). */
 bool ind_asked_fits(const struct ind_conditions *set, const struct ind_asked *asked, struct ind_slice value);
 
 /* "facility" and so on; the field of that name or -1. */

@@ -65,6 +65,7 @@ struct ind_test {
     struct ind_network *networks;
     struct ind_day_span *spans;
     struct ind_regex *regex; /* IND_OP_MATCHES: compiled from the one text */
+    struct ind_slice needs;  /* a text that stands in all that it matches; or nothing */
     uint32_t hash;
 };
 

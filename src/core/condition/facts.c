@@ -97,6 +97,11 @@ static size_t of_node(struct gathering *gathering, uint32_t number, size_t from)
 /* The texts of a test that stand in the text or the app as they are. */
 static size_t texts_of(struct gathering *gathering, const struct ind_test *test, size_t from)
 {
+    if (test->op == IND_OP_MATCHES && test->needs.length &&
+        (test->field == IND_FIELD_TEXT || test->field == IND_FIELD_APP) && from < gathering->room) {
+        gathering->list[from] = test->needs;
+        return 1;
+    }
     const unsigned ops = IND_OP_IS | IND_OP_CONTAINS | IND_OP_MENTIONS | IND_OP_STARTS | IND_OP_ENDS;
     bool literal =
         (test->field == IND_FIELD_TEXT || test->field == IND_FIELD_APP) && (test->op & ops) && !test->nocase;

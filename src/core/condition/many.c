@@ -23,6 +23,8 @@ static enum ind_asked_for asked_for(const struct ind_test *test)
         return IND_ASKED_STARTS;
     case IND_OP_ENDS:
         return IND_ASKED_ENDS;
+    case IND_OP_MATCHES:
+        return test->needs.length ? IND_ASKED_NEEDS : IND_ASKED_OTHER;
     default:
         return IND_ASKED_OTHER;
     }
@@ -33,13 +35,16 @@ static enum ind_verdict of_node(struct asking *asking, uint32_t number);
 static enum ind_verdict of_test(struct asking *asking, uint32_t number)
 {
     const struct ind_test *test = &asking->set->tests[number];
+    const bool needs = test->op == IND_OP_MATCHES;
     const struct ind_asked asked = {.test = number,
                                     .field = (enum ind_field)test->field,
                                     .op = asked_for(test),
                                     .nocase = test->nocase,
                                     .numbers = test->numbers,
-                                    .texts = test->texts,
-                                    .count = test->texts ? test->count : 0,
+                                    .texts = needs ? &test->needs : test->texts,
+                                    .count = needs         ? test->needs.length > 0
+                                             : test->texts ? test->count
+                                                           : 0,
                                     .domain = asking->set->domain};
     return asking->ask(asking->context, &asked);
 }

@@ -230,8 +230,15 @@ static void regex_value(struct ind_condition_reader *reader, struct ind_test *te
         return;
     test->regex = ind_regex_new(text, 0, &error);
     test->texts[test->count++] = text;
-    if (test->regex)
+    if (test->regex) {
+        char *room = text.length ? malloc(text.length) : NULL;
+        if (room)
+            test->needs = ind_regex_needs(text, room);
+        if (test->needs.length)
+            test->needs = ind_set_keep(reader->set, test->needs.at, test->needs.length);
+        free(room);
         return;
+    }
     struct ind_token place = {IND_TOKEN_TEXT, reader->now.at + 1 + error.offset, 1, IND_NOTHING};
     if (place.at >= reader->now.at + reader->now.length)
         place.at = reader->now.at + reader->now.length - 1;
@@ -244,6 +251,7 @@ void ind_condition_ignore_case(struct ind_condition_reader *reader, struct ind_t
     struct ind_regex_error error;
     ind_regex_free(test->regex);
     test->regex = ind_regex_new(test->texts[0], PCRE2_CASELESS, &error);
+    test->needs = IND_NOTHING;
     reader->set->out_of_memory |= !test->regex;
 }
 

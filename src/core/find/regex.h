@@ -28,6 +28,10 @@ void ind_regex_free(struct ind_regex *regex);
 /* Whether a text with nothing in it can match. */
 bool ind_regex_matches_empty(const struct ind_regex *regex);
 
+/* The longest text that stands in every text which the expression fits, case as it is, as far as its writing
+ * shows without doubt; nothing where it does not. `to`: room for as many bytes. */
+struct ind_slice ind_regex_needs(struct ind_slice expression, char *to);
+
 /* What one thread needs to match: where it matched, and how much a message may still cost. */
 struct ind_regex_room {
     struct ind_regex_scratch *scratch;

@@ -146,6 +146,8 @@ enum ind_catalog_status ind_catalog_store_volumes(struct ind_catalog *catalog, i
                                                   struct ind_volumes *volumes, bool instead,
                                                   uint64_t *messages);
 
+/* What is stored of a file as ind_volumes_pack made it; *made is to be freed. False where it is none. */
+bool ind_catalog_packed(struct ind_slice stored, struct ind_slice *packed, char **made);
 /* Adds what is stored of a file; false where it is none. */
 bool ind_catalog_unpack(struct ind_slice stored, struct ind_volumes *volumes);
 

@@ -66,7 +66,6 @@ struct visiting {
     bool (*wanted)(void *context, const char *archive);
     bool (*visit)(void *context, const struct ind_catalog_counts *counts);
     void *context;
-    struct ind_volumes *volumes;
     struct ind_catalog_names names;
     bool enough;
 };
@@ -74,24 +73,22 @@ struct visiting {
 static bool visit_row(struct visiting *visiting, sqlite3_stmt *row)
 {
     const int packed_as = sqlite3_column_int(row, COMPRESSION);
-    const struct ind_slice packed = {sqlite3_column_blob(row, PACKED),
+    const struct ind_slice stored = {sqlite3_column_blob(row, PACKED),
                                      (size_t)sqlite3_column_bytes(row, PACKED)};
-    struct ind_catalog_counts counts = {
-        .archive = (const char *)sqlite3_column_text(row, ARCHIVE),
-        .compression = packed_as == IND_COMPRESS_ZSTD   ? IND_COMPRESS_ZSTD
-                       : packed_as == IND_COMPRESS_GZIP ? IND_COMPRESS_GZIP
-                                                        : IND_COMPRESS_NONE,
-        .bytes = (uint64_t)sqlite3_column_int64(row, BYTES),
-        .names = &visiting->names};
+    struct ind_catalog_counts counts = {.archive = (const char *)sqlite3_column_text(row, ARCHIVE),
+                                        .compression = packed_as == IND_COMPRESS_ZSTD   ? IND_COMPRESS_ZSTD
+                                                       : packed_as == IND_COMPRESS_GZIP ? IND_COMPRESS_GZIP
+                                                                                        : IND_COMPRESS_NONE,
+                                        .bytes = (uint64_t)sqlite3_column_int64(row, BYTES),
+                                        .names = &visiting->names};
     if (!counts.archive || !visiting->wanted(visiting->context, counts.archive))
         return counts.archive != NULL;
-    ind_volumes_clear(visiting->volumes);
-    if (!ind_catalog_unpack(packed, visiting->volumes))
-        return false;
-    counts.rows = ind_volumes_sorted(visiting->volumes, &counts.count);
-    counts.folded = ind_volumes_folded(visiting->volumes);
-    visiting->enough = !visiting->visit(visiting->context, &counts);
-    return true;
+    char *made;
+    const bool good = ind_catalog_packed(stored, &counts.packed, &made);
+    if (good)
+        visiting->enough = !visiting->visit(visiting->context, &counts);
+    free(made);
+    return good;
 }
 
 static bool visit_rows(struct ind_catalog *catalog, struct visiting *visiting)
@@ -115,12 +112,9 @@ bool ind_catalog_each_counts(const struct ind_config *config, int folder,
     char reason[256];
     if (!ind_catalog_to_read(config->state, config->store, folder, PATIENCE, &catalog, reason, sizeof reason))
         return false;
-    visiting.volumes = ind_volumes_new();
-    const bool good = visiting.volumes &&
-                      sqlite3_exec(catalog->db, "BEGIN", NULL, NULL, NULL) == SQLITE_OK &&
+    const bool good = sqlite3_exec(catalog->db, "BEGIN", NULL, NULL, NULL) == SQLITE_OK &&
                       ind_catalog_place(catalog) > 0 && read_names(catalog, &visiting.names) &&
                       visit_rows(catalog, &visiting);
-    ind_volumes_free(visiting.volumes);
     free_names(&visiting.names);
     ind_catalog_close(catalog);
     return good;

@@ -1,5 +1,5 @@
-/* store/archive/catalog_read.h: what the catalog knows of the messages of each archive, for whoever would have
- * to read these otherwise. */
+/* store/archive/catalog_read.h: what the catalog knows of the messages of each archive, for whoever would
+ * have to read these otherwise. */
 #ifndef IND_STORE_ARCHIVE_CATALOG_READ_H
 #define IND_STORE_ARCHIVE_CATALOG_READ_H
 
@@ -16,10 +16,8 @@ struct ind_slice ind_catalog_name(const struct ind_catalog_names *names, uint32_
 struct ind_catalog_counts {
     const char *archive; /* the path of the plain archive below the store */
     enum ind_compression compression;
-    uint64_t bytes; /* of the file as it lies on the disk */
-    const struct ind_volume *rows;
-    size_t count;
-    bool folded; /* some devices or hours are not kept apart */
+    uint64_t bytes;          /* of the file as it lies on the disk */
+    struct ind_slice packed; /* as ind_volumes_pack made it */
     const struct ind_catalog_names *names;
 };
 

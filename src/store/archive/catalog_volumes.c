@@ -88,15 +88,24 @@ static enum ind_catalog_status add_hours(struct ind_catalog *catalog, struct ind
 /* No file's volumes are longer. */
 enum { LONGEST_PACKED = 128 << 20, LEVEL = 3 };
 
-bool ind_catalog_unpack(struct ind_slice stored, struct ind_volumes *volumes)
+bool ind_catalog_packed(struct ind_slice stored, struct ind_slice *packed, char **made)
 {
     const unsigned long long length = ZSTD_getFrameContentSize(stored.at, stored.length);
+    *made = NULL;
+    *packed = stored;
     if (length == ZSTD_CONTENTSIZE_ERROR || stored.length == 0) /* it is none of zstd's */
-        return ind_volumes_unpack(stored, volumes);
-    char *packed = length <= LONGEST_PACKED ? malloc((size_t)length + 1) : NULL;
-    const bool good = packed && ZSTD_decompress(packed, (size_t)length, stored.at, stored.length) == length &&
-                      ind_volumes_unpack((struct ind_slice){packed, (size_t)length}, volumes);
-    free(packed);
+        return true;
+    *made = length <= LONGEST_PACKED ? malloc((size_t)length + 1) : NULL;
+    *packed = (struct ind_slice){*made, (size_t)length};
+    return *made && ZSTD_decompress(*made, (size_t)length, stored.at, stored.length) == length;
+}
+
+bool ind_catalog_unpack(struct ind_slice stored, struct ind_volumes *volumes)
+{
+    struct ind_slice packed;
+    char *made;
+    const bool good = ind_catalog_packed(stored, &packed, &made) && ind_volumes_unpack(packed, volumes);
+    free(made);
     return good;
 }
 

@@ -13,8 +13,8 @@ struct ind_frame_reader;
 struct ind_frame_reader *ind_frame_reader_new(void); /* NULL where memory is out */
 void ind_frame_reader_free(struct ind_frame_reader *reader);
 
-/* Reads the frame of `packed` bytes at `offset` of the file, which unpacks to `length` bytes, into `text`. Why
- * not, or NULL. */
+/* Reads the frame of `packed` bytes at `offset` of the file, which unpacks to `length` bytes, into `text`.
+ * Why not, or NULL. */
 const char *ind_frame_read(struct ind_frame_reader *reader, int file, uint64_t offset, size_t packed,
                            char *text, size_t length);
 

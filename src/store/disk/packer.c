@@ -39,8 +39,8 @@ struct ind_packer *ind_packer_new(int file, enum ind_compression compression)
     if (good && compression == IND_COMPRESS_ZSTD)
         good = (packer->zstd = ZSTD_createCStream()) != NULL;
     if (good && compression == IND_COMPRESS_GZIP)
-        good = packer->gzip_open = deflateInit2(&packer->gzip, Z_DEFAULT_COMPRESSION, Z_DEFLATED, GZIP_WRAP, 8,
-                                                Z_DEFAULT_STRATEGY) == Z_OK;
+        good = packer->gzip_open = deflateInit2(&packer->gzip, Z_DEFAULT_COMPRESSION, Z_DEFLATED, GZIP_WRAP,
+                                                8, Z_DEFAULT_STRATEGY) == Z_OK;
     if (good)
         return packer;
     if (packer)

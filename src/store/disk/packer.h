@@ -10,7 +10,8 @@ struct ind_packer;
 struct ind_packer *ind_packer_new(int file, enum ind_compression compression);
 /* False with errno set. */
 bool ind_packer_write(struct ind_packer *packer, const char *bytes, size_t length);
-/* Writes what is left, has the disk take it, closes and frees. False with errno set where something failed. */
+/* Writes what is left, has the disk take it, closes and frees. False with errno set where something failed.
+ */
 bool ind_packer_end(struct ind_packer *packer);
 
 #endif

@@ -24,7 +24,7 @@ bool ind_among_find(const struct ind_search_result *result, struct ind_among *am
     if (!among->hashes)
         return false;
     for (size_t i = 0; i < among->count; i++)
-        among->hashes[i] = ind_among_hash(ind_slice_of(result->groups[i].values[0]));
+        among->hashes[i] = ind_among_hash(ind_slice_of(ind_group_value(result->groups[i], 0)));
     qsort(among->hashes, among->count, sizeof *among->hashes, order);
     return true;
 }

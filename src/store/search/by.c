@@ -17,9 +17,9 @@ static const char *const weekdays[] = {"mon", "tue", "wed", "thu", "fri", "sat",
 
 struct ind_slice ind_search_by_name(unsigned by)
 {
-    return by < IND_FIELDS      ? ind_field_name((enum ind_field)by)
+    return by < IND_FIELDS                          ? ind_field_name((enum ind_field)by)
            : by >= IND_BY_MINUTE && by < IND_BY_END ? ind_slice_of(time_names[by - IND_BY_MINUTE])
-                                : IND_NOTHING;
+                                                    : IND_NOTHING;
 }
 
 /* "/24" at its end. False where what stands there is no such number. */
@@ -214,10 +214,10 @@ void ind_every_write(const struct ind_every *every, int64_t begin, struct ind_bu
     struct ind_civil civil;
     ind_civil_from_seconds(begin, &civil);
     put_civil(out, &civil,
-              every->unit == IND_EVERY_MONTH      ? TO_MONTH
-              : every->unit != IND_EVERY_SECONDS  ? TO_DAY
-              : every->seconds % 60 == 0          ? TO_MINUTE
-                                                  : TO_SECOND);
+              every->unit == IND_EVERY_MONTH     ? TO_MONTH
+              : every->unit != IND_EVERY_SECONDS ? TO_DAY
+              : every->seconds % 60 == 0         ? TO_MINUTE
+                                                 : TO_SECOND);
 }
 
 static int64_t local_of(struct ind_by_reader *clock, ind_time time)
@@ -244,7 +244,10 @@ static void write_time(const struct ind_search_by *by, struct ind_by_reader *clo
     if (by->what == IND_BY_WEEKDAY)
         ind_buffer_text(out, weekdays[civil.weekday]);
     else
-        put_civil(out, &civil, by->what == IND_BY_MINUTE ? TO_MINUTE : by->what == IND_BY_HOUR ? TO_HOUR : TO_DAY);
+        put_civil(out, &civil,
+                  by->what == IND_BY_MINUTE ? TO_MINUTE
+                  : by->what == IND_BY_HOUR ? TO_HOUR
+                                            : TO_DAY);
 }
 
 /* ---- Values ---- */
@@ -312,6 +315,20 @@ static struct ind_slice plain_value(const struct ind_search_by *by, const struct
     }
 }
 
+/* As ind_network_write, of which there are as many as messages. */
+static void write_v4(const struct ind_network *network, struct ind_buffer *out)
+{
+    for (int i = 0; i < 4; i++) {
+        if (i)
+            ind_buffer_byte(out, '.');
+        ind_buffer_number(out, network->address.bytes[i]);
+    }
+    if (network->prefix < MOST_V4) {
+        ind_buffer_byte(out, '/');
+        ind_buffer_number(out, network->prefix);
+    }
+}
+
 /* An address as its network: IPv6 by /64 where the number is one of IPv4. */
 static struct ind_slice network_of(struct ind_slice value, unsigned bits, struct ind_by_reader *reader)
 {
@@ -323,9 +340,12 @@ static struct ind_slice network_of(struct ind_slice value, unsigned bits, struct
     if (network.prefix > network.address.bits)
         network.prefix = network.address.bits;
     for (unsigned bit = network.prefix; bit < network.address.bits; bit++)
-        network.address.bytes[bit / 8] &= (uint8_t)~(0x80u >> bit % 8);
+        network.address.bytes[bit / 8] &= (uint8_t) ~(0x80u >> bit % 8);
     struct ind_buffer room = room_of(reader);
-    ind_network_write(&room, &network);
+    if (network.address.bits == MOST_V4)
+        write_v4(&network, &room);
+    else
+        ind_network_write(&room, &network);
     return ind_buffer_view(&room);
 }
 

@@ -18,24 +18,24 @@ enum {
     IND_COLUMN_SENT            /* in columns only, as are IND_FIELD_TIME, IND_FIELD_LAG and the whole data */
 };
 
-/* Steps of time on the clock of a zone: so many seconds, which a day is a multiple of, from its midnight on; a
- * day; a week from Monday; a month. */
+/* Steps of time on the clock of a zone: so many seconds, which a day is a multiple of, from its midnight on;
+ * a day; a week from Monday; a month. */
 struct ind_every {
     enum { IND_EVERY_SECONDS, IND_EVERY_DAY, IND_EVERY_WEEK, IND_EVERY_MONTH } unit;
     uint32_t seconds;
 };
 
 struct ind_search_by {
-    unsigned what;           /* IND_FIELD_DEVICE, …, IND_BY_MINUTE, … */
-    uint8_t network;         /* addresses by networks of so many bits; 0: the value as it is */
-    struct ind_every every;  /* IND_BY_EVERY */
-    struct ind_slice id;     /* of structured data */
-    struct ind_slice name;   /* of a field, label or parameter */
-    struct ind_slice text;   /* as written */
+    unsigned what;          /* IND_FIELD_DEVICE, …, IND_BY_MINUTE, … */
+    uint8_t network;        /* addresses by networks of so many bits; 0: the value as it is */
+    struct ind_every every; /* IND_BY_EVERY */
+    struct ind_slice id;    /* of structured data */
+    struct ind_slice name;  /* of a field, label or parameter */
+    struct ind_slice text;  /* as written */
 };
 
-/* Reads "facility", "day", "field NAME", "label NAME", "data ID NAME", …; behind a field "/24". Borrows from the
- * text. False where it is none. */
+/* Reads "facility", "day", "field NAME", "label NAME", "data ID NAME", …; behind a field "/24". Borrows from
+ * the text. False where it is none. */
 bool ind_search_by_read(struct ind_slice text, struct ind_search_by *by);
 struct ind_slice ind_search_by_name(unsigned what);
 /* The same for columns of lines: times of groups are none; "time", "sent", "lag" and "data" are. */

@@ -50,9 +50,9 @@ static void quote_behind(struct ind_buffer *out, size_t from)
 }
 
 /* The value as it is: of times as they are written. */
-static struct ind_slice value_of(const struct ind_search_settings *settings, const struct ind_search_by *column,
-                                 const struct ind_message *message, struct ind_answers *answers,
-                                 struct ind_by_reader *reader, char room[ROOM])
+static struct ind_slice value_of(const struct ind_search_settings *settings,
+                                 const struct ind_search_by *column, const struct ind_message *message,
+                                 struct ind_answers *answers, struct ind_by_reader *reader, char room[ROOM])
 {
     struct ind_buffer made = ind_buffer_on(room, ROOM);
     if (column->what == IND_FIELD_TIME)

@@ -32,8 +32,8 @@ static bool in_word(char c)
 /* What of a text stands as whole tokens wherever the test holds: at an open end its tokens may go on. */
 static struct ind_slice whole_tokens(struct ind_slice text, enum ind_asked_for op)
 {
-    const bool open_left = op == IND_ASKED_CONTAINS || op == IND_ASKED_ENDS,
-               open_right = op == IND_ASKED_CONTAINS || op == IND_ASKED_STARTS;
+    const bool inside = op == IND_ASKED_CONTAINS || op == IND_ASKED_NEEDS;
+    const bool open_left = inside || op == IND_ASKED_ENDS, open_right = inside || op == IND_ASKED_STARTS;
     while (open_left && text.length && in_word(text.at[0]))
         text = ind_slice_from(text, 1);
     while (open_right && text.length && in_word(text.at[text.length - 1]))
@@ -80,7 +80,8 @@ static enum ind_verdict note_keys(void *context, const struct ind_asked *asked)
         return IND_OPEN;
     test->any = asked->field == IND_FIELD_HOST && is;
     test->by_text = asked->field == IND_FIELD_TEXT;
-    test->known = test->any || test->by_text || ((asked->field == IND_FIELD_APP || asked->field == IND_FIELD_MSGID) && is);
+    test->known = test->any || test->by_text ||
+                  ((asked->field == IND_FIELD_APP || asked->field == IND_FIELD_MSGID) && is);
     if (!test->known || !(test->ends = calloc(asked->count, sizeof *test->ends)))
         return IND_OPEN;
     test->from = keys->count;
@@ -91,7 +92,8 @@ static enum ind_verdict note_keys(void *context, const struct ind_asked *asked)
         else if (asked->field == IND_FIELD_HOST)
             add_host(keys, text, asked->domain);
         else
-            add_key(keys, ind_index_key(asked->field == IND_FIELD_APP ? IND_INDEX_APP : IND_INDEX_MSGID, text));
+            add_key(keys,
+                    ind_index_key(asked->field == IND_FIELD_APP ? IND_INDEX_APP : IND_INDEX_MSGID, text));
         test->ends[i] = keys->count;
     }
     return IND_OPEN;
@@ -160,7 +162,8 @@ static enum ind_verdict of_bits(uint32_t there, uint32_t fit)
 static enum ind_verdict of_devices(const struct asked_frame *at, const struct ind_asked *asked)
 {
     bool none = true, all = !at->frame->devices_as_keys && at->frame->lines > 0;
-    if (!at->frame->devices_known || asked->op == IND_ASKED_OTHER || asked->count == 0 || at->frame->devices_as_keys)
+    if (!at->frame->devices_known || asked->op >= IND_ASKED_NEEDS || asked->count == 0 ||
+        at->frame->devices_as_keys)
         return IND_OPEN;
     for (uint32_t i = 0; i < at->frame->device_count; i++) {
         const bool fits = ind_asked_fits(at->search->settings->conditions, asked,

@@ -4,19 +4,19 @@
 #include <stdlib.h>
 #define XXH_INLINE_ALL
 #include <xxhash.h>
-/* Keys may be whatever strangers send; this one is quick, too. */
-#define HASH_FUNCTION(at, length, hash) ((hash) = (unsigned)XXH3_64bits(at, length))
-#include <uthash.h>
 
-enum { GROUPS = 1000000, DISTINCT = 1000000, FIRST_DISTINCT = 1024 };
+/* BYTES: of all groups; PAGE: that are taken at once. Keys are made up by strangers: there is an end. */
+enum { BYTES = 72 << 20, PAGE = 256 << 10, FIRST_SLOTS = 256, DISTINCT = 1000000, FIRST_DISTINCT = 1024 };
 
 struct ind_group_kept {
-    UT_hash_handle hh;
-    uint64_t count, distinct;
-    double sum;
-    uint64_t numbers; /* messages that had one */
-    size_t length;
-    char key[]; /* values with a NUL behind each */
+    struct ind_search_group told; /* its key lies behind */
+    uint64_t hash;
+    uint32_t length;
+};
+
+struct ind_group_page {
+    struct ind_group_page *next;
+    size_t used, room;
 };
 
 void ind_group_key(const struct ind_search_settings *settings, const struct ind_message *message,
@@ -34,8 +34,8 @@ void ind_group_measure(const struct ind_search_settings *settings, const struct 
 {
     memset(measured, 0, sizeof *measured); /* it is written as it lies in memory */
     if (settings->sum.what != IND_BY_NOTHING)
-        measured->has_number = ind_number_read(
-            ind_search_by_value(&settings->sum, message, answers, reader), &measured->number);
+        measured->has_number =
+            ind_number_read(ind_search_by_value(&settings->sum, message, answers, reader), &measured->number);
     if (settings->distinct.what == IND_BY_NOTHING)
         return;
     const struct ind_slice value = ind_search_by_value(&settings->distinct, message, answers, reader);
@@ -82,26 +82,70 @@ static void add_value(struct ind_groups *groups, struct ind_group_kept *group, u
         return;
     *place = (struct ind_distinct){value, group};
     groups->distinct_count++;
-    group->distinct++;
+    group->told.distinct++;
 }
 
 /* ---- Groups ---- */
 
+/* Room for a group and its key; NULL where there is none. */
+static struct ind_group_kept *make(struct ind_groups *groups, size_t length)
+{
+    const size_t align = sizeof(double),
+                 needed = (sizeof(struct ind_group_kept) + length + align - 1) / align * align;
+    struct ind_group_page *page = groups->pages;
+    if (!page || page->room - page->used < needed) {
+        const size_t room = needed > PAGE ? needed : PAGE;
+        if (groups->bytes + room > BYTES || !(page = malloc(sizeof *page + room)))
+            return NULL;
+        *page = (struct ind_group_page){groups->pages, 0, room};
+        groups->pages = page;
+        groups->bytes += room;
+    }
+    struct ind_group_kept *group = (void *)((char *)(page + 1) + page->used);
+    page->used += needed;
+    return group;
+}
+
+static bool grow_slots(struct ind_groups *groups)
+{
+    const size_t count = groups->slot_count ? groups->slot_count * 2 : FIRST_SLOTS;
+    struct ind_group_kept **slots = calloc(count, sizeof(struct ind_group_kept *));
+    if (!slots)
+        return false;
+    for (size_t i = 0; i < groups->slot_count; i++) {
+        struct ind_group_kept *group = groups->slots[i];
+        size_t at = group ? (size_t)group->hash & (count - 1) : 0;
+        while (group && slots[at])
+            at = (at + 1) & (count - 1);
+        if (group)
+            slots[at] = group;
+    }
+    free(groups->slots);
+    groups->slots = slots;
+    groups->slot_count = count;
+    return true;
+}
+
 static struct ind_group_kept *group_of(struct ind_groups *groups, struct ind_slice key)
 {
-    struct ind_group_kept *group;
-    HASH_FIND(hh, groups->table, key.at, (unsigned)key.length, group);
-    if (group)
-        return group;
-    group = HASH_COUNT(groups->table) < GROUPS ? calloc(1, sizeof *group + key.length) : NULL;
-    if (!group) {
-        groups->cut = true;
+    const uint64_t hash = XXH3_64bits(key.at, key.length);
+    if (2 * groups->count >= groups->slot_count && !grow_slots(groups))
         return NULL;
-    }
-    group->length = key.length;
-    memcpy(group->key, key.at, key.length);
-    HASH_ADD_KEYPTR(hh, groups->table, group->key, (unsigned)key.length, group);
-    return group;
+    size_t at = (size_t)hash & (groups->slot_count - 1);
+    for (struct ind_group_kept *group; (group = groups->slots[at]) != NULL;
+         at = (at + 1) & (groups->slot_count - 1))
+        if (group->hash == hash && group->length == key.length &&
+            memcmp(group->told.key, key.at, key.length) == 0)
+            return group;
+    struct ind_group_kept *made = make(groups, key.length);
+    if (!made)
+        return NULL;
+    char *copy = (char *)(made + 1);
+    memcpy(copy, key.at, key.length);
+    *made = (struct ind_group_kept){.told = {.key = copy}, .hash = hash, .length = (uint32_t)key.length};
+    groups->slots[at] = made;
+    groups->count++;
+    return made;
 }
 
 void ind_groups_add(struct ind_groups *groups, struct ind_slice key, uint64_t count,
@@ -109,37 +153,38 @@ void ind_groups_add(struct ind_groups *groups, struct ind_slice key, uint64_t co
 {
     struct ind_group_kept *group = group_of(groups, key);
     if (!group) {
+        groups->cut = true;
         groups->lost += count;
         return;
     }
-    group->count += count;
-    if (measured && measured->has_number) {
-        group->sum += measured->number;
-        group->numbers++;
-    }
+    group->told.count += count;
+    if (measured && measured->has_number)
+        group->told.sum += measured->number;
     if (measured && measured->has_value)
         add_value(groups, group, measured->value);
 }
 
 void ind_groups_join(struct ind_groups *groups, struct ind_groups *others)
 {
+    groups->distinct_cut |= others->distinct_cut;
     groups->cut |= others->cut;
     groups->lost += others->lost;
-    groups->distinct_cut |= others->distinct_cut;
-    for (const struct ind_group_kept *group = others->table; group; group = group->hh.next) {
-        struct ind_group_kept *mine = group_of(groups, (struct ind_slice){group->key, group->length});
-        if (!mine) {
-            groups->lost += group->count;
-            continue;
+    for (size_t i = 0; i < others->slot_count; i++) {
+        const struct ind_group_kept *other = others->slots[i];
+        struct ind_group_kept *mine =
+            other ? group_of(groups, (struct ind_slice){other->told.key, other->length}) : NULL;
+        if (mine) {
+            mine->told.count += other->told.count;
+            mine->told.sum += other->told.sum;
+        } else if (other) {
+            groups->cut = true;
+            groups->lost += other->told.count;
         }
-        mine->count += group->count;
-        mine->sum += group->sum;
-        mine->numbers += group->numbers;
     }
     for (size_t i = 0; i < others->distinct_room; i++) {
-        const struct ind_group_kept *group = others->distinct[i].group;
+        const struct ind_group_kept *other = others->distinct[i].group;
         struct ind_group_kept *mine =
-            group ? group_of(groups, (struct ind_slice){group->key, group->length}) : NULL;
+            other ? group_of(groups, (struct ind_slice){other->told.key, other->length}) : NULL;
         if (mine)
             add_value(groups, mine, others->distinct[i].value);
     }
@@ -148,114 +193,144 @@ void ind_groups_join(struct ind_groups *groups, struct ind_groups *others)
 
 /* ---- In order ---- */
 
+const char *ind_group_value(const struct ind_search_group *group, size_t field)
+{
+    const char *at = group->key;
+    while (field-- > 0)
+        at += strlen(at) + 1;
+    return at;
+}
+
+/* As their keys are: in these a NUL stands before all else. */
 static int by_values(const struct ind_search_group *a, const struct ind_search_group *b)
 {
-    for (size_t i = 0; i < IND_SEARCH_FIELDS && a->values[i] && b->values[i]; i++) {
-        int order = strcmp(a->values[i], b->values[i]);
-        if (order)
-            return order;
-    }
-    return 0;
+    const struct ind_group_kept *x = (const void *)a, *y = (const void *)b;
+    const size_t shorter = x->length < y->length ? x->length : y->length;
+    const int order = memcmp(a->key, b->key, shorter);
+    return order ? order : (x->length > y->length) - (x->length < y->length);
 }
 
 static int most_first(const void *left, const void *right)
 {
-    const struct ind_search_group *a = left, *b = right;
+    const struct ind_search_group *a = *(void *const *)left, *b = *(void *const *)right;
     return a->count != b->count ? (a->count > b->count ? -1 : 1) : by_values(a, b);
 }
 
 static int most_distinct_first(const void *left, const void *right)
 {
-    const struct ind_search_group *a = left, *b = right;
-    return a->distinct != b->distinct ? (a->distinct > b->distinct ? -1 : 1) : most_first(a, b);
+    const struct ind_search_group *a = *(void *const *)left, *b = *(void *const *)right;
+    return a->distinct != b->distinct ? (a->distinct > b->distinct ? -1 : 1) : most_first(left, right);
 }
 
 static int greatest_sum_first(const void *left, const void *right)
 {
-    const struct ind_search_group *a = left, *b = right;
-    return a->sum > b->sum ? -1 : a->sum < b->sum ? 1 : most_first(a, b);
+    const struct ind_search_group *a = *(void *const *)left, *b = *(void *const *)right;
+    return a->sum > b->sum ? -1 : a->sum < b->sum ? 1 : most_first(left, right);
 }
 
 static int by_name(const void *left, const void *right)
 {
-    return by_values(left, right);
-}
-
-/* Times are written so that the order of their texts is theirs, but for weekdays. */
-static const char *time_text(const char *value)
-{
-    static const char *const days[] = {"mon", "tue", "wed", "thu", "fri", "sat", "sun"};
-    static const char *const order[] = {"0", "1", "2", "3", "4", "5", "6"};
-    for (size_t i = 0; i < 7; i++)
-        if (strcmp(value, days[i]) == 0)
-            return order[i];
-    return value;
-}
-
-static int earliest_first(const void *left, const void *right)
-{
-    const struct ind_search_group *a = left, *b = right;
-    for (size_t i = 0; i < a->time_count; i++) {
-        int order = strcmp(time_text(a->values[a->times[i]]), time_text(b->values[b->times[i]]));
-        if (order)
-            return order;
-    }
-    return most_first(left, right);
+    return by_values(*(void *const *)left, *(void *const *)right);
 }
 
 static int (*const orders[])(const void *left, const void *right) = {
-    [IND_BY_USUAL] = most_first,       [IND_BY_COUNT] = most_first,
+    [IND_BY_USUAL] = most_first,
+    [IND_BY_COUNT] = most_first,
     [IND_BY_NAME] = by_name,
     [IND_BY_SUM] = greatest_sum_first,
     [IND_BY_DISTINCT] = most_distinct_first,
 };
 
-static void take_out(const struct ind_search_settings *settings, const struct ind_group_kept *group,
-                     struct ind_search_group *listed)
+/* Times are written so that the order of their texts is theirs, but for weekdays. */
+static int weekday_of(const char *value)
 {
-    const char *at = group->key;
-    listed->count = group->count;
-    listed->distinct = group->distinct;
-    listed->sum = group->sum;
-    listed->numbers = group->numbers;
-    for (size_t v = 0; v < settings->by_count; v++, at += strlen(at) + 1) {
-        listed->values[v] = at;
-        if (ind_search_by_is_time(&settings->by[v]))
-            listed->times[listed->time_count++] = (uint8_t)v;
+    static const char *const days[] = {"mon", "tue", "wed", "thu", "fri", "sat", "sun"};
+    for (int i = 0; i < 7; i++)
+        if (strcmp(value, days[i]) == 0)
+            return i;
+    return -1;
+}
+
+static int compare_times(const char *a, const char *b)
+{
+    const int day_a = weekday_of(a), day_b = weekday_of(b);
+    return day_a >= 0 && day_b >= 0 ? day_a - day_b : strcmp(a, b);
+}
+
+/* Each group with its times, so that those are found once. */
+struct timed {
+    const struct ind_search_group *group;
+    const char *times[IND_SEARCH_FIELDS + 1];
+    size_t count;
+};
+
+static int earliest_first(const void *left, const void *right)
+{
+    const struct timed *a = left, *b = right;
+    for (size_t i = 0; i < a->count; i++) {
+        const int order = compare_times(a->times[i], b->times[i]);
+        if (order)
+            return order;
     }
+    return most_first(&a->group, &b->group);
+}
+
+static bool put_in_order_of_time(const struct ind_search_settings *settings, struct ind_search_result *result)
+{
+    struct timed *list = calloc(result->group_count + 1, sizeof *list);
+    for (size_t i = 0; list && i < result->group_count; i++) {
+        list[i].group = result->groups[i];
+        for (size_t f = 0; f < settings->by_count; f++)
+            if (ind_search_by_is_time(&settings->by[f]))
+                list[i].times[list[i].count++] = ind_group_value(list[i].group, f);
+    }
+    if (list && list[0].count)
+        qsort(list, result->group_count, sizeof *list, earliest_first);
+    for (size_t i = 0; list && i < result->group_count; i++)
+        result->groups[i] = list[i].group;
+    free(list);
+    return list != NULL;
+}
+
+static bool has_times(const struct ind_search_settings *settings)
+{
+    for (size_t i = 0; i < settings->by_count; i++)
+        if (ind_search_by_is_time(&settings->by[i]))
+            return true;
+    return false;
 }
 
 void ind_groups_list(const struct ind_groups *groups, const struct ind_search_settings *settings,
                      struct ind_search_result *result)
 {
-    size_t count = HASH_COUNT(groups->table), i = 0;
+    size_t count = 0;
     result->groups_cut = groups->cut;
     result->not_grouped = groups->lost;
     result->distinct_cut = groups->distinct_cut;
-    result->group_count = result->all_groups = count;
-    result->groups = calloc(count ? count : 1, sizeof *result->groups);
+    result->groups = calloc(groups->count + 1, sizeof(const struct ind_search_group *));
     if (!result->groups) {
         result->failed = true;
-        result->group_count = 0;
         return;
     }
-    for (const struct ind_group_kept *group = groups->table; group; group = group->hh.next)
-        take_out(settings, group, &result->groups[i++]);
-    qsort(result->groups, count, sizeof *result->groups, orders[settings->order]);
+    for (size_t i = 0; i < groups->slot_count; i++)
+        if (groups->slots[i])
+            result->groups[count++] = &groups->slots[i]->told;
+    result->group_count = result->all_groups = count;
+    qsort(result->groups, count, sizeof(const struct ind_search_group *), orders[settings->order]);
     if (settings->top && settings->top < count)
         result->group_count = settings->top;
-    if (count && result->groups[0].time_count && settings->order == IND_BY_USUAL)
-        qsort(result->groups, result->group_count, sizeof *result->groups, earliest_first);
+    if (settings->order == IND_BY_USUAL && has_times(settings))
+        result->failed |= !put_in_order_of_time(settings, result);
 }
 
 void ind_groups_free(struct ind_groups *groups)
 {
-    struct ind_group_kept *group, *next;
-    HASH_ITER(hh, groups->table, group, next)
-    {
-        HASH_DEL(groups->table, group);
-        free(group);
+    struct ind_group_page *next;
+    for (struct ind_group_page *page = groups->pages; page; page = next) {
+        next = page->next;
+        free(page);
     }
+    free(groups->slots);
     free(groups->distinct);
     *groups = (struct ind_groups){0};
 }

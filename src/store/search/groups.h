@@ -5,14 +5,14 @@
 
 #include "store/search/search.h"
 
-struct ind_group_kept;
-
 /* Of one message: the number whose sum is wanted, and a hash of the value that is counted once. */
 struct ind_measured {
     double number;
     uint64_t value;
     bool has_number, has_value;
 };
+
+struct ind_group_kept;
 
 /* Values that differ, each with its group. */
 struct ind_distinct {
@@ -22,15 +22,18 @@ struct ind_distinct {
 
 /* Empty where it is all zero. */
 struct ind_groups {
-    struct ind_group_kept *table;
-    bool cut; /* there was no room for a group, or no memory: its messages are not counted */
+    struct ind_group_kept **slots; /* by hash; half full at most */
+    size_t count, slot_count;
+    struct ind_group_page *pages; /* in which they lie */
+    size_t bytes;
+    bool cut;      /* there was no room for a group: its messages are not counted */
     uint64_t lost; /* these */
     struct ind_distinct *distinct;
     size_t distinct_count, distinct_room;
     bool distinct_cut; /* there was no room for a value */
 };
 
-enum { IND_GROUP_KEY_MOST = IND_SEARCH_FIELDS * (IND_BY_WRITTEN_MOST + 1) };
+enum { IND_GROUP_KEY_MOST = (IND_SEARCH_FIELDS + 1) * (IND_BY_WRITTEN_MOST + 1) };
 
 /* Adds what tells a message's group from others, by what `settings` group by: IND_GROUP_KEY_MOST bytes at
  * most. `answers` are of this message. */

@@ -18,7 +18,10 @@ struct ind_known {
     char key[IND_GROUP_KEY_MOST];
 };
 
-enum { TOLD = 1u << IND_FIELD_FACILITY | 1u << IND_FIELD_SEVERITY | 1u << IND_FIELD_DEVICE | 1u << IND_FIELD_LABEL };
+enum {
+    TOLD =
+        1u << IND_FIELD_FACILITY | 1u << IND_FIELD_SEVERITY | 1u << IND_FIELD_DEVICE | 1u << IND_FIELD_LABEL
+};
 
 static const char *why_not(const struct ind_search_settings *settings, unsigned condition)
 {
@@ -56,7 +59,8 @@ struct ind_known *ind_known_new(const struct ind_search_settings *settings)
             known->fields |= 1u << settings->by[i].what;
     if (!known->why_not && ind_search_lost_in_edits(settings->config) & known->fields)
         known->why_not = "edits give such labels";
-    known->decided = !(condition & ~(unsigned)TOLD) && !(ind_search_lost_in_edits(settings->config) & condition);
+    known->decided =
+        !(condition & ~(unsigned)TOLD) && !(ind_search_lost_in_edits(settings->config) & condition);
     known->reader.zone = settings->zone;
     if (!ind_answers_begin(&known->answers, settings->conditions)) {
         ind_known_free(known);
@@ -105,8 +109,9 @@ static enum ind_verdict ask_row(void *context, const struct ind_asked *asked)
         return asked->numbers >> row->message.facility & 1 ? IND_YES : IND_NO;
     if (asked->field == IND_FIELD_SEVERITY && row->pri)
         return asked->numbers >> row->message.severity & 1 ? IND_YES : IND_NO;
-    if (asked->field == IND_FIELD_DEVICE && row->device && asked->op != IND_ASKED_OTHER && asked->count)
-        return ind_asked_fits(row->known->settings->conditions, asked, row->message.device) ? IND_YES : IND_NO;
+    if (asked->field == IND_FIELD_DEVICE && row->device && asked->op < IND_ASKED_NEEDS && asked->count)
+        return ind_asked_fits(row->known->settings->conditions, asked, row->message.device) ? IND_YES
+                                                                                            : IND_NO;
     return IND_OPEN;
 }
 
@@ -171,7 +176,8 @@ static void read_row(struct ind_known *known, const struct ind_volume *volume, s
 }
 
 /* Whether the messages of a row can be counted without being read. */
-static bool is_countable(const struct ind_known *known, const struct row *row, const struct ind_volume *volume)
+static bool is_countable(const struct ind_known *known, const struct row *row,
+                         const struct ind_volume *volume)
 {
     const unsigned of_device = 1u << IND_FIELD_DEVICE | 1u << IND_FIELD_LABEL,
                    of_pri = 1u << IND_FIELD_FACILITY | 1u << IND_FIELD_SEVERITY;
@@ -190,43 +196,52 @@ static void count_row(struct ind_known *known, struct row *row, uint64_t message
     ind_groups_add(&known->groups, ind_buffer_view(&key), messages, NULL);
 }
 
-/* Goes through the rows; with `count` what holds is counted. */
-static enum ind_known_file go_through(struct ind_known *known, const struct ind_volume *rows, size_t count,
-                                      struct ind_slice (*name)(const void *, uint32_t), const void *context,
-                                      bool count_them)
+/* ---- A file ---- */
+
+struct going {
+    struct ind_known *known;
+    struct ind_slice (*name)(const void *context, uint32_t device);
+    const void *context;
+    bool counts; /* all that holds is counted */
+    bool in_span, not_by_pri, any, not_known;
+};
+
+/* False once it is clear that the file has to be read. */
+static bool take(void *context, const struct ind_volume *volume)
 {
-    bool in_span = false, by_pri = true, any = false;
-    for (size_t i = 0; i < count; i++) {
-        struct row row;
-        const enum ind_verdict span = span_of(known->settings, rows[i].hour);
-        if (span == IND_NO)
-            continue;
-        in_span = true;
-        read_row(known, &rows[i], name(context, rows[i].device), &row);
-        const enum ind_verdict verdict = verdict_of(known, &row);
-        if (verdict == IND_NO) {
-            by_pri &= row.pri && ind_condition_by_pri(known->settings->conditions, known->settings->when,
-                                                      row.message.facility, row.message.severity) == IND_NO;
-            continue;
-        }
-        if (span != IND_YES || verdict != IND_YES || !is_countable(known, &row, &rows[i]))
-            return IND_KNOWN_NOT;
-        any = true;
-        if (count_them)
-            count_row(known, &row, rows[i].messages);
+    struct going *going = context;
+    struct ind_known *known = going->known;
+    struct row row;
+    const enum ind_verdict span = span_of(known->settings, volume->hour);
+    if (span == IND_NO)
+        return true;
+    going->in_span = true;
+    read_row(known, volume, going->name(going->context, volume->device), &row);
+    const enum ind_verdict verdict = verdict_of(known, &row);
+    if (verdict == IND_NO) {
+        going->not_by_pri |=
+            !row.pri || ind_condition_by_pri(known->settings->conditions, known->settings->when,
+                                             row.message.facility, row.message.severity) != IND_NO;
+        return true;
     }
-    return any        ? IND_KNOWN_COUNTED
-           : !in_span ? IND_KNOWN_OUT_BY_TIME
-           : by_pri   ? IND_KNOWN_OUT_BY_PRI
-                      : IND_KNOWN_OUT_BY_DEVICE;
+    going->not_known = span != IND_YES || verdict != IND_YES || !is_countable(known, &row, volume);
+    going->any = true;
+    if (going->counts)
+        count_row(known, &row, volume->messages);
+    return !going->not_known;
 }
 
-enum ind_known_file ind_known_ask(struct ind_known *known, const struct ind_volume *rows, size_t count,
-                                  bool whole, struct ind_slice (*name)(const void *, uint32_t),
-                                  const void *context)
+enum ind_known_file ind_known_ask(struct ind_known *known, struct ind_slice packed,
+                                  struct ind_slice (*name)(const void *, uint32_t), const void *context)
 {
-    if (!whole || count == 0)
+    struct going going = {.known = known, .name = name, .context = context};
+    if (ind_volumes_are_folded(packed) || !ind_volumes_each(packed, take, &going) || going.not_known)
         return IND_KNOWN_NOT;
-    const enum ind_known_file file = go_through(known, rows, count, name, context, false);
-    return file == IND_KNOWN_COUNTED ? go_through(known, rows, count, name, context, true) : file;
+    if (!going.any)
+        return !going.in_span      ? IND_KNOWN_OUT_BY_TIME
+               : !going.not_by_pri ? IND_KNOWN_OUT_BY_PRI
+                                   : IND_KNOWN_OUT_BY_DEVICE;
+    going.counts = true;
+    (void)ind_volumes_each(packed, take, &going);
+    return IND_KNOWN_COUNTED;
 }

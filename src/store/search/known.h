@@ -1,5 +1,5 @@
-/* store/search/known.h: what of a search is known without reading a file: from how many messages of which hour,
- * device, facility and severity it holds (core/archive/volumes.h). */
+/* store/search/known.h: what of a search is known without reading a file: from how many messages of which
+ * hour, device, facility and severity it holds (core/archive/volumes.h). */
 #ifndef IND_STORE_SEARCH_KNOWN_H
 #define IND_STORE_SEARCH_KNOWN_H
 
@@ -23,10 +23,9 @@ enum ind_known_file {
     IND_KNOWN_COUNTED /* its messages have been counted */
 };
 
-/* The counts of one file, in order of their hours; `name` gives the names of devices. `whole`: no device or
- * hour is left out of them. */
-enum ind_known_file ind_known_ask(struct ind_known *known, const struct ind_volume *rows, size_t count,
-                                  bool whole, struct ind_slice (*name)(const void *context, uint32_t device),
+/* The counts of one file, as they were packed; `name` gives the names of devices. */
+enum ind_known_file ind_known_ask(struct ind_known *known, struct ind_slice packed,
+                                  struct ind_slice (*name)(const void *context, uint32_t device),
                                   const void *context);
 
 /* What was counted so far. */

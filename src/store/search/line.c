@@ -7,8 +7,10 @@
 #include "store/search/stamp.h"
 #include <stdlib.h>
 
-/* Of the marks that stand before lines. */
-enum { MOST_MARK = 64 };
+/* MOST_MARK: bytes of the marks that stand before lines; MOST_OF_ONE: of groups that a thread keeps to
+ * itself.
+ */
+enum { MOST_MARK = 64, MOST_OF_ONE = 8 << 20 };
 _Static_assert(sizeof(struct ind_once_mark) <= MOST_MARK && sizeof(struct ind_around_mark) <= MOST_MARK,
                "a mark needs more room");
 
@@ -28,9 +30,9 @@ static void lacking(struct ind_search_worker *worker, unsigned fields)
     worker->lacks[worker->file] |= fields & worker->search->fields;
 }
 
-/* A message as somebody sent it. What has no time of its own is of the time of the line before; in a file whose
- * lines tell their times, where parts are read in any order, of the time of the file. Beyond the size limit it
- * is cut, as it is when it is received. */
+/* A message as somebody sent it. What has no time of its own is of the time of the line before; in a file
+ * whose lines tell their times, where parts are read in any order, of the time of the file. Beyond the size
+ * limit it is cut, as it is when it is received. */
 static void read_sent(struct ind_search_worker *worker, struct ind_slice line, struct ind_slice bytes,
                       struct ind_message *message)
 {
@@ -92,15 +94,15 @@ static bool is_as_wanted(struct ind_search_worker *worker, bool stored, struct i
     if (settings->layout == IND_LAYOUT_RAW)
         return true;
     return settings->as_stored && worker->stored == (int)settings->layout &&
-           (stored || (worker->stored == IND_LAYOUT_PLAIN &&
-                       ind_quick_time(&worker->quick, line) != IND_TIME_NONE));
+           (stored ||
+            (worker->stored == IND_LAYOUT_PLAIN && ind_quick_time(&worker->quick, line) != IND_TIME_NONE));
 }
 
 /* What it is put in order and asked by. */
 static ind_time time_of(const struct ind_search_worker *worker, const struct ind_message *message)
 {
     return worker->search->settings->by_sent && message->sent != IND_TIME_NONE ? message->sent
-                                                                              : message->time;
+                                                                               : message->time;
 }
 
 static bool is_in_span(const struct ind_search_worker *worker, ind_time time)
@@ -144,8 +146,9 @@ static bool keep_in_place(struct ind_search_worker *worker, const struct ind_mes
                           struct ind_slice line, uint64_t at)
 {
     const struct ind_slice block = worker->block;
-    if (worker->search->settings->once || worker->search->settings->context_lines || !block.at || line.at < block.at ||
-        line.at + line.length >= block.at + block.length || line.at[line.length] != '\n')
+    if (worker->search->settings->once || worker->search->settings->context_lines || !block.at ||
+        line.at < block.at || line.at + line.length >= block.at + block.length ||
+        line.at[line.length] != '\n')
         return false;
     add_to_run(worker, message, at, (struct ind_slice){line.at, line.length + 1});
     return true;
@@ -184,13 +187,16 @@ static void count_message(struct ind_search_worker *worker, const struct ind_mes
     else
         ind_groups_add(&worker->groups, ind_slice_from(ind_buffer_view(&out), start), 1,
                        measures ? &measured : NULL);
+    if (worker->groups.bytes + worker->groups.distinct_room * sizeof(struct ind_distinct) > MOST_OF_ONE)
+        ind_search_join_groups(worker);
 }
 
 static void keep_line(struct ind_search_worker *worker, struct ind_message *message, bool stored,
                       struct ind_slice line, uint64_t at)
 {
     const struct ind_search_settings *settings = worker->search->settings;
-    const bool as_it_stands = !settings->line && !settings->column_count && is_as_wanted(worker, stored, line);
+    const bool as_it_stands =
+        !settings->line && !settings->column_count && is_as_wanted(worker, stored, line);
     if (as_it_stands && settings->layout != IND_LAYOUT_RAW && keep_in_place(worker, message, line, at))
         return;
     if (!make_line_room(worker, line.length))

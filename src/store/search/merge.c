@@ -102,8 +102,7 @@ static int advance(struct source *source)
     }
     if (fread(source->line, 1, entry.length, source->file) != entry.length)
         return -1;
-    source->now =
-        (struct ind_found_line){entry.key, entry.at, entry.file, {source->line, entry.length}};
+    source->now = (struct ind_found_line){entry.key, entry.at, entry.file, {source->line, entry.length}};
     return 1;
 }
 

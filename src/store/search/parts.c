@@ -6,7 +6,8 @@
 #include <stdlib.h>
 #include <unistd.h>
 
-/* SCOUTED: bytes that are looked at at once, and stay near the processor; BEYOND: behind them, in which the stamp of a line lies that begins at its end. */
+/* SCOUTED: bytes that are looked at at once, and stay near the processor; BEYOND: behind them, in which the
+ * stamp of a line lies that begins at its end. */
 enum { FIRST_ROOM = 16, BEYOND = 64, SCOUTED = 128 << 10 };
 
 static bool add_part(struct ind_search_unit *unit, const struct ind_search_part *part)
@@ -45,7 +46,7 @@ static void settle(struct ind_search_unit *unit)
 
 static ind_time least_key(const struct ind_search *search, ind_time first, ind_time last)
 {
-    return search->settings->by_sent    ? IND_KEY_LEAST
+    return search->settings->by_sent   ? IND_KEY_LEAST
            : search->settings->reverse ? ind_search_key(search, last)
                                        : first;
 }
@@ -57,16 +58,14 @@ static bool add_frames(struct ind_search *search, struct ind_search_unit *unit, 
     uint64_t text = 0;
     for (uint32_t i = 0; i < index->frame_count; i++) {
         const struct ind_index_frame *frame = &index->frames[i];
-        const enum ind_left_out why = search->settings->without_index
-                                          ? IND_READ_IT
-                                          : ind_search_frame(search, index, frame);
-        const struct ind_search_part part = {.from = frame->offset,
-                                             .text = text,
-                                             .text_end = text + frame->text,
-                                             .packed = frame->packed,
-                                             .low = frame->times_known
-                                                        ? least_key(search, frame->first, frame->last)
-                                                        : IND_KEY_LEAST};
+        const enum ind_left_out why =
+            search->settings->without_index ? IND_READ_IT : ind_search_frame(search, index, frame);
+        const struct ind_search_part part = {
+            .from = frame->offset,
+            .text = text,
+            .text_end = text + frame->text,
+            .packed = frame->packed,
+            .low = frame->times_known ? least_key(search, frame->first, frame->last) : IND_KEY_LEAST};
         atomic_fetch_add(&search->left_out[why], 1);
         if (why == IND_READ_IT && !add_part(unit, &part))
             return false;
@@ -95,7 +94,8 @@ static bool cut_in_ranges(struct ind_search *search, struct ind_search_unit *uni
     size = size < unit->to ? size : unit->to;
     for (uint64_t from = unit->from; good && from < size; from += search->range) {
         const uint64_t end = from + search->range < size ? from + search->range : size;
-        const struct ind_search_part part = {.from = from, .text = from, .text_end = end, .low = IND_KEY_LEAST};
+        const struct ind_search_part part = {
+            .from = from, .text = from, .text_end = end, .low = IND_KEY_LEAST};
         good = add_part(unit, &part);
     }
     return good;

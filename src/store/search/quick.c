@@ -43,21 +43,21 @@ static void note_hour(struct ind_quick *quick, const struct ind_line_glance *gla
     quick->begin = begin;
 }
 
-/* Where `part` lies in `whole`, the same place in `copy`. */
-static bool move(struct ind_slice *part, struct ind_slice whole, const char *copy)
+/* Where `part` lies in `whole`. */
+static bool find(struct ind_slice part, struct ind_slice whole, uint8_t *at, uint8_t *length)
 {
-    if (part->length == 0)
-        return true;
-    if (part->at < whole.at || part->at + part->length > whole.at + whole.length)
+    if (part.length && (part.at < whole.at || part.at + part.length > whole.at + whole.length))
         return false;
-    part->at = copy + (part->at - whole.at);
+    *at = (uint8_t)(part.length ? part.at - whole.at : 0);
+    *length = (uint8_t)part.length;
     return true;
 }
 
 /* Reads the line whole; what it tells of who sent it is kept. */
 static bool learn(struct ind_quick *quick, struct ind_quick_slot *slot, struct ind_slice line,
-                  const struct ind_line_glance *glance, struct ind_message *message)
+                  const struct ind_line_glance *glance)
 {
+    struct ind_message read, *message = &read;
     if (quick->room < line.length) {
         free(quick->scratch);
         quick->scratch = malloc(line.length * 2);
@@ -70,24 +70,22 @@ static bool learn(struct ind_quick *quick, struct ind_quick_slot *slot, struct i
     note_hour(quick, glance, message->time - behind_hour(line.at));
     slot->length = 0;
     memcpy(slot->who, glance->who.at, glance->who.length);
-    slot->message = (struct ind_message){.device = message->device,
-                                         .host = message->host,
-                                         .facility = message->facility,
-                                         .severity = message->severity,
-                                         .pri_given = message->pri_given,
-                                         .transport = message->transport,
-                                         .received = IND_TIME_NONE,
-                                         .sent = IND_TIME_NONE};
-    if (move(&slot->message.device, glance->who, slot->who) &&
-        move(&slot->message.host, glance->who, slot->who))
-        slot->length = glance->who.length;
+    slot->facility = message->facility;
+    slot->severity = message->severity;
+    if (find(message->device, glance->who, &slot->device_at, &slot->device_length) &&
+        find(message->host, glance->who, &slot->host_at, &slot->host_length))
+        slot->length = (uint8_t)glance->who.length;
+    quick->message = (struct ind_message){.pri_given = message->pri_given,
+                                          .transport = message->transport,
+                                          .received = IND_TIME_NONE,
+                                          .sent = IND_TIME_NONE};
     return slot->length > 0;
 }
 
 struct ind_message *ind_quick_read(struct ind_quick *quick, struct ind_slice line)
 {
     struct ind_line_glance glance;
-    struct ind_message message;
+    struct ind_message *message = &quick->message;
     if (!ind_line_glance_plain(line, &glance) || glance.who.length > IND_QUICK_WHO)
         return NULL;
     if (!quick->slots && !(quick->slots = calloc(IND_QUICK_SLOTS, sizeof *quick->slots)))
@@ -96,11 +94,15 @@ struct ind_message *ind_quick_read(struct ind_quick *quick, struct ind_slice lin
         &quick->slots[XXH3_64bits(glance.who.at, glance.who.length) % IND_QUICK_SLOTS];
     const bool known =
         slot->length == glance.who.length && memcmp(slot->who, glance.who.at, slot->length) == 0;
-    if ((!known || !is_hour(quick, &glance)) && !learn(quick, slot, line, &glance, &message))
+    if ((!known || !is_hour(quick, &glance)) && !learn(quick, slot, line, &glance))
         return NULL;
-    slot->message.time = quick->begin + behind_hour(line.at);
-    slot->message.configured = NULL;
-    return &slot->message;
+    message->device = (struct ind_slice){slot->who + slot->device_at, slot->device_length};
+    message->host = (struct ind_slice){slot->who + slot->host_at, slot->host_length};
+    message->facility = slot->facility;
+    message->severity = slot->severity;
+    message->configured = NULL;
+    message->time = quick->begin + behind_hour(line.at);
+    return message;
 }
 
 ind_time ind_quick_time(struct ind_quick *quick, struct ind_slice line)
@@ -108,7 +110,8 @@ ind_time ind_quick_time(struct ind_quick *quick, struct ind_slice line)
     const struct ind_slice stamp = ind_search_stamp(IND_LAYOUT_PLAIN, line);
     if (!ind_search_stamp_is_utc(stamp) || stamp.at[14] > '5' || stamp.at[17] > '5')
         return IND_TIME_NONE;
-    const struct ind_line_glance glance = {.hour = {stamp.at, 13}, .zone = {stamp.at + IND_TIME_WIDTH - 1, 1}};
+    const struct ind_line_glance glance = {.hour = {stamp.at, 13},
+                                           .zone = {stamp.at + IND_TIME_WIDTH - 1, 1}};
     if (!is_hour(quick, &glance)) {
         const ind_time time = ind_search_stamp_time(IND_LAYOUT_PLAIN, line);
         if (time == IND_TIME_NONE)

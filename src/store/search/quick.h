@@ -5,19 +5,21 @@
 
 #include "core/line/line.h"
 
-enum { IND_QUICK_SLOTS = 2048, IND_QUICK_WHO = 112 };
+enum { IND_QUICK_SLOTS = 8192, IND_QUICK_WHO = 116 };
 
 struct ind_quick_slot {
-    size_t length; /* of `who`; 0: free */
+    uint8_t length; /* of `who`; 0: free */
+    uint8_t facility, severity;
+    uint8_t device_at, device_length, host_at, host_length; /* in `who` */
     char who[IND_QUICK_WHO];
-    struct ind_message message; /* whose device and host lie in `who` */
 };
 
 struct ind_quick {
     struct ind_quick_slot *slots; /* made once they are needed */
     char hour[16];                /* "2026-11-23T04Z" or with its offset */
     size_t hour_length;
-    ind_time begin; /* of that hour; IND_TIME_NONE: none */
+    ind_time begin;             /* of that hour; IND_TIME_NONE: none */
+    struct ind_message message; /* the last one that was told */
     char *scratch;
     size_t room;
 };

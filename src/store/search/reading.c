@@ -74,8 +74,8 @@ bool ind_search_open(struct ind_search_worker *worker, const struct ind_search_u
         return false;
     }
     worker->stored = file->stored ? file->stored->stored : file->as;
-    worker->modified = S_ISREG(worker->facts.st_mode) ? (ind_time)worker->facts.st_mtim.tv_sec * IND_SECOND
-                                                      : settings->now;
+    worker->modified =
+        S_ISREG(worker->facts.st_mode) ? (ind_time)worker->facts.st_mtim.tv_sec * IND_SECOND : settings->now;
     worker->last_time = IND_TIME_NONE;
     return true;
 }
@@ -234,7 +234,8 @@ static void read_frame(struct ind_search_worker *worker, const struct ind_search
 
 /* ---- Ranges of plain files ---- */
 
-/* Up to `length` bytes into the buffer behind those that are there. False, reported, where it cannot be read. */
+/* Up to `length` bytes into the buffer behind those that are there. False, reported, where it cannot be read.
+ */
 static bool read_more(struct ind_search_worker *worker, uint64_t from, size_t *filled, size_t length)
 {
     const uint64_t at = from + *filled;
@@ -244,8 +245,8 @@ static bool read_more(struct ind_search_worker *worker, uint64_t from, size_t *f
     if (!make_room(worker, *filled + length + 1))
         return false;
     for (size_t done = 0; done < length;) {
-        const ssize_t got = pread(worker->opened, worker->buffer + *filled, length - done,
-                                  (off_t)(from + *filled));
+        const ssize_t got =
+            pread(worker->opened, worker->buffer + *filled, length - done, (off_t)(from + *filled));
         if (got < 0 && errno == EINTR)
             continue;
         if (got < 0)
@@ -269,7 +270,8 @@ static bool read_rest_of_line(struct ind_search_worker *worker, uint64_t from, s
         }
         if (!read_more(worker, from, filled, REST))
             return false;
-        const char *newline = *filled > before ? memchr(worker->buffer + before, '\n', *filled - before) : NULL;
+        const char *newline =
+            *filled > before ? memchr(worker->buffer + before, '\n', *filled - before) : NULL;
         if (newline)
             *filled = (size_t)(newline + 1 - worker->buffer);
         if (*filled == before)
@@ -310,7 +312,8 @@ void ind_search_read_part(struct ind_search_worker *worker, const struct ind_sea
         return;
     }
     const int file = fcntl(worker->opened, F_DUPFD_CLOEXEC, 0);
-    struct ind_reader *reader = file < 0 ? NULL : ind_reader_open(file, worker->compression, 0, worker->limit);
+    struct ind_reader *reader =
+        file < 0 ? NULL : ind_reader_open(file, worker->compression, 0, worker->limit);
     if (!reader) {
         worker->failed = true;
         return;

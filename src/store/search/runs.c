@@ -2,7 +2,6 @@
 
 #include <stdlib.h>
 
-
 static bool grow(void **array, size_t *room, size_t needed, size_t size)
 {
     if (needed <= *room)

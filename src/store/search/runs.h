@@ -1,5 +1,6 @@
-/* store/search/runs.h: lines put into the order of time, however many there are. A run is filled by one thread
- * and then given to a merge, which belongs to another; what has no room in memory goes to temporary files.
+/* store/search/runs.h: lines put into the order of time, however many there are. A run is filled by one
+ * thread and then given to a merge, which belongs to another; what has no room in memory goes to temporary
+ * files.
  *
  * The order is by `key`, then `file`, then `at`: for the latest first each of the three is complemented
  * (~key, …). */
@@ -25,8 +26,8 @@ void ind_run_free(struct ind_run *run);
 /* From now on lines that lie in `block`, which lies in `buffer`, are not copied; to be ended before anything
  * else is done with the run. */
 void ind_run_begin_block(struct ind_run *run, char *buffer, struct ind_slice block);
-/* Takes over the buffer, to be freed, where much of the block was added: true. Otherwise what was is copied, or
- * memory is out: *failed. */
+/* Takes over the buffer, to be freed, where much of the block was added: true. Otherwise what was is copied,
+ * or memory is out: *failed. */
 bool ind_run_end_block(struct ind_run *run, bool *failed);
 
 /* Adds a line, which is copied where it does not lie in the block. False where memory is out. */

@@ -11,21 +11,6 @@
 /* Of plain files, so that what lies beside each other in many files fits into memory. */
 enum { LEAST_RANGE = 64 << 10, MOST_RANGE = 1 << 20, ALL_RANGES = 16 << 20, MOST_THREADS = 4 };
 
-/* What edits gave to a message is in no line, or is not looked for there: labels come from the present
- * configuration, fields from the text. */
-unsigned ind_search_lost_in_edits(const struct ind_config *config)
-{
-    unsigned fields = 0;
-    for (size_t i = 0; i < config->edits.count; i++)
-        for (size_t c = 0; c < config->edits.list[i].change_count; c++) {
-            enum ind_place_in_message in = config->edits.list[i].changes[c].in;
-            fields |= in == IND_IN_LABEL   ? 1u << IND_FIELD_LABEL
-                      : in == IND_IN_FIELD ? 1u << IND_FIELD_FIELD
-                                           : 0;
-        }
-    return fields;
-}
-
 /* ---- Literals ---- */
 
 /* A space is one in a text, but not in an app. */
@@ -83,10 +68,15 @@ static void see_what_is_asked(struct ind_search *search)
     search->fields |= field_of(&settings->sum) | field_of(&settings->distinct);
     search->labels = (search->fields & 1u << IND_FIELD_LABEL) ||
                      (settings->line ? settings->line->has_label : settings->layout == IND_LAYOUT_JSON);
-    search->header_is_enough =
-        search->header_only && !(search->fields & ~quick) && !settings->once && !settings->by_sent &&
-        (counts || (!settings->line && !settings->column_count && settings->as_stored && settings->layout == IND_LAYOUT_PLAIN));
-    search->time_only = search->header_is_enough && !settings->context_lines && !counts && settings->when == IND_CONDITION_ALWAYS;
+    search->header_is_enough = search->header_only && !(search->fields & ~quick) && !settings->once &&
+                               !settings->by_sent &&
+                               (counts || (!settings->line && !settings->column_count &&
+                                           settings->as_stored && settings->layout == IND_LAYOUT_PLAIN));
+    /* Where every line is an answer, its header tells nothing before it is read. */
+    search->header_only &= search->header_is_enough || settings->when != IND_CONDITION_ALWAYS ||
+                           settings->since != IND_TIME_NONE || settings->until != IND_TIME_NONE;
+    search->time_only = search->header_is_enough && !settings->context_lines && !counts &&
+                        settings->when == IND_CONDITION_ALWAYS;
     search->measures = field_of(&settings->sum) || field_of(&settings->distinct);
     search->ordered = settings->once || !counts;
     search->lost_in_edits = ind_search_lost_in_edits(settings->config);
@@ -143,9 +133,8 @@ static void run_workers(struct ind_search *search, struct ind_search_result *res
     ind_mutex_lock(&search->mutex);
     search->working = search->worker_count;
     ind_mutex_unlock(&search->mutex);
-    while (started < search->worker_count &&
-           pthread_create(&search->workers[started].thread, NULL, ind_search_work,
-                          &search->workers[started]) == 0)
+    while (started < search->worker_count && pthread_create(&search->workers[started].thread, NULL,
+                                                            ind_search_work, &search->workers[started]) == 0)
         started++;
     ind_mutex_lock(&search->mutex);
     search->working -= search->worker_count - started;

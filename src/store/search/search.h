@@ -36,11 +36,11 @@ struct ind_search_settings {
     const struct ind_search_file *files;
     size_t file_count;
     enum ind_layout layout;
-    const struct ind_template *line; /* instead of a layout; or NULL */
+    const struct ind_template *line;     /* instead of a layout; or NULL */
     const struct ind_search_by *columns; /* instead of either */
     size_t column_count;
     enum ind_column_form column_form;
-    size_t context_lines; /* so many of the same device before and after each that is found; or 0 */
+    size_t context_lines;          /* so many of the same device before and after each that is found; or 0 */
     const struct ind_among *among; /* then: of which devices anything is found */
     bool count_only;
     bool once; /* a message that files of several routes hold is found once (store/search/once.h) */
@@ -55,8 +55,8 @@ struct ind_search_settings {
     const struct ind_zone *times; /* of those that lines show; NULL: UTC */
     bool as_stored;               /* a line in the layout wanted is given as it stands, its time included */
     ind_time now;
-    bool without_index; /* archives are read to their end, whatever their index says */
-    size_t threads;     /* 0: one a processor, four at most */
+    bool without_index;    /* archives are read to their end, whatever their index says */
+    size_t threads;        /* 0: one a processor, four at most */
     const char *temporary; /* folder for what has no room in memory */
     /* Is given each line that is found, with its end, in order; false: enough. */
     bool (*write)(void *context, struct ind_slice line);
@@ -76,13 +76,13 @@ struct ind_among {
 };
 
 struct ind_search_group {
-    const char *values[IND_SEARCH_FIELDS]; /* terminated */
-    uint8_t times[IND_SEARCH_FIELDS];      /* which of them are times */
-    size_t time_count;
+    const char *key; /* its values, with a NUL behind each */
     uint64_t count, distinct;
     double sum;
-    uint64_t numbers; /* messages that have one */
 };
+
+/* The value of the field with that number of settings.by. */
+const char *ind_group_value(const struct ind_search_group *group, size_t field);
 
 /* What becomes of a frame of an archive with an index (docs/archive-format.md). */
 enum ind_left_out {
@@ -96,19 +96,19 @@ enum ind_left_out {
 
 struct ind_search_result {
     uint64_t found, lines, bytes;
-    uint64_t copies;       /* with `once`: lines found that are copies */
-    uint64_t not_grouped;  /* of those found, where there are too many groups */
-    uint64_t unread_files; /* could not be read, or not to the end */
+    uint64_t copies;              /* with `once`: lines found that are copies */
+    uint64_t not_grouped;         /* of those found, where there are too many groups */
+    uint64_t unread_files;        /* could not be read, or not to the end */
     uint64_t lacking[IND_FIELDS]; /* files whose layout does not hold a field that the condition asks for */
     uint64_t gave_up;             /* messages of which it is not known whether an expression matches */
     uint64_t archives, frames, left_out[IND_LEFT_OUT_KINDS]; /* whose index was asked; what became of these */
     uint64_t bytes_left_out;                                 /* of text */
-    bool failed;                     /* memory or disk ran out: the result is not whole */
-    int spill_error;                 /* errno, where it is the folder for temporary files */
-    struct ind_search_group *groups; /* in order */
-    size_t group_count, all_groups;  /* that are given; that there are */
-    bool context_cut; /* lines before one that was found may be missing: there are too many devices */
-    bool groups_cut; /* more than a million: the rest is not told apart */
+    bool failed;                            /* memory or disk ran out: the result is not whole */
+    int spill_error;                        /* errno, where it is the folder for temporary files */
+    const struct ind_search_group **groups; /* in order */
+    size_t group_count, all_groups;         /* that are given; that there are */
+    bool context_cut;  /* lines before one that was found may be missing: there are too many devices */
+    bool groups_cut;   /* there are more groups than there is room for: the rest is left out */
     bool distinct_cut; /* there are more than a million values: those of the rest are not counted */
     struct ind_search *inside;
 };
@@ -118,8 +118,8 @@ struct ind_search_result {
 void ind_search_run(const struct ind_search_settings *settings, struct ind_search_result *result);
 void ind_search_free(struct ind_search_result *result);
 
-/* The devices that a search by IND_FIELD_DEVICE alone has found: new, its hashes to be freed. False where memory
- * is out. */
+/* The devices that a search by IND_FIELD_DEVICE alone has found: new, its hashes to be freed. False where
+ * memory is out. */
 bool ind_among_find(const struct ind_search_result *result, struct ind_among *among);
 
 /* Fields that edits give, of which a stored line does not tell, or not everywhere: 1 << enum ind_field. */

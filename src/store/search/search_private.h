@@ -39,8 +39,8 @@ struct ind_search_part {
 
 enum ind_search_cut { IND_NOT_CUT, IND_CUT_IN_RANGES, IND_CUT_IN_FRAMES, IND_CUT_NOT_AT_ALL };
 
-/* A file, or a share of a large plain one, cut into parts once it has been looked into. Of one thread from when it is taken out of the queue
- * until it is put back. */
+/* A file, or a share of a large plain one, cut into parts once it has been looked into. Of one thread from
+ * when it is taken out of the queue until it is put back. */
 struct ind_search_unit {
     size_t file;
     uint64_t from, to; /* bytes of a plain file that are its share */
@@ -48,8 +48,8 @@ struct ind_search_unit {
     bool scouted; /* of ranges: the times of the lines are known, as far as they can be */
     struct ind_search_part *parts;
     size_t part_count, next;
-    ind_time low;       /* of what is left of it */
-    ino_t inode;        /* which file was looked into */
+    ind_time low; /* of what is left of it */
+    ino_t inode;  /* which file was looked into */
     dev_t device;
 };
 
@@ -69,8 +69,8 @@ struct ind_search {
     const struct ind_search_settings *settings;
     bool ordered; /* lines are wanted in order, or counted once */
     unsigned fields;
-    bool measures; /* of each message more is wanted than its group */
-    bool labels; /* something asks for labels: they come from the present configuration */
+    bool measures;         /* of each message more is wanted than its group */
+    bool labels;           /* something asks for labels: they come from the present configuration */
     bool header_only;      /* the condition asks for no more of a line than its quick reading tells */
     bool time_only;        /* nothing asks for more than the time, and lines are given as they stand */
     bool header_is_enough; /* nor does what is made of those that are found */
@@ -87,7 +87,8 @@ struct ind_search {
     size_t range;           /* bytes of a part of a plain file */
 
     atomic_uint_fast64_t bytes, archives, frames, left_out[IND_LEFT_OUT_KINDS], bytes_left_out;
-    atomic_uint_fast64_t all, uncut; /* bytes of text that are to be read, and units of which that is not known */
+    atomic_uint_fast64_t all,
+        uncut; /* bytes of text that are to be read, and units of which that is not known */
     atomic_bool stopped, failed;
 
     struct ind_mutex mutex;
@@ -125,7 +126,7 @@ struct ind_search_worker {
     struct ind_by_reader by_reader;
     struct ind_line_clock line_clock;
     struct ind_around_mark mark; /* of the line at hand, where others may be given with it */
-    char *line; /* room to write one into */
+    char *line;                  /* room to write one into */
     size_t line_room;
     char device[IND_DEVICE_SCRATCH];
     struct ind_groups groups;
@@ -184,18 +185,23 @@ void ind_search_close(struct ind_search_worker *worker);
 void ind_search_read_part(struct ind_search_worker *worker, const struct ind_search_unit *unit,
                           const struct ind_search_part *part);
 
+/* ---- handing.c ---- */
+
+/* Hands over what was found so far, where that is much or `all`. */
+void ind_search_hand_over(struct ind_search_worker *worker, bool all);
+/* Adds the groups that the worker has counted to those of all. */
+void ind_search_join_groups(struct ind_search_worker *worker);
+void ind_search_stop(struct ind_search *search);
+
 /* ---- work.c ---- */
 
 /* A thread of a search, until all is read. */
 void *ind_search_work(void *worker);
-/* Hands over what was found so far, where that is much or `all`. */
-void ind_search_hand_over(struct ind_search_worker *worker, bool all);
 /* Makes a unit of each file, or several of a large one, and puts them into the queue, before any thread is
  * there. False where memory is out. */
 bool ind_search_queue(struct ind_search *search);
 /* No key that is not handed over yet is less. */
 ind_time ind_search_watermark(const struct ind_search *search) IND_REQUIRES(search->mutex);
-void ind_search_stop(struct ind_search *search);
 
 /* ---- order.c ---- */
 

@@ -10,8 +10,9 @@ static size_t begin_of_pri(struct ind_slice line)
     size_t at = 1;
     while (at < line.length && at < 4 && ind_is_digit(line.at[at]))
         at++;
-    return line.at[0] == '<' && at > 1 && at + 3 <= line.length && memcmp(line.at + at, ">1 ", 3) == 0 ? at + 3
-                                                                                                   : line.length;
+    return line.at[0] == '<' && at > 1 && at + 3 <= line.length && memcmp(line.at + at, ">1 ", 3) == 0
+               ? at + 3
+               : line.length;
 }
 
 struct ind_slice ind_search_stamp(int stored, struct ind_slice line)
@@ -56,6 +57,7 @@ static bool is_form(const char *at, const char *form)
 
 bool ind_search_stamp_is_utc(struct ind_slice stamp)
 {
-    return stamp.length == IND_TIME_WIDTH && is_form(stamp.at, "0000-00-") && is_form(stamp.at + 8, "00T00:00") &&
-           is_form(stamp.at + 16, ":00.0000") && ind_is_digit(stamp.at[24]) && ind_is_digit(stamp.at[25]);
+    return stamp.length == IND_TIME_WIDTH && is_form(stamp.at, "0000-00-") &&
+           is_form(stamp.at + 8, "00T00:00") && is_form(stamp.at + 16, ":00.0000") &&
+           ind_is_digit(stamp.at[24]) && ind_is_digit(stamp.at[25]);
 }

@@ -1,12 +1,11 @@
-/* The threads of a search, the queue of what there is to read, and how they hand over what they find. */
+/* The threads of a search, and the queue of what there is to read. */
 #include "store/search/search_private.h"
 
 #include "store/disk/reader.h"
 #include <stdlib.h>
 
-/* RUN: bytes of a run that is handed over; MOST_PENDING: of all that wait, before threads pause; SHARE: of a
- * plain file that is one unit. */
-enum { RUN = 4 << 20, MOST_PENDING = 64 << 20, SHARE = 64 << 20 };
+/* Bytes of a plain file that is one unit. */
+enum { SHARE = 64 << 20 };
 
 /* ---- The queue: a heap of units, the least `low` first ---- */
 
@@ -45,8 +44,9 @@ static uint64_t size_of(const struct ind_search_file *file)
     struct stat facts;
     if (file->stored)
         return file->stored->file >= 0 ? file->stored->size : 0;
-    return file->path && strcmp(file->path, "-") != 0 && ind_compression_of(file->path) == IND_COMPRESS_NONE &&
-                   stat(file->path, &facts) == 0 && S_ISREG(facts.st_mode)
+    return file->path && strcmp(file->path, "-") != 0 &&
+                   ind_compression_of(file->path) == IND_COMPRESS_NONE && stat(file->path, &facts) == 0 &&
+                   S_ISREG(facts.st_mode)
                ? (uint64_t)facts.st_size
                : 0;
 }
@@ -87,54 +87,6 @@ ind_time ind_search_watermark(const struct ind_search *search)
     return least;
 }
 
-void ind_search_stop(struct ind_search *search)
-{
-    atomic_store(&search->stopped, true);
-    ind_mutex_lock(&search->mutex);
-    ind_condition_variable_broadcast(&search->work_there);
-    ind_condition_variable_broadcast(&search->room_there);
-    ind_condition_variable_broadcast(&search->found_there);
-    ind_mutex_unlock(&search->mutex);
-}
-
-/* ---- Handing over ---- */
-
-static bool add_run(struct ind_search *search, struct ind_run *run) IND_REQUIRES(search->mutex)
-{
-    if (search->inbox_count == search->inbox_room) {
-        const size_t room = search->inbox_room ? search->inbox_room * 2 : 64;
-        struct ind_run **grown = realloc(search->inbox, room * sizeof(struct ind_run *));
-        if (!grown)
-            return false;
-        search->inbox = grown;
-        search->inbox_room = room;
-    }
-    search->inbox[search->inbox_count++] = run;
-    return true;
-}
-
-void ind_search_hand_over(struct ind_search_worker *worker, bool all)
-{
-    struct ind_search *search = worker->search;
-    struct ind_run *run = worker->run;
-    if (!run || ind_run_size(run) == 0 || (!all && ind_run_size(run) < RUN))
-        return;
-    ind_run_sort(run);
-    worker->run = NULL;
-    ind_mutex_lock(&search->mutex);
-    search->pending += ind_run_size(run);
-    if (!add_run(search, run)) {
-        worker->failed = true;
-        ind_run_free(run);
-    }
-    ind_condition_variable_signal(&search->found_there);
-    search->waiting++;
-    while (search->pending > MOST_PENDING && !atomic_load(&search->stopped))
-        ind_condition_variable_wait(&search->room_there, &search->mutex);
-    search->waiting--;
-    ind_mutex_unlock(&search->mutex);
-}
-
 /* ---- A thread ---- */
 
 enum job { NOTHING_LEFT, LOOK, SCOUT, READ };
@@ -162,7 +114,8 @@ static enum job next_job(struct ind_search_worker *worker, struct ind_search_uni
         } else {
             job = READ;
             *part = (*unit)->parts[(*unit)->next++];
-            (*unit)->low = (*unit)->next < (*unit)->part_count ? (*unit)->parts[(*unit)->next].low : IND_KEY_MOST;
+            (*unit)->low =
+                (*unit)->next < (*unit)->part_count ? (*unit)->parts[(*unit)->next].low : IND_KEY_MOST;
             if ((*unit)->next < (*unit)->part_count)
                 put(search, *unit);
             else if ((*unit)->cut == IND_CUT_IN_RANGES && !(*unit)->scouted)

@@ -90,12 +90,90 @@ static void what_was_used_up_is_there_again_for_the_next_message(void **state)
     ind_regex_room_end(&room);
 }
 
+/* ---- What stands in all that an expression fits ---- */
+
+static void what_is_needed_is_plain_to_see(void **state)
+{
+    static const struct {
+        const char *expression, *needs;
+    } cases[] = {{"from 203.0.7.1[0-9]+ port 4", "from 203"},
+                 {"abc?d", "ab"},
+                 {"ab+c", "ab"},
+                 {"(abc|d)efg", "efg"},
+                 {"abc|abcd", ""},
+                 {"a\\.bc", "a.bc"},
+                 {"\\d+xyz\\d", "xyz"},
+                 {"\\x41bcd", ""},
+                 {"\\Qa.b\\E", ""},
+                 {"(?i)abc", ""},
+                 {"abc(?#x)", ""},
+                 {"x{2}abc", "abc"},
+                 {"[]abc]de", "de"},
+                 {"[[:alpha:]bc]de", ""},
+                 {"[^x]yz$", "yz"},
+                 {"", ""}};
+    (void)state;
+    for (size_t i = 0; i < sizeof cases / sizeof *cases; i++) {
+        char room[64];
+        const struct ind_slice needs = ind_regex_needs(ind_slice_of(cases[i].expression), room);
+        if (needs.length != strlen(cases[i].needs) || memcmp(needs.at, cases[i].needs, needs.length) != 0)
+            fail_msg("%s needs \"%.*s\"", cases[i].expression, IND_ARG(needs));
+    }
+}
+
+/* Any expression over few letters, and texts of the same: what matches holds what is needed. */
+static void what_matches_holds_what_is_needed(void **state)
+{
+    static const char *const parts[] = {"a",    "b",    "c",     "ab",     "ca",        "\\.", "\\[", "[ab]",
+                                        "[^a]", "[]b]", "(ab)",  "(a|bc)", "(a(b|c)c)", ".",   "\\w", "\\b",
+                                        "^",    "$",    "|",     "?",      "*",         "+",   "{2}", "{0,1}",
+                                        "??",   "+?",   "\\x61", "(?:ab)", "-"};
+    uint64_t random = IND_RANDOM_START;
+    struct ind_regex_error error;
+    struct ind_regex_room room;
+    size_t needed = 0, matched = 0;
+    (void)state;
+    assert_true(ind_regex_room_begin(&room));
+    for (int i = 0; i < 20000; i++) {
+        char expression[100] = "", scratch[100];
+        for (unsigned n = 1 + ind_random(&random, 7); n > 0; n--)
+            strcat(expression, parts[ind_random(&random, sizeof parts / sizeof *parts)]);
+        struct ind_regex *regex = ind_regex_new(ind_slice_of(expression), 0, &error);
+        const struct ind_slice needs = ind_regex_needs(ind_slice_of(expression), scratch);
+        if (!regex)
+            continue;
+        needed += needs.length > 0;
+        for (int t = 0; t < 30; t++) {
+            char text[16];
+            size_t length = ind_random(&random, sizeof text);
+            for (size_t c = 0; c < length; c++)
+                text[c] = "abc.[-"[ind_random(&random, 6)];
+            ind_regex_room_next(&room);
+            if (ind_regex_match(regex, &room, (struct ind_slice){text, length}, 0, 0, NULL, NULL) !=
+                IND_REGEX_FOUND)
+                continue;
+            bool holds = needs.length == 0;
+            for (size_t at = 0; at + needs.length <= length; at++)
+                holds |= memcmp(text + at, needs.at, needs.length) == 0;
+            if (!holds)
+                fail_msg("%s fits \"%.*s\", and needs \"%.*s\"", expression, (int)length, text,
+                         IND_ARG(needs));
+            matched += needs.length > 0;
+        }
+        ind_regex_free(regex);
+    }
+    assert_true(needed > 1000 && matched > 1000);
+    ind_regex_room_end(&room);
+}
+
 int main(void)
 {
     const struct CMUnitTest tests[] = {
         cmocka_unit_test(no_text_costs_more_than_a_message_may),
         cmocka_unit_test(both_ways_give_the_same_answer),
         cmocka_unit_test(what_was_used_up_is_there_again_for_the_next_message),
+        cmocka_unit_test(what_is_needed_is_plain_to_see),
+        cmocka_unit_test(what_matches_holds_what_is_needed),
     };
     return cmocka_run_group_tests(tests, NULL, NULL);
 }
