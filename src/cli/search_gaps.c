@@ -37,6 +37,10 @@ void ind_search_tell_why(const struct ind_search_result *result, const struct in
     char size[2][32], number[7][32];
     if (asked)
         tell_catalog(asked);
+    if (result->archives == 0 && result->bytes == 0) {
+        ind_complain("no text was read");
+        return;
+    }
     if (result->archives == 0) {
         ind_complain("%s of text were read; no archive with an index was there to be asked",
                      ind_size_text(result->bytes, size[0]));

@@ -1,4 +1,5 @@
-/* The built program: the forms in which a search gives what it finds, what it counts, and two spans compared. */
+/* The built program: the forms in which a search gives what it finds, what it counts, and two spans compared.
+ */
 #include "support/archives.h"
 #include "support/random.h"
 
@@ -10,7 +11,8 @@ static const char messages[] =
     "<164>1 2026-11-22T05:45:00Z harbour-fw kernel - - - DENY SRC=203.0.113.8 DPT=22 LEN=60\n"
     "<164>1 2026-11-23T04:45:00Z harbour-fw kernel - - - DENY SRC=203.0.113.7 DPT=23 LEN=40\n"
     "<164>1 2026-11-23T04:46:00Z harbour-fw kernel - - - DENY SRC=198.51.100.9 DPT=23 LEN=1.5\n"
-    "<187>1 2026-11-23T04:46:30Z pier3-sw2.skerry.example linkd 7 LINK [port@32473 name=\"ge0/24\"] uplink, down\n"
+    "<187>1 2026-11-23T04:46:30Z pier3-sw2.skerry.example linkd 7 LINK [port@32473 name=\"ge0/24\"] uplink, "
+    "down\n"
     "<189>1 2026-11-23T04:47:00Z pier3-sw2.skerry.example linkd 7 LINK - uplink up, \"at last\"\n"
     "<30>1 2026-11-23T06:30:00Z hq-dhcp dhcpd 612 - - DHCPREQUEST for 198.51.100.7\n";
 
@@ -34,17 +36,20 @@ static int set_up_store(void **state)
 static void lines_come_in_the_form_that_is_asked_for(void **state)
 {
     (void)state;
-    finds("--reverse --first 2 --layout '{time}'", "2026-11-22T05:45:00.000000Z\n2026-11-22T04:45:00.000000Z\n");
-    finds("--reverse --last 2 --layout '{time}'", "2026-11-23T06:30:00.000000Z\n2026-11-23T04:47:00.000000Z\n");
+    finds("--reverse --first 2 --layout '{time}'",
+          "2026-11-22T05:45:00.000000Z\n2026-11-22T04:45:00.000000Z\n");
+    finds("--reverse --last 2 --layout '{time}'",
+          "2026-11-23T06:30:00.000000Z\n2026-11-23T04:47:00.000000Z\n");
     finds("--around 2026-11-23T04:46:30 --within '30 s' --layout '{text}'",
           "DENY SRC=198.51.100.9 DPT=23 LEN=1.5\nuplink, down\nuplink up, \"at last\"\n");
     finds("--around 2026-11-23T04:46:30 --within 29s --layout '{text}'", "uplink, down\n");
     finds("--columns device,SRC,'data port@32473 name' --since 2026-11-23 --until 2026-11-23T04:46:40",
           "harbour-fw\t203.0.113.7\t-\nharbour-fw\t198.51.100.9\t-\npier3-sw2\t-\tge0/24\n");
-    finds("--csv --when 'app is \"linkd\"'",
-          "time,device,facility,severity,app,procid,msgid,text\n"
-          "2026-11-23T04:46:30.000000Z,pier3-sw2,local7,error,linkd,7,LINK,\"uplink, down\"\n"
-          "2026-11-23T04:47:00.000000Z,pier3-sw2,local7,notice,linkd,7,LINK,\"uplink up, \"\"at last\"\"\"\n");
+    finds(
+        "--csv --when 'app is \"linkd\"'",
+        "time,device,facility,severity,app,procid,msgid,text\n"
+        "2026-11-23T04:46:30.000000Z,pier3-sw2,local7,error,linkd,7,LINK,\"uplink, down\"\n"
+        "2026-11-23T04:47:00.000000Z,pier3-sw2,local7,notice,linkd,7,LINK,\"uplink up, \"\"at last\"\"\"\n");
     finds("--json --columns SRC,severity --when 'severity is error or field DPT is \"22\"' --last 2",
           "{\"SRC\":\"203.0.113.8\",\"severity\":\"warning\"}\n{\"severity\":\"error\"}\n");
     finds("--when 'text contains \"down\"' --context 1 | cut -d ' ' -f 3,10-",
@@ -57,7 +62,8 @@ static void what_was_said_before_and_after_is_shown(void **state)
 {
     (void)state;
     struct ind_ran ran = ind_shell(
-        folder, IND_PROGRAM " search --when 'severity is error or field SRC is \"203.0.113.8\"' --context 1 | cut -c 1-19");
+        folder, IND_PROGRAM
+        " search --when 'severity is error or field SRC is \"203.0.113.8\"' --context 1 | cut -c 1-19");
     assert_string_equal(ran.out, "2026-11-22T04:45:00\n2026-11-22T05:45:00\n2026-11-23T04:45:00\n\n"
                                  "2026-11-23T04:46:30\n2026-11-23T04:47:00\n");
     ind_ran_free(&ran);
@@ -66,16 +72,17 @@ static void what_was_said_before_and_after_is_shown(void **state)
 static void groups_are_measured(void **state)
 {
     (void)state;
-    finds("--by SRC/24 --sum LEN --distinct DPT --share --total --csv --when 'facility is local4'",
-          "messages,share,sum LEN,distinct DPT,SRC/24\n3,75,140,2,203.0.113.0/24\n1,25,1.5,1,198.51.100.0/24\n"
-          "4,100,141.5,3,total\n");
+    finds(
+        "--by SRC/24 --sum LEN --distinct DPT --share --total --csv --when 'facility is local4'",
+        "messages,share,sum LEN,distinct DPT,SRC/24\n3,75,140,2,203.0.113.0/24\n1,25,1.5,1,198.51.100.0/24\n"
+        "4,100,141.5,3,total\n");
     finds("--by SRC --sum LEN --sort sum --top 2 --csv --when 'facility is local4'",
           "messages,sum LEN,SRC\n2,80,203.0.113.7\n1,60,203.0.113.8\n");
     finds("--by severity --sort name --json",
           "{\"messages\":1,\"severity\":\"error\"}\n{\"messages\":1,\"severity\":\"info\"}\n"
           "{\"messages\":1,\"severity\":\"notice\"}\n{\"messages\":4,\"severity\":\"warning\"}\n");
-    finds("--every hour --since 2026-11-23",
-          "messages  from\n       4  2026-11-23 04:00\n       0  2026-11-23 05:00\n       1  2026-11-23 06:00\n");
+    finds("--every hour --since 2026-11-23", "messages  from\n       4  2026-11-23 04:00\n       0  "
+                                             "2026-11-23 05:00\n       1  2026-11-23 06:00\n");
     finds("--every day --by severity --csv",
           "messages,from,severity\n2,2026-11-22,warning\n2,2026-11-23,warning\n1,2026-11-23,error\n"
           "1,2026-11-23,info\n1,2026-11-23,notice\n");
@@ -86,9 +93,11 @@ static void two_spans_are_compared(void **state)
 {
     (void)state;
     finds("--by SRC,severity --since 2026-11-23 --until 2026-11-23 --against 2026-11-22..2026-11-22 --csv",
-          "change,messages,before,factor,SRC,severity\nnew,1,0,0,-,error\nnew,1,0,0,-,info\nnew,1,0,0,-,notice\n"
+          "change,messages,before,factor,SRC,severity\nnew,1,0,0,-,error\nnew,1,0,0,-,info\nnew,1,0,0,-,"
+          "notice\n"
           "new,1,0,0,198.51.100.9,warning\ngone,0,1,0,203.0.113.8,warning\n");
-    finds("--by facility --since 2026-11-23 --until 2026-11-23 --against 2026-11-22..2026-11-22 --factor 1 --top 3 --json",
+    finds("--by facility --since 2026-11-23 --until 2026-11-23 --against 2026-11-22..2026-11-22 --factor 1 "
+          "--top 3 --json",
           "{\"change\":\"new\",\"messages\":2,\"before\":0,\"factor\":0,\"facility\":\"local7\"}\n"
           "{\"change\":\"new\",\"messages\":1,\"before\":0,\"factor\":0,\"facility\":\"daemon\"}\n"
           "{\"change\":\"more\",\"messages\":2,\"before\":2,\"factor\":1,\"facility\":\"local4\"}\n");
@@ -101,10 +110,13 @@ static void two_spans_are_compared(void **state)
 static void a_result_is_packed_as_its_name_says(void **state)
 {
     (void)state;
-    run(IND_PROGRAM " search >plain && " IND_PROGRAM " search --to a.zst && " IND_PROGRAM " search --to a.gz && "
+    run(IND_PROGRAM " search >plain && " IND_PROGRAM " search --to a.zst && " IND_PROGRAM
+                    " search --to a.gz && "
                     "zstd -dcq a.zst | cmp - plain && gzip -dc a.gz | cmp - plain");
-    run(IND_PROGRAM " search --by device >plain && " IND_PROGRAM " search --by device --to b.gz && gzip -dc b.gz | cmp - plain");
-    run("! " IND_PROGRAM " search --to a.zst 2>/dev/null && " IND_PROGRAM " search --count --to a.zst --force && "
+    run(IND_PROGRAM " search --by device >plain && " IND_PROGRAM
+                    " search --by device --to b.gz && gzip -dc b.gz | cmp - plain");
+    run("! " IND_PROGRAM " search --to a.zst 2>/dev/null && " IND_PROGRAM
+        " search --count --to a.zst --force && "
         "[ \"$(zstd -dcq a.zst)\" = 7 ]");
     run("! ls | grep part");
 }
@@ -119,40 +131,50 @@ static unsigned any(uint64_t *random, unsigned below)
 
 static void the_catalog_changes_no_answer(void **state)
 {
-    static const char *const conditions[] = {"severity at least warning", "device is \"pier3-sw2\"",
-                                             "not facility is local4",    "device contains \"a\" or severity is info",
-                                             "facility is local5",        "severity is error and device is \"nobody\"",
-                                             "text contains \"1\"",       "host is \"d3\" and severity at least error"};
-    static const char *const forms[] = {"--count", "--by severity,device", "--by hour,facility", "--every '2 h'",
-                                        "--every day --by device", "--by weekday", "--first 3", "--by minute"};
+    static const char *const conditions[] = {
+        "severity at least warning", "device is \"pier3-sw2\"",
+        "not facility is local4",    "device contains \"a\" or severity is info",
+        "facility is local5",        "severity is error and device is \"nobody\"",
+        "text contains \"1\"",       "host is \"d3\" and severity at least error"};
+    static const char *const forms[] = {"--count",
+                                        "--by severity,device",
+                                        "--by hour,facility",
+                                        "--every '2 h'",
+                                        "--every day --by device",
+                                        "--by weekday",
+                                        "--first 3",
+                                        "--by minute"};
     uint64_t random = IND_RANDOM_START;
     size_t counted = 0, left_out = 0;
     (void)state;
     FILE *in = fopen(ind_path(folder, "more"), "w");
     for (unsigned i = 0; i < 3000; i++)
-        fprintf(in, "<%u>1 2026-11-%02uT%02u:%02u:00Z d%u a - - - text %u\n", ind_random(&random, 192), 10 + i / 300,
-                i / 12 % 24, ind_random(&random, 60), ind_random(&random, 5), i);
+        fprintf(in, "<%u>1 2026-11-%02uT%02u:%02u:00Z d%u a - - - text %u\n", ind_random(&random, 192),
+                10 + i / 300, i / 12 % 24, ind_random(&random, 60), ind_random(&random, 5), i);
     fclose(in);
     for (int part = 0; part < 4; part++) {
         char command[500];
         snprintf(command, sizeof command,
-                 "tail -n +%d more | head -n 750 >in && " IND_PROGRAM " collect --from in && " IND_PROGRAM " rotate >rotated",
+                 "tail -n +%d more | head -n 750 >in && " IND_PROGRAM " collect --from in && " IND_PROGRAM
+                 " rotate >rotated",
                  1 + 750 * part);
         run(command);
     }
-    run("sed 's/state: state/state: nowhere/' indagator.yaml >read.yaml && " IND_PROGRAM " archives rebuild >rebuilt");
+    run("sed 's/state: state/state: nowhere/' indagator.yaml >read.yaml && " IND_PROGRAM
+        " archives rebuild >rebuilt");
     for (int i = 0; i < (getenv("IND_ALL") ? 600 : 40); i++) {
         char span[120] = "";
         const unsigned day = 10 + any(&random, 10), hour = any(&random, 24);
         const char *when = conditions[any(&random, 8)], *form = forms[any(&random, 8)];
         if (any(&random, 2))
-            snprintf(span, sizeof span, "--since 2026-11-%02uT%02u:%s:00Z --until 2026-11-%02uT%02u:00:00Z", day, hour,
-                     any(&random, 2) ? "00" : "30", day + 1, hour);
+            snprintf(span, sizeof span, "--since 2026-11-%02uT%02u:%s:00Z --until 2026-11-%02uT%02u:00:00Z",
+                     day, hour, any(&random, 2) ? "00" : "30", day + 1, hour);
         const char *copies = strncmp(form, "--first", 7) == 0 ? "" : "--copies";
-        struct ind_ran ran = ind_shell(folder,
-                                       "%s search --why --when '%s' %s %s %s >one 2>why; a=$?; %s search -c read.yaml "
-                                       "--when '%s' %s %s %s >two; [ $a = $? ] && cmp one two && cat why",
-                                       IND_PROGRAM, when, span, form, copies, IND_PROGRAM, when, span, form, copies);
+        struct ind_ran ran =
+            ind_shell(folder,
+                      "%s search --why --when '%s' %s %s %s >one 2>why; a=$?; %s search -c read.yaml "
+                      "--when '%s' %s %s %s >two; [ $a = $? ] && cmp one two && cat why",
+                      IND_PROGRAM, when, span, form, copies, IND_PROGRAM, when, span, form, copies);
         if (ran.status != 0)
             fail_msg("--when '%s' %s %s: %s%s", when, span, form, ran.out, ran.err);
         counted += strstr(ran.out, "the catalog counts 1") || strstr(ran.out, "nothing was read");
@@ -210,15 +232,18 @@ static void a_search_beside_a_collector_finds_each_message_once(void **state)
     for (unsigned i = 1; i <= 30000; i++)
         fprintf(out, "<14>1 - h n - - - %u\n", i);
     fclose(out);
-    struct ind_ran ran = ind_shell(folder, "%s emit --to tcp:127.0.0.1:%u --from numbers --rate 10000 >emitted 2>&1 & echo $!",
-                                   IND_PROGRAM, port);
+    struct ind_ran ran =
+        ind_shell(folder, "%s emit --to tcp:127.0.0.1:%u --from numbers --rate 10000 >emitted 2>&1 & echo $!",
+                  IND_PROGRAM, port);
     ind_ran_free(&ran);
     /* All that one search has found was stored before the next one began. */
     ran = ind_shell(folder,
-                    "before=0; for i in 1 2 3 4 5 6 7 8; do %s search --when 'app is \"n\"' --layout '{text}' >found || true; "
+                    "before=0; for i in 1 2 3 4 5 6 7 8; do %s search --when 'app is \"n\"' --layout "
+                    "'{text}' >found || true; "
                     "[ -z \"$(sort found | uniq -d)\" ] || { echo twice; exit 1; }; "
                     "[ $(sort -n found | awk '$1 == NR' | wc -l) -ge $before ] || { echo missing; exit 1; }; "
-                    "before=$(sort -n found | awk '$1 == NR' | wc -l); [ $(wc -l <found) = $before ] || { echo gap; exit 1; }; done",
+                    "before=$(sort -n found | awk '$1 == NR' | wc -l); [ $(wc -l <found) = $before ] || { "
+                    "echo gap; exit 1; }; done",
                     IND_PROGRAM);
     if (ran.status != 0)
         fail_msg("%s%s", ran.out, ran.err);
@@ -239,7 +264,8 @@ int main(void)
         cmocka_unit_test_setup_teardown(the_catalog_changes_no_answer, set_up_store, tear_down),
         cmocka_unit_test_setup_teardown(what_was_changed_by_hand_is_read, set_up_store, tear_down),
         cmocka_unit_test_setup_teardown(a_full_folder_for_temporary_files_is_told, set_up_store, tear_down),
-        cmocka_unit_test_setup_teardown(a_search_beside_a_collector_finds_each_message_once, set_up, tear_down),
+        cmocka_unit_test_setup_teardown(a_search_beside_a_collector_finds_each_message_once, set_up,
+                                        tear_down),
     };
     return cmocka_run_group_tests(tests, NULL, NULL);
 }

@@ -15,7 +15,6 @@ struct giving {
     struct ind_merge *merge;
     struct ind_once *once;
     struct ind_around *around;
-    size_t taken; /* bytes of the merge that are known to be pending */
     bool enough;
 };
 
@@ -52,12 +51,11 @@ static bool give_line(struct giving *giving, const struct ind_found_line *found)
 }
 
 /* Takes over what the workers have handed over. */
-static bool take_in(struct giving *giving) IND_REQUIRES(giving->search->mutex)
+static bool take_in(struct ind_search *search, struct ind_merge *merge) IND_REQUIRES(search->mutex)
 {
-    struct ind_search *search = giving->search;
     bool good = true;
     for (size_t i = 0; i < search->inbox_count; i++)
-        good &= ind_merge_take(giving->merge, search->inbox[i]);
+        good &= ind_merge_take(merge, search->inbox[i]);
     search->inbox_count = 0;
     return good;
 }
@@ -111,7 +109,7 @@ static enum next what_next(struct giving *giving, ind_time *watermark, bool *all
     struct ind_search *search = giving->search;
     enum next next = AGAIN;
     ind_mutex_lock(&search->mutex);
-    if (!take_in(giving))
+    if (!take_in(search, giving->merge))
         giving->result->failed = giving->enough = true;
     *watermark = ind_search_watermark(search);
     *all = search->working == 0;

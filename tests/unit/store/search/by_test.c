@@ -12,13 +12,14 @@ static void fields_are_read(void **state)
         unsigned what;
         int network;
         const char *name;
-    } good[] = {{"device", IND_FIELD_DEVICE, 0, ""},       {"sender/24", IND_FIELD_SENDER, 24, ""},
+    } good[] = {{"device", IND_FIELD_DEVICE, 0, ""},        {"sender/24", IND_FIELD_SENDER, 24, ""},
                 {"field peer", IND_FIELD_FIELD, 0, "peer"}, {"field peer/24", IND_FIELD_FIELD, 24, "peer"},
                 {"field a/b", IND_FIELD_FIELD, 0, "a/b"},   {"label site", IND_FIELD_LABEL, 0, "site"},
                 {"data x@1 a", IND_FIELD_DATA, 0, "a"},     {"hour", IND_BY_HOUR, 0, ""},
                 {"host/128", IND_FIELD_HOST, 128, ""}};
-    static const char *const bad[] = {"", "time", "day/24", "device/129", "device/0", "field ", "field", "data x",
-                                      "data x ", "lag", "devices", "severity/8", "/24"};
+    static const char *const bad[] = {"",        "time",       "day/24", "device/129", "device/0",
+                                      "field ",  "field",      "data x", "data x ",    "lag",
+                                      "devices", "severity/8", "/24"};
     struct ind_search_by by;
     (void)state;
     for (size_t i = 0; i < sizeof good / sizeof *good; i++) {
@@ -46,8 +47,10 @@ static void write_step(const struct ind_every *every, int64_t local, const char 
 
 static void steps_of_time_are_read_and_written(void **state)
 {
-    static const char *const bad[] = {"", "5", "7 min", "25 h", "2 days", "0 s", "1500 ms", "year", "fortnight", "13 s"};
-    const int64_t local = ind_days_from_civil(2026, 11, 26) * IND_DAY_SECONDS + 4 * 3600 + 47 * 60 + 12; /* a Thursday */
+    static const char *const bad[] = {"",    "5",       "7 min", "25 h",      "2 days",
+                                      "0 s", "1500 ms", "year",  "fortnight", "13 s"};
+    const int64_t local =
+        ind_days_from_civil(2026, 11, 26) * IND_DAY_SECONDS + 4 * 3600 + 47 * 60 + 12; /* a Thursday */
     struct ind_every every;
     (void)state;
     for (size_t i = 0; i < sizeof bad / sizeof *bad; i++)
@@ -89,13 +92,14 @@ static void steps_leave_no_gap(void **state)
 static void check_value(const char *by_text, const char *sender, const char *expected)
 {
     struct ind_search_by by;
-    struct ind_by_reader reader = {NULL};
+    struct ind_by_reader reader = {.zone = NULL};
     struct ind_conditions *set = ind_conditions_new(IND_NOTHING, NULL, NULL);
     struct ind_answers answers;
     char text[IND_BY_WRITTEN_MOST];
     struct ind_buffer out = ind_buffer_on(text, sizeof text);
-    const struct ind_message message = {.sender = ind_slice_of(sender),
-                                        .data = IND_SLICE("[y@1 a=\"no\"][x@1 a=\"one \\\"two\\\"\" a=\"three\"]")};
+    const struct ind_message message = {
+        .sender = ind_slice_of(sender),
+        .data = IND_SLICE("[y@1 a=\"no\"][x@1 a=\"one \\\"two\\\"\" a=\"three\"]")};
     assert_true(ind_answers_begin(&answers, set));
     ind_answers_next(&answers);
     assert_true(ind_search_by_read(ind_slice_of(by_text), &by));
@@ -127,7 +131,7 @@ static void csv_is_as_the_standard_has_it(void **state)
 {
     static const struct {
         const char *value, *written;
-    } cases[] = {{"a", "a"}, {"", ""},           {"a,b", "\"a,b\""}, {"a\"b", "\"a\"\"b\""},
+    } cases[] = {{"a", "a"},         {"", ""},         {"a,b", "\"a,b\""}, {"a\"b", "\"a\"\"b\""},
                  {"\"", "\"\"\"\""}, {" a", "\" a\""}, {"a b", "a b"},     {"a ", "\"a \""}};
     (void)state;
     for (size_t i = 0; i < sizeof cases / sizeof *cases; i++) {
@@ -140,7 +144,7 @@ static void csv_is_as_the_standard_has_it(void **state)
         const struct ind_search_settings settings = {
             .columns = &column, .column_count = 1, .column_form = IND_COLUMNS_CSV};
         const struct ind_message message = {.text = ind_slice_of(cases[i].value)};
-        struct ind_by_reader reader = {NULL};
+        struct ind_by_reader reader = {.zone = NULL};
         char line[1000];
         out = ind_buffer_on(line, sizeof line);
         ind_columns_write(&settings, &message, NULL, &reader, &out);

@@ -17,7 +17,8 @@ static struct line lines[LINES];
 
 static int order(const void *left, const void *right)
 {
-    const struct ind_found_line *a = &((const struct line *)left)->found, *b = &((const struct line *)right)->found;
+    const struct ind_found_line *a = &((const struct line *)left)->found,
+                                *b = &((const struct line *)right)->found;
     if (a->key != b->key)
         return a->key < b->key ? -1 : 1;
     if (a->file != b->file)
