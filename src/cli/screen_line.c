@@ -10,7 +10,7 @@ enum { TIME, LAG, DEVICE, FACILITY, SEVERITY, APP, PROCID, MSGID, DATA, TEXT, PA
 
 enum {
     USUAL_DEVICE = 12, /* columns that do not widen are easier to read */
-    USUAL_FACILITY = sizeof "daemon" - 1,
+    USUAL_FACILITY = sizeof "authpriv" - 1,
     USUAL_SEVERITY = sizeof "emergency" - 1,
     USUAL_APP = 10,
     USUAL_TIME = sizeof "2026-11-23T04:45:00.123456Z" - 1,
@@ -235,6 +235,21 @@ static void put_lag(const struct ind_screen *screen, struct ind_slice lag, struc
     put_coloured(screen, IND_YELLOW, ind_slice_of(text), out);
 }
 
+/* DEVICE(HOST) without the host where that says no more: it is the device within its domain, or none. */
+static struct ind_slice without_its_own_name(struct ind_slice column)
+{
+    const char *open = column.length ? memchr(column.at, '(', column.length) : NULL;
+    if (!open || column.at[column.length - 1] != ')')
+        return column;
+    const struct ind_slice device = {column.at, (size_t)(open - column.at)};
+    struct ind_slice host = ind_slice_from(column, device.length + 1);
+    host.length--;
+    const bool none = host.length == 1 && host.at[0] == '-';
+    const bool within = host.length > device.length && host.at[device.length] == '.' &&
+                        ind_slice_starts_nocase(host, device);
+    return none || within ? device : column;
+}
+
 /* What is shown of a line, without sequences: for where its text begins. */
 static size_t shown_width(const struct ind_buffer *out)
 {
@@ -272,7 +287,7 @@ struct ind_slice ind_screen_plain(struct ind_screen *screen, struct ind_slice li
     const int severity = ind_severity_read(parts[SEVERITY]);
     put_coloured(screen, colour_of(severity), ind_slice_of(mark_of(severity)), &out);
     put_time(parts[TIME], &out);
-    put_column(screen, DEVICE, MOST_DEVICE, IND_CYAN, parts[DEVICE], &out);
+    put_column(screen, DEVICE, MOST_DEVICE, IND_CYAN, without_its_own_name(parts[DEVICE]), &out);
     put_column(screen, FACILITY, MOST_APP, "", parts[FACILITY], &out);
     put_column(screen, SEVERITY, MOST_APP, colour_of(severity), parts[SEVERITY], &out);
     put_app(screen, parts, &out);
