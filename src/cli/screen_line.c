@@ -245,8 +245,8 @@ static struct ind_slice without_its_own_name(struct ind_slice column)
     struct ind_slice host = ind_slice_from(column, device.length + 1);
     host.length--;
     const bool none = host.length == 1 && host.at[0] == '-';
-    const bool within = host.length > device.length && host.at[device.length] == '.' &&
-                        ind_slice_starts_nocase(host, device);
+    const bool within =
+        host.length > device.length && host.at[device.length] == '.' && ind_slice_starts_nocase(host, device);
     return none || within ? device : column;
 }
 

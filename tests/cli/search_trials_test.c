@@ -193,7 +193,9 @@ static void take_line(struct simple *simple, struct ind_slice line)
     struct ind_buffer out = ind_buffer_on(room, sizeof room);
     (void)ind_line_write_template(&simple->layout, &message, &clock, &out);
     struct answers *answers = &simple->answers;
-    answers->list = realloc(answers->list, (answers->count + 1) * sizeof *answers->list);
+    if ((answers->count & (answers->count - 1)) == 0)
+        answers->list =
+            realloc(answers->list, (answers->count ? 2 * answers->count : 1) * sizeof *answers->list);
     struct answer *answer = &answers->list[answers->count];
     *answer = (struct answer){message.time, answers->count, strndup(room, out.length), "", "", found, false};
     struct ind_buffer name = ind_buffer_on(answer->device, sizeof answer->device - 1);

@@ -1,5 +1,5 @@
-/* Lines of a stored file that anybody may have written: what a quick look tells of one is what reading it does;
- * the time with which it begins is its time. */
+/* Lines of a stored file that anybody may have written: what a quick look tells of one is what reading it
+ * does; the time with which it begins is its time. */
 #include "core/line/line.h"
 #include "store/disk/stored.h"
 #include "store/search/quick.h"
@@ -34,7 +34,8 @@ int LLVMFuzzerTestOneInput(const uint8_t *data, size_t size)
     struct ind_quick quick = {0};
     char *scratch = malloc(size + 1);
     while (scratch && ind_slice_line(&rest, &line)) {
-        char *copy = malloc(line.length ? line.length : 1); /* of just that length: nothing beyond is looked at */
+        char *copy =
+            malloc(line.length ? line.length : 1); /* of just that length: nothing beyond is looked at */
         if (copy && line.length) {
             memcpy(copy, line.at, line.length);
             check_line(&quick, (struct ind_slice){copy, line.length}, scratch);
