@@ -267,6 +267,22 @@ static bool holds(struct ind_search_worker *worker, struct ind_message *message)
     return is_among(worker, message);
 }
 
+/* Of lines that differ in time and text only, one is asked. */
+static bool holds_by_header(struct ind_search_worker *worker, struct ind_message *message)
+{
+    enum { NOT_ASKED, NO, YES };
+    struct ind_quick_slot *slot = worker->quick.slot;
+    if (!worker->search->who_decides)
+        return holds(worker, message);
+    if (slot->verdict != NOT_ASKED && !worker->search->labels)
+        return slot->verdict == YES && is_in_span(worker, message->time);
+    if (!is_in_span(worker, message->time))
+        return false;
+    const bool found = holds(worker, message);
+    slot->verdict = found ? YES : NO;
+    return found;
+}
+
 /* By what is known of the line without reading all of it. True where that is enough. */
 static bool take_quickly(struct ind_search_worker *worker, struct ind_slice line, uint64_t at)
 {
@@ -284,7 +300,7 @@ static bool take_quickly(struct ind_search_worker *worker, struct ind_slice line
     struct ind_message *message = ind_quick_read(&worker->quick, line);
     if (!message)
         return false;
-    if (!holds(worker, message))
+    if (!holds_by_header(worker, message))
         return true;
     if (!search->header_is_enough)
         return false;

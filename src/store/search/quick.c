@@ -68,7 +68,7 @@ static bool learn(struct ind_quick *quick, struct ind_quick_slot *slot, struct i
     if (!ind_line_read_plain(line, quick->scratch, message))
         return false;
     note_hour(quick, glance, message->time - behind_hour(line.at));
-    slot->length = 0;
+    slot->length = slot->verdict = 0;
     memcpy(slot->who, glance->who.at, glance->who.length);
     slot->facility = message->facility;
     slot->severity = message->severity;
@@ -96,6 +96,7 @@ struct ind_message *ind_quick_read(struct ind_quick *quick, struct ind_slice lin
         slot->length == glance.who.length && memcmp(slot->who, glance.who.at, slot->length) == 0;
     if ((!known || !is_hour(quick, &glance)) && !learn(quick, slot, line, &glance))
         return NULL;
+    quick->slot = slot;
     message->device = (struct ind_slice){slot->who + slot->device_at, slot->device_length};
     message->host = (struct ind_slice){slot->who + slot->host_at, slot->host_length};
     message->facility = slot->facility;

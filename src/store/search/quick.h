@@ -5,11 +5,12 @@
 
 #include "core/line/line.h"
 
-enum { IND_QUICK_SLOTS = 8192, IND_QUICK_WHO = 116 };
+enum { IND_QUICK_SLOTS = 8192, IND_QUICK_WHO = 115 };
 
 struct ind_quick_slot {
     uint8_t length; /* of `who`; 0: free */
     uint8_t facility, severity;
+    uint8_t verdict; /* the caller's: what it knows of all such lines; 0: nothing yet */
     uint8_t device_at, device_length, host_at, host_length; /* in `who` */
     char who[IND_QUICK_WHO];
 };
@@ -18,8 +19,9 @@ struct ind_quick {
     struct ind_quick_slot *slots; /* made once they are needed */
     char hour[16];                /* "2026-11-23T04Z" or with its offset */
     size_t hour_length;
-    ind_time begin;             /* of that hour; IND_TIME_NONE: none */
-    struct ind_message message; /* the last one that was told */
+    ind_time begin;              /* of that hour; IND_TIME_NONE: none */
+    struct ind_message message;  /* the last one that was told */
+    struct ind_quick_slot *slot; /* of it */
     char *scratch;
     size_t room;
 };

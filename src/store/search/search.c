@@ -61,6 +61,8 @@ static void see_what_is_asked(struct ind_search *search)
     const bool counts = settings->by_count || settings->count_only;
     search->fields = ind_condition_fields(settings->conditions, settings->when);
     search->header_only = !(search->fields & ~quick) && !settings->by_sent;
+    search->who_decides = search->header_only && !settings->context_lines &&
+                          !(search->fields & (1u << IND_FIELD_TIME | 1u << IND_FIELD_DAY));
     for (size_t i = 0; i < settings->by_count; i++)
         search->fields |= field_of(&settings->by[i]);
     for (size_t i = 0; i < settings->column_count; i++)

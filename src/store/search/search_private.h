@@ -72,6 +72,7 @@ struct ind_search {
     bool measures;         /* of each message more is wanted than its group */
     bool labels;           /* something asks for labels: they come from the present configuration */
     bool header_only;      /* the condition asks for no more of a line than its quick reading tells */
+    bool who_decides;      /* it asks for no more than who has sent the line, facility and severity */
     bool time_only;        /* nothing asks for more than the time, and lines are given as they stand */
     bool header_is_enough; /* nor does what is made of those that are found */
     struct ind_slice list[IND_SEARCH_LITERALS]; /* every answer holds one of these */
