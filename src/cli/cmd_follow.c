@@ -325,22 +325,37 @@ static bool is_call_good(const struct ind_call *call)
     return false;
 }
 
+/* The collector tells messages without what edits gave them. */
+static void tell_what_is_lost(const struct ind_config *config, const struct ind_search_settings *settings)
+{
+    unsigned asked = ind_condition_fields(settings->conditions, settings->when);
+    for (size_t i = 0; i < settings->by_count; i++)
+        asked |= settings->by[i].what < IND_FIELDS ? 1u << settings->by[i].what : 0;
+    if (ind_search_lost_in_edits(config) & asked)
+        ind_complain(
+            "labels and fields that edits give are not known here: messages are told apart by those of "
+            "devices and of the text");
+}
+
 static int run_with(const struct ind_call *call, const struct ind_config *config, char *when)
 {
     static struct ind_search_read read;
     static struct following following;
     const bool several = given.when && given.when[0] && given.when[1];
+    const bool parses = several || given.by; /* what is shown is worked out here */
     int code = IND_EXIT_CALL;
     following = (struct following){.config = config, .settings = &read.settings, .when = when};
     const bool good = are_conditions(config) && read_settings(call, config, *when ? when : NULL, &read);
     struct ind_search_settings of_search = read.settings;
-    if (good && ind_follow_show_begin(&following.show, &read.settings, several || given.by) &&
+    if (good && ind_follow_show_begin(&following.show, &read.settings, parses) &&
         read_conditions(config, &following.show)) {
         if (following.show.parses) { /* what is shown is made of what JSON tells */
             of_search.layout = IND_LAYOUT_JSON;
             of_search.line = NULL;
         }
         following.settings = &of_search;
+        if (parses)
+            tell_what_is_lost(config, &read.settings);
         (void)signal(SIGINT, interrupt);
         (void)signal(SIGTERM, interrupt);
         code = follow(&following);

@@ -249,7 +249,11 @@ static int find_and_search(struct searching *searching, const char **arguments)
         searching->is_store = places->is_whole_store;
         searching->once = given->once || (counts && places->is_whole_store && !given->copies);
         settings->once = searching->once && !have_one_route(places);
-        if (!add_words(searching->config, places, given, settings))
+        if (places->read_once && (given->against || settings->context_lines)) {
+            ind_complain("--%s reads all of it twice, and a pipe can be read once: name a file",
+                         given->against ? "against" : "context");
+            code = IND_EXIT_CALL;
+        } else if (!add_words(searching->config, places, given, settings))
             code = IND_EXIT_CALL;
         else if (ind_search_output_begin(searching->output, given, searching->config, &code))
             code = given->against ? compare(searching) : search(searching);

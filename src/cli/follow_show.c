@@ -127,13 +127,12 @@ static bool read_message(struct ind_follow_show *show, struct ind_slice line, st
     return ind_line_reader_read(show->reader, IND_LAYOUT_JSON, line, message, &bytes);
 }
 
-/* Of the line, or of what tells its message from others: not all layouts of the store hold all of it. */
-static uint64_t hash_of(struct ind_slice line, const struct ind_message *message)
+/* Of what tells a message from others: not all layouts of the store hold all of it. */
+static uint64_t hash_of(const struct ind_message *message)
 {
-    const struct ind_message whole = {.text = line};
     struct ind_once_mark mark;
-    ind_once_mark(message ? message : &whole, 0, &mark);
-    return mark.message[0] ^ (message ? (uint64_t)message->time / 1000 * UINT64_C(0x9E3779B97F4A7C15) : 0);
+    ind_once_mark(message, 0, &mark);
+    return mark.message[0] ^ (uint64_t)message->time / 1000 * UINT64_C(0x9E3779B97F4A7C15);
 }
 
 /* One of them, which is then forgotten: it may come once more. */
@@ -159,17 +158,36 @@ static void note_earlier(struct ind_follow_show *show, uint64_t hash)
     show->earlier[show->earlier_count++] = hash;
 }
 
+/* What a line is known by when it comes again; false where that cannot be told. */
+static bool identify(struct ind_follow_show *show, struct ind_slice line, const struct ind_message *parsed,
+                     uint64_t *hash)
+{
+    struct ind_message message;
+    struct ind_slice bytes;
+    const struct ind_template *template = show->settings.line;
+    const enum ind_layout layout = show->settings.layout;
+    const bool readable = !template && (layout == IND_LAYOUT_PLAIN || layout == IND_LAYOUT_JSON);
+    if (!parsed && readable && ind_line_reader_read(show->reader, (int)layout, line, &message, &bytes))
+        parsed = &message;
+    const struct ind_message whole = {.text = line, .time = 0};
+    *hash = hash_of(parsed ? parsed : &whole);
+    return parsed || (template && ind_template_has(template, IND_PUT_TIME)) ||
+           (!template && layout == IND_LAYOUT_RFC5424);
+}
+
 static void show_line(struct ind_follow_show *show, struct ind_slice line, bool earlier)
 {
     struct ind_message message;
+    uint64_t hash;
     const bool parsed = show->parses && read_message(show, line, &message);
     if (show->parses && !parsed)
         return; /* none of ours */
-    const uint64_t hash = hash_of(line, parsed ? &message : NULL);
-    if (earlier)
-        note_earlier(show, hash);
-    else if (show->earlier_count && take_earlier(show, hash))
-        return;
+    if ((earlier || show->earlier_count) && identify(show, line, parsed ? &message : NULL, &hash)) {
+        if (earlier)
+            note_earlier(show, hash);
+        else if (take_earlier(show, hash))
+            return;
+    }
     if (parsed)
         show_message(show, &message);
     else

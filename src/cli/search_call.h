@@ -27,7 +27,8 @@ struct ind_search_options *ind_search_options(void);
 /* Options that do not go together are refused, reported: none is passed over. */
 bool ind_search_options_fit(const struct ind_search_options *given, const char *const *arguments);
 
-/* What they come to. */
+/* ---- search_read.c: what they come to ---- */
+
 enum { IND_SEARCH_KEPT = IND_SEARCH_FIELDS + IND_SEARCH_COLUMNS + 2 };
 
 struct ind_search_read {

@@ -141,8 +141,10 @@ static bool add_found(void *context, const char *path)
     folder->looking += looks >= 0;
     folder->looks = looks >= 0 ? looks : folder->looks;
     char *kept = keep(folder->places, whole);
+    const bool of_store = !folder->as && layout >= 0;
     return kept &&
-           add_file(folder->places, (struct ind_search_file){.name = kept, .path = kept, .as = layout});
+           add_file(folder->places,
+                    (struct ind_search_file){.name = kept, .path = kept, .as = layout, .of_store = of_store});
 }
 
 static int by_name(const void *left, const void *right)
@@ -187,7 +189,10 @@ static bool add_path(struct ind_search_places *places, const char *path, const c
         int looks = -1, layout = there ? layout_of(path, as, &looks) : IND_STORED_UNKNOWN;
         if (looks >= 0)
             say_what_it_looks_like(path, 1, looks);
-        return add_file(places, (struct ind_search_file){.name = path, .path = path, .as = layout});
+        places->read_once |= there && !S_ISREG(facts.st_mode); /* standard input, too */
+        return add_file(places,
+                        (struct ind_search_file){
+                            .name = path, .path = path, .as = layout, .of_store = !as && layout >= 0});
     }
     if (!grow(&places->words, &places->word_count, sizeof *places->words))
         return false;

@@ -14,6 +14,7 @@ struct ind_search_places {
     size_t name_count;
     size_t unreadable; /* folders that could not be looked into */
     bool is_whole_store;
+    bool read_once;     /* one of them can: a pipe */
     const char **words; /* arguments that are no files: words to look for */
     size_t word_count;
 };

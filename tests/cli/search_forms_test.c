@@ -121,6 +121,31 @@ static void a_result_is_packed_as_its_name_says(void **state)
     run("! ls | grep part");
 }
 
+/* What is read twice cannot be a pipe. */
+static void a_pipe_is_not_read_twice(void **state)
+{
+    (void)state;
+    run("cat in | " IND_PROGRAM " search --count - | grep -qx 7");
+    run("cat in | " IND_PROGRAM
+        " search --context 1 - 2>told; [ $? = 2 ] && grep -q 'a pipe can be read once' told");
+    run("cat in | " IND_PROGRAM " search --by host --against 2026-11-22..2026-11-22 - 2>told; [ $? = 2 ]");
+}
+
+/* An archive that is named has its index, too; a folder of archives likewise. */
+static void archives_that_are_named_are_asked_by_their_index(void **state)
+{
+    (void)state;
+    FILE *more = fopen(ind_path(folder, "more"), "w");
+    for (unsigned i = 0; i < 20000; i++)
+        fprintf(more, "<34>1 2026-11-23T%02u:%02u:00Z d%u a - - - text number %u\n", i / 1000, i / 20 % 60,
+                i % 7, i);
+    fclose(more);
+    run(IND_PROGRAM " collect --from more && " IND_PROGRAM " rotate >rotated");
+    run(IND_PROGRAM
+        " search --why --count --when 'text mentions \"12345\"' log/auth-*.zst 2>why | grep -qx 1");
+    run("grep -q 'the index of 1 archive left out' why");
+}
+
 /* ---- What the catalog tells, and what the files do ---- */
 
 /* The lowest bits of neighbours are alike. */
@@ -261,6 +286,9 @@ int main(void)
         cmocka_unit_test_setup_teardown(groups_are_measured, set_up_store, tear_down),
         cmocka_unit_test_setup_teardown(two_spans_are_compared, set_up_store, tear_down),
         cmocka_unit_test_setup_teardown(a_result_is_packed_as_its_name_says, set_up_store, tear_down),
+        cmocka_unit_test_setup_teardown(a_pipe_is_not_read_twice, set_up_store, tear_down),
+        cmocka_unit_test_setup_teardown(archives_that_are_named_are_asked_by_their_index, set_up_store,
+                                        tear_down),
         cmocka_unit_test_setup_teardown(the_catalog_changes_no_answer, set_up_store, tear_down),
         cmocka_unit_test_setup_teardown(what_was_changed_by_hand_is_read, set_up_store, tear_down),
         cmocka_unit_test_setup_teardown(a_full_folder_for_temporary_files_is_told, set_up_store, tear_down),

@@ -166,9 +166,10 @@ static struct ind_buffer begin(const struct ind_search_worker *worker)
 }
 
 /* In a run, what is measured stands between the mark and the key. */
-static void count_message(struct ind_search_worker *worker, const struct ind_message *message, uint64_t at)
+static void count_message(struct ind_search_worker *worker, struct ind_message *message, uint64_t at)
 {
     const struct ind_search_settings *settings = worker->search->settings;
+    message->time = time_of(worker, message); /* of which the groups are */
     struct ind_measured measured;
     if (!settings->by_count && !settings->once)
         return;
