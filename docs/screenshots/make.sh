@@ -115,12 +115,12 @@ shoot check-warnings "indagator check -c doubtful.yaml --order"
 shoot explain-routes "indagator explain --sender 127.0.13.2 --received 2026-11-23T04:45:02Z '<189>Nov 23 04:45:00 pier3-sw2 ospf[311]: neighbour 192.0.2.131 on ge0/1 is full'"
 shoot rehearse "indagator rehearse messages.log | head -n 43#!indagator rehearse --received 2026-11-24T00:00:00Z messages.log | head -n 43"
 shoot rehearse-against "indagator rehearse --against before.yaml messages.log#!indagator rehearse --received 2026-11-24T00:00:00Z --against before.yaml messages.log | head -n 43"
-shoot search "indagator search --when 'device starts with \"pier3\" and severity at least error'" \
-    "indagator search --when 'text contains \"Failed password\"' --by device,severity,hour" \
-    "indagator search --when 'facility is local6 and severity at least error' --json" \
-    "indagator search pier3-sw2" \
-    "indagator search --by minute,severity --zone Europe/Lisbon --since 1h" \
-    "indagator search --count --since 1h"
+unset NO_COLOR
+shoot search "indagator search --when 'text contains \"Failed password\"' --last 8" \
+    "indagator search --when 'severity at least alert' --context 2 --fold messages.log" \
+    "indagator search --columns time,device,severity,text --when 'severity at least error' --last 5 --reverse" \
+    "indagator search --when 'facility is local6 and severity at least error' --json"
+export NO_COLOR=1
 cat >"$work/demo/overlap.yaml" <<'EOF'
 store: log
 state: state
@@ -147,7 +147,9 @@ shoot fit-stops "indagator fit --pattern '$failed' 'Failed password for tern fro
     "indagator fit 'Failed password for oper from pier3-sw2 port 4022 ssh2' 'ge0/24 (uplink to pier3-rtr) link went down'" \
     "indagator fit --pattern 'port {port:integer}' 'port 4022'"
 shoot explain "indagator explain --sender 127.0.2.9 --received 2026-11-23T04:45:02Z '<164>29: harbour-fw: Nov 23 04:45:00: %FILTER-4-DROP: IN=ge0 OUT= SRC=198.51.100.7 DPT=23'"
-shoot search-by "indagator search --by facility,severity --top 20" "indagator search --by app --top 8"
+shoot search-by "indagator search --when 'text starts with \"DENY\"' --by SRC/24,DPT --share messages.log" \
+    "indagator search --every '10 min' --by severity --since 2026-11-23 --until 2026-11-23 messages.log --top 5" \
+    "indagator search --by app,severity --since 2026-11-23T07:00 --until 2026-11-23T08:00:00 --against 2026-11-23T06:00..2026-11-23T07:00:00 messages.log --top 9"
 
 # A collector that runs, and the fleet that sends to it.
 cd "$work/demo"
@@ -174,15 +176,15 @@ touch indagator.yaml
 unset NO_COLOR
 shoot doctor "indagator doctor" "indagator doctor --file trouble/pier4-sw1.log"
 shoot status-trouble "indagator status --top 4 | head -n 46"
-export NO_COLOR=1
 indagator resume >/dev/null
 sleep 1
 to="--to udp:127.0.0.1:$(sed -n 's/.*udp 127.0.0.1://p' collect.err)"
 # shellcheck disable=SC2086
 indagator emit $to --fleet "$here/../../demo/fleet.yaml" >/dev/null &
 player=$!
-shoot follow "indagator follow --when 'severity at least warning' --layout '{time} {device} {severity} {app}: {text}'#!indagator follow --when 'severity at least warning' --layout '{time} {device} {severity} {app}: {text}' --count 44"
+shoot follow "indagator follow --last 4 --when 'severity at least warning' --when 'app is \"dhcpd\"'#!indagator follow --last 4 --when 'severity at least warning' --when 'app is \"dhcpd\"' --count 42"
 wait $player
+export NO_COLOR=1
 shoot rotate "indagator rotate --dry-run | head -n 7" "indagator rotate --dry-run | tail -n 5" "indagator rotate" "ls log/trouble#!sleep 2; ls log/trouble" "zstd -dc log/trouble/pier3-*.zst | tail -n 8"
 shoot archives-list "indagator archives list guesses/ local5/" "indagator archives protect local5/ --why 'case 2026-14'" "indagator archives list local5/" "indagator archives list --on 2027-06-30 | tail -n 8"
 shoot archives-verify "indagator archives verify" "indagator archives restore guesses/ | head -n 3"
