@@ -182,7 +182,7 @@ to="--to udp:127.0.0.1:$(sed -n 's/.*udp 127.0.0.1://p' collect.err)"
 # shellcheck disable=SC2086
 indagator emit $to --fleet "$here/../../demo/fleet.yaml" >/dev/null &
 player=$!
-shoot follow "indagator follow --last 4 --when 'severity at least warning' --when 'app is \"dhcpd\"'#!indagator follow --last 4 --when 'severity at least warning' --when 'app is \"dhcpd\"' --count 42"
+shoot follow "indagator follow --last 4 --when 'severity at least warning' --when 'app is \"dhcpd\"'#!indagator follow --last 4 --when 'severity at least warning' --when 'app is \"dhcpd\"' --count 34"
 wait $player
 export NO_COLOR=1
 shoot rotate "indagator rotate --dry-run | head -n 7" "indagator rotate --dry-run | tail -n 5" "indagator rotate" "ls log/trouble#!sleep 2; ls log/trouble" "zstd -dc log/trouble/pier3-*.zst | tail -n 8"

@@ -2,7 +2,16 @@
 
 #include <stdlib.h>
 
-enum { MOST_STEPS = 100000, HEIGHT = 6, LINES = 12, LABEL = 24, MARGIN = 12, WIDEST = 6, FEW = 24 };
+enum {
+    MOST_STEPS = 100000,
+    HEIGHT = 6,
+    LINES = 12,
+    LABEL = 24,
+    MARGIN = 12,
+    WIDEST = 6,
+    FEW = 24,
+    GREATEST = 9
+};
 
 /* ---- Steps ---- */
 
@@ -217,6 +226,7 @@ static void print_tall(const struct chart *chart, FILE *out)
 
 static void print_flat(const struct chart *chart, size_t by_count, FILE *out)
 {
+    char number[32];
     for (size_t s = 0; s < chart->count; s++) {
         char label[64];
         struct ind_buffer text = ind_buffer_on(label, LABEL);
@@ -226,11 +236,12 @@ static void print_flat(const struct chart *chart, size_t by_count, FILE *out)
             ind_buffer_cut(&text, ind_slice_of(ind_group_value(chart->list[s].like, i)));
         }
         label[ind_slice_begin(ind_buffer_view(&text), LABEL).length] = '\0';
-        fprintf(out, "%*s|", LABEL, label);
+        fprintf(out, "%*s %*s|", LABEL, label, GREATEST,
+                ind_number_text(most_of(&chart->list[s], chart->columns), true, number));
         print_line(chart, &chart->list[s], most_of(&chart->list[s], chart->columns), 0, out);
     }
     if (chart->cut)
-        fprintf(out, "%*s only the largest %d are drawn, each by its own greatest\n", LABEL, "", LINES);
+        fprintf(out, "%*s only the largest %d are drawn\n", LABEL, "", LINES);
 }
 
 void ind_search_print_chart(const struct ind_search_result *result,
@@ -239,7 +250,7 @@ void ind_search_print_chart(const struct ind_search_result *result,
     struct ind_steps steps;
     struct chart chart = {.count = 0};
     const struct ind_every *every = &settings->by[0].every;
-    const int margin = settings->by_count > 1 ? LABEL : MARGIN;
+    const int margin = settings->by_count > 1 ? LABEL + 1 + GREATEST : MARGIN;
     const size_t width = ind_terminal_width() - (size_t)margin - 2;
     if (!ind_steps_find(result, every, &steps))
         return;

@@ -194,12 +194,38 @@ static void what_follows_a_running_collector_is_as_harmless(void **state)
     end();
 }
 
+/* What the screen does not take goes through the pager; what it does, and what goes elsewhere, does not. */
+static void a_pager_shows_what_does_not_fit(void **state)
+{
+    char lines[200 * 48], *end = lines;
+    (void)state;
+    for (int i = 0; i < 200; i++)
+        end += snprintf(end, 48, "<34>Nov 23 04:45:00 pier1-rtr app: number %d\n", i);
+    ind_write_file(ind_path(folder, "many"), lines);
+    ind_write_file(ind_path(folder, "indagator.yaml"), RULES "  - {name: a, file: a.log}\n");
+    char *text = on_terminal("PAGER='sed s/number/paged/' %s search many", IND_PROGRAM);
+    assert_true(strstr(text, "paged 0") && strstr(text, "paged 199") && !strstr(text, "number"));
+    free(text);
+    text = on_terminal("PAGER='sed s/number/paged/' %s search --by text many", IND_PROGRAM);
+    assert_true(strstr(text, "paged 0") && strstr(text, "200 messages in 200 groups"));
+    free(text);
+    text = on_terminal("stty rows 50; PAGER='sed s/number/paged/' %s search --first 2 many; PAGER=false %s "
+                       "search many | tail -n 1",
+                       IND_PROGRAM, IND_PROGRAM);
+    assert_true(strstr(text, "number 1") && strstr(text, "number 199") && !strstr(text, "paged"));
+    free(text);
+    text = on_terminal("PAGER='head -n 1' %s search many; echo ended $?", IND_PROGRAM);
+    assert_non_null(strstr(text, "ended 0")); /* who has seen enough is no mistake */
+    free(text);
+}
+
 int main(void)
 {
     const struct CMUnitTest tests[] = {
 #define in_a_folder(test) cmocka_unit_test_setup_teardown(test, set_up, tear_down)
         in_a_folder(no_command_lets_a_message_drive_the_terminal),
         in_a_folder(numbers_have_commas_on_the_terminal_only),
+        in_a_folder(a_pager_shows_what_does_not_fit),
         in_a_folder(what_follows_a_running_collector_is_as_harmless),
     };
     return cmocka_run_group_tests(tests, NULL, NULL);
