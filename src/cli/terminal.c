@@ -200,13 +200,16 @@ void ind_page_end(void)
     (void)signal(SIGINT, SIG_DFL);
 }
 
+/* Of a terminal that does not say. */
+enum { USUAL_ROWS = 24 };
+
 size_t ind_terminal_rows(void)
 {
 #ifdef TIOCGWINSZ
     struct winsize size;
     const int terminal = ind_pages() ? pager.terminal : STDOUT_FILENO;
     if (isatty(terminal) == 1 && ioctl(terminal, TIOCGWINSZ, &size) == 0)
-        return size.ws_row;
+        return size.ws_row ? size.ws_row : USUAL_ROWS;
 #endif
     return 0;
 }
