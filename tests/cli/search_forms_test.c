@@ -187,7 +187,7 @@ static void the_catalog_changes_no_answer(void **state)
     }
     run("sed 's/state: state/state: nowhere/' indagator.yaml >read.yaml && " IND_PROGRAM
         " archives rebuild >rebuilt");
-    for (int i = 0; i < (getenv("IND_ALL") ? 600 : 40); i++) {
+    for (int i = 0; i < (getenv("IND_ALL") ? 600 : 30); i++) {
         char span[120] = "";
         const unsigned day = 10 + any(&random, 10), hour = any(&random, 24);
         const char *when = conditions[any(&random, 8)], *form = forms[any(&random, 8)];

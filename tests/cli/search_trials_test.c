@@ -18,7 +18,7 @@
 #include <sys/stat.h>
 #include <unistd.h>
 
-enum { BATCHES = 4, BATCH = 900, PARTS = 7 };
+enum { BATCHES = 4, BATCH = 700, PARTS = 7 };
 
 static uint64_t random_state;
 
@@ -526,7 +526,7 @@ static void a_search_finds_what_the_simplest_reader_does(void **state)
     if (getenv("IND_ALL"))
         questions(6, 80);
     else
-        questions(1, 24);
+        questions(1, 14);
 }
 
 int main(void)
