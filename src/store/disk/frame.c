@@ -1,8 +1,7 @@
 #include "store/disk/frame.h"
 
-#include <errno.h>
+#include "store/disk/read_at.h"
 #include <stdlib.h>
-#include <unistd.h>
 #include <zstd.h>
 
 struct ind_frame_reader {
@@ -29,21 +28,6 @@ void ind_frame_reader_free(struct ind_frame_reader *reader)
     free(reader);
 }
 
-static const char *read_whole(int file, char *to, size_t length, uint64_t from)
-{
-    for (size_t done = 0; done < length;) {
-        const ssize_t got = pread(file, to + done, length - done, (off_t)(from + done));
-        if (got < 0 && errno == EINTR)
-            continue;
-        if (got < 0)
-            return strerror(errno);
-        if (got == 0)
-            return "the file ends early";
-        done += (size_t)got;
-    }
-    return NULL;
-}
-
 const char *ind_frame_read(struct ind_frame_reader *reader, int file, uint64_t offset, size_t packed,
                            char *text, size_t length)
 {
@@ -54,9 +38,9 @@ const char *ind_frame_read(struct ind_frame_reader *reader, int file, uint64_t o
         if (!reader->packed)
             return "out of memory";
     }
-    const char *reason = read_whole(file, reader->packed, packed, offset);
-    if (reason)
-        return reason;
+    const ssize_t there = ind_read_at(file, reader->packed, packed, offset);
+    if (there < (ssize_t)packed)
+        return there < 0 ? strerror(errno) : "the file ends early";
     const size_t got = ZSTD_decompressDCtx(reader->zstd, text, length, reader->packed, packed);
     return ZSTD_isError(got) ? ZSTD_getErrorName(got)
            : got != length   ? "the text is not as long as the index says"

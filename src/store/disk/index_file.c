@@ -1,21 +1,12 @@
 #include "store/disk/index_file.h"
 
-#include <errno.h>
+#include "store/disk/read_at.h"
 #include <stdlib.h>
 #include <sys/stat.h>
-#include <unistd.h>
 
 static bool read_at(int file, char *to, size_t length, uint64_t from)
 {
-    for (size_t done = 0; done < length;) {
-        const ssize_t got = pread(file, to + done, length - done, (off_t)(from + done));
-        if (got < 0 && errno == EINTR)
-            continue;
-        if (got <= 0)
-            return false;
-        done += (size_t)got;
-    }
-    return true;
+    return ind_read_at(file, to, length, from) == (ssize_t)length;
 }
 
 static uint32_t number(const char *at)

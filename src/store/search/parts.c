@@ -1,10 +1,9 @@
 /* Files cut into parts, and what is known beforehand of the times of their lines. */
 #include "store/search/search_private.h"
 
+#include "store/disk/read_at.h"
 #include "store/search/stamp.h"
-#include <errno.h>
 #include <stdlib.h>
-#include <unistd.h>
 
 /* SCOUTED: bytes that are looked at at once, and stay near the processor; BEYOND: behind them, in which the
  * stamp of a line lies that begins at its end. */
@@ -203,27 +202,12 @@ static bool join_times(struct times *times, ind_time *first, ind_time *last)
     return !times->unknown && *first <= *last;
 }
 
-/* The text of a range, from the byte before it. */
-static ssize_t read_range(int file, char *buffer, size_t room, uint64_t from)
-{
-    size_t done = 0;
-    while (done < room) {
-        const ssize_t got = pread(file, buffer + done, room - done, (off_t)(from + done));
-        if (got < 0 && errno == EINTR)
-            continue;
-        if (got <= 0)
-            return got < 0 ? -1 : (ssize_t)done;
-        done += (size_t)got;
-    }
-    return (ssize_t)done;
-}
-
 /* Stamps of lines that begin from `from` on, before `end`. False where the file does not have them. */
 static bool scout_bytes(struct ind_search_worker *worker, uint64_t from, uint64_t end, char *buffer,
                         struct times *times)
 {
     const size_t before = from > 0, length = (size_t)(end - from);
-    const ssize_t got = read_range(worker->opened, buffer, before + length + BEYOND, from - before);
+    const ssize_t got = ind_read_at(worker->opened, buffer, before + length + BEYOND, from - before);
     if (got < (ssize_t)(before + length))
         return false;
     const char *newline = before ? memchr(buffer, '\n', before + length) : NULL;

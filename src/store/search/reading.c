@@ -1,5 +1,6 @@
 /* Files opened, and their parts read, block by block. A literal that every answer must hold is looked for in
  * whole blocks, and only lines that hold it are read. */
+#include "store/disk/read_at.h"
 #include "store/disk/reader.h"
 #include "store/search/search_private.h"
 
@@ -244,19 +245,11 @@ static bool read_more(struct ind_search_worker *worker, uint64_t from, size_t *f
                                                                : 0;
     if (!make_room(worker, *filled + length + 1))
         return false;
-    for (size_t done = 0; done < length;) {
-        const ssize_t got =
-            pread(worker->opened, worker->buffer + *filled, length - done, (off_t)(from + *filled));
-        if (got < 0 && errno == EINTR)
-            continue;
-        if (got < 0)
-            report_unread(worker, strerror(errno));
-        if (got <= 0)
-            return got == 0;
-        done += (size_t)got;
-        *filled += (size_t)got;
-    }
-    return true;
+    const ssize_t got = ind_read_at(worker->opened, worker->buffer + *filled, length, at);
+    if (got < 0)
+        report_unread(worker, strerror(errno));
+    *filled += got > 0 ? (size_t)got : 0;
+    return got >= 0;
 }
 
 /* Its last line goes on behind its end. */
