@@ -187,7 +187,7 @@ static void the_catalog_changes_no_answer(void **state)
     }
     run("sed 's/state: state/state: nowhere/' indagator.yaml >read.yaml && " IND_PROGRAM
         " archives rebuild >rebuilt");
-    for (int i = 0; i < (getenv("IND_ALL") ? 600 : 30); i++) {
+    for (int i = 0; i < (getenv("IND_ALL") ? 600 : 24); i++) {
         char span[120] = "";
         const unsigned day = 10 + any(&random, 10), hour = any(&random, 24);
         const char *when = conditions[any(&random, 8)], *form = forms[any(&random, 8)];
@@ -242,7 +242,7 @@ static bool has_stored_all(void *context)
 {
     (void)context;
     struct ind_ran ran = ind_shell(folder, "%s search --count --copies --when 'app is \"n\"'", IND_PROGRAM);
-    const bool all = atoi(ran.out) == 30000;
+    const bool all = atoi(ran.out) == 20000;
     ind_ran_free(&ran);
     return all;
 }
@@ -254,7 +254,7 @@ static void a_search_beside_a_collector_finds_each_message_once(void **state)
                     "routes: [{name: a, file: a.log}]\narchives: {default: {rotate: {size: 64 KiB}}}\n");
     const unsigned port = ind_reported_port(&running, "tcp 127.0.0.1:");
     FILE *out = fopen(ind_path(folder, "numbers"), "w");
-    for (unsigned i = 1; i <= 30000; i++)
+    for (unsigned i = 1; i <= 20000; i++)
         fprintf(out, "<14>1 - h n - - - %u\n", i);
     fclose(out);
     struct ind_ran ran =
@@ -275,7 +275,7 @@ static void a_search_beside_a_collector_finds_each_message_once(void **state)
     ind_ran_free(&ran);
     ind_wait_until(has_stored_all, NULL, "all are stored");
     end();
-    finds("--count --copies --when 'app is \"n\"'", "30000\n");
+    finds("--count --copies --when 'app is \"n\"'", "20000\n");
 }
 
 int main(void)
