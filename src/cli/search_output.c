@@ -8,6 +8,7 @@
 #include <errno.h>
 #include <fcntl.h>
 #include <poll.h>
+#include <signal.h>
 #include <stdlib.h>
 #include <sys/stat.h>
 #include <unistd.h>
@@ -45,6 +46,24 @@ static bool may_write(const struct ind_search_options *given, const struct ind_c
     return false;
 }
 
+/* Whoever interrupts a search finds no half of its file. */
+static const char *unfinished;
+
+static void leave_nothing(int number)
+{
+    (void)unlink(unfinished);
+    (void)signal(number, SIG_DFL);
+    (void)raise(number);
+}
+
+static void watch_for_signals(const char *path)
+{
+    static const int numbers[] = {SIGINT, SIGTERM, SIGHUP};
+    unfinished = path;
+    for (size_t i = 0; i < sizeof numbers / sizeof *numbers; i++)
+        (void)signal(numbers[i], path ? leave_nothing : SIG_DFL);
+}
+
 bool ind_search_output_begin(struct ind_search_output *output, const struct ind_search_options *given,
                              const struct ind_config *config, int *code)
 {
@@ -64,7 +83,9 @@ bool ind_search_output_begin(struct ind_search_output *output, const struct ind_
     const int file = open(output->temporary, O_WRONLY | O_CREAT | O_EXCL | O_CLOEXEC, 0666);
     if (file >= 0)
         output->packer = ind_packer_new(file, ind_compression_of(given->to));
-    if (!output->packer)
+    if (output->packer)
+        watch_for_signals(output->temporary);
+    else
         ind_complain("cannot write %s: %s", output->temporary, strerror(errno));
     return output->packer != NULL;
 }
@@ -192,6 +213,7 @@ bool ind_search_output_end(struct ind_search_output *output, const struct ind_se
             (void)note_error(output, errno);
         if (!take_name(output, given, whole && !output->failed) && whole && !output->failed)
             (void)note_error(output, errno);
+        watch_for_signals(NULL);
     }
     if (output->failed && !output->broken)
         ind_complain("cannot write %s: %s", given->to ? given->to : "the results", strerror(output->error));

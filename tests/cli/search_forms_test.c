@@ -119,6 +119,10 @@ static void a_result_is_packed_as_its_name_says(void **state)
         " search --count --to a.zst --force && "
         "[ \"$(zstd -dcq a.zst)\" = 7 ]");
     run("! ls | grep part");
+    /* Nor where somebody interrupts it. */
+    run("mkfifo pipe; " IND_PROGRAM " search --to c.zst pipe 2>told & p=$!; exec 3>pipe; "
+        "until ls | grep -q part; do sleep 0.01; done; kill -TERM $p; wait $p; [ $? = 143 ] && ! ls | grep "
+        "-e part -e c.zst");
 }
 
 /* What is read twice cannot be a pipe. */
