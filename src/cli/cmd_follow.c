@@ -1,5 +1,6 @@
 #include "cli/control_client.h"
 #include "cli/follow_show.h"
+#include "cli/grown.h"
 #include "collect/runtime/clock.h"
 #include "store/disk/fs.h"
 
@@ -54,11 +55,10 @@ struct following {
     const struct ind_config *config;
     struct ind_follow_show show;
     struct ind_search_settings *settings;
-    const char *when; /* all conditions, as one; "" for none */
-    bool begun;       /* it has answered once */
-    ind_time last;    /* when something last came */
-    char *line;       /* with what it is in front */
-    size_t length, room;
+    const char *when;      /* all conditions, as one; "" for none */
+    bool begun;            /* it has answered once */
+    ind_time last;         /* when something last came */
+    struct ind_grown line; /* with what it is in front */
 };
 
 static bool is_enough(const struct following *following)
@@ -70,31 +70,16 @@ static bool is_enough(const struct following *following)
 /* The first byte tells what it is (docs/formats.md). */
 static void take_line(struct following *following)
 {
-    char *line = following->line;
-    line[following->length] = '\0';
-    if (following->length == 0)
+    const char *line = following->line.at;
+    const size_t length = following->line.length;
+    if (length == 0)
         return;
     if (line[0] == '=')
-        ind_follow_show_line(&following->show, (struct ind_slice){line + 1, following->length - 1});
+        ind_follow_show_line(&following->show, (struct ind_slice){line + 1, length - 1});
     else if (line[0] == '!')
         ind_follow_show_skipped(&following->show, line + 1);
     else
         ind_complain("%s", line + 1);
-}
-
-static bool add_bytes(struct following *following, const char *bytes, size_t length)
-{
-    if (following->room - following->length <= length) {
-        const size_t room = 2 * (following->length + length) + 1024;
-        char *grown = realloc(following->line, room);
-        if (!grown)
-            return false;
-        following->line = grown;
-        following->room = room;
-    }
-    memcpy(following->line + following->length, bytes, length);
-    following->length += length;
-    return true;
 }
 
 static bool take(void *context, const char *bytes, size_t length)
@@ -104,7 +89,7 @@ static bool take(void *context, const char *bytes, size_t length)
     while (length > 0 && !is_enough(following)) {
         const char *newline = memchr(bytes, '\n', length);
         const size_t part = newline ? (size_t)(newline - bytes) : length;
-        if (!add_bytes(following, bytes, part)) {
+        if (!ind_grown_add(&following->line, bytes, part)) {
             ind_complain("out of memory");
             return false;
         }
@@ -112,7 +97,7 @@ static bool take(void *context, const char *bytes, size_t length)
         length -= part + (newline != NULL);
         if (newline) {
             take_line(following);
-            following->length = 0;
+            following->line.length = 0;
         }
     }
     ind_follow_show_counts(&following->show, false);
@@ -129,11 +114,11 @@ static bool tick(void *context)
 
 /* ---- What is stored already ---- */
 
-static bool take_stored(void *context, struct ind_slice line)
+static void show_stored(void *context, struct ind_slice line)
 {
     struct following *following = context;
-    ind_follow_show_earlier(&following->show, line);
-    return !is_enough(following);
+    if (!is_enough(following))
+        ind_follow_show_earlier(&following->show, line);
 }
 
 static void sleep_for(long milliseconds)
@@ -142,25 +127,10 @@ static void sleep_for(long milliseconds)
     (void)nanosleep(&span, NULL);
 }
 
-struct kept {
-    char *at;
-    size_t length;
-};
-
-struct lasts {
-    struct kept *list;
-    size_t count;
-};
-
 static bool keep(void *context, struct ind_slice line)
 {
-    struct lasts *lasts = context;
-    char *copy = malloc(line.length + 1);
-    if (!copy)
-        return false;
-    memcpy(copy, line.at, line.length);
-    lasts->list[lasts->count++] = (struct kept){copy, line.length};
-    return lasts->count < (size_t)given.last;
+    struct ind_kept_lines *kept = context;
+    return ind_kept_add(kept, line) && kept->count < (size_t)given.last;
 }
 
 /* The last of them, found backwards. */
@@ -169,25 +139,21 @@ static void show_last(struct following *following)
     struct ind_search_places places;
     struct ind_search_settings settings = *following->settings;
     struct ind_search_result result;
-    struct lasts lasts = {calloc((size_t)given.last, sizeof *lasts.list), 0};
+    struct ind_kept_lines kept = {NULL, 0};
     const char *none[] = {NULL};
     sleep_for(SETTLE);
-    if (lasts.list && ind_search_places_find(following->config, none, NULL, &places) == IND_EXIT_DONE) {
+    if (ind_search_places_find(following->config, none, NULL, &places) == IND_EXIT_DONE) {
         settings.files = places.files;
         settings.file_count = places.count;
         settings.reverse = settings.once = true;
         settings.by_count = 0;
         settings.write = keep;
-        settings.context = &lasts;
+        settings.context = &kept;
         ind_search_run(&settings, &result);
         ind_search_free(&result);
         ind_search_places_free(&places);
     }
-    for (size_t i = lasts.count; i-- > 0;) {
-        (void)take_stored(following, (struct ind_slice){lasts.list[i].at, lasts.list[i].length});
-        free(lasts.list[i].at);
-    }
-    free(lasts.list);
+    ind_kept_give_back(&kept, show_stored, following);
     following->show.failed |= fflush(stdout) != 0;
 }
 
@@ -232,7 +198,7 @@ static int follow(struct following *following)
         bool broken = false;
         const enum ind_control_client_result asked =
             ind_ask_on(following->config, path, begin, take, tick, following, &broken);
-        following->length = 0;
+        following->line.length = 0;
         if (is_enough(following) || (asked != IND_CONTROL_CLIENT_NOBODY && !broken && !following->begun))
             return asked == IND_CONTROL_CLIENT_ANSWERED || interrupted || following->show.failed
                        ? IND_EXIT_DONE
@@ -264,19 +230,7 @@ static char *join_conditions(void)
     return out && fclose(out) == 0 ? text : NULL;
 }
 
-/* Each by itself, so that a mistake has its place in what was typed. */
-static bool are_conditions(const struct ind_config *config)
-{
-    bool good = true;
-    for (size_t i = 0; good && given.when && given.when[i]; i++) {
-        struct ind_conditions *set;
-        ind_condition when;
-        good = ind_condition_option(config, given.when[i], &set, &when);
-        ind_conditions_free(set);
-    }
-    return good;
-}
-
+/* Each by itself, so that a mistake has its place in what was typed; before they are read as one. */
 static bool read_conditions(const struct ind_config *config, struct ind_follow_show *show)
 {
     for (size_t i = 0; i == 0 || (given.when && given.when[i]); i++) {
@@ -345,10 +299,10 @@ static int run_with(const struct ind_call *call, const struct ind_config *config
     const bool parses = several || given.by; /* what is shown is worked out here */
     int code = IND_EXIT_CALL;
     following = (struct following){.config = config, .settings = &read.settings, .when = when};
-    const bool good = are_conditions(config) && read_settings(call, config, *when ? when : NULL, &read);
+    const bool good =
+        read_conditions(config, &following.show) && read_settings(call, config, *when ? when : NULL, &read);
     struct ind_search_settings of_search = read.settings;
-    if (good && ind_follow_show_begin(&following.show, &read.settings, parses) &&
-        read_conditions(config, &following.show)) {
+    if (good && ind_follow_show_begin(&following.show, &read.settings, parses)) {
         if (following.show.parses) { /* what is shown is made of what JSON tells */
             of_search.layout = IND_LAYOUT_JSON;
             of_search.line = NULL;
@@ -361,9 +315,8 @@ static int run_with(const struct ind_call *call, const struct ind_config *config
         code = follow(&following);
         ind_follow_show_counts(&following.show, true);
     }
-    if (good)
-        ind_follow_show_end(&following.show);
-    free(following.line);
+    ind_follow_show_end(&following.show);
+    free(following.line.at);
     ind_search_read_free(&read);
     return code;
 }

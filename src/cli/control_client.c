@@ -1,5 +1,6 @@
 #include "cli/control_client.h"
 
+#include "cli/grown.h"
 #include "collect/control/control_socket.h"
 #include "collect/daemon/collector.h"
 #include <curl/curl.h>
@@ -147,39 +148,22 @@ enum ind_control_client_result ind_ask_for(const struct ind_config *config, cons
     return ask(config, false, path, &answer);
 }
 
-struct text {
-    char *bytes;
-    size_t length, room;
-};
-
 static bool add_text(void *context, const char *bytes, size_t length)
 {
-    struct text *text = context;
-    if (text->room - text->length <= length) {
-        size_t room = (text->length + length) * 2 + 64;
-        char *grown = realloc(text->bytes, room);
-        if (!grown)
-            return false;
-        text->bytes = grown;
-        text->room = room;
-    }
-    memcpy(text->bytes + text->length, bytes, length);
-    text->length += length;
-    text->bytes[text->length] = '\0';
-    return true;
+    return ind_grown_add(context, bytes, length);
 }
 
 enum ind_control_client_result ind_control_client_ask(const struct ind_config *config, bool post,
                                                       const char *path, char **text)
 {
-    struct text whole = {NULL, 0, 0};
+    struct ind_grown whole = {NULL, 0, 0};
     struct answer answer = {.receive = add_text, .context = &whole};
     enum ind_control_client_result asked = ask(config, post, path, &answer);
     if (asked == IND_CONTROL_CLIENT_REFUSED) {
-        free(whole.bytes);
-        whole.bytes = strdup(answer.why);
+        free(whole.at);
+        whole.at = strdup(answer.why);
     }
-    *text = whole.bytes;
+    *text = whole.at;
     return asked;
 }
 

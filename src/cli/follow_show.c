@@ -12,7 +12,9 @@ enum { COLOURS = sizeof colours / sizeof *colours, ROOM = IND_LINE_MOST };
 bool ind_follow_show_begin(struct ind_follow_show *show, const struct ind_search_settings *settings,
                            bool parses)
 {
-    *show = (struct ind_follow_show){.config = settings->config, .settings = *settings, .parses = parses};
+    show->config = settings->config;
+    show->settings = *settings;
+    show->parses = parses;
     show->for_people = ind_goes_to_terminal(stdout) || ind_colour();
     show->reader = ind_line_reader_new();
     show->room = malloc(ROOM);

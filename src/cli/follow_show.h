@@ -44,12 +44,14 @@ struct ind_follow_show {
     size_t earlier_count;
 };
 
-/* False where memory is out. The settings are copied; what they borrow from must live on. */
+/* Once its conditions are there. False where memory is out. The settings are copied; what they borrow from
+ * must live on. */
 bool ind_follow_show_begin(struct ind_follow_show *show, const struct ind_search_settings *settings,
                            bool parses);
 void ind_follow_show_end(struct ind_follow_show *show);
 
-/* Another condition by which what is shown is coloured: takes over the set. */
+/* Another condition by which what is shown is coloured, into one that is all zero before the first: takes
+ * over the set. */
 bool ind_follow_show_condition(struct ind_follow_show *show, struct ind_conditions *set, ind_condition when);
 
 /* A line without its end, as it came. */

@@ -11,6 +11,10 @@
 
 /* Of numbers that were not given. */
 #define IND_NOT_GIVEN LONG_MIN
+static inline bool ind_is_given(long number)
+{
+    return number != IND_NOT_GIVEN;
+}
 
 struct ind_search_options {
     char *when, *since, *until, *around, *within, *by, *every, *sum, *distinct, *sort, *to, *layout, *as,

@@ -136,20 +136,40 @@ static int largest_first(const void *left, const void *right)
     return (a->total < b->total) - (a->total > b->total);
 }
 
-/* The largest of them, by looking at each group for each: there are few that are shown. */
+/* A group, by its values behind the time: `fields` of them, with a NUL behind each. */
+struct told_apart {
+    const struct ind_search_group *group;
+    const char *values;
+    size_t fields;
+};
+
+static int by_values(const void *left, const void *right)
+{
+    const struct told_apart *a = left, *b = right;
+    const char *x = a->values, *y = b->values;
+    int order = 0;
+    for (size_t i = 0; i < a->fields && (order = strcmp(x, y)) == 0; i++) {
+        x += strlen(x) + 1;
+        y += strlen(y) + 1;
+    }
+    return order;
+}
+
+/* The largest of them. */
 static void find_series(const struct ind_search_result *result, size_t by_count, struct chart *chart)
 {
+    const size_t count = result->all_groups;
     size_t known = 0;
-    struct series *all = calloc(result->all_groups + 1, sizeof *all);
-    for (size_t i = 0; all && i < result->all_groups; i++) {
-        size_t s = 0;
-        while (s < known && !is_like(all[s].like, result->groups[i], by_count))
-            s++;
-        if (s == 1000) /* beyond, all else would take longer than it tells */
-            continue;
-        known += s == known;
-        all[s].like = result->groups[i];
-        all[s].total += result->groups[i]->count;
+    struct series *all = calloc(count + 1, sizeof *all);
+    struct told_apart *list = calloc(count + 1, sizeof *list);
+    for (size_t i = 0; all && list && i < count; i++)
+        list[i] = (struct told_apart){result->groups[i], ind_group_value(result->groups[i], 1), by_count - 1};
+    if (all && list)
+        qsort(list, count, sizeof *list, by_values);
+    for (size_t i = 0; all && list && i < count; i++) {
+        known += i == 0 || by_values(&list[i - 1], &list[i]) != 0;
+        all[known - 1].like = list[i].group;
+        all[known - 1].total += list[i].group->count;
     }
     if (all)
         qsort(all, known, sizeof *all, largest_first);
@@ -157,6 +177,7 @@ static void find_series(const struct ind_search_result *result, size_t by_count,
         chart->list[chart->count] = all[chart->count];
     chart->cut = known > LINES;
     free(all);
+    free(list);
 }
 
 static void fill(const struct ind_search_result *result, const struct ind_steps *steps, size_t by_count,

@@ -269,7 +269,7 @@ size_t ind_search_print_change(const struct ind_search_result *now, const struct
         return 0;
     size_t count = find_changes(now, before, read, read->scale, list);
     qsort(list, count, sizeof *list, worst_first);
-    const size_t top = given->top != IND_NOT_GIVEN ? (size_t)given->top : count;
+    const size_t top = ind_is_given(given->top) ? (size_t)given->top : count;
     print_changes(list, count < top ? count : top, read, given, out);
     free(list);
     return count;

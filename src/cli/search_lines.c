@@ -1,27 +1,11 @@
 #include "cli/search_lines.h"
 
 #include "store/search/columns.h"
-#include <stdlib.h>
 
 static bool keep(struct ind_search_lines *lines, struct ind_slice line)
 {
-    if (lines->count == lines->room) {
-        const size_t room = lines->room ? lines->room * 2 : 64;
-        char **kept = realloc(lines->kept, room * sizeof *kept);
-        lines->kept = kept ? kept : lines->kept;
-        size_t *lengths = realloc(lines->lengths, room * sizeof *lengths);
-        lines->lengths = lengths ? lengths : lines->lengths;
-        lines->failed = !kept || !lengths;
-        lines->room = lines->failed ? lines->room : room;
-    }
-    char *copy = lines->failed ? NULL : malloc(line.length + 1);
-    lines->failed |= !copy;
-    if (lines->failed)
-        return false;
-    memcpy(copy, line.at, line.length);
-    lines->kept[lines->count] = copy;
-    lines->lengths[lines->count] = line.length;
-    return true;
+    lines->failed = !ind_kept_add(&lines->kept, line);
+    return !lines->failed;
 }
 
 static bool print(struct ind_search_lines *lines, struct ind_slice line)
@@ -85,7 +69,7 @@ static void choose_form(struct ind_search_lines *lines, const struct ind_search_
 void ind_search_lines_begin(struct ind_search_lines *lines, const struct ind_search_options *given,
                             struct ind_search_output *output, struct ind_search_settings *settings)
 {
-    const bool last = given->last != IND_NOT_GIVEN, first = given->first != IND_NOT_GIVEN;
+    const bool last = ind_is_given(given->last), first = ind_is_given(given->first);
     *lines = (struct ind_search_lines){.output = output};
     lines->most = last ? (uint64_t)given->last : first ? (uint64_t)given->first : 0;
     lines->turned = last ? !settings->reverse : first && settings->reverse;
@@ -99,14 +83,14 @@ void ind_search_lines_begin(struct ind_search_lines *lines, const struct ind_sea
         put_heading(lines, settings);
 }
 
+static void print_kept(void *context, struct ind_slice line)
+{
+    (void)print(context, line);
+}
+
 bool ind_search_lines_end(struct ind_search_lines *lines)
 {
-    for (uint64_t i = lines->turned ? lines->count : 0; i-- > 0;) {
-        (void)print(lines, (struct ind_slice){lines->kept[i], lines->lengths[i]});
-        free(lines->kept[i]);
-    }
-    free(lines->kept);
-    free(lines->lengths);
+    ind_kept_give_back(&lines->kept, print_kept, lines);
     ind_screen_end(&lines->screen);
     return !lines->failed;
 }

@@ -13,9 +13,7 @@ struct ind_search_lines {
     bool failed;    /* memory ran out */
     enum { IND_AS_THEY_ARE, IND_ON_SCREEN, IND_COLUMNS_ON_SCREEN } form;
     struct ind_screen screen;
-    char **kept;
-    size_t *lengths;
-    size_t room;
+    struct ind_kept_lines kept;
 };
 
 /* Fills in how the search has to go, too. */

@@ -113,19 +113,14 @@ static const char *first_given(const struct one *list, size_t count)
     first_given((const struct one[]){__VA_ARGS__},                                                           \
                 sizeof((const struct one[]){__VA_ARGS__}) / sizeof(struct one))
 
-static bool has(long number)
-{
-    return number != IND_NOT_GIVEN;
-}
-
 static bool numbers_are_good(const struct ind_search_options *options)
 {
-    if (has(options->top) && options->top < 1)
+    if (ind_is_given(options->top) && options->top < 1)
         ind_complain("--top: a number from 1 on");
-    else if ((has(options->first) && options->first < 1) ||
-             (has(options->last) && (options->last < 1 || options->last > MOST_LAST)))
+    else if ((ind_is_given(options->first) && options->first < 1) ||
+             (ind_is_given(options->last) && (options->last < 1 || options->last > MOST_LAST)))
         ind_complain("--first and --last: a number from 1 on, of --last up to %d", MOST_LAST);
-    else if (has(options->context) && (options->context < 1 || options->context > MOST_CONTEXT))
+    else if (ind_is_given(options->context) && (options->context < 1 || options->context > MOST_CONTEXT))
         ind_complain("--context: a number from 1 to %d", MOST_CONTEXT);
     else
         return true;
@@ -138,10 +133,10 @@ static bool forms_fit(const struct ind_search_options *options)
     const bool groups = options->by || options->every;
     const char *counts = options->by ? "by" : options->every ? "every" : options->count ? "count" : NULL;
     const char *of_lines =
-        FIRST_GIVEN({"first", has(options->first)}, {"last", has(options->last)},
-                    {"context", has(options->context)}, {"reverse", options->reverse},
+        FIRST_GIVEN({"first", ind_is_given(options->first)}, {"last", ind_is_given(options->last)},
+                    {"context", ind_is_given(options->context)}, {"reverse", options->reverse},
                     {"columns", options->columns != NULL}, {"layout", options->layout != NULL});
-    const char *of_groups = FIRST_GIVEN({"top", has(options->top)}, {"sum", options->sum != NULL},
+    const char *of_groups = FIRST_GIVEN({"top", ind_is_given(options->top)}, {"sum", options->sum != NULL},
                                         {"distinct", options->distinct != NULL}, {"share", options->share},
                                         {"total", options->total}, {"sort", options->sort != NULL},
                                         {"against", options->against != NULL});
@@ -167,7 +162,7 @@ static bool forms_fit(const struct ind_search_options *options)
 
 static bool spans_fit(const struct ind_search_options *options)
 {
-    if (has(options->first) && has(options->last))
+    if (ind_is_given(options->first) && ind_is_given(options->last))
         ind_complain("--first and --last say the opposite; leave one out");
     else if (options->around && (options->since || options->until))
         ind_complain("--around tells a span, as --since and --until do; leave one out");
@@ -179,11 +174,11 @@ static bool spans_fit(const struct ind_search_options *options)
         ind_complain("--against compares two spans: leave out --%s", options->every   ? "every"
                                                                      : options->total ? "total"
                                                                                       : "share");
-    else if (has(options->context) && options->once)
+    else if (ind_is_given(options->context) && options->once)
         ind_complain("--context shows lines with all copies; leave out --once");
-    else if (has(options->context) && (has(options->first) || has(options->last)))
+    else if (ind_is_given(options->context) && (ind_is_given(options->first) || ind_is_given(options->last)))
         ind_complain("--context shows more than is found: leave out --%s",
-                     has(options->first) ? "first" : "last");
+                     ind_is_given(options->first) ? "first" : "last");
     else
         return true;
     return false;

@@ -104,48 +104,36 @@ static bool note_error(struct ind_search_output *output, int error)
 static size_t rows_of(const char *text, size_t length)
 {
     size_t rows = 0;
-    for (const char *at = text, *end = text + length; (at = memchr(at, '\n', (size_t)(end - at))) != NULL;
-         at++)
+    for (const char *at = text, *end = text + length;
+         length && (at = memchr(at, '\n', (size_t)(end - at))) != NULL; at++)
         rows++;
     const size_t wide = length / (2 * ind_terminal_width()); /* half of it may be colours */
     return rows > wide ? rows : wide;
 }
 
-static bool hold(struct ind_search_output *output, const char *bytes, size_t length)
-{
-    if (output->held_room - output->held_length < length) {
-        const size_t room = 2 * (output->held_length + length);
-        char *grown = realloc(output->held, room);
-        if (!grown)
-            return false;
-        output->held = grown;
-        output->held_room = room;
-    }
-    memcpy(output->held + output->held_length, bytes, length);
-    output->held_length += length;
-    return true;
-}
-
 /* What has waited goes to the terminal, or to the pager where that does not take it. */
 static bool release(struct ind_search_output *output)
 {
-    const size_t length = output->held_length;
+    const char *held = output->held.at;
+    const size_t length = output->held.length;
     output->holds = false;
-    output->held_length = 0;
-    if (rows_of(output->held, length) + 1 >= ind_terminal_rows())
+    output->held.length = 0;
+    if (rows_of(held, length) + 1 >= ind_terminal_rows())
         ind_page_begin();
     errno = 0;
-    return length == 0 || (fwrite(output->held, 1, length, stdout) == length && fflush(stdout) == 0);
+    return length == 0 || (fwrite(held, 1, length, stdout) == length && fflush(stdout) == 0);
 }
 
 static bool put(struct ind_search_output *output, const char *bytes, size_t length)
 {
     errno = 0;
-    if (output->holds && hold(output, bytes, length)) {
-        if (rows_of(output->held, output->held_length) + 1 < ind_terminal_rows() || release(output))
+    if (output->holds && ind_grown_add(&output->held, bytes, length)) {
+        if (rows_of(output->held.at, output->held.length) + 1 < ind_terminal_rows() || release(output))
             return true;
         return note_error(output, errno);
     }
+    if (output->holds && !release(output)) /* there is no memory to wait in */
+        return note_error(output, errno);
     const bool good = output->packer ? ind_packer_write(output->packer, bytes, length)
                                      : fwrite(bytes, 1, length, stdout) == length && fflush(stdout) == 0;
     return good || note_error(output, errno);
@@ -177,7 +165,7 @@ bool ind_search_output_pause(struct ind_search_output *output)
         return !output->failed;
     if (!flush(output))
         return false;
-    if (output->holds && output->held_length &&
+    if (output->holds && output->held.length &&
         ind_steady_from(output->began, ind_steady_now()) > WAIT_FOR_MORE && !release(output))
         return note_error(output, errno);
     struct pollfd out = {.fd = STDOUT_FILENO, .events = 0};
@@ -204,8 +192,8 @@ bool ind_search_output_end(struct ind_search_output *output, const struct ind_se
         (void)flush(output);
     if (output->holds && !output->failed && !release(output))
         (void)note_error(output, errno);
-    free(output->held);
-    output->held = NULL;
+    free(output->held.at);
+    output->held = (struct ind_grown){NULL, 0, 0};
     ind_page_end();
     if (output->packer) {
         const bool ended = ind_packer_end(output->packer);

@@ -2,6 +2,7 @@
 #ifndef IND_CLI_SEARCH_OUTPUT_H
 #define IND_CLI_SEARCH_OUTPUT_H
 
+#include "cli/grown.h"
 #include "cli/search_call.h"
 #include "core/time/steady.h"
 #include "store/disk/packer.h"
@@ -16,8 +17,7 @@ struct ind_search_output {
     bool failed, broken; /* broken: whoever reads has seen enough */
     int error;
     /* Until it is known whether a screen takes all of it, what goes to a pager waits. */
-    char *held;
-    size_t held_length, held_room;
+    struct ind_grown held;
     bool holds;
     struct ind_steady began;
 };

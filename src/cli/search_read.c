@@ -6,14 +6,10 @@
 #include "config/zones.h"
 #include <stdlib.h>
 
-static bool has(long number)
-{
-    return number != IND_NOT_GIVEN;
-}
-
 /* ---- Fields ---- */
 
-static void complain_of_field(const char *option, struct ind_slice name)
+/* The field that a name most likely means; NULL where it is like none. */
+static const char *field_near(struct ind_slice name)
 {
     const char *names[IND_BY_END];
     struct ind_search_by by;
@@ -21,7 +17,12 @@ static void complain_of_field(const char *option, struct ind_slice name)
     for (unsigned i = 0; i < IND_BY_END; i++)
         if (ind_search_by_name(i).length && ind_search_by_read(ind_search_by_name(i), &by))
             names[count++] = ind_search_by_name(i).at;
-    const char *near = ind_near(name, names, count);
+    return ind_near(name, names, count);
+}
+
+static void complain_of_field(const char *option, struct ind_slice name)
+{
+    const char *near = field_near(name);
     if (near)
         ind_complain(
             "--%s: unknown field \"%.*s\"; did you mean \"%s\"? A field of the text is \"field %.*s\"",
@@ -33,19 +34,13 @@ static void complain_of_field(const char *option, struct ind_slice name)
 /* A name that is no other field is one of the text, unless it is nearly one. */
 static bool is_field_of_text(struct ind_slice name)
 {
-    const char *names[IND_BY_END];
     struct ind_search_by by;
-    size_t count = 0;
     for (size_t i = 0; i < name.length; i++)
         if (!ind_is_alpha(name.at[i]) && !ind_is_digit(name.at[i]) && !strchr("_-./", name.at[i]))
             return false;
-    for (unsigned i = 0; i < IND_BY_END; i++)
-        if (ind_search_by_name(i).length && ind_search_by_read(ind_search_by_name(i), &by))
-            names[count++] = ind_search_by_name(i).at;
     const char *slash = name.length ? memchr(name.at, '/', name.length) : NULL;
     const struct ind_slice bare = {name.at, slash ? (size_t)(slash - name.at) : name.length};
-    return bare.length > 0 && !ind_near(bare, names, count) && ind_field_read(bare) < 0 &&
-           !ind_search_by_read(bare, &by);
+    return bare.length > 0 && !field_near(bare) && ind_field_read(bare) < 0 && !ind_search_by_read(bare, &by);
 }
 
 /* As "field NAME", which the field then borrows from. */
@@ -149,7 +144,7 @@ static bool read_groups(struct ind_search_options *options, struct ind_search_re
 {
     struct ind_search_settings *settings = &read->settings;
     settings->count_only = options->count != 0;
-    settings->top = has(options->top) ? (size_t)options->top : 0;
+    settings->top = ind_is_given(options->top) ? (size_t)options->top : 0;
     if (!read_every(options, settings) ||
         !read_fields(read, "by", options->by, false, settings->by, IND_SEARCH_FIELDS, &settings->by_count) ||
         !read_one_field(read, "sum", options->sum, &settings->sum) ||
@@ -158,7 +153,7 @@ static bool read_groups(struct ind_search_options *options, struct ind_search_re
         return false;
     read->factor = 2;
     char *end = NULL;
-    if (options->factor && ((read->factor = strtod(options->factor, &end)) < 1 || *end)) {
+    if (options->factor && (!((read->factor = strtod(options->factor, &end)) >= 1) || *end)) {
         ind_complain("--factor: a number from 1 on");
         return false;
     }
@@ -318,7 +313,7 @@ bool ind_search_options_read(struct ind_search_options *options, const struct in
                                                   .progress = ind_progress_of}};
     struct ind_search_settings *settings = &read->settings;
     settings->reverse = options->reverse != 0;
-    settings->context_lines = has(options->context) ? (size_t)options->context : 0;
+    settings->context_lines = ind_is_given(options->context) ? (size_t)options->context : 0;
     return read_zone(options, config, read) && read_span(options, read) &&
            ind_condition_option(config, options->when, &settings->conditions, &settings->when) &&
            read_groups(options, read) && read_layout(options, read) && read_columns(options, read);

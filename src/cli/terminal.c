@@ -200,29 +200,38 @@ void ind_page_end(void)
     (void)signal(SIGINT, SIG_DFL);
 }
 
-/* Of a terminal that does not say. */
-enum { USUAL_ROWS = 24 };
+/* USUAL: of a terminal that does not say, and for what goes elsewhere; LEAST: where less is told, it is not
+ * believed. */
+enum { USUAL_ROWS = 24, USUAL_WIDTH = 100, LEAST_WIDTH = 40 };
+
+/* Both 0 where standard output is no terminal. */
+static void find_size(size_t *rows, size_t *columns)
+{
+    const int terminal = ind_pages() ? pager.terminal : STDOUT_FILENO;
+    *rows = *columns = 0;
+#ifdef TIOCGWINSZ
+    struct winsize size;
+    if (isatty(terminal) == 1 && ioctl(terminal, TIOCGWINSZ, &size) == 0) {
+        *rows = size.ws_row ? size.ws_row : USUAL_ROWS;
+        *columns = size.ws_col;
+    }
+#else
+    (void)terminal;
+#endif
+}
 
 size_t ind_terminal_rows(void)
 {
-#ifdef TIOCGWINSZ
-    struct winsize size;
-    const int terminal = ind_pages() ? pager.terminal : STDOUT_FILENO;
-    if (isatty(terminal) == 1 && ioctl(terminal, TIOCGWINSZ, &size) == 0)
-        return size.ws_row ? size.ws_row : USUAL_ROWS;
-#endif
-    return 0;
+    size_t rows, columns;
+    find_size(&rows, &columns);
+    return rows;
 }
 
 size_t ind_terminal_width(void)
 {
-#ifdef TIOCGWINSZ
-    struct winsize size;
-    const int terminal = ind_pages() ? pager.terminal : STDOUT_FILENO;
-    if (isatty(terminal) == 1 && ioctl(terminal, TIOCGWINSZ, &size) == 0 && size.ws_col >= 40)
-        return size.ws_col;
-#endif
-    return 100;
+    size_t rows, columns;
+    find_size(&rows, &columns);
+    return columns >= LEAST_WIDTH ? columns : USUAL_WIDTH;
 }
 
 void ind_print_json(const json_t *object, FILE *out)

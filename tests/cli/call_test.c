@@ -69,6 +69,7 @@ static void wrong_calls_say_what_to_do(void **state)
         {"search --by host --against 2026-11-24..2026-11-22", "is not before"},
         {"search --factor 2", "--factor goes with --against"},
         {"search --by host --against 2026-11-22..2026-11-23 --factor 0.5", "--factor: a number from 1 on"},
+        {"search --by host --against 2026-11-22..2026-11-23 --factor nan", "--factor: a number from 1 on"},
         {"search --color blue", "--color: \"blue\" is none of"},
         {"follow --when 'severity is error' --when 'severity = 3'", "--when:1:10:"},
         {"follow --by host --layout json", "--layout is of lines, and --by prints none"},

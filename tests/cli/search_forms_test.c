@@ -148,6 +148,9 @@ static void archives_that_are_named_are_asked_by_their_index(void **state)
     run(IND_PROGRAM
         " search --why --count --when 'text mentions \"12345\"' log/auth-*.zst 2>why | grep -qx 1");
     run("grep -q 'the index of 1 archive left out' why");
+    /* A host longer than any that is written is asked for like any other. */
+    run("h=$(printf '%0700d' 1); " IND_PROGRAM " search --count --when \"host is \\\"$h\\\" or text mentions "
+                                               "\\\"12345\\\"\" log/auth-*.zst | grep -qx 1");
 }
 
 /* ---- What the catalog tells, and what the files do ---- */

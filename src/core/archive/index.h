@@ -22,9 +22,9 @@ void ind_index_keys(struct ind_slice text, char *scratch, void (*add)(void *cont
 /* The key of a whole value, of its first 256 bytes, in lower case. */
 uint64_t ind_index_key(enum ind_index_kind kind, struct ind_slice value);
 
-/* The part of a text that is looked for anywhere, which holds whole tokens only: those at its ends may go on
- * in the text that is looked through. */
-struct ind_slice ind_index_inside(struct ind_slice text);
+/* The part of a text that holds whole tokens only, wherever it is found: at an open end a token may go on in
+ * the text that is looked through. */
+struct ind_slice ind_index_inside(struct ind_slice text, bool open_before, bool open_behind);
 
 /* ---- Writing ---- */
 

@@ -126,11 +126,11 @@ uint64_t ind_index_key(enum ind_index_kind kind, struct ind_slice value)
     return XXH3_64bits_withSeed(lower, value.length, (XXH64_hash_t)kind);
 }
 
-struct ind_slice ind_index_inside(struct ind_slice text)
+struct ind_slice ind_index_inside(struct ind_slice text, bool open_before, bool open_behind)
 {
-    while (text.length && in_word(text.at[0]))
+    while (open_before && text.length && in_word(text.at[0]))
         text = ind_slice_from(text, 1);
-    while (text.length && in_word(text.at[text.length - 1]))
+    while (open_behind && text.length && in_word(text.at[text.length - 1]))
         text.length--;
     return text;
 }

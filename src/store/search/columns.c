@@ -5,28 +5,7 @@
 
 enum { ROOM = 64, AROUND = 128 }; /* of a time; quotes, commas and the like around a value */
 
-void ind_csv_write(struct ind_buffer *out, struct ind_slice value)
-{
-    const bool quoted =
-        value.length && (memchr(value.at, ',', value.length) || memchr(value.at, '"', value.length) ||
-                         value.at[0] == ' ' || value.at[value.length - 1] == ' ');
-    if (!quoted) {
-        ind_buffer_slice(out, value);
-        return;
-    }
-    ind_buffer_byte(out, '"');
-    for (size_t at = 0; at < value.length;) {
-        const char *quote = memchr(value.at + at, '"', value.length - at);
-        const size_t end = quote ? (size_t)(quote + 1 - value.at) : value.length;
-        ind_buffer_add(out, value.at + at, end - at);
-        if (quote)
-            ind_buffer_byte(out, '"');
-        at = end;
-    }
-    ind_buffer_byte(out, '"');
-}
-
-/* In place: behind `from` stands an escaped value. Most need no quotes. */
+/* In place: behind `from` stands a value. Most need no quotes. */
 static void quote_behind(struct ind_buffer *out, size_t from)
 {
     const struct ind_slice value = {out->at + from, out->length - from};
@@ -47,6 +26,13 @@ static void quote_behind(struct ind_buffer *out, size_t from)
             *--to = '"';
     }
     *begin = '"';
+}
+
+void ind_csv_write(struct ind_buffer *out, struct ind_slice value)
+{
+    const size_t from = out->length;
+    ind_buffer_slice(out, value);
+    quote_behind(out, from);
 }
 
 /* The value as it is: of times as they are written. */

@@ -24,21 +24,11 @@ static void add_key(void *context, uint64_t key)
     keys->list[keys->count++] = key;
 }
 
-static bool in_word(char c)
-{
-    return ind_is_alpha(c) || ind_is_digit(c) || (unsigned char)c >= 0x80;
-}
-
-/* What of a text stands as whole tokens wherever the test holds: at an open end its tokens may go on. */
+/* What of a text stands as whole tokens wherever the test holds. */
 static struct ind_slice whole_tokens(struct ind_slice text, enum ind_asked_for op)
 {
     const bool inside = op == IND_ASKED_CONTAINS || op == IND_ASKED_NEEDS;
-    const bool open_left = inside || op == IND_ASKED_ENDS, open_right = inside || op == IND_ASKED_STARTS;
-    while (open_left && text.length && in_word(text.at[0]))
-        text = ind_slice_from(text, 1);
-    while (open_right && text.length && in_word(text.at[text.length - 1]))
-        text.length--;
-    return text;
+    return ind_index_inside(text, inside || op == IND_ASKED_ENDS, inside || op == IND_ASKED_STARTS);
 }
 
 static void add_text(struct ind_search_keys *keys, struct ind_slice text)
@@ -50,8 +40,8 @@ static void add_text(struct ind_search_keys *keys, struct ind_slice text)
     free(scratch);
 }
 
-/* All the ways in which a host that fits may be written. */
-static void add_host(struct ind_search_keys *keys, struct ind_slice name, struct ind_slice domain)
+/* All the ways in which a host that fits may be written; false where it is longer than any. */
+static bool add_host(struct ind_search_keys *keys, struct ind_slice name, struct ind_slice domain)
 {
     char text[600];
     const struct ind_slice bare = ind_without_domain(name, domain);
@@ -64,9 +54,11 @@ static void add_host(struct ind_search_keys *keys, struct ind_slice name, struct
         }
         if (i & 2)
             ind_buffer_byte(&buffer, '.');
-        keys->failed |= buffer.full;
+        if (buffer.full)
+            return false;
         add_key(keys, ind_index_key(IND_INDEX_HOST, ind_buffer_view(&buffer)));
     }
+    return true;
 }
 
 /* Called once for each test: its values, each with its keys. */
@@ -75,22 +67,21 @@ static enum ind_verdict note_keys(void *context, const struct ind_asked *asked)
     struct ind_search *search = context;
     struct ind_search_keys *keys = &search->keys;
     struct ind_search_test *test = &search->tests[asked->test];
-    const bool is = asked->op == IND_ASKED_IS;
+    const bool is = asked->op == IND_ASKED_IS, by_text = asked->field == IND_FIELD_TEXT;
     if (test->known || asked->count == 0 || asked->op == IND_ASKED_OTHER)
         return IND_OPEN;
     test->any = asked->field == IND_FIELD_HOST && is;
-    test->by_text = asked->field == IND_FIELD_TEXT;
-    test->known = test->any || test->by_text ||
-                  ((asked->field == IND_FIELD_APP || asked->field == IND_FIELD_MSGID) && is);
+    test->known =
+        test->any || by_text || ((asked->field == IND_FIELD_APP || asked->field == IND_FIELD_MSGID) && is);
     if (!test->known || !(test->ends = calloc(asked->count, sizeof *test->ends)))
         return IND_OPEN;
     test->from = keys->count;
     for (size_t i = 0; i < asked->count; i++) {
         const struct ind_slice text = asked->texts[i];
-        if (test->by_text)
+        if (by_text)
             add_text(keys, whole_tokens(text, asked->op));
         else if (asked->field == IND_FIELD_HOST)
-            add_host(keys, text, asked->domain);
+            test->known &= add_host(keys, text, asked->domain);
         else
             add_key(keys,
                     ind_index_key(asked->field == IND_FIELD_APP ? IND_INDEX_APP : IND_INDEX_MSGID, text));

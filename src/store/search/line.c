@@ -268,20 +268,18 @@ static bool holds(struct ind_search_worker *worker, struct ind_message *message)
     return is_among(worker, message);
 }
 
-/* Of lines that differ in time and text only, one is asked. */
+/* Of lines that differ in time and text only, one is asked; all where their labels are wanted, too. */
 static bool holds_by_header(struct ind_search_worker *worker, struct ind_message *message)
 {
     enum { NOT_ASKED, NO, YES };
     struct ind_quick_slot *slot = worker->quick.slot;
     if (!worker->search->who_decides)
         return holds(worker, message);
-    if (slot->verdict != NOT_ASKED && !worker->search->labels)
-        return slot->verdict == YES && is_in_span(worker, message->time);
     if (!is_in_span(worker, message->time))
         return false;
-    const bool found = holds(worker, message);
-    slot->verdict = found ? YES : NO;
-    return found;
+    if (slot->verdict == NOT_ASKED || worker->search->labels)
+        slot->verdict = holds(worker, message) ? YES : NO;
+    return slot->verdict == YES;
 }
 
 /* By what is known of the line without reading all of it. True where that is enough. */
@@ -316,7 +314,6 @@ void ind_search_read_line(struct ind_search_worker *worker, struct ind_slice lin
         line.length--;
     if (line.length == 0)
         return;
-    worker->lines++;
     if (take_quickly(worker, line, at) || is_out_of_span(worker, line))
         return;
     const bool stored = read_line(worker, line, &message);

@@ -74,7 +74,7 @@ bool ind_search_open(struct ind_search_worker *worker, const struct ind_search_u
         ind_search_close(worker);
         return false;
     }
-    worker->stored = file->stored ? file->stored->stored : file->as;
+    worker->stored = ind_search_stored(file);
     worker->modified =
         S_ISREG(worker->facts.st_mode) ? (ind_time)worker->facts.st_mtim.tv_sec * IND_SECOND : settings->now;
     worker->last_time = IND_TIME_NONE;

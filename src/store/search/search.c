@@ -154,7 +154,6 @@ static void gather_worker(struct ind_search *search, struct ind_search_worker *w
                           struct ind_search_result *result)
 {
     result->found += worker->found;
-    result->lines += worker->lines;
     result->unread_files += worker->unread;
     result->failed |= worker->failed;
     result->gave_up += ind_answers_gave_up(&worker->answers);

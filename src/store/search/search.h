@@ -95,7 +95,7 @@ enum ind_left_out {
 };
 
 struct ind_search_result {
-    uint64_t found, lines, bytes;
+    uint64_t found, bytes;
     uint64_t copies;              /* with `once`: lines found that are copies */
     uint64_t not_grouped;         /* of those found, where there are too many groups */
     uint64_t unread_files;        /* could not be read, or not to the end */

@@ -61,7 +61,7 @@ struct ind_search_keys {
 
 /* What an index is asked for one test: whether it has all keys of one of its values, or any of them. */
 struct ind_search_test {
-    bool known, by_text, any;
+    bool known, any;
     size_t from, *ends; /* in the list of keys, of each value */
 };
 
@@ -90,7 +90,7 @@ struct ind_search {
     atomic_uint_fast64_t bytes, archives, frames, left_out[IND_LEFT_OUT_KINDS], bytes_left_out;
     atomic_uint_fast64_t all,
         uncut; /* bytes of text that are to be read, and units of which that is not known */
-    atomic_bool stopped, failed;
+    atomic_bool stopped;
 
     struct ind_mutex mutex;
     struct ind_condition_variable work_there, room_there, found_there;
@@ -132,7 +132,7 @@ struct ind_search_worker {
     char device[IND_DEVICE_SCRATCH];
     struct ind_groups groups;
     bool failed;
-    uint64_t found, lines;
+    uint64_t found;
     uint64_t unread;
     bool *unread_file; /* per file */
     uint32_t *lacks;   /* per file: fields it does not hold */
@@ -151,6 +151,12 @@ struct ind_search_worker {
 static inline ind_time ind_search_key(const struct ind_search *search, ind_time time)
 {
     return search->settings->reverse ? ~time : time;
+}
+
+/* How the lines of a file are read (store/disk/stored.h). */
+static inline int ind_search_stored(const struct ind_search_file *file)
+{
+    return file->stored ? file->stored->stored : file->as;
 }
 
 /* Lines of these files are read one by one: each tells its own time. */

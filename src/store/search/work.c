@@ -53,8 +53,7 @@ static uint64_t size_of(const struct ind_search_file *file)
 
 static size_t shares_of(const struct ind_search_file *file)
 {
-    const int stored = file->stored ? file->stored->stored : file->as;
-    return ind_search_is_self_timed(stored) ? 1 + (size_t)(size_of(file) / SHARE) : 1;
+    return ind_search_is_self_timed(ind_search_stored(file)) ? 1 + (size_t)(size_of(file) / SHARE) : 1;
 }
 
 bool ind_search_queue(struct ind_search *search) IND_NOT_SHARED
@@ -173,10 +172,8 @@ void *ind_search_work(void *argument)
     while (!worker->failed && (job = next_job(worker, &unit, &part)) != NOTHING_LEFT)
         do_job(worker, job, unit, &part);
     ind_search_close(worker);
-    if (worker->failed) {
-        atomic_store(&search->failed, true);
+    if (worker->failed)
         ind_search_stop(search);
-    }
     ind_mutex_lock(&search->mutex);
     worker->low = IND_KEY_MOST;
     search->working--;

@@ -139,7 +139,7 @@ static size_t said_no, asked;
 static void ask_for(const struct ind_index *index, struct ind_slice wanted, bool whole)
 {
     char scratch[TEXT];
-    const struct ind_slice sure = whole ? wanted : ind_index_inside(wanted);
+    const struct ind_slice sure = whole ? wanted : ind_index_inside(wanted, true, true);
     for (unsigned f = 0; f < FRAMES; f++) {
         struct asking asking = {&index->frames[f], true};
         ind_index_keys(sure, scratch, ask, &asking);
@@ -219,8 +219,10 @@ static void keys_are_as_documented(void **state)
     assert_int_equal(keys_of("pier1---rtr"), 2); /* three joints are none */
     assert_int_equal(keys_of("a.b.c.d"), 4);     /* three pairs, one of four */
     assert_int_equal(keys_of("2001:db8::7"), 4); /* 2001, db8, 2001:db8, db8::7 */
-    assert_slice(ind_index_inside(ind_slice_of("RC=203.0.113.7 DS")), "=203.0.113.7 ");
-    assert_slice(ind_index_inside(ind_slice_of("word")), "");
+    assert_slice(ind_index_inside(ind_slice_of("RC=203.0.113.7 DS"), true, true), "=203.0.113.7 ");
+    assert_slice(ind_index_inside(ind_slice_of("word"), true, true), "");
+    assert_slice(ind_index_inside(ind_slice_of("a b c"), true, false), " b c");
+    assert_slice(ind_index_inside(ind_slice_of("a b c"), false, true), "a b ");
 }
 
 static void a_frame_with_a_line_that_nobody_understood_may_hold_anything(void **state)
