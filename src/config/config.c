@@ -177,6 +177,12 @@ static void gather_routes(struct ind_loader *loader, const struct ind_node *valu
     gather_list(loader, value, "routes", &loader->routes, &loader->route_count);
 }
 
+static void gather_relays(struct ind_loader *loader, const struct ind_node *value, void *into)
+{
+    (void)into;
+    gather_list(loader, value, "relays", &loader->relays, &loader->relay_count);
+}
+
 static void gather_edits(struct ind_loader *loader, const struct ind_node *value, void *into)
 {
     (void)into;
@@ -266,7 +272,7 @@ static const struct ind_key top_keys[] = {
     {"allow", read_allow},       {"limits", read_limits},         {"serve", read_serve},
     {"devices", gather_devices}, {"patterns", gather_patterns},   {"conditions", gather_conditions},
     {"edits", gather_edits},     {"routes", gather_routes},       {"archives", gather_archives},
-    {"include", read_include},
+    {"relays", gather_relays},   {"include", read_include},
 };
 
 static void read_config_file(struct ind_loader *loader, const char *path, const struct ind_node *from)
@@ -363,7 +369,8 @@ static void compile(struct ind_loader *loader)
         return;
     }
     static void (*const steps[])(struct ind_loader *) = {ind_load_devices, ind_load_conditions,
-                                                         ind_load_archives, ind_load_edits, ind_load_routes};
+                                                         ind_load_archives, ind_load_edits,  ind_load_relays,
+                                                         ind_load_routes};
     for (size_t i = 0; i < sizeof steps / sizeof *steps && !loader->no_memory; i++)
         steps[i](loader);
     ind_finish_conditions(loader);
@@ -437,6 +444,7 @@ static void load(const char *path, struct ind_loaded *loaded)
     free(loader.trees);
     free(loader.devices);
     free(loader.routes);
+    free(loader.relays);
     free(loader.patterns);
     free(loader.edits);
     free(loader.archives);

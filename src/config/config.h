@@ -5,6 +5,7 @@
 #ifndef IND_CONFIG_CONFIG_H
 #define IND_CONFIG_CONFIG_H
 
+#include "config/relay.h"
 #include "config/source.h"
 #include "core/archive/archive_name.h"
 #include "core/archive/retention.h"
@@ -133,6 +134,8 @@ struct ind_config {
     uint32_t *routes_by_name;       /* in the order of their names */
     struct ind_policy *policies;    /* the first is "default" */
     size_t policy_count;
+    struct ind_relay_rule *relays;
+    size_t relay_count;
     struct ind_router *router;
     char *outline; /* config/outline.h */
     char **kept;   /* texts that the above borrow */

@@ -24,8 +24,8 @@ struct ind_loader {
     struct ind_node **trees; /* kept until the end: sections point into them */
     size_t tree_count;
     /* Items of the sections in the order in which they act, over all files. */
-    const struct ind_node **devices, **patterns, **edits, **routes;
-    size_t device_count, pattern_count, edit_count, route_count;
+    const struct ind_node **devices, **patterns, **edits, **routes, **relays;
+    size_t device_count, pattern_count, edit_count, route_count, relay_count;
     const struct ind_node **archives; /* key, value, key, value */
     size_t archive_count;
     struct ind_named_text *named;
@@ -122,6 +122,7 @@ void ind_finish_conditions(struct ind_loader *loader);
 void ind_load_archives(struct ind_loader *loader);
 void ind_load_edits(struct ind_loader *loader);
 void ind_edits_free(struct ind_config *config);
+void ind_load_relays(struct ind_loader *loader);
 void ind_load_routes(struct ind_loader *loader);
 /* Archive policies that no route names. */
 void ind_finish_archives(struct ind_loader *loader);

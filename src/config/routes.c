@@ -81,24 +81,48 @@ static void read_program(struct ind_loader *loader, const struct ind_node *value
     route->to = IND_TO_PROGRAM;
 }
 
+static void read_relay(struct ind_loader *loader, const struct ind_node *value, void *into)
+{
+    struct ind_route *route = ((struct ind_route_text *)into)->route;
+    const struct ind_config *config = loader->config;
+    if (!ind_expect_text(loader, value, "the name of a relay"))
+        return;
+    const int number = ind_config_relay(config, value->text);
+    if (number >= 0) {
+        route->to = IND_TO_RELAY;
+        route->relay = config->relays[number].name;
+        route->relay_number = (uint16_t)number;
+        route->form = config->relays[number].form;
+        return;
+    }
+    const char *names[IND_MOST_RELAYS];
+    for (size_t i = 0; i < config->relay_count; i++)
+        names[i] = config->relays[i].name;
+    const char *near = ind_near(value->text, names, config->relay_count);
+    ind_wrong(loader, value, "unknown relay \"%.*s\"; %s%s%s", IND_ARG(value->text),
+              near ? "did you mean \"" : "name it under relays:", near ? near : "", near ? "\"?" : "");
+}
+
 static void read_to(struct ind_loader *loader, const struct ind_node *value, void *into)
 {
-    static const struct ind_key keys[] = {{"program", read_program}};
+    static const struct ind_key keys[] = {{"program", read_program}, {"relay", read_relay}};
     struct ind_route_text *text = into;
     text->to = value;
     if (value->kind == IND_NODE_MAP) {
-        ind_read_map(loader, value, keys, 1, into);
+        if (ind_read_map(loader, value, keys, 2, into) && value->part_count != 2)
+            ind_wrong(loader, value, "a route goes to one place; write two routes");
         return;
     }
-    if (!ind_expect_text(loader, value, "output, or a program such as {program: [/usr/local/bin/page]}"))
+    if (!ind_expect_text(loader, value,
+                         "output, a program such as {program: [/usr/local/bin/page]}, or {relay: NAME}"))
         return;
     if (ind_slice_equal(value->text, IND_SLICE("output")))
         text->route->to = IND_TO_OUTPUT;
     else
         ind_wrong(
             loader, value,
-            "unknown \"%.*s\"; expected output (standard output), or {program: [PROGRAM, ARGUMENT, …]}; "
-            "a file is named with file:",
+            "unknown \"%.*s\"; expected output (standard output), {program: [PROGRAM, ARGUMENT, …]}, or "
+            "{relay: NAME}; a file is named with file:",
             IND_ARG(value->text));
 }
 
@@ -222,7 +246,11 @@ void ind_route_describe(const struct ind_route *route, struct ind_buffer *buffer
     if (route->to == IND_TO_FILE)
         ind_buffer_slice(buffer, route->file.source);
     else
-        ind_buffer_text(buffer, route->to == IND_TO_OUTPUT ? "standard output" : "program");
+        ind_buffer_text(buffer, route->to == IND_TO_OUTPUT  ? "standard output"
+                                : route->to == IND_TO_RELAY ? "relay "
+                                                            : "program");
+    if (route->to == IND_TO_RELAY)
+        ind_buffer_text(buffer, route->relay);
     for (size_t i = 0; route->program && route->program[i]; i++) {
         ind_buffer_byte(buffer, ' ');
         ind_buffer_text(buffer, route->program[i]);
@@ -263,6 +291,8 @@ static void check_to(struct ind_loader *loader, const struct ind_route_text *tex
         if (of_files[i])
             ind_wrong(loader, of_files[i], "\"%s\" goes with \"file\", not with \"to\"; leave it out",
                       names[i]);
+    if (text->layout && text->route->to == IND_TO_RELAY)
+        ind_wrong(loader, text->layout, "a relay has a \"form\" of its own; leave \"layout\" out");
 }
 
 static void load_route(struct ind_loader *loader, const struct ind_node *node, struct ind_route_text *text)
@@ -308,7 +338,8 @@ static bool wants_original(const struct ind_config *config)
     for (size_t i = 0; i < config->route_count; i++) {
         const struct ind_route *route = &config->routes[i];
         fields |= ind_condition_fields(config->conditions, route->when);
-        if (route->layout == IND_LAYOUT_RAW && !route->line)
+        if (route->to == IND_TO_RELAY ? route->form == IND_PASS_ON_AS_RECEIVED
+                                      : route->layout == IND_LAYOUT_RAW && !route->line)
             return true;
     }
     return (fields >> IND_FIELD_ORIGINAL & 1) != 0;

@@ -3,6 +3,7 @@
 #include "core/base/scan.h"
 #include "core/message/event_code.h"
 #include "core/message/names.h"
+#include "core/message/passed.h"
 #include "core/message/rfc3164.h"
 #include "core/message/structured_data.h"
 #include "core/time/plain_stamp.h"
@@ -264,19 +265,34 @@ IND_COLD static void find_device_before_code(const struct ind_header_context *co
     message->app = IND_NOTHING;
 }
 
+/* Of what a collector of ours has passed on the sender is the first one; where that is a device's address it
+ * is as if the message had come from there. */
+IND_COLD static const struct ind_device *first_sender(const struct ind_header_context *context,
+                                                      struct ind_message *message)
+{
+    const struct ind_slice sender = ind_passed_sender(message->data);
+    struct ind_address address;
+    if (sender.length == 0 || !ind_address_read(sender, &address))
+        return context->of_sender;
+    message->sender = sender;
+    const struct ind_device *device = ind_devices_by_address(context->devices, &address);
+    return device ? device : context->of_sender;
+}
+
 /* Behind a relay the device, and so its zone, is known only once the host has been read: then the time is
  * read again. */
 void ind_header_read_with_device(const struct ind_header_context *context, struct ind_slice bytes,
                                  struct ind_message *message)
 {
-    const struct ind_device *of_sender = context->of_sender;
+    const struct ind_device *of_sender = context->of_sender, *speaker;
     const struct ind_zone *first = of_sender && of_sender->zone ? of_sender->zone : context->zone;
     ind_header_read(bytes.at, bytes.length, context->reference, first, message);
     if (message->app.length && message->procid.length == 0 && message->text.length &&
         *message->text.at == '%')
         find_device_before_code(context, message);
     message->sender = context->sender;
-    ind_device_resolve(context->devices, of_sender, message, context->scratch);
+    speaker = of_sender && of_sender->relay && message->data.length ? first_sender(context, message) : of_sender;
+    ind_device_resolve(context->devices, speaker, message, context->scratch);
     const struct ind_device *device = message->configured;
     if (!device || device == of_sender || message->sent == IND_TIME_NONE)
         return;

@@ -37,6 +37,17 @@ bool ind_data_param(struct ind_slice data, size_t at, struct ind_param *param, s
     return true;
 }
 
+bool ind_data_next(struct ind_slice data, size_t at, struct ind_element *element)
+{
+    struct ind_param param;
+    if (!ind_data_element(data, at, &element->id, &element->params))
+        return false;
+    size_t next = element->params;
+    while (ind_data_param(data, next, &param, &element->after))
+        next = param.next;
+    return true;
+}
+
 void ind_data_unescape(struct ind_slice value, struct ind_buffer *buffer)
 {
     for (size_t i = 0; i < value.length; i++) {

@@ -18,6 +18,15 @@ struct ind_param {
 /* The element at `at`: its SD-ID; *params is where its parameters begin. False at the end. */
 bool ind_data_element(struct ind_slice data, size_t at, struct ind_slice *id, size_t *params);
 
+/* One whole element. */
+struct ind_element {
+    struct ind_slice id;
+    size_t params, after; /* where its parameters begin, and what stands behind it */
+};
+
+/* The element at `at`; false at the end. */
+bool ind_data_next(struct ind_slice data, size_t at, struct ind_element *element);
+
 /* The parameter at `at`; false at the end of the element, which *after then points behind. */
 bool ind_data_param(struct ind_slice data, size_t at, struct ind_param *param, size_t *after);
 

@@ -1,0 +1,57 @@
+/* The file `position`: two lines of one length, of which the newer holds. Each write is of one line, in place,
+ * so that the other is whole whatever becomes of it. */
+#include "store/disk/read_at.h"
+#include "store/queue/queue_private.h"
+
+#define XXH_INLINE_ALL
+#include <stdio.h>
+#include <stdlib.h>
+#include <xxhash.h>
+
+void ind_queue_position_write(const struct ind_queue_position *position, char line[IND_POSITION_LINE])
+{
+    char text[IND_POSITION_LINE];
+    int length = snprintf(text, sizeof text, "%020llu acknowledged %020llu offered %020llu boot %-36.36s ",
+                          (unsigned long long)position->generation,
+                          (unsigned long long)position->acknowledged,
+                          (unsigned long long)position->offered, position->boot);
+    int all = snprintf(line, IND_POSITION_LINE, "%s%016llx", text,
+                       (unsigned long long)XXH3_64bits(text, (size_t)length));
+    memset(line + all, ' ', (size_t)(IND_POSITION_LINE - all));
+    line[IND_POSITION_LINE - 1] = '\n';
+}
+
+bool ind_queue_position_parse(struct ind_slice line, struct ind_queue_position *position)
+{
+    char text[IND_POSITION_LINE + 1], again[IND_POSITION_LINE];
+    unsigned long long generation, acknowledged, offered;
+    if (line.length < IND_POSITION_LINE)
+        return false;
+    memcpy(text, line.at, IND_POSITION_LINE);
+    text[IND_POSITION_LINE] = '\0';
+    *position = (struct ind_queue_position){0};
+    if (sscanf(text, "%20llu acknowledged %20llu offered %20llu boot %36s", &generation, &acknowledged,
+               &offered, position->boot) != 4)
+        return false;
+    position->generation = generation;
+    position->acknowledged = acknowledged;
+    position->offered = offered;
+    ind_queue_position_write(position, again);
+    return memcmp(again, line.at, IND_POSITION_LINE) == 0;
+}
+
+bool ind_queue_position_read(int file, struct ind_queue_position *position)
+{
+    char lines[2 * IND_POSITION_LINE];
+    const ssize_t got = ind_read_at(file, lines, sizeof lines, 0);
+    bool found = false;
+    for (ssize_t at = 0; at + IND_POSITION_LINE <= got; at += IND_POSITION_LINE) {
+        struct ind_queue_position one;
+        if (!ind_queue_position_parse((struct ind_slice){lines + at, IND_POSITION_LINE}, &one) ||
+            (found && one.generation < position->generation))
+            continue;
+        *position = one;
+        found = true;
+    }
+    return found;
+}
