@@ -2,6 +2,7 @@
 #include "cli/cli.h"
 #include "cli/control_client.h"
 #include "cli/status_device.h"
+#include "cli/status_relays.h"
 #include "cli/status_tls.h"
 #include "cli/status_view.h"
 #include "cli/table.h"
@@ -68,7 +69,7 @@ static void show_details(const json_t *status)
         {"refused_empty", "refused, because they were empty"},
         {"lost_buffer", "lost, because there was no room for them in memory"},
         {"lost_disk", "lost, because they could not be written"},
-        {"lost_not_taken", "lost, because neither a program nor standard output took them"},
+        {"lost_not_taken", "lost, because no program, relay or standard output took them"},
         {"malformed", "with a header that is not as its standard says (stored all the same)"},
         {"cut", "longer than the size limit, or broken off (stored as far as they came)"},
         {"gave_up", "times a regular expression or pattern took too long and was taken not to match"}};
@@ -259,6 +260,7 @@ static void show(const json_t *status)
     show_edits(status);
     show_routes(status);
     show_sinks(status);
+    ind_show_relays(status);
     ind_show_devices(status, most);
     ind_show_tls(status, most);
     show_files(status);
@@ -341,7 +343,7 @@ const struct ind_command ind_command_status = {
     .arguments = "[-c FILE] [--top N] [--watch N] [DEVICE]",
     .about =
         "Asks the running collector what became of every message since its start. Received is the sum of\n"
-        "stored (in a file), handed on (to a program, and in no file), dropped (by an edit), unrouted (no\n"
+        "stored (in a file), handed on (to a program or relay, and in no file), dropped (by an edit), unrouted (no\n"
         "route took it), refused (not under allow:, or empty), lost (no room, disk, not taken) and waiting.\n"
         "The first lines say whether all is well, what is not, and what somebody should look at. Devices\n"
         "with trouble come first; for senders that the configuration does not name there is a devices:\n"

@@ -3,6 +3,7 @@
 
 #include "cli/answer.h"
 #include "cli/cli.h"
+#include "cli/status_relays.h"
 #include "cli/status_view.h"
 #include "config/source.h"
 #include <stdio.h>
@@ -153,6 +154,40 @@ static void look_at_rules(struct ind_findings *findings, const json_t *status)
             "nothing has come since the start at: %s", names);
 }
 
+static void look_at_relays(struct ind_findings *findings, const json_t *status)
+{
+    const json_t *relays = json_object_get(status, "relays"), *relay, *target;
+    char number[2][32];
+    size_t i, n;
+    json_array_foreach(relays, i, relay)
+    {
+        const char *name = ind_answer_text(relay, "relay");
+        ind_findings_looked(findings);
+        json_array_foreach(json_object_get(relay, "targets"), n, target)
+            if (strcmp(ind_answer_text(target, "state"), "down") == 0)
+                ind_findings_add(findings,
+                                 ind_relay_is_cut_off(relay) ? IND_FINDING_BAD : IND_FINDING_ADVICE,
+                                 "relay-target", "is it up, and does a packet filter let us through?",
+                                 "the relay %s cannot reach %s: %s", name, ind_answer_text(target, "target"),
+                                 ind_answer_text(target, "reason"));
+        ind_findings_looked(findings);
+        if (ind_relay_has_lost(relay))
+            ind_findings_add(findings, IND_FINDING_BAD, "relay-lost",
+                             "a larger \"space\" under \"waiting\"; \"indagator status\" tells the reason",
+                             "messages that the relay %s could not keep, or pass on: %s given up, %s not taken",
+                             name, ind_grouped(ind_answer_number(relay, "given_up"), number[0]),
+                             ind_grouped(ind_answer_number(relay, "not_taken") +
+                                             ind_answer_number(relay, "looped"),
+                                         number[1]));
+        ind_findings_looked(findings);
+        if (*ind_answer_text(relay, "disk"))
+            ind_findings_add(findings, IND_FINDING_BAD, "relay-disk",
+                             "make room, or give the right back: it goes on by itself",
+                             "the queue of the relay %s takes nothing: %s", name,
+                             ind_answer_text(relay, "disk"));
+    }
+}
+
 static void look_at_devices(struct ind_findings *findings, const json_t *status)
 {
     const json_t *silent = json_object_get(status, "silent_devices");
@@ -206,6 +241,7 @@ void ind_doctor_collector(struct ind_findings *findings, const struct ind_loaded
     look_at_age(findings, loaded, status);
     look_at_ledger(findings, status);
     look_at_rules(findings, status);
+    look_at_relays(findings, status);
     look_at_devices(findings, status);
     look_at_limits(findings, loaded->config, status);
 }

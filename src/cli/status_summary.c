@@ -1,6 +1,7 @@
 #include "cli/status_view.h"
 
 #include "cli/cli.h"
+#include "cli/status_relays.h"
 #include "cli/terminal.h"
 #include "collect/control/roll_call.h"
 #include "core/ledger/clock_offset.h"
@@ -161,6 +162,8 @@ static void advise(const json_t *status, bool well)
 {
     json_t *clocks = those(json_object_get(status, "devices"), ind_status_has_wrong_clock),
            *refused = those(json_object_get(status, "unknown_senders"), ind_status_is_refused),
+           *cut_off = those(json_object_get(status, "relays"), ind_relay_is_cut_off),
+           *lossy = those(json_object_get(status, "relays"), ind_relay_has_lost),
            *silent = silent_for_long(status);
     const struct thing things[] = {
         {(size_t)ind_status_lost(json_object_get(status, "ledger")), "message has been lost since the start",
@@ -169,6 +172,10 @@ static void advise(const json_t *status, bool well)
          "datagrams were dropped by the kernel since the start", NULL, NULL},
         {count_ending(status), "certificate ends within thirty days: put a new one in its place, and reload",
          "certificates end within thirty days: put new ones in their place, and reload", NULL, NULL},
+        {json_array_size(cut_off), "relay has no target that answers: what is for it waits",
+         "relays have no target that answers: what is for them waits", cut_off, "relay"},
+        {json_array_size(lossy), "relay could not keep, or pass on, everything",
+         "relays could not keep, or pass on, everything", lossy, "relay"},
         {json_array_size(silent), "configured device is silent", "configured devices are silent", silent,
          "device"},
         {json_array_size(clocks), "device has a clock that is off", "devices have clocks that are off",
@@ -186,6 +193,8 @@ static void advise(const json_t *status, bool well)
         if (things[i].count > 0)
             say(&things[i]);
     json_decref(silent);
+    json_decref(cut_off);
+    json_decref(lossy);
     json_decref(clocks);
     json_decref(refused);
 }

@@ -27,7 +27,8 @@ struct ind_relay_rule {
     struct ind_target_address targets[IND_RELAY_TARGETS];
     unsigned target_count;
     bool share;                            /* all targets in turn; otherwise the first that answers */
-    const char *trust, *certificate, *key; /* paths; NULL: those that the system trusts; none of our own */
+    const char *trust; /* the path of authorities, or a fingerprint; NULL: those that the system trusts */
+    const char *certificate, *key; /* paths; NULL: we show none */
     const char *probe;                     /* an HTTP address that must answer 200; or NULL */
     enum ind_pass_on form;
     uint64_t space;      /* bytes that may wait on disk */
@@ -40,6 +41,10 @@ struct ind_config;
 
 /* The one of that name; -1: there is none. */
 int ind_config_relay(const struct ind_config *config, struct ind_slice name);
+
+/* A copy that outlives the configuration. New; NULL where memory is out. ind_relay_rule_free accepts NULL. */
+struct ind_relay_rule *ind_relay_rule_copy(const struct ind_relay_rule *rule);
+void ind_relay_rule_free(struct ind_relay_rule *rule);
 
 /* Whether nothing of two differs. */
 bool ind_relay_rules_equal(const struct ind_relay_rule *a, const struct ind_relay_rule *b);

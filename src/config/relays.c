@@ -116,8 +116,10 @@ static const char *read_file(struct ind_loader *loader, const struct ind_node *v
 static void read_trust(struct ind_loader *loader, const struct ind_node *value, void *into)
 {
     struct relay_text *text = into;
+    struct ind_fingerprint fingerprint;
     text->trust = value;
-    text->rule->trust = read_file(loader, value);
+    const bool pinned = value->kind == IND_NODE_SCALAR && ind_fingerprint_read(value->text, &fingerprint);
+    text->rule->trust = pinned ? ind_keep(loader, value->text) : read_file(loader, value);
 }
 
 static void read_certificate(struct ind_loader *loader, const struct ind_node *value, void *into)
@@ -292,4 +294,45 @@ bool ind_relay_rules_equal(const struct ind_relay_rule *a, const struct ind_rela
     for (unsigned i = 0; equal && i < a->target_count; i++)
         equal = same(a->targets[i].text, b->targets[i].text);
     return equal;
+}
+
+/* ---- Copies ---- */
+
+struct ind_relay_rule *ind_relay_rule_copy(const struct ind_relay_rule *rule)
+{
+    struct ind_relay_rule *copy = malloc(sizeof *copy);
+    if (!copy)
+        return NULL;
+    *copy = *rule;
+    const char **texts[] = {&copy->name, &copy->trust, &copy->certificate, &copy->key, &copy->probe};
+    bool whole = true;
+    for (size_t i = 0; i < sizeof texts / sizeof *texts; i++) {
+        const char *from = *texts[i];
+        *texts[i] = from ? strdup(from) : NULL;
+        whole &= !from || *texts[i];
+    }
+    for (unsigned i = 0; i < copy->target_count; i++) {
+        char **parts[] = {&copy->targets[i].text, &copy->targets[i].host, &copy->targets[i].port};
+        for (int n = 0; n < 3; n++)
+            whole &= (*parts[n] = strdup(*parts[n])) != NULL;
+    }
+    if (whole)
+        return copy;
+    ind_relay_rule_free(copy);
+    return NULL;
+}
+
+void ind_relay_rule_free(struct ind_relay_rule *rule)
+{
+    if (!rule)
+        return;
+    const char *const texts[] = {rule->name, rule->trust, rule->certificate, rule->key, rule->probe};
+    for (size_t i = 0; i < sizeof texts / sizeof *texts; i++)
+        free((void *)(uintptr_t)texts[i]);
+    for (unsigned i = 0; i < rule->target_count; i++) {
+        free(rule->targets[i].text);
+        free(rule->targets[i].host);
+        free(rule->targets[i].port);
+    }
+    free(rule);
 }

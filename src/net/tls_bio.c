@@ -37,6 +37,7 @@ static int give(BIO *bio, const char *from, int length)
     BIO_clear_retry_flags(bio);
     ssize_t sent = send(session->socket, from, (size_t)length, MSG_NOSIGNAL);
     session->error = sent < 0 ? errno : 0;
+    session->given += sent > 0 ? (uint64_t)sent : 0;
     if (sent < 0 && goes_on(errno))
         BIO_set_retry_write(bio);
     return (int)sent;

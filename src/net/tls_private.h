@@ -32,6 +32,7 @@ struct ind_tls_session {
     bool over;      /* nothing more comes */
     int over_error; /* and why, as errno; 0: it has said goodbye */
     int error;      /* errno of the last read or write of the socket; 0: none, or it ended */
+    uint64_t given; /* bytes that the socket has taken */
     char *host;     /* of one that we made: whom we want to speak to */
     enum ind_tls_failure failure;
     char detail[160];

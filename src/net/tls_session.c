@@ -256,6 +256,28 @@ bool ind_tls_write_all(struct ind_tls_session *session, const void *bytes, size_
     return true;
 }
 
+ssize_t ind_tls_write(struct ind_tls_session *session, const void *bytes, size_t length)
+{
+    size_t written;
+    session->budget = BUDGET;
+    ERR_clear_error();
+    const int result = SSL_write_ex(session->ssl, bytes, length, &written);
+    if (result == 1)
+        return (ssize_t)written;
+    const int error = SSL_get_error(session->ssl, result);
+    errno = EAGAIN;
+    if (error == SSL_ERROR_WANT_WRITE || error == SSL_ERROR_WANT_READ)
+        return -1;
+    note_over(session, error);
+    errno = session->over_error ? session->over_error : ECONNRESET;
+    return -1;
+}
+
+uint64_t ind_tls_given(const struct ind_tls_session *session)
+{
+    return session->given;
+}
+
 bool ind_tls_say_goodbye(struct ind_tls_session *session)
 {
     const struct timeval most = {GOODBYE_SECONDS, 0};

@@ -73,6 +73,11 @@ enum { IND_TLS_RECORD = 17 << 10 };
 
 /* Writes all of it to a socket that waits. False with ind_tls_failure_detail. */
 bool ind_tls_write_all(struct ind_tls_session *session, const void *bytes, size_t length);
+/* Writes one record to a socket that does not wait: all of it, or -1 with errno EAGAIN: then it is to be
+ * called again with the same bytes; any other error is the end. */
+ssize_t ind_tls_write(struct ind_tls_session *session, const void *bytes, size_t length);
+/* Bytes that were given to the socket so far, those of handshakes included. */
+uint64_t ind_tls_given(const struct ind_tls_session *session);
 /* Says goodbye and waits for the other side's, on a socket that waits. False where that came to an end
  * otherwise: what was sent last may not have been taken. */
 bool ind_tls_say_goodbye(struct ind_tls_session *session);

@@ -239,6 +239,53 @@ static void write_programs(FILE *out, const struct ind_ledger_snapshot *snapshot
     }
 }
 
+static void write_relays(FILE *out, const struct ind_status *status)
+{
+    static const struct family families[] = {
+        {"relay_messages_taken", "counter", NULL, "Messages that a relay was given."},
+        {"relay_messages_found", "counter", NULL, "Messages that waited on disk when it began."},
+        {"relay_messages_sent", "counter", NULL, "Messages that the other side has acknowledged."},
+        {"relay_messages_sent_again", "counter", NULL, "Messages sent once more: they may have come twice."},
+        {"relay_messages_given_up", "counter", NULL, "Messages for which there was no more room on disk."},
+        {"relay_messages_not_taken", "counter", NULL, "Messages for which it had no room."},
+        {"relay_messages_looped", "counter", NULL, "Messages that had been passed on too often."},
+        {"relay_messages_damaged", "counter", NULL, "Messages that could not be read from disk again."},
+        {"relay_messages_waiting", "gauge", NULL, "Messages that wait for it."},
+        {"relay_waiting_bytes", "gauge", "bytes", "Bytes of these."},
+        {"relay_oldest_seconds", "gauge", "seconds", "How long the oldest of them has waited."},
+        {"relay_disk_bytes", "gauge", "bytes", "Bytes of its queue on disk."},
+    };
+    static const struct family up = {"relay_target_up", "gauge", NULL, "1 while a target takes messages."};
+    static const struct family sent = {"relay_target_sent", "counter", NULL,
+                                       "Messages that a target has acknowledged."};
+    static const struct family failures = {"relay_target_failures", "counter", NULL,
+                                           "How often a target was, or became, unreachable."};
+    const struct family *of_targets[] = {&up, &sent, &failures};
+    for (size_t f = 0; f < sizeof families / sizeof *families; f++) {
+        begin(out, &families[f]);
+        for (size_t i = 0; i < status->relay_count; i++) {
+            const struct ind_relay_count *count = &status->relays[i].count;
+            const uint64_t numbers[] = {count->taken,   count->found,         count->sent,
+                                        count->again,   count->given_up,      count->refused,
+                                        count->looped,  count->damaged,       count->waiting,
+                                        count->waiting_bytes, (uint64_t)count->oldest, count->disk_bytes};
+            sample(out, &families[f], "relay", status->relays[i].name, numbers[f]);
+        }
+    }
+    for (size_t f = 0; f < 3; f++) {
+        begin(out, of_targets[f]);
+        for (size_t i = 0; i < status->relay_count; i++)
+            for (unsigned n = 0; n < status->relays[i].count.target_count; n++) {
+                const struct ind_target_count *target = &status->relays[i].count.targets[n];
+                const uint64_t numbers[] = {target->up, target->sent, target->failures};
+                sample_of_two(out, of_targets[f],
+                              (const struct label[2]){{"relay", status->relays[i].name},
+                                                      {"target", status->relays[i].targets[n]}},
+                              numbers[f]);
+            }
+    }
+}
+
 /* ---- Devices ---- */
 
 /* The devices that have series of their own; the others only count. */
@@ -435,6 +482,7 @@ char *ind_metrics_text(const struct ind_status *status, const struct ind_rows *r
         write_routes(out, &status->snapshots[0]);
         write_edits(out, status);
         write_programs(out, &status->snapshots[0]);
+    write_relays(out, status);
         write_devices(out, status, rows);
         write_connections(out, status);
         write_tls(out, status);

@@ -7,6 +7,7 @@
 #include "collect/account/book.h"
 #include "collect/account/notes.h"
 #include "collect/control/device_rates.h"
+#include "collect/relay/relays.h"
 #include "net/tls_session.h"
 #include "store/disk/mounts.h"
 
@@ -97,6 +98,8 @@ struct ind_status {
     size_t peer_count;
     uint64_t remembered, evicted; /* entries of edits that remember */
     struct ind_status_files files;
+    const struct ind_named_relay_count *relays;
+    size_t relay_count;
 };
 
 /* For whoever asks while the writer cannot be asked: the status that was given last (NULL: none), with what

@@ -202,6 +202,9 @@ static void give_status(struct ind_collector *collector)
     status->peers = peers.list;
     status->peer_count = peers.count;
     fill_files(collector, &status->files);
+    struct ind_named_relay_count *relays;
+    status->relay_count = ind_relays_count(collector->writer.filing.relays, &relays);
+    status->relays = relays;
     if (collector->states)
         ind_edit_states_count(collector->states, &status->remembered, &status->evicted);
     /* Whoever is answered may begin the next ones at once: into the others. */
@@ -215,6 +218,7 @@ static void give_status(struct ind_collector *collector)
     for (unsigned i = 0; i < collector->intakes; i++)
         ind_ledger_snapshot_clear(&taken[i]);
     free(peers.list);
+    free(relays);
     free(status);
 }
 

@@ -88,7 +88,12 @@ static bool make_writer(struct ind_collector *collector)
                                              .settle = sink_settles,
                                              .context = collector};
     writer->filing.book = ind_book_new(collector->accounts);
+    const struct ind_relays_settings relays = {.reporter = &collector->reporter,
+                                               .hold = ind_is_from_files(collector),
+                                               .settle = sink_settles,
+                                               .context = collector};
     writer->filing.sinks = ind_sinks_new(&sinks);
+    writer->filing.relays = ind_relays_new(&relays);
     writer->accounts = collector->accounts;
     writer->rings = collector->rings;
     writer->intakes = collector->intakes;
@@ -97,7 +102,7 @@ static bool make_writer(struct ind_collector *collector)
     writer->reporter = &collector->reporter;
     writer->clock = &ind_clock_system;
     writer->control = ind_control_waker(collector->control);
-    return writer->filing.book && writer->filing.sinks &&
+    return writer->filing.book && writer->filing.sinks && writer->filing.relays &&
            ind_book_adopt(writer->filing.book, collector->settings->config) &&
            ind_sinks_adopt(writer->filing.sinks, collector->settings->config);
 }
@@ -233,7 +238,8 @@ static bool start(struct threads *threads, const char *name, void *(*body)(void 
 
 static bool start_all(struct ind_collector *collector, struct threads *threads)
 {
-    bool good = true;
+    /* They have threads of their own, as whoever we are now. */
+    bool good = ind_relays_adopt(collector->writer.filing.relays, collector->rules->config);
     for (unsigned i = 0; good && i < collector->lanes.count; i++)
         good = start(threads, "disk writer", ind_writer_run, &collector->lane_writers[i]);
     good = good && start(threads, "writer", ind_writer_run, &collector->writer) &&
@@ -405,6 +411,7 @@ static void end(struct ind_collector *collector)
     ind_rules_free(collector->rules);
     ind_listeners_end(&collector->listeners);
     ind_sinks_free(collector->writer.filing.sinks);
+    ind_relays_free(collector->writer.filing.relays);
     ind_spawner_free(collector->spawner);
     ind_collector_end_lanes(collector);
     ind_writer_end(&collector->writer);

@@ -88,11 +88,27 @@ static enum ind_filed hand_on_group(const struct ind_filing *filing, struct ind_
     return IND_FILED;
 }
 
+static enum ind_filed relay_group(const struct ind_filing *filing, struct ind_batch *batch,
+                                  const struct ind_batch_group *group, unsigned intake, struct ind_clocks now)
+{
+    begin_group(batch, group);
+    while (batch->next_line) {
+        const struct ind_batch_line *line = &batch->lines[batch->next_line - 1];
+        struct ind_slice bytes = {batch->arena + line->offset, line->length};
+        if (!ind_relays_add(filing->relays, group->route, bytes, now.wall,
+                            owner_of(filing, batch, intake, line), now.steady))
+            return IND_FILED_SINK_FULL;
+        batch->next_line = line->next;
+    }
+    return IND_FILED;
+}
+
 static enum ind_filed file_group(const struct ind_filing *filing, struct ind_batch *batch,
                                  const struct ind_batch_group *group, unsigned intake, struct ind_clocks now)
 {
     return ind_sinks_have(filing->sinks, group->route)
                ? hand_on_group(filing, batch, group, intake, now.steady)
+           : ind_relays_have(filing->relays, group->route) ? relay_group(filing, batch, group, intake, now)
            : filing->destination.lanes ? pass_on_group(filing, batch, group, intake)
                                        : store_group(filing, batch, group, intake, now);
 }
@@ -139,6 +155,8 @@ void ind_file_lose(const struct ind_filing *filing, struct ind_batch *batch, uns
             uint32_t owner = owner_of(filing, batch, intake, &batch->lines[line - 1]);
             if (ind_sinks_have(filing->sinks, batch->groups[g].route))
                 ind_sinks_lose(filing->sinks, batch->groups[g].route, owner);
+            else if (ind_relays_have(filing->relays, batch->groups[g].route))
+                ind_relays_lose(filing->relays, owner);
             else if (filing->book)
                 ind_book_settle(filing->book, owner, 1, false);
             else

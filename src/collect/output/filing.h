@@ -9,12 +9,14 @@
 #include "collect/output/destination.h"
 #include "collect/output/sinks.h"
 #include "collect/queue/batch.h"
+#include "collect/relay/relays.h"
 
 /* Where lines go. All borrowed. */
 struct ind_filing {
     struct ind_book *book; /* NULL: of a lane's writer, whose lines are in the book already */
     struct ind_destination destination;
-    struct ind_sinks *sinks; /* NULL with the book */
+    struct ind_sinks *sinks;   /* NULL with the book */
+    struct ind_relays *relays; /* likewise */
     /* For a lane's writer: the end of lines that do not come to the store. */
     void (*settle)(void *context, uint32_t owner, uint32_t lines, bool written);
     void *context;
@@ -23,7 +25,7 @@ struct ind_filing {
 enum ind_filed {
     IND_FILED,            /* all of it: the batch may be cleared */
     IND_FILED_STORE_FULL, /* call again later, it goes on where it stopped */
-    IND_FILED_SINK_FULL   /* the same after ind_sinks_wait */
+    IND_FILED_SINK_FULL   /* the same after ind_sinks_wait: a sink, or a relay */
 };
 
 /* Files what is left of a batch of the given intake. */

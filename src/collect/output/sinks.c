@@ -519,7 +519,7 @@ bool ind_sinks_adopt(struct ind_sinks *sinks, const struct ind_config *config)
         sink->wanted = false;
     for (size_t i = 0; i < sinks->route_count; i++) {
         const struct ind_route *route = &config->routes[i];
-        if (route->to == IND_TO_FILE)
+        if (route->to == IND_TO_FILE || route->to == IND_TO_RELAY)
             continue;
         sinks->to_sink[i] = true;
         sinks->of_route[i] = sink_for(sinks, route);

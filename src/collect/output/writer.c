@@ -260,7 +260,8 @@ static void wait_for_sinks(struct ind_writer *writer)
 {
     if (ind_is_stopping(writer->lifecycle))
         ind_sinks_hurry(writer->filing.sinks);
-    (void)ind_sinks_wait(writer->filing.sinks, RETRY_MILLISECONDS);
+    (void)ind_sinks_wait(writer->filing.sinks, HANDING_MILLISECONDS);
+    ind_relays_run(writer->filing.relays);
     (void)ind_destination_tick(&writer->filing.destination, now(writer), FLUSH_AFTER);
 }
 
@@ -294,6 +295,8 @@ static void flush_all(struct ind_writer *writer)
         if (!has_given_up(writer))
             pause_for(RETRY_MILLISECONDS);
     }
+    if (writer->filing.relays) /* what they cannot pass on in time waits on disk */
+        ind_relays_end(writer->filing.relays, writer->from_files && !ind_is_stopping(writer->lifecycle));
     if (writer->filing.sinks)
         empty_sinks(writer);
 }
@@ -321,6 +324,9 @@ static void adopt_routes(struct ind_writer *writer, const struct ind_config *con
     if (!counted)
         ind_report(writer->reporter, IND_OWN_OUT_OF_MEMORY, NULL,
                    "out of memory: routes are not counted any more");
+    if (!ind_relays_adopt(writer->filing.relays, config))
+        ind_report(writer->reporter, IND_OWN_OUT_OF_MEMORY, NULL,
+                   "out of memory: some relays cannot begin, and lose their messages");
     if (!ind_sinks_adopt(writer->filing.sinks, config))
         ind_report(writer->reporter, IND_OWN_OUT_OF_MEMORY, NULL,
                    "out of memory: some routes to programs or standard output lose their messages");
@@ -390,6 +396,8 @@ enum ind_writer_state ind_writer_step(struct ind_writer *writer, int millisecond
     }
     if (!has_given_up(writer))
         (void)ind_destination_tick(&writer->filing.destination, now(writer), FLUSH_AFTER);
+    if (writer->filing.relays)
+        ind_relays_run(writer->filing.relays);
     carry_out_rotation(writer);
     publish(writer);
     return ended ? IND_WRITER_ENDED : IND_WRITER_GOES_ON;

@@ -45,8 +45,6 @@ static inline bool ind_queue_is_empty(const struct ind_queue *queue)
 {
     return ind_queue_first(queue) == ind_queue_next(queue);
 }
-/* Since when its first record waits; IND_TIME_NONE: there is none, or it cannot be read. */
-ind_time ind_queue_oldest(struct ind_queue *queue);
 
 /* Adds `count` sealed records; `first`: the number of the first, behind all those there. All of them, or
  * nothing and the error. */

@@ -124,24 +124,3 @@ int ind_queue_read(struct ind_queue *queue, uint64_t from, char *to, size_t room
             leave(queue, segment);
     }
 }
-
-ind_time ind_queue_oldest(struct ind_queue *queue)
-{
-    char header[IND_QUEUED_HEADER];
-    if (ind_queue_is_empty(queue))
-        return IND_TIME_NONE;
-    const struct ind_queue_segment *segment = &queue->segments[0];
-    const uint64_t from = segment->first;
-    if (queue->reading.file < 0 || queue->reading.segment != segment->named || queue->reading.number > from) {
-        if (begin_reading(queue, segment) != 0)
-            return IND_TIME_NONE;
-    }
-    uint64_t number = queue->reading.number, offset = queue->reading.offset;
-    while (ind_read_at(queue->reading.file, header, sizeof header, offset) == (ssize_t)sizeof header) {
-        const struct ind_queued record = ind_queued_at(header);
-        if (number++ == from)
-            return record.time;
-        offset += record.size;
-    }
-    return IND_TIME_NONE;
-}

@@ -1,0 +1,12 @@
+/* collect/control/status_relays.h: what the status says of relays. */
+#ifndef IND_COLLECT_CONTROL_STATUS_RELAYS_H
+#define IND_COLLECT_CONTROL_STATUS_RELAYS_H
+
+#include "collect/control/status.h"
+
+#include <jansson.h>
+
+/* An object for each relay, with one for each of its targets. New. */
+json_t *ind_status_relays(const struct ind_status *status);
+
+#endif

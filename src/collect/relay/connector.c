@@ -1,0 +1,163 @@
+#include "collect/relay/connector.h"
+
+#include "collect/relay/probe.h"
+#include "core/base/fingerprint.h"
+#include "thread/mutex.h"
+
+#include <stdatomic.h>
+#include <stdio.h>
+#include <stdlib.h>
+#include <string.h>
+
+enum { PATIENCE = 10000 }; /* milliseconds for a connection, and as long for a handshake */
+
+struct ind_connector {
+    /* Set before the thread is started; borrowed. */
+    const struct ind_relay_rule *rule;
+    const struct ind_waker *done;
+    struct ind_waker stop;
+    pthread_t thread;
+    bool running;
+    bool busy; /* the caller's: it has asked and has no answer yet */
+
+    struct ind_mutex mutex;
+    struct ind_condition_variable changed;
+    bool ending IND_GUARDED_BY(mutex), asked IND_GUARDED_BY(mutex), answered IND_GUARDED_BY(mutex);
+    struct ind_connected answer IND_GUARDED_BY(mutex);
+};
+
+static bool is_fingerprint(const char *text, struct ind_fingerprint *fingerprint)
+{
+    return text && ind_fingerprint_read(ind_slice_of(text), fingerprint);
+}
+
+/* Files are read anew each time: a certificate that was put in the place of another is used from the next
+ * connection on. */
+static struct ind_tls *make_tls(const struct ind_relay_rule *rule, char reason[IND_UPLINK_REASON])
+{
+    struct ind_fingerprint fingerprint;
+    struct ind_tls_fault fault;
+    const bool pinned = is_fingerprint(rule->trust, &fingerprint);
+    const struct ind_tls_settings settings = {.certificate = rule->certificate,
+                                              .key = rule->key,
+                                              .authorities = pinned ? NULL : rule->trust,
+                                              .fingerprints = pinned ? &fingerprint : NULL,
+                                              .fingerprint_count = pinned};
+    const char *const files[IND_TLS_PARTS + 1] = {rule->certificate, rule->key, rule->trust, NULL, "TLS"};
+    struct ind_tls *tls = ind_tls_client_new(&settings, &fault);
+    if (!tls)
+        snprintf(reason, IND_UPLINK_REASON, "%.80s: %.110s", files[fault.part] ? files[fault.part] : "TLS", fault.text);
+    return tls;
+}
+
+static void connect_to(const struct ind_connector *connector, struct ind_connected *answer)
+{
+    const struct ind_target_address *target = &connector->rule->targets[answer->target];
+    const int stop = connector->stop.read_end;
+    answer->good =
+        ind_probe(connector->rule, answer->target, stop, answer->reason, sizeof answer->reason);
+    if (!answer->good || answer->probe_only)
+        return;
+    struct ind_tls *tls = target->kind == IND_TARGET_TLS ? make_tls(connector->rule, answer->reason) : NULL;
+    if (target->kind == IND_TARGET_TLS && !tls) {
+        answer->good = false;
+        return;
+    }
+    const struct ind_uplink_settings settings = {.kind = (enum ind_transport_kind)target->kind,
+                                               .host = target->host,
+                                               .port = target->port,
+                                               .tls = tls,
+                                               .milliseconds = PATIENCE,
+                                               .stop = stop};
+    answer->link = ind_uplink_open(&settings, answer->reason);
+    answer->good = answer->link != NULL;
+    ind_tls_release(tls);
+}
+
+static void *run(void *argument)
+{
+    struct ind_connector *connector = argument;
+    ind_mutex_lock(&connector->mutex);
+    while (!connector->ending) {
+        if (!connector->asked) {
+            ind_condition_variable_wait(&connector->changed, &connector->mutex);
+            continue;
+        }
+        connector->asked = false;
+        struct ind_connected answer = connector->answer;
+        ind_mutex_unlock(&connector->mutex);
+        connect_to(connector, &answer);
+        ind_mutex_lock(&connector->mutex);
+        connector->answer = answer;
+        connector->answered = true;
+        ind_waker_wake(connector->done);
+    }
+    ind_mutex_unlock(&connector->mutex);
+    return NULL;
+}
+
+struct ind_connector *ind_connector_new(const struct ind_relay_rule *rule, const struct ind_waker *done)
+{
+    struct ind_connector *connector = calloc(1, sizeof *connector);
+    if (!connector)
+        return NULL;
+    connector->rule = rule;
+    connector->done = done;
+    connector->stop = IND_WAKER_CLOSED;
+    ind_mutex_begin(&connector->mutex);
+    ind_condition_variable_begin(&connector->changed);
+    connector->running =
+        ind_waker_open(&connector->stop) && pthread_create(&connector->thread, NULL, run, connector) == 0;
+    if (connector->running)
+        return connector;
+    ind_connector_free(connector);
+    return NULL;
+}
+
+void ind_connector_free(struct ind_connector *connector)
+{
+    if (!connector)
+        return;
+    if (connector->running) {
+        ind_mutex_lock(&connector->mutex);
+        connector->ending = true;
+        ind_condition_variable_signal(&connector->changed);
+        ind_mutex_unlock(&connector->mutex);
+        ind_waker_wake(&connector->stop);
+        pthread_join(connector->thread, NULL);
+        struct ind_connected answer;
+        if (ind_connector_answer(connector, &answer))
+            ind_uplink_close(answer.link);
+    }
+    ind_waker_close(&connector->stop);
+    ind_condition_variable_end(&connector->changed);
+    ind_mutex_end(&connector->mutex);
+    free(connector);
+}
+
+void ind_connector_ask(struct ind_connector *connector, unsigned target, bool probe_only)
+{
+    connector->busy = true;
+    ind_mutex_lock(&connector->mutex);
+    connector->answer = (struct ind_connected){.target = target, .probe_only = probe_only};
+    connector->asked = true;
+    ind_condition_variable_signal(&connector->changed);
+    ind_mutex_unlock(&connector->mutex);
+}
+
+bool ind_connector_is_busy(const struct ind_connector *connector)
+{
+    return connector->busy;
+}
+
+bool ind_connector_answer(struct ind_connector *connector, struct ind_connected *answer)
+{
+    ind_mutex_lock(&connector->mutex);
+    const bool answered = connector->answered;
+    if (answered)
+        *answer = connector->answer;
+    connector->answered = false;
+    connector->busy &= !answered;
+    ind_mutex_unlock(&connector->mutex);
+    return answered;
+}
