@@ -1,6 +1,6 @@
 /* What this machine can do at most: receives datagrams or a stream, and writes the bytes to one file, a line
  * each. Nothing is looked at, nothing is counted. Prints the port it listens on, then, told to end, how many
- * came. Usage: bench_bare udp|tcp FILE */
+ * came. Usage: bench_bare udp|tcp FILE [PORT] */
 #define _GNU_SOURCE
 #include "net/socket.h"
 #include "net/udp.h"
@@ -81,11 +81,12 @@ static unsigned long take_stream(int listener, int file)
 
 int main(int argc, char **argv)
 {
-    if (argc != 3)
+    if (argc < 3)
         return 2;
+    const uint16_t port = argc > 3 ? (uint16_t)atoi(argv[3]) : 0;
     bool udp = strcmp(argv[1], "udp") == 0;
     int file = open(argv[2], O_WRONLY | O_CREAT | O_TRUNC, 0600);
-    int socket = udp ? ind_udp_listen("127.0.0.1", 0, false) : ind_tcp_listen("127.0.0.1", 0, false);
+    int socket = udp ? ind_udp_listen("127.0.0.1", port, false) : ind_tcp_listen("127.0.0.1", port, false);
     struct sigaction action = {.sa_handler = on_end};
     (void)sigaction(SIGTERM, &action, NULL);
     printf("%u\n", ind_socket_port(socket));
