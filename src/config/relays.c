@@ -26,11 +26,11 @@ static void keep_relay_name(struct ind_loader *loader, const struct ind_node *va
     for (size_t i = 0; i < value->text.length; i++)
         good &= ind_is_alpha(value->text.at[i]) || ind_is_digit(value->text.at[i]) ||
                 memchr("-_.", value->text.at[i], 3);
+    text->name = value;
     if (!good) { /* what waits for it is kept in a folder of that name */
         ind_wrong(loader, value, "the name of a relay is made of letters, digits, \"-\", \"_\" and \".\", 64 at most");
         return;
     }
-    text->name = value;
     text->rule->name = ind_keep(loader, value->text);
 }
 

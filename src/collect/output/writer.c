@@ -284,6 +284,20 @@ static void empty_sinks(struct ind_writer *writer)
     ind_sinks_give_up(sinks);
 }
 
+/* What they cannot pass on in time waits on disk. */
+static void end_relays(struct ind_writer *writer)
+{
+    struct ind_relays *relays = writer->filing.relays;
+    bool patient = writer->from_files && !ind_is_stopping(writer->lifecycle);
+    ind_relays_end(relays, patient);
+    while (patient && !ind_relays_have_ended(relays)) {
+        pause_for(HANDING_MILLISECONDS);
+        patient = !ind_is_stopping(writer->lifecycle);
+    }
+    if (writer->from_files)
+        ind_relays_end(relays, false);
+}
+
 /* What still waits when patience ends is lost; closing the store enters that into the book. */
 static void flush_all(struct ind_writer *writer)
 {
@@ -295,8 +309,8 @@ static void flush_all(struct ind_writer *writer)
         if (!has_given_up(writer))
             pause_for(RETRY_MILLISECONDS);
     }
-    if (writer->filing.relays) /* what they cannot pass on in time waits on disk */
-        ind_relays_end(writer->filing.relays, writer->from_files && !ind_is_stopping(writer->lifecycle));
+    if (writer->filing.relays)
+        end_relays(writer);
     if (writer->filing.sinks)
         empty_sinks(writer);
 }

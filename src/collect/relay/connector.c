@@ -1,13 +1,11 @@
 #include "collect/relay/connector.h"
 
 #include "collect/relay/probe.h"
-#include "core/base/fingerprint.h"
+#include "collect/relay/relay_tls.h"
 #include "thread/mutex.h"
 
 #include <stdatomic.h>
-#include <stdio.h>
 #include <stdlib.h>
-#include <string.h>
 
 enum { PATIENCE = 10000 }; /* milliseconds for a connection, and as long for a handshake */
 
@@ -26,30 +24,6 @@ struct ind_connector {
     struct ind_connected answer IND_GUARDED_BY(mutex);
 };
 
-static bool is_fingerprint(const char *text, struct ind_fingerprint *fingerprint)
-{
-    return text && ind_fingerprint_read(ind_slice_of(text), fingerprint);
-}
-
-/* Files are read anew each time: a certificate that was put in the place of another is used from the next
- * connection on. */
-static struct ind_tls *make_tls(const struct ind_relay_rule *rule, char reason[IND_UPLINK_REASON])
-{
-    struct ind_fingerprint fingerprint;
-    struct ind_tls_fault fault;
-    const bool pinned = is_fingerprint(rule->trust, &fingerprint);
-    const struct ind_tls_settings settings = {.certificate = rule->certificate,
-                                              .key = rule->key,
-                                              .authorities = pinned ? NULL : rule->trust,
-                                              .fingerprints = pinned ? &fingerprint : NULL,
-                                              .fingerprint_count = pinned};
-    const char *const files[IND_TLS_PARTS + 1] = {rule->certificate, rule->key, rule->trust, NULL, "TLS"};
-    struct ind_tls *tls = ind_tls_client_new(&settings, &fault);
-    if (!tls)
-        snprintf(reason, IND_UPLINK_REASON, "%.80s: %.110s", files[fault.part] ? files[fault.part] : "TLS", fault.text);
-    return tls;
-}
-
 static void connect_to(const struct ind_connector *connector, struct ind_connected *answer)
 {
     const struct ind_target_address *target = &connector->rule->targets[answer->target];
@@ -58,7 +32,11 @@ static void connect_to(const struct ind_connector *connector, struct ind_connect
         ind_probe(connector->rule, answer->target, stop, answer->reason, sizeof answer->reason);
     if (!answer->good || answer->probe_only)
         return;
-    struct ind_tls *tls = target->kind == IND_TARGET_TLS ? make_tls(connector->rule, answer->reason) : NULL;
+    /* Files are read anew each time: a certificate that was put in the place of another is used from the next
+     * connection on. */
+    struct ind_tls *tls = target->kind == IND_TARGET_TLS
+                              ? ind_relay_tls_new(connector->rule, answer->reason, sizeof answer->reason)
+                              : NULL;
     if (target->kind == IND_TARGET_TLS && !tls) {
         answer->good = false;
         return;

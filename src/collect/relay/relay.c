@@ -162,6 +162,7 @@ struct ind_relay *ind_relay_new(const struct ind_relay_settings *settings)
     ind_mutex_begin(&relay->mutex);
     relay->waker = IND_WAKER_CLOSED;
     relay->reporter = settings->reporter;
+    relay->hold = settings->hold;
     relay->next = relay->to_send = relay->done = 1;
     relay->rule = ind_relay_rule_copy(settings->rule);
     const size_t room = strlen(settings->state) + strlen(settings->rule->name) + sizeof "/relays/";

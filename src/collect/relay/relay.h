@@ -17,6 +17,7 @@ struct ind_relay_settings {
     const struct ind_relay_rule *rule; /* copied */
     const char *state;                 /* the folder below which there is one for each queue; copied */
     struct ind_reporter *reporter;     /* borrowed */
+    bool hold; /* who adds waits where there is no room: then nothing that waits is given up for it */
     struct ind_relay *before; /* who had the queue until now, and has been told to end; taken over; or NULL */
 };
 

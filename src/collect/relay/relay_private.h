@@ -54,6 +54,7 @@ struct ind_relay {
     struct ind_relay_rule *rule;
     char *folder;
     struct ind_reporter *reporter;
+    bool hold;
     struct ind_relay *before;
     struct ind_waker waker;
     pthread_t thread;

@@ -45,6 +45,16 @@ void ind_relays_end(struct ind_relays *relays, bool patient)
     ind_mutex_unlock(&relays->mutex);
 }
 
+bool ind_relays_have_ended(struct ind_relays *relays)
+{
+    bool ended = true;
+    ind_mutex_lock(&relays->mutex);
+    for (const struct entry *entry = relays->list; entry; entry = entry->next)
+        ended &= ind_relay_has_ended(entry->relay);
+    ind_mutex_unlock(&relays->mutex);
+    return ended;
+}
+
 IND_NOT_SHARED void ind_relays_free(struct ind_relays *relays)
 {
     if (!relays)
@@ -86,6 +96,7 @@ static struct ind_relay *relay_for(struct ind_relays *relays, const struct ind_c
     const struct ind_relay_settings settings = {.rule = rule,
                                                 .state = config->state,
                                                 .reporter = relays->settings.reporter,
+                                                .hold = relays->settings.hold,
                                                 .before = entry ? entry->relay : NULL};
     if (!entry && !made)
         return NULL;

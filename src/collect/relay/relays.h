@@ -39,6 +39,8 @@ void ind_relays_run(struct ind_relays *relays);
 /* Nothing more will be added: all end. `patient`: they go on as long as something is taken. */
 void ind_relays_end(struct ind_relays *relays, bool patient);
 
+bool ind_relays_have_ended(struct ind_relays *relays);
+
 /* Any thread: the counts of each, in the order of the configuration. New, to be freed; NULL where there are
  * none or memory is out. */
 struct ind_named_relay_count {

@@ -57,7 +57,8 @@ void ind_relay_open_queue(struct ind_relay *relay, struct ind_steady now)
     tell_what_was_found(relay, &found);
     relay->counts.found += found.records;
     relay->counts.again += found.doubles;
-    relay->done = relay->to_send = relay->noted_done = relay->noted_offered = ind_queue_first(relay->queue);
+    relay->done = relay->to_send = ind_queue_first(relay->queue);
+    relay->noted_done = relay->noted_offered = 0; /* the next note is made in any case */
     relay->next = ind_queue_next(relay->queue);
 }
 
@@ -121,7 +122,7 @@ static void make_room(struct ind_relay *relay)
 {
     const uint64_t space = relay->rule->space;
     bool full = false;
-    if (relay->rule->give_up_newest) {
+    if (relay->rule->give_up_newest || relay->hold) {
         full = ind_queue_bytes(relay->queue) >= space;
     } else {
         while (ind_queue_bytes(relay->queue) > space && !ind_queue_is_empty(relay->queue))
@@ -136,7 +137,7 @@ static void make_room(struct ind_relay *relay)
  */
 static void make_room_in_memory(struct ind_relay *relay)
 {
-    while (relay->head && !relay->rule->give_up_newest && ind_relay_block_count(relay) >= IND_BLOCKS) {
+    while (relay->head && !relay->rule->give_up_newest && !relay->hold && ind_relay_block_count(relay) >= IND_BLOCKS) {
         const uint64_t next = relay->head->first + relay->head->count;
         if (relay->head->written != relay->head->used)
             ind_relay_give_up(relay, next);
