@@ -1,8 +1,8 @@
 /* A queue on disk against the same bytes written to one plain file: seconds of each, in turn. Usage:
  * bench_queue MEBIBYTES ROUNDS */
 #define _GNU_SOURCE
-#include "measure.h"
 #include "store/queue/queue.h"
+#include "measure.h"
 
 #include <fcntl.h>
 #include <stdio.h>

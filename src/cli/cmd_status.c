@@ -343,7 +343,8 @@ const struct ind_command ind_command_status = {
     .arguments = "[-c FILE] [--top N] [--watch N] [DEVICE]",
     .about =
         "Asks the running collector what became of every message since its start. Received is the sum of\n"
-        "stored (in a file), handed on (to a program or relay, and in no file), dropped (by an edit), unrouted (no\n"
+        "stored (in a file), handed on (to a program or relay, and in no file), dropped (by an edit), "
+        "unrouted (no\n"
         "route took it), refused (not under allow:, or empty), lost (no room, disk, not taken) and waiting.\n"
         "The first lines say whether all is well, what is not, and what somebody should look at. Devices\n"
         "with trouble come first; for senders that the configuration does not name there is a devices:\n"

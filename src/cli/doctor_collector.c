@@ -163,22 +163,21 @@ static void look_at_relays(struct ind_findings *findings, const json_t *status)
     {
         const char *name = ind_answer_text(relay, "relay");
         ind_findings_looked(findings);
-        json_array_foreach(json_object_get(relay, "targets"), n, target)
-            if (strcmp(ind_answer_text(target, "state"), "down") == 0)
-                ind_findings_add(findings,
-                                 ind_relay_is_cut_off(relay) ? IND_FINDING_BAD : IND_FINDING_ADVICE,
-                                 "relay-target", "is it up, and does a packet filter let us through?",
-                                 "the relay %s cannot reach %s: %s", name, ind_answer_text(target, "target"),
-                                 ind_answer_text(target, "reason"));
+        json_array_foreach(json_object_get(relay, "targets"), n,
+                           target) if (strcmp(ind_answer_text(target, "state"), "down") == 0)
+            ind_findings_add(findings, ind_relay_is_cut_off(relay) ? IND_FINDING_BAD : IND_FINDING_ADVICE,
+                             "relay-target", "is it up, and does a packet filter let us through?",
+                             "the relay %s cannot reach %s: %s", name, ind_answer_text(target, "target"),
+                             ind_answer_text(target, "reason"));
         ind_findings_looked(findings);
         if (ind_relay_has_lost(relay))
-            ind_findings_add(findings, IND_FINDING_BAD, "relay-lost",
-                             "a larger \"space\" under \"waiting\"; \"indagator status\" tells the reason",
-                             "messages that the relay %s could not keep, or pass on: %s given up, %s not taken",
-                             name, ind_grouped(ind_answer_number(relay, "given_up"), number[0]),
-                             ind_grouped(ind_answer_number(relay, "not_taken") +
-                                             ind_answer_number(relay, "looped"),
-                                         number[1]));
+            ind_findings_add(
+                findings, IND_FINDING_BAD, "relay-lost",
+                "a larger \"space\" under \"waiting\"; \"indagator status\" tells the reason",
+                "messages that the relay %s could not keep, or pass on: %s given up, %s not taken", name,
+                ind_grouped(ind_answer_number(relay, "given_up"), number[0]),
+                ind_grouped(ind_answer_number(relay, "not_taken") + ind_answer_number(relay, "looped"),
+                            number[1]));
         ind_findings_looked(findings);
         if (*ind_answer_text(relay, "disk"))
             ind_findings_add(findings, IND_FINDING_BAD, "relay-disk",

@@ -10,7 +10,8 @@ bool ind_relay_is_cut_off(const json_t *relay)
 {
     const json_t *target, *targets = json_object_get(relay, "targets");
     size_t i;
-    json_array_foreach(targets, i, target) if (strcmp(ind_answer_text(target, "state"), "down") != 0) return false;
+    json_array_foreach(targets, i,
+                       target) if (strcmp(ind_answer_text(target, "state"), "down") != 0) return false;
     return json_array_size(targets) > 0;
 }
 
@@ -94,7 +95,7 @@ static void show_waiting(const json_t *relays)
 
 static void show_targets(const json_t *relays)
 {
-    static const struct ind_column columns[] = {{"relay", false}, {"target", false},     {"state", false},
+    static const struct ind_column columns[] = {{"relay", false}, {"target", false},    {"state", false},
                                                 {"sent", true},   {"sent again", true}, {"because", false}};
     struct ind_table *table = ind_table_new(columns, 6);
     const json_t *relay, *target;

@@ -368,9 +368,9 @@ static void compile(struct ind_loader *loader)
         ind_no_memory(loader);
         return;
     }
-    static void (*const steps[])(struct ind_loader *) = {ind_load_devices, ind_load_conditions,
-                                                         ind_load_archives, ind_load_edits,  ind_load_relays,
-                                                         ind_load_routes};
+    static void (*const steps[])(struct ind_loader *) = {ind_load_devices,  ind_load_conditions,
+                                                         ind_load_archives, ind_load_edits,
+                                                         ind_load_relays,   ind_load_routes};
     for (size_t i = 0; i < sizeof steps / sizeof *steps && !loader->no_memory; i++)
         steps[i](loader);
     ind_finish_conditions(loader);

@@ -150,8 +150,8 @@ static void put_named(struct outliner *outliner, const char *part, const struct 
 /* Parts that have lines of their own; "include" says nothing by itself. */
 static bool is_part(struct ind_slice key)
 {
-    static const char *const parts[] = {"listen", "devices", "patterns", "conditions",
-                                        "edits",  "routes",  "archives", "relays", "include"};
+    static const char *const parts[] = {"listen", "devices",  "patterns", "conditions", "edits",
+                                        "routes", "archives", "relays",   "include"};
     for (size_t i = 0; i < sizeof parts / sizeof *parts; i++)
         if (ind_slice_equal(key, ind_slice_of(parts[i])))
             return true;

@@ -3,10 +3,10 @@
  *
  *     PART tab NAME tab KEY tab VALUE newline
  *
- * PART is "setting", "listen", "device", "pattern", "condition", "edit", "route", "relay" or "archive"; KEY is empty
- * where the thing has one value only. Rules stand in the order in which they act; the keys of a thing, and of
- * maps in a value, in the order of the alphabet. Comments, quotes and layout make no difference. Control
- * characters and backslashes in values are escaped. */
+ * PART is "setting", "listen", "device", "pattern", "condition", "edit", "route", "relay" or "archive"; KEY
+ * is empty where the thing has one value only. Rules stand in the order in which they act; the keys of a
+ * thing, and of maps in a value, in the order of the alphabet. Comments, quotes and layout make no
+ * difference. Control characters and backslashes in values are escaped. */
 #ifndef IND_CONFIG_OUTLINE_H
 #define IND_CONFIG_OUTLINE_H
 

@@ -26,10 +26,10 @@ struct ind_relay_rule {
     const char *name;
     struct ind_target_address targets[IND_RELAY_TARGETS];
     unsigned target_count;
-    bool share;                            /* all targets in turn; otherwise the first that answers */
+    bool share;        /* all targets in turn; otherwise the first that answers */
     const char *trust; /* the path of authorities, or a fingerprint; NULL: those that the system trusts */
     const char *certificate, *key; /* paths; NULL: we show none */
-    const char *probe;                     /* an HTTP address that must answer 200; or NULL */
+    const char *probe;             /* an HTTP address that must answer 200; or NULL */
     enum ind_pass_on form;
     uint64_t space;      /* bytes that may wait on disk */
     bool give_up_newest; /* rather than the oldest, when they are used up */

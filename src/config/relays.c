@@ -28,7 +28,8 @@ static void keep_relay_name(struct ind_loader *loader, const struct ind_node *va
                 memchr("-_.", value->text.at[i], 3);
     text->name = value;
     if (!good) { /* what waits for it is kept in a folder of that name */
-        ind_wrong(loader, value, "the name of a relay is made of letters, digits, \"-\", \"_\" and \".\", 64 at most");
+        ind_wrong(loader, value,
+                  "the name of a relay is made of letters, digits, \"-\", \"_\" and \".\", 64 at most");
         return;
     }
     text->rule->name = ind_keep(loader, value->text);
@@ -183,8 +184,10 @@ static void read_give_up(struct ind_loader *loader, const struct ind_node *value
         return;
     rule->give_up_newest = ind_slice_equal(value->text, IND_SLICE("newest"));
     if (!rule->give_up_newest && !ind_slice_equal(value->text, IND_SLICE("oldest")))
-        ind_wrong(loader, value, "unknown \"%.*s\"; expected oldest or newest: what is given up when the "
-                  "space is used up", IND_ARG(value->text));
+        ind_wrong(loader, value,
+                  "unknown \"%.*s\"; expected oldest or newest: what is given up when the "
+                  "space is used up",
+                  IND_ARG(value->text));
 }
 
 static void read_waiting(struct ind_loader *loader, const struct ind_node *value, void *into)
@@ -226,7 +229,8 @@ static void check(struct ind_loader *loader, const struct ind_node *node, const 
         tls |= rule->targets[i].kind == IND_TARGET_TLS;
     for (int i = 0; i < 3 && !tls && rule->target_count; i++)
         if (files[i])
-            ind_wrong(loader, files[i], "certificates go with tls; write \"tls:HOST:PORT\", or leave them out");
+            ind_wrong(loader, files[i],
+                      "certificates go with tls; write \"tls:HOST:PORT\", or leave them out");
     if (!text->certificate != !text->key)
         ind_wrong(loader, text->key ? text->key : text->certificate,
                   "\"certificate\" and \"key\" go together; add the other");
@@ -240,11 +244,17 @@ static void check(struct ind_loader *loader, const struct ind_node *node, const 
 
 static void load_relay(struct ind_loader *loader, const struct ind_node *node, struct ind_relay_rule *rule)
 {
-    static const struct ind_key keys[] = {
-        {"name", keep_relay_name}, {"to", keep_to},         {"share", read_share},
-        {"trust", read_trust},     {"certificate", read_certificate}, {"key", read_key},
-        {"probe", read_probe},     {"form", read_form},     {"waiting", read_waiting},
-        {"at most", read_at_most}, {"answer within", read_answer}};
+    static const struct ind_key keys[] = {{"name", keep_relay_name},
+                                          {"to", keep_to},
+                                          {"share", read_share},
+                                          {"trust", read_trust},
+                                          {"certificate", read_certificate},
+                                          {"key", read_key},
+                                          {"probe", read_probe},
+                                          {"form", read_form},
+                                          {"waiting", read_waiting},
+                                          {"at most", read_at_most},
+                                          {"answer within", read_answer}};
     struct relay_text text = {.rule = rule};
     *rule = (struct ind_relay_rule){
         .name = "", .form = IND_PASS_ON_RFC5424, .space = DEFAULT_SPACE, .answer = DEFAULT_ANSWER};

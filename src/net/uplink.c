@@ -129,7 +129,8 @@ static bool shake_hands(struct ind_uplink *link, const struct ind_uplink_setting
     link->session = ind_tls_session_new_to(settings->tls, link->socket, settings->host);
     if (!link->plain || !link->records || !link->session)
         return false;
-    while ((step = ind_tls_handshake(link->session)) == IND_TLS_WANTS_TO_READ || step == IND_TLS_WANTS_TO_WRITE)
+    while ((step = ind_tls_handshake(link->session)) == IND_TLS_WANTS_TO_READ ||
+           step == IND_TLS_WANTS_TO_WRITE)
         if (!wait_for(link->socket, step == IND_TLS_WANTS_TO_READ ? POLLIN : POLLOUT, settings->stop, until))
             break;
     if (step == IND_TLS_DONE)

@@ -19,21 +19,22 @@ struct ind_uplink_settings {
     const char *host, *port; /* of a local socket: its path, and anything */
     struct ind_tls *tls;     /* of TLS; held while the link lives */
     int milliseconds;        /* for the connection, and as long again for the handshake */
-    int stop;                /* a descriptor: once it can be read from nothing is waited for any more; -1: none */
+    int stop; /* a descriptor: once it can be read from nothing is waited for any more; -1: none */
 };
 
 enum { IND_UPLINK_REASON = 200 };
 
 /* Looks the name up, connects, shakes hands. New; NULL with the reason. */
-struct ind_uplink *ind_uplink_open(const struct ind_uplink_settings *settings, char reason[IND_UPLINK_REASON]);
+struct ind_uplink *ind_uplink_open(const struct ind_uplink_settings *settings,
+                                   char reason[IND_UPLINK_REASON]);
 /* Accepts NULL. */
 void ind_uplink_close(struct ind_uplink *link);
 
 int ind_uplink_socket(const struct ind_uplink *link);
 bool ind_uplink_is_stream(const struct ind_uplink *link);
 
-/* Of a stream: takes as many bytes as there is room for, in one TLS record at most. Of datagrams: takes all of
- * one. 0: there is no room now; -1: nothing more can be sent (ind_uplink_reason). */
+/* Of a stream: takes as many bytes as there is room for, in one TLS record at most. Of datagrams: takes all
+ * of one. 0: there is no room now; -1: nothing more can be sent (ind_uplink_reason). */
 ptrdiff_t ind_uplink_write(struct ind_uplink *link, const char *bytes, size_t length);
 /* Whether bytes were taken that the socket has not. */
 bool ind_uplink_holds(const struct ind_uplink *link);

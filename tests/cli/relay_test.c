@@ -32,7 +32,7 @@ static int leave(void **state)
 
 #define TOP "store: log\nstate: state\nzone: UTC\nlisten:\n  - tcp: 127.0.0.1:0\n" IND_QUIET
 #define ROUTES                                                                                               \
-    "routes:\n  - {name: on, when: app is \"trial\", to: {relay: hq}}\n"                                   \
+    "routes:\n  - {name: on, when: app is \"trial\", to: {relay: hq}}\n"                                     \
     "  - {name: own, when: 'app is \"indagator\"', file: own.log}\n"
 
 static void write_relay(const char *targets, const char *settings)
@@ -191,7 +191,8 @@ static void a_wrong_certificate_is_told_and_gets_nothing(void **state)
     char certificate[300], key[300];
     (void)state;
     ind_make_certificates(folder);
-    snprintf(certificate, sizeof certificate, "%s", ind_path(folder, "pier1-rtr.pem")); /* not for 127.0.0.1 */
+    snprintf(certificate, sizeof certificate, "%s",
+             ind_path(folder, "pier1-rtr.pem")); /* not for 127.0.0.1 */
     snprintf(key, sizeof key, "%s", ind_path(folder, "pier1-rtr.key"));
     struct ind_tls *tls =
         ind_tls_server_new(&(struct ind_tls_settings){.certificate = certificate, .key = key}, &fault);
@@ -362,6 +363,8 @@ static void what_goes_in_a_circle_is_stopped(void **state)
     assert_int_equal(of_relay("taken"), 20);
     ind_wait_until(loop_is_told, NULL, "the circle is told");
     assert_int_equal(ind_collect_stop(&other, SIGTERM), 0);
+    free(other.out);
+    free(other.err);
     other.process = 0;
     struct ind_ran ran = ind_shell(other_folder, "grep -c id= log/all.log");
     assert_string_equal(ran.out, "20\n");
@@ -425,7 +428,8 @@ static void *answer_probes(void *argument)
         if (fd < 0 || recv(fd, text, sizeof text, 0) <= 0)
             continue;
         const int length =
-            snprintf(text, sizeof text, "HTTP/1.1 %d x\r\nContent-Length: 0\r\nConnection: close\r\n\r\n", probe->status);
+            snprintf(text, sizeof text, "HTTP/1.1 %d x\r\nContent-Length: 0\r\nConnection: close\r\n\r\n",
+                     probe->status);
         (void)send(fd, text, (size_t)length, MSG_NOSIGNAL);
         (void)shutdown(fd, SHUT_WR);
         close(fd);
@@ -442,7 +446,8 @@ static void a_probe_must_answer_200(void **state)
     probe.status = 503;
     assert_int_equal(pthread_create(&thread, NULL, answer_probes, &probe), 0);
     sides[0] = ind_other_side_new(NULL, 0);
-    snprintf(settings, sizeof settings, ", probe: \"http://{host}:%u/health\"", ind_socket_port(probe.listener));
+    snprintf(settings, sizeof settings, ", probe: \"http://{host}:%u/health\"",
+             ind_socket_port(probe.listener));
     begin_relay(target("tcp", sides[0]->port), settings);
     send_ids(0, 10, 10);
     wait_told("its probe answers 503, not 200");
@@ -487,7 +492,8 @@ int main(void)
         cmocka_unit_test_setup_teardown(no_more_than_a_rate_is_sent, set_up, leave),
         cmocka_unit_test_setup_teardown(the_oldest_are_given_up, set_up, leave),
         cmocka_unit_test_setup_teardown(the_newest_are_not_taken, set_up, leave),
-        cmocka_unit_test_setup_teardown(what_waits_outlives_the_end_and_goes_to_another_target, set_up, leave),
+        cmocka_unit_test_setup_teardown(what_waits_outlives_the_end_and_goes_to_another_target, set_up,
+                                        leave),
         cmocka_unit_test_setup_teardown(a_queue_that_cannot_be_is_told, set_up, leave),
         cmocka_unit_test_setup_teardown(messages_from_files_wait_for_a_relay, set_up, leave),
         cmocka_unit_test_setup_teardown(what_goes_in_a_circle_is_stopped, set_up, leave),

@@ -43,7 +43,8 @@ static void send_messages(unsigned from, unsigned count)
     for (unsigned i = from; i < from + count; i++) {
         char message[4000], count_text[16];
         int length = snprintf(message, sizeof message, "<134>1 - - trial - - - id=%u ", i);
-        const unsigned more = ind_random(&random, 100003) % 20 ? ind_random(&random, 200) : ind_random(&random, 3000);
+        const unsigned more =
+            ind_random(&random, 100003) % 20 ? ind_random(&random, 200) : ind_random(&random, 3000);
         for (unsigned n = 0; n < more; n++)
             message[length++] = (char)(ind_random(&random, 100003) % 255 + 1);
         message[length++] = '.';
@@ -107,8 +108,8 @@ static void through_cuts(struct ind_tls *tls, const char *scheme, const char *se
     json_t *object = status();
     const unsigned long told = number(the_relay(object), "sent_again");
     json_decref(object);
-    print_message("%d cuts, %u connections: %u messages, %u twice (%lu told)\n", cuts, side->connections, count,
-                  side->doubles, told);
+    print_message("%d cuts, %u connections: %u messages, %u twice (%lu told)\n", cuts, side->connections,
+                  count, side->doubles, told);
     end();
     expect_all(count, told);
 }
@@ -228,6 +229,8 @@ static void ends_at_any_moment_lose_nothing_of_the_disk(void **state)
         side->cut_every = 1; /* what the system of the one that has ended still holds does not come through */
         side->cuts = i % 2;
         (void)ind_collect_stop(&running, SIGKILL);
+        free(running.out);
+        free(running.err);
         note_what_is_on_disk();
         running = ind_collect_start(folder);
     }
@@ -239,8 +242,8 @@ static void ends_at_any_moment_lose_nothing_of_the_disk(void **state)
         missing += must[i] && !side->seen[i];
         noted += must[i];
     }
-    print_message("%u messages, %u of them on disk at an end, %u twice (%lu told)\n", count, noted, side->doubles,
-                  told);
+    print_message("%u messages, %u of them on disk at an end, %u twice (%lu told)\n", count, noted,
+                  side->doubles, told);
     assert_true(noted > 0);
     assert_int_equal(missing, 0);
     assert_int_equal(side->bad, 0);

@@ -150,7 +150,7 @@ static void archives_that_are_named_are_asked_by_their_index(void **state)
     run("grep -q 'the index of 1 archive left out' why");
     /* A host longer than any that is written is asked for like any other. */
     run("h=$(printf '%0700d' 1); " IND_PROGRAM " search --count --when \"host is \\\"$h\\\" or text mentions "
-                                               "\\\"12345\\\"\" log/auth-*.zst | grep -qx 1");
+        "\\\"12345\\\"\" log/auth-*.zst | grep -qx 1");
 }
 
 /* ---- What the catalog tells, and what the files do ---- */

@@ -1,8 +1,9 @@
 /* tests/support/other_side.h: whom a relay passes messages on to: a thread that takes octet-counted messages
  * over TCP or TLS, counts each by its id, and cuts, delays or swallows what comes, as a line would.
  *
- * A cut is exact: first nothing that comes is let through to the socket, so that nothing more is acknowledged;
- * then what was acknowledged is read; then the connection is reset. For test programs that include it once. */
+ * A cut is exact: first nothing that comes is let through to the socket, so that nothing more is
+ * acknowledged; then what was acknowledged is read; then the connection is reset. For test programs that
+ * include it once. */
 #ifndef IND_TESTS_OTHER_SIDE_H
 #define IND_TESTS_OTHER_SIDE_H
 
@@ -77,13 +78,15 @@ static inline void ind_other_take(struct ind_other_side *side)
 }
 
 /* Reads what there is. False: it has ended. */
-static inline bool ind_other_read(struct ind_other_side *side, int fd, struct ind_tls_session *session, size_t *got)
+static inline bool ind_other_read(struct ind_other_side *side, int fd, struct ind_tls_session *session,
+                                  size_t *got)
 {
     *got = 0;
     for (;;) {
         char *to = side->bytes + side->used;
         const size_t room = IND_OTHER_ROOM - side->used;
-        const ssize_t one = session ? ind_tls_read(session, to, room < 65536 ? room : 65536) : recv(fd, to, room < 65536 ? room : 65536, 0);
+        const ssize_t one = session ? ind_tls_read(session, to, room < 65536 ? room : 65536)
+                                    : recv(fd, to, room < 65536 ? room : 65536, 0);
         if (one < 0)
             return errno == EAGAIN || errno == EINTR;
         if (one == 0)
@@ -135,7 +138,8 @@ static inline void ind_other_serve(struct ind_other_side *side, int fd)
     bool goes_on = true;
     side->used = 0;
     enum ind_tls_step step = session ? IND_TLS_WANTS_TO_READ : IND_TLS_DONE;
-    while (session && (step = ind_tls_handshake(session)) != IND_TLS_DONE && step != IND_TLS_FAILED && !side->ending) {
+    while (session && (step = ind_tls_handshake(session)) != IND_TLS_DONE && step != IND_TLS_FAILED &&
+           !side->ending) {
         struct pollfd poller = {fd, step == IND_TLS_WANTS_TO_READ ? POLLIN : POLLOUT, 0};
         (void)poll(&poller, 1, 50);
     }
@@ -180,9 +184,8 @@ static inline void *ind_other_run(void *argument)
 static inline struct ind_other_side *ind_other_side_new(struct ind_tls *tls, unsigned port)
 {
     struct ind_other_side *side = calloc(1, sizeof *side);
-    struct sockaddr_in name = {.sin_family = AF_INET,
-                               .sin_port = htons((uint16_t)port),
-                               .sin_addr.s_addr = htonl(INADDR_LOOPBACK)};
+    struct sockaddr_in name = {
+        .sin_family = AF_INET, .sin_port = htons((uint16_t)port), .sin_addr.s_addr = htonl(INADDR_LOOPBACK)};
     socklen_t length = sizeof name;
     const int yes = 1, window = 128 << 10;
     assert_non_null(side);

@@ -265,10 +265,18 @@ static void write_relays(FILE *out, const struct ind_status *status)
         begin(out, &families[f]);
         for (size_t i = 0; i < status->relay_count; i++) {
             const struct ind_relay_count *count = &status->relays[i].count;
-            const uint64_t numbers[] = {count->taken,   count->found,         count->sent,
-                                        count->again,   count->given_up,      count->refused,
-                                        count->looped,  count->damaged,       count->waiting,
-                                        count->waiting_bytes, (uint64_t)count->oldest, count->disk_bytes};
+            const uint64_t numbers[] = {count->taken,
+                                        count->found,
+                                        count->sent,
+                                        count->again,
+                                        count->given_up,
+                                        count->refused,
+                                        count->looped,
+                                        count->damaged,
+                                        count->waiting,
+                                        count->waiting_bytes,
+                                        (uint64_t)count->oldest,
+                                        count->disk_bytes};
             sample(out, &families[f], "relay", status->relays[i].name, numbers[f]);
         }
     }
@@ -482,7 +490,7 @@ char *ind_metrics_text(const struct ind_status *status, const struct ind_rows *r
         write_routes(out, &status->snapshots[0]);
         write_edits(out, status);
         write_programs(out, &status->snapshots[0]);
-    write_relays(out, status);
+        write_relays(out, status);
         write_devices(out, status, rows);
         write_connections(out, status);
         write_tls(out, status);

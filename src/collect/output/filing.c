@@ -109,8 +109,8 @@ static enum ind_filed file_group(const struct ind_filing *filing, struct ind_bat
     return ind_sinks_have(filing->sinks, group->route)
                ? hand_on_group(filing, batch, group, intake, now.steady)
            : ind_relays_have(filing->relays, group->route) ? relay_group(filing, batch, group, intake, now)
-           : filing->destination.lanes ? pass_on_group(filing, batch, group, intake)
-                                       : store_group(filing, batch, group, intake, now);
+           : filing->destination.lanes                     ? pass_on_group(filing, batch, group, intake)
+                                                           : store_group(filing, batch, group, intake, now);
 }
 
 static void book_once(const struct ind_filing *filing, struct ind_batch *batch, unsigned intake)

@@ -168,7 +168,7 @@ static bool find_in_queue(struct ind_relay *relay, uint64_t *number)
     relay->span.at = NULL;
     const int error = ind_queue_read(relay->queue, *number, relay->span.room, IND_READ_BYTES, &part);
     if (error) {
-        ind_relay_disk_failed(relay, error, IND_STEADY_NEVER);
+        relay->read_error = error;
         return false;
     }
     relay->counts.damaged += part.lost;

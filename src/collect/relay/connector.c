@@ -28,8 +28,7 @@ static void connect_to(const struct ind_connector *connector, struct ind_connect
 {
     const struct ind_target_address *target = &connector->rule->targets[answer->target];
     const int stop = connector->stop.read_end;
-    answer->good =
-        ind_probe(connector->rule, answer->target, stop, answer->reason, sizeof answer->reason);
+    answer->good = ind_probe(connector->rule, answer->target, stop, answer->reason, sizeof answer->reason);
     if (!answer->good || answer->probe_only)
         return;
     /* Files are read anew each time: a certificate that was put in the place of another is used from the next
@@ -42,11 +41,11 @@ static void connect_to(const struct ind_connector *connector, struct ind_connect
         return;
     }
     const struct ind_uplink_settings settings = {.kind = (enum ind_transport_kind)target->kind,
-                                               .host = target->host,
-                                               .port = target->port,
-                                               .tls = tls,
-                                               .milliseconds = PATIENCE,
-                                               .stop = stop};
+                                                 .host = target->host,
+                                                 .port = target->port,
+                                                 .tls = tls,
+                                                 .milliseconds = PATIENCE,
+                                                 .stop = stop};
     answer->link = ind_uplink_open(&settings, answer->reason);
     answer->good = answer->link != NULL;
     ind_tls_release(tls);

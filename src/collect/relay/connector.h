@@ -9,8 +9,8 @@
 
 struct ind_connector;
 
-/* New, with its thread; `rule` and `done` (woken when an answer is there) are borrowed. NULL where that cannot
- * be made. */
+/* New, with its thread; `rule` and `done` (woken when an answer is there) are borrowed. NULL where that
+ * cannot be made. */
 struct ind_connector *ind_connector_new(const struct ind_relay_rule *rule, const struct ind_waker *done);
 /* Breaks off what is under way: that takes no longer than the system's look at a name. Accepts NULL. */
 void ind_connector_free(struct ind_connector *connector);

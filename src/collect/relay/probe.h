@@ -1,4 +1,5 @@
-/* collect/relay/probe.h: whether a target says of itself that it is well: an HTTP address that answers 200. */
+/* collect/relay/probe.h: whether a target says of itself that it is well: an HTTP address that answers 200.
+ */
 #ifndef IND_COLLECT_RELAY_PROBE_H
 #define IND_COLLECT_RELAY_PROBE_H
 

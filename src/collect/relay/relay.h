@@ -23,26 +23,27 @@ struct ind_relay_settings {
 
 struct ind_target_count {
     bool up, tried;
-    int64_t since;                      /* seconds that it has been so; 0 where it was not tried */
-    uint64_t sent, bytes, again, failures; /* messages, their bytes, those sent once more; how often it failed */
-    char reason[200];                   /* why it is down; "" where it is up */
+    int64_t since; /* seconds that it has been so; 0 where it was not tried */
+    uint64_t sent, bytes, again,
+        failures;     /* messages, their bytes, those sent once more; how often it failed */
+    char reason[200]; /* why it is down; "" where it is up */
 };
 
 /* All counts are of messages, since the start, unless they say otherwise. taken + found = sent + given_up +
  * damaged + waiting. */
 struct ind_relay_count {
-    uint64_t taken;           /* from the rules */
-    uint64_t found;           /* waited on disk when we started */
-    uint64_t sent;            /* acknowledged by the other side's system */
-    uint64_t given_up;        /* there was no more room for them */
-    uint64_t damaged;         /* could not be read from disk again */
+    uint64_t taken;                  /* from the rules */
+    uint64_t found;                  /* waited on disk when we started */
+    uint64_t sent;                   /* acknowledged by the other side's system */
+    uint64_t given_up;               /* there was no more room for them */
+    uint64_t damaged;                /* could not be read from disk again */
     uint64_t waiting, waiting_bytes; /* waiting_bytes: of the messages, as they stand in memory and on disk */
-    uint64_t disk_bytes;      /* of segments */
-    uint64_t again;           /* sent once more after a link broke, or after a start: may have come twice */
-    uint64_t looped;          /* had been passed on too often, and were not taken */
-    uint64_t refused;         /* had no room in memory, and were not taken */
-    int64_t oldest;           /* seconds that the oldest waits; 0 where none does */
-    int disk_error;           /* errno of the queue's disk; 0: all is well */
+    uint64_t disk_bytes;             /* of segments */
+    uint64_t again;   /* sent once more after a link broke, or after a start: may have come twice */
+    uint64_t looped;  /* had been passed on too often, and were not taken */
+    uint64_t refused; /* had no room in memory, and were not taken */
+    int64_t oldest;   /* seconds that the oldest waits; 0 where none does */
+    int disk_error;   /* errno of the queue's disk; 0: all is well */
     unsigned target_count;
     struct ind_target_count targets[IND_RELAY_TARGETS];
 };

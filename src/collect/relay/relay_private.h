@@ -39,7 +39,7 @@ struct ind_block {
 /* A link to a target, and what of a burst it has not taken yet. */
 struct ind_outgoing {
     struct ind_uplink *link; /* NULL: none */
-    bool leaving;          /* nothing new goes there: a better one is back */
+    bool leaving;            /* nothing new goes there: a better one is back */
     struct ind_steady leaves_at;
     bool blocked;
     char *burst; /* IND_BURST_ROOM */
@@ -84,10 +84,10 @@ struct ind_relay {
     struct ind_queue *queue; /* NULL: it cannot be opened */
     struct ind_steady queue_tried, synced, probed, error_told, given_up_told, refused_told, looped_told;
     uint64_t noted_done, noted_offered;
-    int disk_error;
+    int disk_error, read_error; /* read_error: not told yet */
     struct ind_relay_count counts;
     uint64_t given_up_at_last, refused_at_last, looped_at_last; /* when they were told */
-    uint64_t oldest_number; /* the record of which `oldest_time` is */
+    uint64_t oldest_number;                                     /* the record of which `oldest_time` is */
     ind_time oldest_time;
     double allowance; /* bytes that may go now, where there is a limit */
     struct ind_steady allowance_at;
@@ -116,7 +116,8 @@ bool ind_relay_find(struct ind_relay *relay, uint64_t *number, struct ind_queued
 /* ---- spooling.c ---- */
 
 void ind_relay_open_queue(struct ind_relay *relay, struct ind_steady now);
-/* Writes what has waited long enough to the queue, or with `all` whatever waits; gives up what has no room. */
+/* Writes what has waited long enough to the queue, or with `all` whatever waits; gives up what has no room.
+ */
 void ind_relay_spool(struct ind_relay *relay, bool all, struct ind_steady now);
 /* Writes down what is done, and that records before `offered` are about to be sent. */
 void ind_relay_note(struct ind_relay *relay, uint64_t offered);

@@ -30,9 +30,10 @@ static void warn_of_end(const struct ind_relay_rule *rule, const struct ind_tls 
         if (!ind_tls_expires_soon(expiries->ends[i], now))
             continue;
         ind_time_write(&time, expiries->ends[i]);
-        ind_diagnostic_add(diagnostics, true, NULL, 0, 0,
-                           "the relay %s: the certificate of \"%s\" ends on %.10s; put a new one in its place",
-                           rule->name, expiries->names[i], day);
+        ind_diagnostic_add(
+            diagnostics, true, NULL, 0, 0,
+            "the relay %s: the certificate of \"%s\" ends on %.10s; put a new one in its place", rule->name,
+            expiries->names[i], day);
     }
 }
 

@@ -10,7 +10,7 @@
 #define PROBE_EVERY (10 * IND_SECOND)
 #define LEAVE_AFTER (5 * IND_SECOND)
 enum {
-    ASK_MILLISECONDS = 10,   /* while something is under way: nobody tells when it is acknowledged */
+    ASK_MILLISECONDS = 10,    /* while something is under way: nobody tells when it is acknowledged */
     SPOOL_MILLISECONDS = 100, /* while something waits */
     IDLE_MILLISECONDS = 1000
 };
@@ -135,8 +135,7 @@ static void look_after(struct ind_relay *relay, unsigned target, struct ind_stea
         relay->counts.targets[target].bytes += acknowledged - out->acknowledged;
         out->acknowledged = acknowledged;
         out->progress = now;
-        relay->counts.targets[target].sent +=
-            ind_window_acknowledge(&relay->window, target, acknowledged);
+        relay->counts.targets[target].sent += ind_window_acknowledge(&relay->window, target, acknowledged);
     }
     if (acknowledged == ind_uplink_taken(out->link) && !ind_uplink_holds(out->link))
         out->progress = now;
@@ -167,7 +166,8 @@ static void settle(struct ind_relay *relay)
 
 static void refill(struct ind_relay *relay, struct ind_steady now)
 {
-    const double rate = (double)relay->rule->at_most, most = rate / 4 > IND_BURST_BYTES ? rate / 4 : IND_BURST_BYTES;
+    const double rate = (double)relay->rule->at_most,
+                 most = rate / 4 > IND_BURST_BYTES ? rate / 4 : IND_BURST_BYTES;
     relay->allowance += rate * (double)ind_steady_from(relay->allowance_at, now) / (double)IND_SECOND;
     relay->allowance = relay->allowance < most ? relay->allowance : most;
     relay->allowance_at = now;
@@ -297,7 +297,8 @@ static bool send_stream(struct ind_relay *relay, unsigned target)
     }
 }
 
-/* A datagram counts as had once it is sent: nobody says more. What of a message does not fit one is cut off. */
+/* A datagram counts as had once it is sent: nobody says more. What of a message does not fit one is cut off.
+ */
 static bool send_datagrams(struct ind_relay *relay, unsigned target)
 {
     enum { DATAGRAM = 65507, AT_ONCE = 1000 };
@@ -333,8 +334,8 @@ static bool send_datagrams(struct ind_relay *relay, unsigned target)
             ind_window_send_again(&relay->window, again, to, target, 0, 0);
             (void)ind_window_acknowledge(&relay->window, target, 0);
         } else if (any) {
-            const struct ind_burst burst = {.first = number - 1, .next = number, .link = target,
-                                            .state = IND_BURST_HAD};
+            const struct ind_burst burst = {
+                .first = number - 1, .next = number, .link = target, .state = IND_BURST_HAD};
             relay->to_send = number;
             ind_window_add(&relay->window, &burst);
             settle(relay);
@@ -401,7 +402,7 @@ int ind_relay_send(struct ind_relay *relay, struct ind_steady now)
         send_on(relay, (first + i) % relay->targets.count, now);
     settle(relay);
     ask(relay, now, &wait);
-    const int least = relay->window.count       ? ASK_MILLISECONDS
+    const int least = relay->window.count         ? ASK_MILLISECONDS
                       : relay->done < relay->next ? SPOOL_MILLISECONDS
                                                   : IDLE_MILLISECONDS;
     return wait / 1000000 + 1 < least ? (int)(wait / 1000000 + 1) : least;

@@ -11,33 +11,36 @@
 #define TELL_AGAIN (60 * IND_SECOND)
 enum { LEAST_SEGMENT = 64 << 10, MOST_SEGMENT = 64 << 20, SEGMENTS = 16 };
 
-#define NAME(relay) {"relay", ind_slice_of((relay)->rule->name)}
+#define NAME(relay)                                                                                          \
+    {                                                                                                        \
+        "relay", ind_slice_of((relay)->rule->name)                                                           \
+    }
 
 void ind_relay_disk_failed(struct ind_relay *relay, int error, struct ind_steady now)
 {
     relay->disk_error = error;
-    if (!ind_steady_is_set(now))
-        now = ind_steady_after(relay->error_told, TELL_AGAIN);
     if (ind_steady_reported_lately(&relay->error_told, now, TELL_AGAIN))
         return;
     ind_report(relay->reporter, IND_OWN_RELAY_QUEUE, IND_WITH(NAME(relay)),
-               "the relay %s: its queue at %s takes nothing: %s; what waits is in memory only", relay->rule->name,
-               relay->folder, strerror(error));
+               "the relay %s: its queue at %s takes nothing: %s; what waits is in memory only",
+               relay->rule->name, relay->folder, strerror(error));
 }
 
 static void tell_what_was_found(struct ind_relay *relay, const struct ind_queue_found *found)
 {
     if (found->records)
-        ind_report(relay->reporter, IND_OWN_RELAY_WAITED, IND_WITH(NAME(relay)),
-                   "the relay %s: %llu messages of the last run wait and are passed on; up to %llu of them may come "
-                   "twice",
-                   relay->rule->name, (unsigned long long)found->records, (unsigned long long)found->doubles);
+        ind_report(
+            relay->reporter, IND_OWN_RELAY_WAITED, IND_WITH(NAME(relay)),
+            "the relay %s: %llu messages of the last run wait and are passed on; up to %llu of them may come "
+            "twice",
+            relay->rule->name, (unsigned long long)found->records, (unsigned long long)found->doubles);
     if (found->cut || found->strange || found->position_lost)
-        ind_report(relay->reporter, IND_OWN_RELAY_QUEUE, IND_WITH(NAME(relay)),
-                   "the relay %s: in its queue at %s %llu bytes at the end of the newest segment are no messages, "
-                   "%u files are none of its own (what has the name of a segment is renamed to NAME.damaged)%s",
-                   relay->rule->name, relay->folder, (unsigned long long)found->cut, found->strange,
-                   found->position_lost ? ", and its position cannot be read: everything is sent again" : "");
+        ind_report(
+            relay->reporter, IND_OWN_RELAY_QUEUE, IND_WITH(NAME(relay)),
+            "the relay %s: in its queue at %s %llu bytes at the end of the newest segment are no messages, "
+            "%u files are none of its own (what has the name of a segment is renamed to NAME.damaged)%s",
+            relay->rule->name, relay->folder, (unsigned long long)found->cut, found->strange,
+            found->position_lost ? ", and its position cannot be read: everything is sent again" : "");
 }
 
 void ind_relay_open_queue(struct ind_relay *relay, struct ind_steady now)
@@ -133,11 +136,13 @@ static void make_room(struct ind_relay *relay)
     ind_mutex_unlock(&relay->mutex);
 }
 
-/* The disk takes nothing, and memory is used up: the oldest block makes room; those who add see to the newest.
+/* The disk takes nothing, and memory is used up: the oldest block makes room; those who add see to the
+ * newest.
  */
 static void make_room_in_memory(struct ind_relay *relay)
 {
-    while (relay->head && !relay->rule->give_up_newest && !relay->hold && ind_relay_block_count(relay) >= IND_BLOCKS) {
+    while (relay->head && !relay->rule->give_up_newest && !relay->hold &&
+           ind_relay_block_count(relay) >= IND_BLOCKS) {
         const uint64_t next = relay->head->first + relay->head->count;
         if (relay->head->written != relay->head->used)
             ind_relay_give_up(relay, next);
@@ -151,10 +156,12 @@ static void tell_losses(struct ind_relay *relay, struct ind_steady now)
     const uint64_t refused = relay->refused, looped = relay->looped;
     ind_mutex_unlock(&relay->mutex);
     const uint64_t lost = relay->counts.given_up + refused + relay->counts.damaged;
-    if (lost > relay->given_up_at_last && !ind_steady_reported_lately(&relay->given_up_told, now, TELL_AGAIN)) {
+    if (lost > relay->given_up_at_last &&
+        !ind_steady_reported_lately(&relay->given_up_told, now, TELL_AGAIN)) {
         relay->given_up_at_last = lost;
         ind_report(relay->reporter, IND_OWN_RELAY_GAVE_UP, IND_WITH(NAME(relay)),
-                   "the relay %s: there is no room for all that waits: %llu messages given up so far, %llu not taken, "
+                   "the relay %s: there is no room for all that waits: %llu messages given up so far, %llu "
+                   "not taken, "
                    "%llu damaged on disk",
                    relay->rule->name, (unsigned long long)relay->counts.given_up, (unsigned long long)refused,
                    (unsigned long long)relay->counts.damaged);
@@ -162,7 +169,8 @@ static void tell_losses(struct ind_relay *relay, struct ind_steady now)
     if (looped > relay->looped_at_last && !ind_steady_reported_lately(&relay->looped_told, now, TELL_AGAIN)) {
         relay->looped_at_last = looped;
         ind_report(relay->reporter, IND_OWN_RELAY_LOOP, IND_WITH(NAME(relay)),
-                   "the relay %s: %llu messages had been passed on %d times and go no further: relays pass them round "
+                   "the relay %s: %llu messages had been passed on %d times and go no further: relays pass "
+                   "them round "
                    "in a circle; let a route leave out what has \"data \\\"passed@32473\\\" \\\"hops\\\"\"",
                    relay->rule->name, (unsigned long long)looped, (int)IND_PASS_ON_HOPS);
     }
@@ -171,6 +179,9 @@ static void tell_losses(struct ind_relay *relay, struct ind_steady now)
 void ind_relay_spool(struct ind_relay *relay, bool all, struct ind_steady now)
 {
     try_again(relay, now);
+    if (relay->read_error)
+        ind_relay_disk_failed(relay, relay->read_error, now);
+    relay->read_error = 0;
     const bool crowded = ind_relay_block_count(relay) > IND_BLOCKS / 2;
     int error = relay->queue ? 0 : relay->disk_error;
     bool wrote = false;

@@ -97,8 +97,8 @@ static unsigned write_data(struct ind_buffer *buffer, const struct ind_message *
     return hops;
 }
 
-/* TIMESTAMP is what the device claims: nothing where it claims nothing. HOSTNAME likewise, but for a name that
- * it has no right to: the other side believes what a relay says. */
+/* TIMESTAMP is what the device claims: nothing where it claims nothing. HOSTNAME likewise, but for a name
+ * that it has no right to: the other side believes what a relay says. */
 static unsigned write_5424(struct ind_buffer *buffer, const struct ind_message *message)
 {
     ind_buffer_byte(buffer, '<');

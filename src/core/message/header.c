@@ -291,7 +291,8 @@ void ind_header_read_with_device(const struct ind_header_context *context, struc
         *message->text.at == '%')
         find_device_before_code(context, message);
     message->sender = context->sender;
-    speaker = of_sender && of_sender->relay && message->data.length ? first_sender(context, message) : of_sender;
+    speaker =
+        of_sender && of_sender->relay && message->data.length ? first_sender(context, message) : of_sender;
     ind_device_resolve(context->devices, speaker, message, context->scratch);
     const struct ind_device *device = message->configured;
     if (!device || device == of_sender || message->sent == IND_TIME_NONE)

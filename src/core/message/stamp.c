@@ -280,7 +280,8 @@ static const char *read_seconds(const char *at, const char *end, ind_time *sent)
         seconds = seconds * 10 + (at[i] - '0');
     }
     const char *stop = read_fraction(at + 10, end, &parts);
-    if (*at == '0' || !stop || stop == at + 10 || (stop < end && *stop != ' '))
+    if (*at == '0' || !stop || stop == at + 10 || (stop < end && *stop != ' ') ||
+        seconds >= INT64_MAX / IND_SECOND) /* from the year 2262 on */
         return NULL;
     *sent = seconds * IND_SECOND + parts.fraction;
     return stop;
@@ -370,9 +371,9 @@ static bool is_unit(char c)
 
 bool ind_stamp_may_begin(const char *at, const char *end)
 {
+    at += at < end && (*at == '*' || *at == '.');
     if (end - at < 8)
         return false;
-    at += *at == '*' || *at == '.';
     if (*at >= 'A' && *at <= 'W')
         return at[3] == ' ' || at[3] == ',';
     if (!ind_is_digit(*at))

@@ -35,7 +35,7 @@ void ind_target_is_down(struct ind_target *target, bool took, struct ind_steady 
 {
     const bool lived = took || (target->up && ind_steady_from(target->changed, now) > IND_TARGET_LONGEST);
     const int64_t twice = target->pause * 2;
-    target->pause = lived || target->pause == 0   ? IND_TARGET_SHORTEST
+    target->pause = lived || target->pause == 0  ? IND_TARGET_SHORTEST
                     : twice < IND_TARGET_LONGEST ? twice
                                                  : IND_TARGET_LONGEST;
     target->again = ind_steady_after(now, target->pause);

@@ -23,12 +23,8 @@ void ind_window_send_again(struct ind_window *window, struct ind_burst *burst, u
                            uint64_t start, uint64_t end)
 {
     window->again--;
-    *burst = (struct ind_burst){.first = first,
-                                .next = burst->next,
-                                .start = start,
-                                .end = end,
-                                .time = burst->time,
-                                .link = link};
+    *burst = (struct ind_burst){
+        .first = first, .next = burst->next, .start = start, .end = end, .time = burst->time, .link = link};
 }
 
 uint64_t ind_window_acknowledge(struct ind_window *window, unsigned link, uint64_t bytes)

@@ -43,7 +43,8 @@ struct ind_burst *ind_window_next_again(struct ind_window *window);
 void ind_window_send_again(struct ind_window *window, struct ind_burst *burst, uint64_t first, unsigned link,
                            uint64_t start, uint64_t end);
 
-/* So many bytes of a link are acknowledged. Returns how many records are had by that, that were not before. */
+/* So many bytes of a link are acknowledged. Returns how many records are had by that, that were not before.
+ */
 uint64_t ind_window_acknowledge(struct ind_window *window, unsigned link, uint64_t bytes);
 /* A link has ended with so many of its bytes acknowledged: the rest is to be sent again. Returns how many
  * records that are, at most: the other side may have them all the same. */

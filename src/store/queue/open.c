@@ -10,19 +10,6 @@
 
 enum { SCAN = 1 << 20 };
 
-void ind_segment_name(uint64_t first, char name[IND_SEGMENT_NAME])
-{
-    snprintf(name, IND_SEGMENT_NAME, "%020llu.queue", (unsigned long long)first);
-}
-
-uint64_t ind_segment_number(const char *name)
-{
-    char again[IND_SEGMENT_NAME];
-    unsigned long long number = strtoull(name, NULL, 10);
-    ind_segment_name(number, again);
-    return strcmp(name, again) == 0 ? number : 0;
-}
-
 static bool is_ours(const char *name)
 {
     const size_t length = strlen(name);

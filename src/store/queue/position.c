@@ -1,5 +1,5 @@
-/* The file `position`: two lines of one length, of which the newer holds. Each write is of one line, in place,
- * so that the other is whole whatever becomes of it. */
+/* The file `position`: two lines of one length, of which the newer holds. Each write is of one line, in
+ * place, so that the other is whole whatever becomes of it. */
 #include "store/disk/read_at.h"
 #include "store/queue/queue_private.h"
 
@@ -11,10 +11,10 @@
 void ind_queue_position_write(const struct ind_queue_position *position, char line[IND_POSITION_LINE])
 {
     char text[IND_POSITION_LINE];
-    int length = snprintf(text, sizeof text, "%020llu acknowledged %020llu offered %020llu boot %-36.36s ",
-                          (unsigned long long)position->generation,
-                          (unsigned long long)position->acknowledged,
-                          (unsigned long long)position->offered, position->boot);
+    int length =
+        snprintf(text, sizeof text, "%020llu acknowledged %020llu offered %020llu boot %-36.36s ",
+                 (unsigned long long)position->generation, (unsigned long long)position->acknowledged,
+                 (unsigned long long)position->offered, position->boot);
     int all = snprintf(line, IND_POSITION_LINE, "%s%016llx", text,
                        (unsigned long long)XXH3_64bits(text, (size_t)length));
     memset(line + all, ' ', (size_t)(IND_POSITION_LINE - all));

@@ -5,58 +5,7 @@
 #include <stdio.h>
 #include <stdlib.h>
 
-uint64_t ind_queue_first(const struct ind_queue *queue)
-{
-    return queue->count ? queue->segments[0].first : queue->next;
-}
-
-uint64_t ind_queue_next(const struct ind_queue *queue)
-{
-    return queue->next;
-}
-
-uint64_t ind_queue_bytes(const struct ind_queue *queue)
-{
-    return queue->bytes;
-}
-
-bool ind_queue_keep(struct ind_queue *queue, const struct ind_queue_segment *segment)
-{
-    if (queue->count == queue->room) {
-        const size_t room = queue->room * 2 + 16;
-        struct ind_queue_segment *grown = realloc(queue->segments, room * sizeof *grown);
-        if (!grown)
-            return false;
-        queue->segments = grown;
-        queue->room = room;
-    }
-    queue->segments[queue->count++] = *segment;
-    queue->bytes += segment->bytes;
-    return true;
-}
-
-void ind_queue_drop_newest(struct ind_queue *queue)
-{
-    char name[IND_SEGMENT_NAME];
-    const struct ind_queue_segment newest = queue->segments[--queue->count];
-    ind_segment_name(newest.named, name);
-    (void)queue->fs.remove(queue->fs.context, queue->folder, name);
-    queue->bytes -= newest.bytes;
-}
-
 /* ---- Writing ---- */
-
-/* One without a record goes: the next begins with the same number. */
-static void end_segment(struct ind_queue *queue)
-{
-    if (queue->writing < 0)
-        return;
-    (void)queue->fs.sync(queue->fs.context, queue->writing);
-    close(queue->writing);
-    queue->writing = -1;
-    if (queue->segments[queue->count - 1].next == queue->segments[queue->count - 1].named)
-        ind_queue_drop_newest(queue);
-}
 
 static int begin_segment(struct ind_queue *queue, uint64_t first)
 {
@@ -88,16 +37,17 @@ static void take_back(struct ind_queue *queue, const struct ind_queue_segment *s
     if (queue->fs.truncate(queue->fs.context, queue->writing, segment->bytes) == 0 &&
         lseek(queue->writing, (off_t)segment->bytes, SEEK_SET) >= 0)
         return;
-    end_segment(queue);
+    ind_queue_end_segment(queue);
 }
 
 int ind_queue_append(struct ind_queue *queue, struct ind_slice records, uint64_t first, uint64_t count)
 {
     struct ind_queue_segment *segment = queue->count ? &queue->segments[queue->count - 1] : NULL;
-    const bool goes_on = queue->writing >= 0 && segment->next == first &&
-                         (segment->bytes == IND_SEGMENT_HEADER || segment->bytes + records.length <= queue->limit);
+    const bool goes_on =
+        queue->writing >= 0 && segment->next == first &&
+        (segment->bytes == IND_SEGMENT_HEADER || segment->bytes + records.length <= queue->limit);
     if (!goes_on) {
-        end_segment(queue);
+        ind_queue_end_segment(queue);
         const int error = begin_segment(queue, first);
         if (error)
             return error;
@@ -114,20 +64,6 @@ int ind_queue_append(struct ind_queue *queue, struct ind_slice records, uint64_t
     queue->next = segment->next;
     queue->unsynced = true;
     return 0;
-}
-
-int ind_queue_sync(struct ind_queue *queue)
-{
-    int error = 0;
-    if (queue->unsynced && queue->writing >= 0 && queue->fs.sync(queue->fs.context, queue->writing) != 0)
-        error = errno;
-    if (queue->unsynced && queue->fs.sync(queue->fs.context, queue->position) != 0)
-        error = errno;
-    if (queue->folder_unsynced && queue->fs.sync(queue->fs.context, queue->folder) != 0)
-        error = errno;
-    if (error == 0)
-        queue->unsynced = queue->folder_unsynced = false;
-    return error;
 }
 
 int ind_queue_note(struct ind_queue *queue, uint64_t acknowledged, uint64_t offered)
@@ -149,21 +85,14 @@ int ind_queue_note(struct ind_queue *queue, uint64_t acknowledged, uint64_t offe
 
 /* ---- Removing ---- */
 
-static void stop_reading(struct ind_queue *queue)
-{
-    if (queue->reading.file >= 0)
-        close(queue->reading.file);
-    queue->reading.file = -1;
-}
-
 static void remove_oldest(struct ind_queue *queue)
 {
     char name[IND_SEGMENT_NAME];
     const struct ind_queue_segment oldest = queue->segments[0];
     if (queue->count == 1)
-        end_segment(queue);
+        ind_queue_end_segment(queue);
     if (queue->reading.file >= 0 && queue->reading.segment == oldest.named)
-        stop_reading(queue);
+        ind_queue_stop_reading(queue);
     /* The name is that of the file's first record, which may be done with. */
     ind_segment_name(oldest.named, name);
     (void)queue->fs.remove(queue->fs.context, queue->folder, name);
@@ -186,21 +115,4 @@ uint64_t ind_queue_give_up(struct ind_queue *queue)
     if (queue->count)
         remove_oldest(queue);
     return next;
-}
-
-void ind_queue_close(struct ind_queue *queue)
-{
-    if (!queue)
-        return;
-    if (queue->position >= 0)
-        (void)ind_queue_sync(queue);
-    end_segment(queue);
-    stop_reading(queue);
-    if (queue->position >= 0)
-        close(queue->position);
-    if (queue->folder >= 0)
-        close(queue->folder);
-    free(queue->segments);
-    free(queue->path);
-    free(queue);
 }

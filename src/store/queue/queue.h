@@ -22,11 +22,11 @@ struct ind_queue_settings {
 
 /* What was there before. */
 struct ind_queue_found {
-    uint64_t records; /* that wait, as far as their numbers tell */
-    uint64_t doubles; /* of them: the other side may have them, and gets them once more */
-    uint64_t cut;     /* bytes at the end of the newest segment that are no records: left where they are */
-    unsigned strange; /* files that are none of ours: left alone, but that one with the name of a segment is
-                         renamed to NAME.damaged */
+    uint64_t records;   /* that wait, as far as their numbers tell */
+    uint64_t doubles;   /* of them: the other side may have them, and gets them once more */
+    uint64_t cut;       /* bytes at the end of the newest segment that are no records: left where they are */
+    unsigned strange;   /* files that are none of ours: left alone, but that one with the name of a segment is
+                           renamed to NAME.damaged */
     bool position_lost; /* there are segments, and no position that can be read: all is sent again */
 };
 

@@ -13,17 +13,10 @@ struct ind_queue_segment {
     uint64_t bytes;
 };
 
-/* queue.c: adds one behind all others; false where memory is out. */
-bool ind_queue_keep(struct ind_queue *queue, const struct ind_queue_segment *segment);
-/* The newest, which has no record, is removed. */
-void ind_queue_drop_newest(struct ind_queue *queue);
-/* A file that is no segment, or none any more, is renamed to NAME.damaged. */
-void ind_queue_set_aside(struct ind_queue *queue, const char *name);
-
 struct ind_queue {
     struct ind_fs fs; /* every change of a file goes through it */
     char *path;
-    int folder, lock, position;
+    int folder, position;
     uint64_t limit, generation, bytes;
     struct ind_queue_segment *segments; /* oldest first */
     size_t count, room;
@@ -38,11 +31,27 @@ struct ind_queue {
     } reading;
 };
 
+/* ---- segments.c ---- */
+
+/* Adds one behind all others; false where memory is out. */
+bool ind_queue_keep(struct ind_queue *queue, const struct ind_queue_segment *segment);
+/* The newest, which has no record, is removed. */
+void ind_queue_drop_newest(struct ind_queue *queue);
+/* A file that is no segment, or none any more, is renamed to NAME.damaged. */
+void ind_queue_set_aside(struct ind_queue *queue, const char *name);
+/* Nothing more comes to the end of the newest. One without a record goes: the next begins with the same
+ * number.
+ */
+void ind_queue_end_segment(struct ind_queue *queue);
+void ind_queue_stop_reading(struct ind_queue *queue);
+
 void ind_segment_name(uint64_t first, char name[IND_SEGMENT_NAME]);
 /* The number in a segment's name; 0: it is none. */
 uint64_t ind_segment_number(const char *name);
 
-/* position.c: the last position that was written down; false where there is none that can be read. */
+/* ---- position.c ---- */
+
+/* The last position that was written down; false where there is none that can be read. */
 struct ind_queue_position {
     uint64_t acknowledged, offered, generation;
     char boot[40];

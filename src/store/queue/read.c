@@ -63,15 +63,6 @@ static int read_some(struct ind_queue *queue, uint64_t from, uint64_t end, char 
     return 0;
 }
 
-void ind_queue_set_aside(struct ind_queue *queue, const char *name)
-{
-    char aside[IND_SEGMENT_NAME + 16];
-    const size_t length = strlen(name);
-    memcpy(aside, name, length);
-    memcpy(aside + length, ".damaged", sizeof ".damaged");
-    (void)queue->fs.rename(queue->fs.context, queue->folder, name, aside);
-}
-
 /* The rest of a segment is none of ours any more; what of it was read stays good. */
 static void leave(struct ind_queue *queue, struct ind_queue_segment *segment)
 {
@@ -91,8 +82,7 @@ static void leave(struct ind_queue *queue, struct ind_queue_segment *segment)
     memmove(segment, segment + 1, (queue->count - at) * sizeof *segment);
 }
 
-int ind_queue_read(struct ind_queue *queue, uint64_t from, char *to, size_t room,
-                   struct ind_queue_part *part)
+int ind_queue_read(struct ind_queue *queue, uint64_t from, char *to, size_t room, struct ind_queue_part *part)
 {
     *part = (struct ind_queue_part){.first = from};
     for (;;) {

@@ -11,6 +11,7 @@
 
 static struct ind_devices *devices;
 static const struct ind_device *relay, *firewall;
+static struct ind_zone *utc;
 static char scratch[IND_DEVICE_SCRATCH], *room;
 #define NOW (INT64_C(1800000000) * IND_SECOND)
 
@@ -30,27 +31,30 @@ static int set_up(void **state)
     (void)state;
     devices = ind_devices_new(IND_SLICE("skerry.example"));
     room = malloc(IND_LINE_MOST);
+    utc = ind_zone_fixed(0);
     firewall = add("harbour-fw", "192.0.2.9", false);
     relay = add("pier1-collector", "192.0.2.200", true);
-    return devices && room ? 0 : -1;
+    return devices && room && utc ? 0 : -1;
 }
 
 static int tear_down(void **state)
 {
     (void)state;
     ind_devices_free(devices);
+    ind_zone_free(utc);
     free(room);
     return 0;
 }
 
-static struct ind_message read_from(const char *sender, const struct ind_device *of_sender, struct ind_slice bytes)
+static struct ind_message read_from(const char *sender, const struct ind_device *of_sender,
+                                    struct ind_slice bytes)
 {
     struct ind_message message;
     const struct ind_header_context context = {.devices = devices,
                                                .of_sender = of_sender,
                                                .sender = ind_slice_of(sender),
                                                .reference = NOW,
-                                               .zone = NULL,
+                                               .zone = utc,
                                                .scratch = scratch};
     ind_header_read_with_device(&context, bytes, &message);
     message.received = message.time = NOW;
@@ -96,7 +100,8 @@ static void the_other_side_understands_it(void **state)
 {
     static char copy[2000];
     (void)state;
-    struct ind_message first = read_from("192.0.2.9", firewall, IND_SLICE("<164>1 - odd-name kernel - - - text"));
+    struct ind_message first =
+        read_from("192.0.2.9", firewall, IND_SLICE("<164>1 - odd-name kernel - - - text"));
     struct ind_slice bytes = pass_on(&first);
     memcpy(copy, bytes.at, bytes.length);
     bytes.at = copy;
@@ -114,7 +119,8 @@ static void it_goes_round_eight_times(void **state)
 {
     static char copy[2000];
     (void)state;
-    struct ind_message message = read_from("192.0.2.9", firewall, IND_SLICE("<164>1 - hfw kernel - - - round"));
+    struct ind_message message =
+        read_from("192.0.2.9", firewall, IND_SLICE("<164>1 - hfw kernel - - - round"));
     for (int hop = 1; hop <= IND_PASS_ON_HOPS; hop++) {
         char expected[80];
         struct ind_slice bytes = pass_on(&message);
@@ -132,9 +138,14 @@ static void it_goes_round_eight_times(void **state)
 /* A message of odd pieces behind some header. */
 static size_t odd_message(uint64_t *random, char *bytes, size_t room_left)
 {
-    static const char *const pieces[] = {IND_ODD_PIECES, "[origin ip=\"1.2.3.4\"]", "[passed@32473 hops=\"3\"]", "\n", "\xef\xbb\xbf"};
-    static const char *const headers[] = {"<13>1 - host app - - - ", "<13>1 2027-01-15T08:00:00Z h a 1 m ",
-                                          "<34>Oct 11 22:14:15 host su[1]: ", "<0>", "", "<191>1 - h a - - [a b=\"c\"] "};
+    static const char *const pieces[] = {IND_ODD_PIECES, "[origin ip=\"1.2.3.4\"]",
+                                         "[passed@32473 hops=\"3\"]", "\n", "\xef\xbb\xbf"};
+    static const char *const headers[] = {"<13>1 - host app - - - ",
+                                          "<13>1 2027-01-15T08:00:00Z h a 1 m ",
+                                          "<34>Oct 11 22:14:15 host su[1]: ",
+                                          "<0>",
+                                          "",
+                                          "<191>1 - h a - - [a b=\"c\"] "};
     struct ind_buffer out = ind_buffer_on(bytes, room_left);
     ind_buffer_text(&out, headers[ind_random(random, 100003) % (sizeof headers / sizeof *headers)]);
     for (unsigned n = ind_random(random, 100003) % 30; n > 0; n--)

@@ -36,13 +36,17 @@ static void nothing_is_done_that_is_not_had(void **state)
                     records[i].link = link;
                     records[i].end = taken[link];
                 }
-                ind_window_send_again(&window, again, first, link, taken[link] - 10 * (next - first), taken[link]);
+                ind_window_send_again(&window, again, first, link, taken[link] - 10 * (next - first),
+                                      taken[link]);
                 for (uint64_t i = first - had; i < first; i++)
                     records[i].had = true;
             } else if (!ind_window_is_full(&window) && to_send < RECORDS) {
                 const unsigned count = 1 + ind_random(&random, 20);
-                const struct ind_burst burst = {.first = to_send, .next = to_send + count, .link = link,
-                                                .start = taken[link], .end = taken[link] + 10 * count};
+                const struct ind_burst burst = {.first = to_send,
+                                                .next = to_send + count,
+                                                .link = link,
+                                                .start = taken[link],
+                                                .end = taken[link] + 10 * count};
                 for (unsigned i = 0; i < count; i++, to_send++) {
                     taken[link] += 10;
                     records[to_send].sent = true;
@@ -62,7 +66,8 @@ static void nothing_is_done_that_is_not_had(void **state)
                 break;
             (void)ind_window_break(&window, link, acknowledged[link]);
             assert_false(ind_window_is_under_way(&window, link));
-            taken[link] = acknowledged[link]; /* the next link begins; counted on, so that none is taken for another */
+            taken[link] =
+                acknowledged[link]; /* the next link begins; counted on, so that none is taken for another */
         }
         for (unsigned i = 1; i < to_send; i++)
             records[i].had |= records[i].sent && records[i].end <= acknowledged[records[i].link] &&
@@ -73,7 +78,8 @@ static void nothing_is_done_that_is_not_had(void **state)
             assert_true(records[i].had);
         done = now_done;
     }
-    assert_in_range(counted, RECORDS / 2, done); /* those of bursts that broke in the middle were had before */
+    assert_in_range(counted, RECORDS / 2,
+                    done); /* those of bursts that broke in the middle were had before */
 }
 
 static void records_that_are_gone_are_forgotten(void **state)
@@ -81,8 +87,11 @@ static void records_that_are_gone_are_forgotten(void **state)
     struct ind_window window = {.count = 0};
     (void)state;
     for (unsigned i = 0; i < 5; i++)
-        ind_window_add(&window, &(struct ind_burst){.first = 1 + 10 * i, .next = 11 + 10 * i, .start = 100 * i,
-                                                    .end = 100 * (i + 1), .time = (ind_time)(1 + i)});
+        ind_window_add(&window, &(struct ind_burst){.first = 1 + 10 * i,
+                                                    .next = 11 + 10 * i,
+                                                    .start = 100 * i,
+                                                    .end = 100 * (i + 1),
+                                                    .time = (ind_time)(1 + i)});
     assert_int_equal(ind_window_break(&window, 0, 150), 40);
     assert_int_equal(ind_window_done(&window, 51), 11);
     assert_int_equal(ind_window_next_again(&window)->skip, 50);

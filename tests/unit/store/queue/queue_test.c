@@ -1,5 +1,5 @@
-/* A queue on disk against a list in memory: random additions, reads, ends and starts, full disks; segments cut
- * at each byte, with any byte changed, and files of others. */
+/* A queue on disk against a list in memory: random additions, reads, ends and starts, full disks; segments
+ * cut at each byte, with any byte changed, and files of others. */
 #include "store/queue/queue.h"
 #include "support/random.h"
 #include "support/support.h"
@@ -297,10 +297,11 @@ static void files_of_others_stay(void **state)
     assert_int_equal(add(1, 3), 0);
     ind_queue_close(queue);
     queue = NULL;
-    struct ind_ran ran = ind_shell(folder, "cd queue; echo mine > notes.txt; mkdir 00000000000000000009.queue; "
-                                           "mkfifo 00000000000000000010.queue; head -c 5000 /dev/urandom > "
-                                           "00000000000000000011.queue; ln -s notes.txt 00000000000000000012.queue; "
-                                           "head -c 400 /dev/urandom > position");
+    struct ind_ran ran =
+        ind_shell(folder, "cd queue; echo mine > notes.txt; mkdir 00000000000000000009.queue; "
+                          "mkfifo 00000000000000000010.queue; head -c 5000 /dev/urandom > "
+                          "00000000000000000011.queue; ln -s notes.txt 00000000000000000012.queue; "
+                          "head -c 400 /dev/urandom > position");
     ind_ran_free(&ran);
     const struct ind_queue_found found = open_again();
     assert_int_equal(found.strange, 5);
