@@ -140,16 +140,28 @@ patterns:
         example: "Failed password for tern from 203.0.113.7 port 4022 ssh2"
 EOF
 failed='Failed password for {user:word} from {peer:ip} port {port:int} {:remainder}'
-shoot fit "indagator fit --pattern '$failed' 'Failed password for tern from 203.0.113.7 port 4022 ssh2'" \
-    "indagator fit '<84>Nov 23 04:45:00 harbour-fw sshd[811]: Failed password for invalid user oper from 203.0.113.66 port 4022 ssh2'" \
-    "indagator fit --from messages.log | tail -n 4#!indagator fit --from messages.log | tail -n 4"
-shoot fit-stops "indagator fit --pattern '$failed' 'Failed password for tern from 203.0.113.7 port 40x22 ssh2'" \
+shoot fit "indagator fit --pattern '$failed' 'Failed password for tern from 203.0.113.7 port 40x22 ssh2'" \
     "indagator fit 'Failed password for oper from pier3-sw2 port 4022 ssh2' 'ge0/24 (uplink to pier3-rtr) link went down'" \
-    "indagator fit --pattern 'port {port:integer}' 'port 4022'"
+    "indagator fit '<84>Nov 23 04:45:00 harbour-fw sshd[811]: Failed password for invalid user oper from 203.0.113.66 port 4022 ssh2'" \
+    "indagator fit --from messages.log | tail -n 4"
 shoot explain "indagator explain --sender 127.0.2.9 --received 2026-11-23T04:45:02Z '<164>29: harbour-fw: Nov 23 04:45:00: %FILTER-4-DROP: IN=ge0 OUT= SRC=198.51.100.7 DPT=23'"
 shoot search-by "indagator search --when 'text starts with \"DENY\"' --by SRC/24,DPT --share messages.log" \
     "indagator search --every '10 min' --by severity --since 2026-11-23 --until 2026-11-23 messages.log --top 5" \
     "indagator search --by app,severity --since 2026-11-23T07:00 --until 2026-11-23T08:00:00 --against 2026-11-23T06:00..2026-11-23T07:00:00 messages.log --top 9"
+
+# A ship's collector whose link is lost, and the demo's second act.
+(
+    cd "$work/demo"
+    indagator collect -c aboard.yaml >ship.out 2>ship.err &
+    echo $! >ship.pid
+    until grep -q 'tcp 127' ship.err; do sleep 0.05; done
+    indagator emit --to "tcp:127.0.0.1:$(sed -n 's/.*tcp 127.0.0.1://p' ship.err)" --host mv-tern-rtr --app linkd --count 4022 'sat0 (uplink) link up' >/dev/null
+    sleep 8
+)
+unset NO_COLOR
+shoot relay "indagator demo#!sed -n '/^11\\./,/^To go/p' demo.txt | sed '\$d' | grep -v '^\$ kill'" "indagator status -c aboard.yaml | sed -n '1,/^Devices/p'#!indagator status -c aboard.yaml --color always | sed '/Devices/,\$d'"
+export NO_COLOR=1
+kill "$(cat "$work/demo/ship.pid")"
 
 # A collector that runs, and the fleet that sends to it.
 cd "$work/demo"

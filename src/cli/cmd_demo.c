@@ -2,6 +2,8 @@
  */
 #include "cli/cli.h"
 #include "cli/demo_config.h"
+#include "cli/demo_run.h"
+#include "cli/demo_ship.h"
 #include "cli/demo_tamper.h"
 #include "collect/runtime/clock.h"
 #include "store/disk/walk.h"
@@ -16,7 +18,7 @@
 #include <sys/wait.h>
 #include <unistd.h>
 
-enum { PATIENCE_MILLISECONDS = 15000, MOST_FILES = 200, FILES_SHOWN = 5, SUMMARY_LINES = 6 };
+enum { MOST_FILES = 200, FILES_SHOWN = 5, SUMMARY_LINES = 6 };
 
 static char *given_folder;
 
@@ -29,24 +31,11 @@ static struct poptOption *options(void)
     return table;
 }
 
-struct demo {
-    char program[4096], data[4096], folder[2048];
-    pid_t collector;
-    int reports, summary; /* what the collector tells, and what it prints at its end */
-    unsigned udp, tcp;    /* ports */
-};
-
 /* What the demo is made of stands beside the program as it was built, or where it is installed. */
 static const char *const files[] = {"fleet.yaml", "messages.log"};
 enum { FILES = sizeof files / sizeof *files };
 
-static void heading(const char *text)
-{
-    bool colour = ind_colour();
-    printf("\n%s%s%s\n", colour ? IND_BOLD : "", text, colour ? IND_PLAIN : "");
-}
-
-static bool find_program(struct demo *demo, const char *called)
+static bool find_program(struct ind_demo *demo, const char *called)
 {
     ssize_t length = readlink("/proc/self/exe", demo->program, sizeof demo->program - 1);
     if (length > 0)
@@ -56,7 +45,7 @@ static bool find_program(struct demo *demo, const char *called)
     return true;
 }
 
-static bool find_data(struct demo *demo)
+static bool find_data(struct ind_demo *demo)
 {
     static const char *const beside[] = {"demo", "../share/indagator/demo"};
     char path[8192];
@@ -91,7 +80,7 @@ static bool is_unused(const char *folder)
     return unused;
 }
 
-static bool make_folder(struct demo *demo)
+static bool make_folder(struct ind_demo *demo)
 {
     if (given_folder) {
         if (mkdir(given_folder, 0755) != 0 && errno != EEXIST) {
@@ -118,7 +107,7 @@ static bool make_folder(struct demo *demo)
     return true;
 }
 
-static bool copy_file(const struct demo *demo, const char *name)
+static bool copy_file(const struct ind_demo *demo, const char *name)
 {
     char from[8192], to[8192], room[8192];
     snprintf(from, sizeof from, "%s/%s", demo->data, name);
@@ -138,7 +127,7 @@ static bool copy_file(const struct demo *demo, const char *name)
 }
 
 /* The rules, the same without edits to compare with, and what is sent and rehearsed. */
-static bool fill_folder(const struct demo *demo)
+static bool fill_folder(const struct ind_demo *demo)
 {
     char path[4096];
     bool good = true;
@@ -149,117 +138,6 @@ static bool fill_folder(const struct demo *demo)
     for (size_t i = 0; i < FILES; i++)
         good = good && copy_file(demo, files[i]);
     return good;
-}
-
-/* Starts the program with arguments in the demo's folder; its output goes where `out` and `errors` say,
- * unless they are -1. */
-static pid_t start(const struct demo *demo, const char *const *arguments, int out, int errors)
-{
-    fflush(stdout);
-    pid_t child = fork();
-    if (child != 0)
-        return child;
-    if (out >= 0)
-        dup2(out, STDOUT_FILENO);
-    if (errors >= 0)
-        dup2(errors, STDERR_FILENO);
-    if (chdir(demo->folder) == 0)
-        execv(demo->program, (char *const *)(uintptr_t)arguments);
-    _exit(127);
-}
-
-static int wait_for(pid_t child)
-{
-    int status = 0;
-    while (waitpid(child, &status, 0) < 0 && errno == EINTR)
-        ;
-    return WIFEXITED(status) ? WEXITSTATUS(status) : IND_EXIT_FAILED;
-}
-
-static void show_call(const char *const *arguments)
-{
-    printf("\n$ indagator");
-    for (size_t i = 1; arguments[i]; i++) {
-        bool quote = strpbrk(arguments[i], " {}\"*<") != NULL;
-        printf(" %s%s%s", quote ? "'" : "", arguments[i], quote ? "'" : "");
-    }
-}
-
-/* The first lines of what comes through a pipe, and the rest unseen. */
-static void show_lines(int from, int most)
-{
-    FILE *stream = fdopen(from, "r");
-    char *line = NULL;
-    size_t room = 0;
-    while (stream && getline(&line, &room, stream) > 0)
-        if (most-- > 0)
-            fputs(line, stdout);
-    free(line);
-    if (stream)
-        fclose(stream);
-}
-
-/* Shows the call as one would type it, then runs it; of what it prints the first `most` lines (0: all). */
-static int show(const struct demo *demo, const char *const *arguments, int most)
-{
-    int ends[2];
-    show_call(arguments);
-    if (most)
-        printf(" | head -n %d", most);
-    printf("\n");
-    if (most == 0)
-        return wait_for(start(demo, arguments, -1, -1));
-    if (pipe(ends) != 0)
-        return IND_EXIT_FAILED;
-    (void)fcntl(ends[0], F_SETFD, FD_CLOEXEC);
-    pid_t child = start(demo, arguments, ends[1], -1);
-    close(ends[1]);
-    show_lines(ends[0], most);
-    return wait_for(child);
-}
-
-static unsigned reported_port(const char *reported, const char *what)
-{
-    const char *said = strstr(reported, what);
-    return said && strchr(said, '\n') ? (unsigned)strtoul(said + strlen(what), NULL, 10) : 0;
-}
-
-/* Reads what the collector tells until it says where it listens. */
-static bool wait_for_ports(struct demo *demo)
-{
-    char text[4096];
-    size_t length = 0;
-    struct pollfd ready = {demo->reports, POLLIN, 0};
-    while (length < sizeof text - 1 && poll(&ready, 1, PATIENCE_MILLISECONDS) == 1) {
-        ssize_t got = read(demo->reports, text + length, sizeof text - 1 - length);
-        if (got <= 0)
-            break;
-        length += (size_t)got;
-        text[length] = '\0';
-        demo->udp = reported_port(text, "listening on udp 127.0.0.1:");
-        demo->tcp = reported_port(text, "listening on tcp 127.0.0.1:");
-        if (demo->udp && demo->tcp)
-            return true;
-    }
-    ind_complain("the collector did not start: %.*s", (int)length, text);
-    return false;
-}
-
-static bool start_collector(struct demo *demo)
-{
-    int reports[2], summary[2];
-    static const char *const arguments[] = {"indagator", "collect", NULL};
-    if (pipe(reports) != 0 || pipe(summary) != 0)
-        return false;
-    (void)fcntl(reports[0], F_SETFD, FD_CLOEXEC);
-    (void)fcntl(summary[0], F_SETFD, FD_CLOEXEC);
-    printf("\n$ indagator collect &\n");
-    demo->collector = start(demo, arguments, summary[1], reports[1]);
-    close(reports[1]);
-    close(summary[1]);
-    demo->reports = reports[0];
-    demo->summary = summary[0];
-    return demo->collector > 0 && wait_for_ports(demo);
 }
 
 static bool add_size(void *context, const char *path)
@@ -275,7 +153,7 @@ static bool add_size(void *context, const char *path)
     return true;
 }
 
-static uint64_t stored_bytes(const struct demo *demo)
+static uint64_t stored_bytes(const struct ind_demo *demo)
 {
     char path[4096];
     uint64_t total = 0;
@@ -290,10 +168,10 @@ static uint64_t stored_bytes(const struct demo *demo)
 }
 
 /* Until the files have stopped growing: nothing is on its way any more. */
-static void wait_until_stored(const struct demo *demo)
+static void wait_until_stored(const struct ind_demo *demo)
 {
     uint64_t last = 0;
-    for (int waited = 0, still = 0; waited < PATIENCE_MILLISECONDS && still < 4; waited += 150) {
+    for (int waited = 0, still = 0; waited < IND_DEMO_PATIENCE && still < 4; waited += 150) {
         struct timespec pause = {0, 150000000};
         nanosleep(&pause, NULL);
         uint64_t now = stored_bytes(demo);
@@ -320,7 +198,7 @@ static bool add_name(void *context, const char *path)
     return true;
 }
 
-static void show_files(const struct demo *demo)
+static void show_files(const struct ind_demo *demo)
 {
     char path[8192], size[32];
     struct names names = {{NULL}, 0};
@@ -350,14 +228,14 @@ static bool count_plain(void *context, const char *path)
 }
 
 /* Until the collector has compressed what it rotated. */
-static void wait_until_compressed(const struct demo *demo)
+static void wait_until_compressed(const struct ind_demo *demo)
 {
     char path[8192];
     struct timespec pause = {0, 100000000};
     size_t plain = 1;
     snprintf(path, sizeof path, "%s/log", demo->folder);
     int folder = open(path, O_RDONLY | O_DIRECTORY);
-    for (int waited = 0; folder >= 0 && plain > 0 && waited < PATIENCE_MILLISECONDS; waited += 100) {
+    for (int waited = 0; folder >= 0 && plain > 0 && waited < IND_DEMO_PATIENCE; waited += 100) {
         plain = 0;
         nanosleep(&pause, NULL);
         (void)ind_walk(folder, count_plain, &plain, NULL);
@@ -366,28 +244,19 @@ static void wait_until_compressed(const struct demo *demo)
         close(folder);
 }
 
-static void end_collector(struct demo *demo)
-{
-    if (demo->collector > 0) {
-        fflush(stdout);
-        kill(demo->collector, SIGTERM);
-        demo->collector = -wait_for(demo->collector);
-    }
-}
-
-static bool play_fleet(const struct demo *demo)
+static bool play_fleet(const struct ind_demo *demo)
 {
     char udp[64], tcp[64];
     snprintf(udp, sizeof udp, "udp:127.0.0.1:%u", demo->udp);
     snprintf(tcp, sizeof tcp, "tcp:127.0.0.1:%u", demo->tcp);
     const char *emit[] = {"indagator", "emit", "--to", udp, "--to", tcp, "--fleet", files[0], NULL};
-    if (show(demo, emit, 0) != IND_EXIT_DONE)
+    if (ind_demo_show(demo, emit, 0) != IND_EXIT_DONE)
         return false;
     wait_until_stored(demo);
     return true;
 }
 
-static void introduce(const struct demo *demo)
+static void introduce(const struct ind_demo *demo)
 {
     printf(
         "Skerry Line, a made-up ferry operator, has devices at a head office, at four piers and on ships. "
@@ -400,14 +269,14 @@ static void introduce(const struct demo *demo)
         demo->folder);
 }
 
-static bool rehearse(const struct demo *demo)
+static bool rehearse(const struct ind_demo *demo)
 {
     static const char *const call[] = {"indagator", "rehearse", "messages.log", NULL};
-    heading("2. Rehearsed before it counts: what would become of a day's messages? Nothing is stored");
-    return show(demo, call, 8) == IND_EXIT_DONE;
+    ind_demo_heading("2. Rehearsed before it counts: what would become of a day's messages? Nothing is stored");
+    return ind_demo_show(demo, call, 8) == IND_EXIT_DONE;
 }
 
-static bool search(const struct demo *demo)
+static bool search(const struct ind_demo *demo)
 {
     static const char *const severities[] = {"indagator", "search", "--by", "severity", NULL};
     static const char *const pier[] = {
@@ -418,13 +287,13 @@ static bool search(const struct demo *demo)
     static const char *const guesses[] = {
         "indagator", "search", "--when", "pattern is \"login-failed\"", "--by", "field user,field peer",
         NULL};
-    heading("4. How much of what, what is wrong at pier 3, and who guesses passwords?");
-    return show(demo, severities, 0) == IND_EXIT_DONE && show(demo, pier, 0) == IND_EXIT_DONE &&
-           show(demo, guesses, 0) == IND_EXIT_DONE;
+    ind_demo_heading("4. How much of what, what is wrong at pier 3, and who guesses passwords?");
+    return ind_demo_show(demo, severities, 0) == IND_EXIT_DONE && ind_demo_show(demo, pier, 0) == IND_EXIT_DONE &&
+           ind_demo_show(demo, guesses, 0) == IND_EXIT_DONE;
 }
 
 /* The call is what was sent; the answer is what is kept of it. */
-static bool explain(const struct demo *demo)
+static bool explain(const struct ind_demo *demo)
 {
     static const char *const call[] = {
         "indagator",
@@ -433,33 +302,33 @@ static bool explain(const struct demo *demo)
         "127.0.2.25",
         "<21>1 2026-11-23T04:45:00Z hq-mail smtpd 4022 NOTE - call the bosun of mv-tern on +1 202 555 0142",
         NULL};
-    heading("5. What was sent, and what is kept of it; explain tells what is read, and why it goes where it "
+    ind_demo_heading("5. What was sent, and what is kept of it; explain tells what is read, and why it goes where it "
             "goes");
-    return show(demo, call, 3) == IND_EXIT_DONE;
+    return ind_demo_show(demo, call, 3) == IND_EXIT_DONE;
 }
 
-static bool rotate(const struct demo *demo)
+static bool rotate(const struct ind_demo *demo)
 {
     static const char *const call[] = {"indagator", "rotate", NULL};
-    heading("6. The files become archives");
-    if (show(demo, call, 0) != IND_EXIT_DONE)
+    ind_demo_heading("6. The files become archives");
+    if (ind_demo_show(demo, call, 0) != IND_EXIT_DONE)
         return false;
     wait_until_compressed(demo);
     show_files(demo);
     return true;
 }
 
-static bool account(struct demo *demo)
+static bool account(struct ind_demo *demo)
 {
     static const char *const status[] = {"indagator", "status", NULL};
-    heading("7. Whether all is well, and what became of every message; further down, the devices, and who is "
+    ind_demo_heading("7. Whether all is well, and what became of every message; further down, the devices, and who is "
             "not known");
-    if (show(demo, status, 12) != IND_EXIT_DONE)
+    if (ind_demo_show(demo, status, 12) != IND_EXIT_DONE)
         return false;
-    heading("8. Told to end, the collector files what it has");
+    ind_demo_heading("8. Told to end, the collector files what it has");
     printf("\n$ kill -TERM %ld\n", (long)demo->collector);
-    end_collector(demo);
-    show_lines(demo->summary, SUMMARY_LINES);
+    ind_demo_end(demo);
+    ind_demo_show_lines(demo->summary, SUMMARY_LINES);
     demo->summary = -1;
     printf("Received is what was sent and what the collector itself reports: of what edits have dropped. "
            "There are\n"
@@ -468,32 +337,34 @@ static bool account(struct demo *demo)
     return demo->collector == 0;
 }
 
-static bool prove(const struct demo *demo)
+static bool prove(const struct ind_demo *demo)
 {
     static const char *const list[] = {"indagator", "archives", "list", "guesses/", NULL};
     static const char *const verify[] = {"indagator", "archives", "verify", "guesses/", NULL};
     char store[8192], name[1200];
-    heading("9. What is kept, and until when; and whether what may be evidence is what it was");
-    if (show(demo, list, 8) != IND_EXIT_DONE || show(demo, verify, 0) != IND_EXIT_DONE)
+    ind_demo_heading("9. What is kept, and until when; and whether what may be evidence is what it was");
+    if (ind_demo_show(demo, list, 8) != IND_EXIT_DONE || ind_demo_show(demo, verify, 0) != IND_EXIT_DONE)
         return false;
     snprintf(store, sizeof store, "%s/log", demo->folder);
     if (!ind_demo_tamper(store, "guesses/", name, sizeof name))
         return false;
     printf("\nSomebody unpacks log/%s, makes\none address another, and puts it back.\n", name);
-    return show(demo, verify, 0) == IND_EXIT_NO;
+    return ind_demo_show(demo, verify, 0) == IND_EXIT_NO;
 }
 
-static bool play(struct demo *demo)
+static bool play(struct ind_demo *demo)
 {
     introduce(demo);
-    heading("1. Which file takes what; the whole of it is in indagator.yaml");
+    ind_demo_heading("1. Which file takes what; the whole of it is in indagator.yaml");
     printf("\n");
     ind_demo_routes_print();
     if (!rehearse(demo))
         return false;
-    heading("3. A collector on loopback, and ten seconds of a day at Skerry Line");
-    if (!start_collector(demo) || !play_fleet(demo) || !search(demo) || !explain(demo) || !rotate(demo) ||
+    ind_demo_heading("3. A collector on loopback, and ten seconds of a day at Skerry Line");
+    if (!ind_demo_collect(demo, NULL) || !play_fleet(demo) || !search(demo) || !explain(demo) || !rotate(demo) ||
         !account(demo) || !prove(demo))
+        return false;
+    if (!ind_demo_play_ship(demo))
         return false;
     printf("\nTo go on:\n"
            "  cd %s\n"
@@ -508,7 +379,7 @@ static bool play(struct demo *demo)
 
 static int run(struct ind_call *call)
 {
-    struct demo demo = {.reports = -1, .summary = -1};
+    struct ind_demo demo = {.reports = -1, .summary = -1};
     if (*call->rest) {
         ind_complain("demo takes no arguments, but \"%s\" was given", *call->rest);
         return IND_EXIT_CALL;
@@ -518,7 +389,7 @@ static int run(struct ind_call *call)
     if (!make_folder(&demo))
         return given_folder ? IND_EXIT_CALL : IND_EXIT_FAILED;
     bool good = fill_folder(&demo) && play(&demo);
-    end_collector(&demo);
+    ind_demo_end(&demo);
     if (demo.reports >= 0)
         close(demo.reports);
     if (demo.summary >= 0)
@@ -534,7 +405,7 @@ const struct ind_command ind_command_demo = {
         "Rehearses rules on a day's messages, starts a collector on loopback, lets the devices of a made-up\n"
         "ferry operator send to it for ten seconds, and shows searches, what is kept of a message, a "
         "rotation,\n"
-        "the ledger, and an archive that somebody has changed. Leaves its folder, says what is in it, and "
+        "the ledger, an archive that somebody has changed, and a ship that loses its link. Leaves its folder, says what is in it, and "
         "how to go on.\n\n"
         "Example:\n"
         "  indagator demo\n",

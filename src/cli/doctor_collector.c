@@ -179,6 +179,12 @@ static void look_at_relays(struct ind_findings *findings, const json_t *status)
                 ind_grouped(ind_answer_number(relay, "not_taken") + ind_answer_number(relay, "looped"),
                             number[1]));
         ind_findings_looked(findings);
+        if (ind_relay_lags(relay))
+            ind_findings_add(findings, IND_FINDING_ADVICE, "relay-lags",
+                             "a faster line, a higher \"at most\", or fewer messages for it",
+                             "the relay %s lags: its oldest message has waited for %s s", name,
+                             ind_grouped(ind_answer_number(relay, "oldest_seconds"), number[0]));
+        ind_findings_looked(findings);
         if (*ind_answer_text(relay, "disk"))
             ind_findings_add(findings, IND_FINDING_BAD, "relay-disk",
                              "make room, or give the right back: it goes on by itself",

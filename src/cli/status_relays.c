@@ -22,6 +22,11 @@ bool ind_relay_has_lost(const json_t *relay)
            0;
 }
 
+bool ind_relay_lags(const json_t *relay)
+{
+    return !ind_relay_is_cut_off(relay) && ind_answer_number(relay, "oldest_seconds") > 60;
+}
+
 static void span_of(uint64_t seconds, char text[40])
 {
     ind_status_span((int64_t)seconds * IND_SECOND, text);

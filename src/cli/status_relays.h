@@ -12,5 +12,7 @@ void ind_show_relays(const json_t *status);
  * it was given. */
 bool ind_relay_is_cut_off(const json_t *relay);
 bool ind_relay_has_lost(const json_t *relay);
+/* Whether it takes messages, but its oldest has waited for more than a minute. */
+bool ind_relay_lags(const json_t *relay);
 
 #endif

@@ -72,15 +72,22 @@ static void no_rule_removes_what_is_protected(void **state)
     run("grep -q '\"event\":\"unprotected\".*\"reason\":\"it is closed\"' log/.indagator/journal.jsonl");
 }
 
+static bool many_are_protected(void *context)
+{
+    (void)context;
+    json_t *object = status();
+    const bool many = number(json_object_get(object, "files"), "protected_archives") > 10;
+    json_decref(object);
+    return many;
+}
+
 static void a_running_collector_is_asked(void **state)
 {
     (void)state;
     make_store();
     begin("listen: [{udp: 127.0.0.1:0}]\n" IND_QUIET ROUTES);
     expect("protect --since 2026-11-23T04:00:00Z --why 'a \"case\" & more'", 0, "are protected");
-    json_t *object = status();
-    assert_true(number(json_object_get(object, "files"), "protected_archives") > 10);
-    json_decref(object);
+    ind_wait_until(many_are_protected, NULL, "the status knows of them");
     expect("list a.log --json", 0, "\"protected\":\"a \\\"case\\\" & more\"");
     write_messages(120, 200);
     struct ind_ran ran = ind_shell(
