@@ -272,7 +272,8 @@ static void introduce(const struct ind_demo *demo)
 static bool rehearse(const struct ind_demo *demo)
 {
     static const char *const call[] = {"indagator", "rehearse", "messages.log", NULL};
-    ind_demo_heading("2. Rehearsed before it counts: what would become of a day's messages? Nothing is stored");
+    ind_demo_heading(
+        "2. Rehearsed before it counts: what would become of a day's messages? Nothing is stored");
     return ind_demo_show(demo, call, 8) == IND_EXIT_DONE;
 }
 
@@ -288,8 +289,8 @@ static bool search(const struct ind_demo *demo)
         "indagator", "search", "--when", "pattern is \"login-failed\"", "--by", "field user,field peer",
         NULL};
     ind_demo_heading("4. How much of what, what is wrong at pier 3, and who guesses passwords?");
-    return ind_demo_show(demo, severities, 0) == IND_EXIT_DONE && ind_demo_show(demo, pier, 0) == IND_EXIT_DONE &&
-           ind_demo_show(demo, guesses, 0) == IND_EXIT_DONE;
+    return ind_demo_show(demo, severities, 0) == IND_EXIT_DONE &&
+           ind_demo_show(demo, pier, 0) == IND_EXIT_DONE && ind_demo_show(demo, guesses, 0) == IND_EXIT_DONE;
 }
 
 /* The call is what was sent; the answer is what is kept of it. */
@@ -302,8 +303,9 @@ static bool explain(const struct ind_demo *demo)
         "127.0.2.25",
         "<21>1 2026-11-23T04:45:00Z hq-mail smtpd 4022 NOTE - call the bosun of mv-tern on +1 202 555 0142",
         NULL};
-    ind_demo_heading("5. What was sent, and what is kept of it; explain tells what is read, and why it goes where it "
-            "goes");
+    ind_demo_heading(
+        "5. What was sent, and what is kept of it; explain tells what is read, and why it goes where it "
+        "goes");
     return ind_demo_show(demo, call, 3) == IND_EXIT_DONE;
 }
 
@@ -321,8 +323,9 @@ static bool rotate(const struct ind_demo *demo)
 static bool account(struct ind_demo *demo)
 {
     static const char *const status[] = {"indagator", "status", NULL};
-    ind_demo_heading("7. Whether all is well, and what became of every message; further down, the devices, and who is "
-            "not known");
+    ind_demo_heading(
+        "7. Whether all is well, and what became of every message; further down, the devices, and who is "
+        "not known");
     if (ind_demo_show(demo, status, 12) != IND_EXIT_DONE)
         return false;
     ind_demo_heading("8. Told to end, the collector files what it has");
@@ -361,8 +364,8 @@ static bool play(struct ind_demo *demo)
     if (!rehearse(demo))
         return false;
     ind_demo_heading("3. A collector on loopback, and ten seconds of a day at Skerry Line");
-    if (!ind_demo_collect(demo, NULL) || !play_fleet(demo) || !search(demo) || !explain(demo) || !rotate(demo) ||
-        !account(demo) || !prove(demo))
+    if (!ind_demo_collect(demo, NULL) || !play_fleet(demo) || !search(demo) || !explain(demo) ||
+        !rotate(demo) || !account(demo) || !prove(demo))
         return false;
     if (!ind_demo_play_ship(demo))
         return false;
@@ -405,7 +408,8 @@ const struct ind_command ind_command_demo = {
         "Rehearses rules on a day's messages, starts a collector on loopback, lets the devices of a made-up\n"
         "ferry operator send to it for ten seconds, and shows searches, what is kept of a message, a "
         "rotation,\n"
-        "the ledger, an archive that somebody has changed, and a ship that loses its link. Leaves its folder, says what is in it, and "
+        "the ledger, an archive that somebody has changed, and a ship that loses its link. Leaves its "
+        "folder, says what is in it, and "
         "how to go on.\n\n"
         "Example:\n"
         "  indagator demo\n",

@@ -1,6 +1,6 @@
 /* The demo's calls of the program, and its collectors. */
-#include "cli/cli.h"
 #include "cli/demo_run.h"
+#include "cli/cli.h"
 
 #include <errno.h>
 #include <fcntl.h>

@@ -12,30 +12,32 @@
 enum { AT_FIRST = 200, AT_SEA = 3000 };
 
 /* "%u": the port, or 0. */
-static const char ashore[] = "store: ashore\n"
-                             "state: ashore-state\n"
-                             "zone: Europe/Lisbon\n"
-                             "listen:\n"
-                             "  - tcp: 127.0.0.1:%u\n"
-                             "devices:\n"
-                             "  - {name: mv-tern-collector, address: 127.0.0.1, relay: yes}\n"
-                             "  - {name: mv-tern-rtr, address: 127.0.21.1}\n"
-                             "routes:\n"
-                             "  - {name: ships, when: device starts with \"mv-\", file: \"ships/{device}.log\"}\n";
+static const char ashore[] =
+    "store: ashore\n"
+    "state: ashore-state\n"
+    "zone: Europe/Lisbon\n"
+    "listen:\n"
+    "  - tcp: 127.0.0.1:%u\n"
+    "devices:\n"
+    "  - {name: mv-tern-collector, address: 127.0.0.1, relay: yes}\n"
+    "  - {name: mv-tern-rtr, address: 127.0.21.1}\n"
+    "routes:\n"
+    "  - {name: ships, when: device starts with \"mv-\", file: \"ships/{device}.log\"}\n";
 /* "%u": the port ashore. */
-static const char aboard[] = "store: aboard\n"
-                             "state: aboard-state\n"
-                             "zone: Europe/Lisbon\n"
-                             "listen:\n"
-                             "  - tcp: 127.0.0.1:0\n"
-                             "relays:\n"
-                             "  - name: head-office\n"
-                             "    to: \"tcp:127.0.0.1:%u\"\n"
-                             "    waiting: {space: 100 MiB, give up: oldest}\n"
-                             "    at most: 2 MB/s       # the link of a ship is thin\n"
-                             "routes:\n"
-                             "  - {name: on-to-head-office, when: 'app is not \"indagator\"', to: {relay: head-office}}\n"
-                             "  - {name: aboard, file: \"{facility}.log\"}\n";
+static const char aboard[] =
+    "store: aboard\n"
+    "state: aboard-state\n"
+    "zone: Europe/Lisbon\n"
+    "listen:\n"
+    "  - tcp: 127.0.0.1:0\n"
+    "relays:\n"
+    "  - name: head-office\n"
+    "    to: \"tcp:127.0.0.1:%u\"\n"
+    "    waiting: {space: 100 MiB, give up: oldest}\n"
+    "    at most: 2 MB/s       # the link of a ship is thin\n"
+    "routes:\n"
+    "  - {name: on-to-head-office, when: 'app is not \"indagator\"', to: {relay: head-office}}\n"
+    "  - {name: aboard, file: \"{facility}.log\"}\n";
 
 /* One that is played in turn with another, in the same folder. */
 struct ship {
@@ -49,7 +51,8 @@ static bool write_config(const struct ind_demo *demo, const char *name, const ch
     char path[4096];
     snprintf(path, sizeof path, "%s/%s", demo->folder, name);
     FILE *file = fopen(path, "w");
-    const bool good = file && place && fprintf(file, "%.*s%u%s", (int)(place - text), text, port, place + 2) > 0;
+    const bool good =
+        file && place && fprintf(file, "%.*s%u%s", (int)(place - text), text, port, place + 2) > 0;
     if (file && fclose(file) == 0 && good)
         return true;
     ind_complain("cannot write %s: %s", path, strerror(errno));
@@ -61,9 +64,20 @@ static bool send_some(const struct ship *ship, int count)
     char to[64], number[16];
     snprintf(to, sizeof to, "tcp:127.0.0.1:%u", ship->aboard.tcp);
     snprintf(number, sizeof number, "%d", count);
-    const char *const emit[] = {"indagator", "emit",       "--to",  to,         "--host",      "mv-tern-rtr",
-                                "--app",     "linkd",      "--severity", "warning", "--count", number,
-                                "sat0 (uplink) link up, 512 kbit/s", NULL};
+    const char *const emit[] = {"indagator",
+                                "emit",
+                                "--to",
+                                to,
+                                "--host",
+                                "mv-tern-rtr",
+                                "--app",
+                                "linkd",
+                                "--severity",
+                                "warning",
+                                "--count",
+                                number,
+                                "sat0 (uplink) link up, 512 kbit/s",
+                                NULL};
     return ind_demo_show(&ship->aboard, emit, 0) == IND_EXIT_DONE;
 }
 
@@ -90,12 +104,11 @@ static bool wait_for_relay(const struct ship *ship, uint64_t sent, uint64_t wait
     for (int waited = 0; waited < IND_DEMO_PATIENCE; waited += 50) {
         const struct timespec pause = {0, 50000000};
         nanosleep(&pause, NULL);
-        if (ask(ship, &has_sent, &waits) && has_sent >= sent && waits >= waiting &&
-            (waiting || waits == 0))
+        if (ask(ship, &has_sent, &waits) && has_sent >= sent && waits >= waiting && (waiting || waits == 0))
             return true;
     }
-    ind_complain("the relay head-office has sent %llu messages, and %llu wait",
-                 (unsigned long long)has_sent, (unsigned long long)waits);
+    ind_complain("the relay head-office has sent %llu messages, and %llu wait", (unsigned long long)has_sent,
+                 (unsigned long long)waits);
     return false;
 }
 
@@ -125,8 +138,8 @@ static bool lose_link(struct ship *ship)
 
 static bool catch_up(struct ship *ship)
 {
-    static const char *const count[] = {"indagator", "search",       "-c",   "ashore.yaml", "--when",
-                                        "app is \"linkd\"", "--by", "device", NULL};
+    static const char *const count[] = {"indagator",        "search", "-c",     "ashore.yaml", "--when",
+                                        "app is \"linkd\"", "--by",   "device", NULL};
     ind_demo_heading("12. The link is back: all of it comes, in order, at the rate that the link is to bear");
     if (!ind_demo_collect(&ship->ashore, "ashore.yaml") || !wait_for_relay(ship, AT_FIRST + AT_SEA, 0))
         return false;
@@ -138,7 +151,8 @@ static bool catch_up(struct ship *ship)
 static bool play(struct ship *ship)
 {
     const struct ind_demo *demo = &ship->ashore;
-    ind_demo_heading("10. A ship has a collector of its own, which passes on to that of the head office: a relay");
+    ind_demo_heading(
+        "10. A ship has a collector of its own, which passes on to that of the head office: a relay");
     if (!write_config(demo, "ashore.yaml", ashore, 0) || !ind_demo_collect(&ship->ashore, "ashore.yaml") ||
         !write_config(demo, "ashore.yaml", ashore, ship->ashore.tcp) ||
         !write_config(demo, "aboard.yaml", aboard, ship->ashore.tcp))

@@ -1,5 +1,5 @@
-/* cli/demo_ship.h: the demo's second act: a ship's collector passes on to the head office, loses its link, and
- * catches up. */
+/* cli/demo_ship.h: the demo's second act: a ship's collector passes on to the head office, loses its link,
+ * and catches up. */
 #ifndef IND_CLI_DEMO_SHIP_H
 #define IND_CLI_DEMO_SHIP_H
 

@@ -6,9 +6,11 @@
 
 #include "net/udp.h"
 #include "support/certificates.h"
+#include <sys/mount.h>
 
 enum { SIDES = 2 };
 static struct ind_other_side *sides[SIDES];
+static bool mounted; /* at state/relays */
 static char *other_folder;
 static struct ind_running other;
 
@@ -24,6 +26,9 @@ static int leave(void **state)
         ind_other_side_free(sides[i]);
         sides[i] = NULL;
     }
+    if (mounted)
+        (void)umount2(ind_path(folder, "state/relays"), MNT_DETACH);
+    mounted = false;
     if (other_folder)
         ind_folder_remove(other_folder);
     other_folder = NULL;
@@ -316,6 +321,34 @@ static void a_queue_that_cannot_be_is_told(void **state)
     end();
 }
 
+/* The disk takes only a part: what it does not take waits in memory, and everything comes in its order. */
+static void a_full_disk_is_told_and_loses_nothing_that_fits_memory(void **state)
+{
+    const unsigned port = free_port();
+    (void)state;
+    struct ind_ran ran = ind_shell(
+        folder, "mkdir -p state/relays && chmod 700 state && mount -t tmpfs -o size=2m,mode=700 small state/relays");
+    mounted = ran.status == 0;
+    ind_ran_free(&ran);
+    if (!mounted) {
+        print_message("not tried: no small file system can be mounted here\n");
+        return;
+    }
+    begin_relay(target("tcp", port), "");
+    for (unsigned i = 0; i < 10000; i += 1000) {
+        send_ids(i, 1000, 500); /* 7 MB in all */
+        wait_relay("taken", i + 1000);
+        ind_other_nap(100);
+    }
+    wait_told("takes nothing: No space left on device");
+    sides[0] = ind_other_side_new(NULL, port);
+    wait_relay("sent", 10000);
+    assert_int_equal(of_relay("given_up") + of_relay("damaged") + of_relay("not_taken"), 0);
+    for (unsigned i = 0; i < 10000; i++)
+        assert_int_equal(sides[0]->seen[i], 1);
+    end();
+}
+
 static void messages_from_files_wait_for_a_relay(void **state)
 {
     enum { COUNT = 60000 };
@@ -495,6 +528,8 @@ int main(void)
         cmocka_unit_test_setup_teardown(what_waits_outlives_the_end_and_goes_to_another_target, set_up,
                                         leave),
         cmocka_unit_test_setup_teardown(a_queue_that_cannot_be_is_told, set_up, leave),
+        cmocka_unit_test_setup_teardown(a_full_disk_is_told_and_loses_nothing_that_fits_memory, set_up,
+                                        leave),
         cmocka_unit_test_setup_teardown(messages_from_files_wait_for_a_relay, set_up, leave),
         cmocka_unit_test_setup_teardown(what_goes_in_a_circle_is_stopped, set_up, leave),
         cmocka_unit_test_setup_teardown(datagrams_are_passed_on, set_up, leave),

@@ -251,12 +251,95 @@ static void ends_at_any_moment_lose_nothing_of_the_disk(void **state)
         fail_msg("%u messages came twice, %lu were told", side->doubles, told);
 }
 
+/* ---- Ends of the other side at any moment ---- */
+
+static char *other_folder;
+static struct ind_running other;
+
+static int leave_both(void **state)
+{
+    if (other.process > 0)
+        (void)ind_collect_stop(&other, SIGKILL);
+    other.process = 0;
+    if (other_folder)
+        ind_folder_remove(other_folder);
+    other_folder = NULL;
+    return leave(state);
+}
+
+static void begin_other(unsigned port)
+{
+    char config[500];
+    snprintf(config, sizeof config,
+             "store: log\nstate: state\nzone: UTC\nlisten:\n  - tcp: 127.0.0.1:%u\n" IND_QUIET
+             "devices:\n  - {name: here, address: 127.0.0.1, relay: yes}\n"
+             "routes:\n  - {name: all, file: all.log}\n",
+             port);
+    if (!other_folder)
+        other_folder = ind_folder_new();
+    ind_write_file(ind_path(other_folder, "indagator.yaml"), config);
+    free(other.out);
+    free(other.err);
+    other = ind_collect_start(other_folder);
+}
+
+/* A collector that is killed takes with it what its system has acknowledged and it has not written: of each
+ * connection that is one piece. Nothing else is missing. */
+static void a_killed_other_side_loses_one_piece_at_a_time(void **state)
+{
+    char target[80];
+    const int kills = everything ? 30 : 5;
+    unsigned count = 0, pieces = 0, missing = 0, doubles = 0;
+    uint64_t random = IND_RANDOM_START;
+    static unsigned char seen[IND_IDS];
+    (void)state;
+    memset(seen, 0, sizeof seen);
+    begin_other(0);
+    const unsigned port = ind_reported_port(&other, "tcp 127.0.0.1:");
+    snprintf(target, sizeof target, "\"tcp:127.0.0.1:%u\"", port);
+    begin_relay(target, "");
+    for (int i = 0; i < kills; i++) {
+        send_messages(count, 4000);
+        count += 4000;
+        ind_other_nap((int)(ind_random(&random, 100003) % 300));
+        (void)ind_collect_stop(&other, SIGKILL);
+        begin_other(port);
+        send_messages(count, 1000);
+        count += 1000;
+        ind_other_nap((int)(ind_random(&random, 100003) % 600));
+    }
+    ind_wait_until(all_is_sent, &(unsigned long){count}, "all is sent");
+    const unsigned long told = sent_again();
+    end();
+    (void)ind_collect_stop(&other, SIGTERM);
+    other.process = 0;
+    char *stored = ind_read_file(ind_path(other_folder, "log/all.log"), NULL);
+    for (char *at = stored; (at = strstr(at, " id=")); at++) {
+        const unsigned long id = strtoul(at + 4, NULL, 10);
+        doubles += seen[id] > 0;
+        seen[id] = 1;
+    }
+    free(stored);
+    for (unsigned i = 0; i < count; i++) {
+        missing += !seen[i];
+        pieces += !seen[i] && (i == 0 || seen[i - 1]);
+    }
+    print_message("%d kills: %u messages, %u missing in %u pieces, %u twice (%lu told)\n", kills, count,
+                  missing, pieces, doubles, told);
+    assert_in_range(pieces, 0, kills);
+    assert_true(doubles <= told);
+    free(other.out);
+    free(other.err);
+    other = (struct ind_running){0};
+}
+
 int main(void)
 {
     const struct CMUnitTest tests[] = {
         cmocka_unit_test_setup_teardown(cut_lines_lose_nothing, set_up, leave),
         cmocka_unit_test_setup_teardown(cut_lines_lose_nothing_under_tls, set_up, leave),
         cmocka_unit_test_setup_teardown(ends_at_any_moment_lose_nothing_of_the_disk, set_up, leave),
+        cmocka_unit_test_setup_teardown(a_killed_other_side_loses_one_piece_at_a_time, set_up, leave_both),
     };
     everything = getenv("IND_ALL") != NULL;
     return cmocka_run_group_tests(tests, NULL, NULL);

@@ -89,8 +89,10 @@ static void remove_oldest(struct ind_queue *queue)
 {
     char name[IND_SEGMENT_NAME];
     const struct ind_queue_segment oldest = queue->segments[0];
-    if (queue->count == 1)
-        ind_queue_end_segment(queue);
+    if (queue->count == 1 && queue->writing >= 0) { /* nothing of it is to outlive anything any more */
+        close(queue->writing);
+        queue->writing = -1;
+    }
     if (queue->reading.file >= 0 && queue->reading.segment == oldest.named)
         ind_queue_stop_reading(queue);
     /* The name is that of the file's first record, which may be done with. */

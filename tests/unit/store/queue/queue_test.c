@@ -377,6 +377,24 @@ static void what_a_full_disk_does_not_take_is_not_there(void **state)
     assert_int_equal(lost, 0);
 }
 
+/* A segment of which not one record has found room goes, too. */
+static void an_empty_segment_is_removed(void **state)
+{
+    (void)state;
+    struct ind_fs full = quick_disk();
+    full.write = write_while_room;
+    bytes_left = SIZE_MAX;
+    open_again_with(&full);
+    bytes_left = IND_SEGMENT_HEADER;
+    assert_int_equal(add(1, 1), ENOSPC);
+    ind_queue_done(queue, 1);
+    assert_int_equal(ind_queue_bytes(queue), 0);
+    assert_int_equal(ind_queue_give_up(queue), 1);
+    bytes_left = SIZE_MAX;
+    assert_int_equal(add(1, 1), 0);
+    assert_int_equal(ind_queue_next(queue), 2);
+}
+
 static void one_process_has_it(void **state)
 {
     struct ind_queue_found found;
@@ -404,6 +422,7 @@ int main(void)
         cmocka_unit_test_setup_teardown(no_changed_byte_goes_unseen, set_up, tear_down),
         cmocka_unit_test_setup_teardown(files_of_others_stay, set_up, tear_down),
         cmocka_unit_test_setup_teardown(what_a_full_disk_does_not_take_is_not_there, set_up, tear_down),
+        cmocka_unit_test_setup_teardown(an_empty_segment_is_removed, set_up, tear_down),
         cmocka_unit_test_setup_teardown(one_process_has_it, set_up, tear_down),
     };
     return cmocka_run_group_tests(tests, NULL, NULL);
