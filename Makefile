@@ -54,6 +54,7 @@ prove:
 	@IND_ALL=1 $(BUILD)/tests/cli_hostile_test
 	@IND_ALL=1 $(BUILD)/tests/cli_search_trials_test
 	@IND_ALL=1 $(BUILD)/tests/cli_search_forms_test
+	@IND_ALL=1 $(BUILD)/tests/cli_relay_trials_test
 	@IND_ALL=1 $(BUILD)/tests/unit_store_proof_test
 	@IND_ALL=1 $(BUILD)/tests/unit_store_catalog_test
 	@IND_ALL=1 $(BUILD)/tests/unit_store_full_disk_test
