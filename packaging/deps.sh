@@ -3,8 +3,8 @@
 # manager. Usage: packaging/deps.sh build|test|lint-quick|lint|bench|screenshots|package ...
 set -eu
 
-build='gcc cmake make pkg-config libyaml-dev libjansson-dev libzstd-dev zlib1g-dev libpopt-dev libxxhash-dev libpcre2-dev libevent-dev libssl-dev libcurl4-openssl-dev libsqlite3-dev uthash-dev tzdata scdoc python3-minimal'
-tests='libcmocka-dev sqlite3 bsdutils curl zstd gzip openssl gnutls-bin mandoc python3-prometheus-client iproute2 nftables'
+build='gcc cmake make pkg-config libyaml-dev libjansson-dev libzstd-dev zlib1g-dev libpopt-dev libxxhash-dev libpcre2-dev libevent-dev libssl-dev libcurl4-openssl-dev libsqlite3-dev libnats-dev uthash-dev tzdata scdoc python3-minimal'
+tests='libcmocka-dev sqlite3 bsdutils curl zstd gzip openssl gnutls-bin mandoc python3-prometheus-client iproute2 nftables nats-server'
 quick='clang clang-format binutils'
 lint="$quick clang-tidy cppcheck"
 bench='mawk grep ripgrep python3-minimal openssl'

@@ -9,8 +9,14 @@
 
 enum { IND_RELAY_TARGETS = 8, IND_MOST_RELAYS = 64 };
 
-/* In the order of enum ind_transport_kind (net/socket.h). */
-enum ind_target_kind { IND_TARGET_UDP, IND_TARGET_TCP, IND_TARGET_TLS, IND_TARGET_UNIX };
+/* The first in the order of enum ind_transport_kind (net/socket.h). */
+enum ind_target_kind {
+    IND_TARGET_UDP,
+    IND_TARGET_TCP,
+    IND_TARGET_TLS,
+    IND_TARGET_UNIX,
+    IND_TARGET_NATS /* a message system: "nats://broker.skerry.example:4222" */
+};
 
 /* "tls:collector.skerry.example:6514", "udp:[2001:db8::1]:514", "unix:/run/log". */
 struct ind_target_address {
@@ -29,7 +35,9 @@ struct ind_relay_rule {
     bool share;        /* all targets in turn; otherwise the first that answers */
     const char *trust; /* the path of authorities, or a fingerprint; NULL: those that the system trusts */
     const char *certificate, *key; /* paths; NULL: we show none */
-    const char *probe;             /* an HTTP address that must answer 200; or NULL */
+    /* Of a message system: before facility and severity; the stream; a file with what we show, or NULL. */
+    const char *subject, *stream, *login;
+    const char *probe; /* an HTTP address that must answer 200; or NULL */
     enum ind_pass_on form;
     uint64_t space;      /* bytes that may wait on disk */
     bool give_up_newest; /* rather than the oldest, when they are used up */

@@ -12,7 +12,7 @@ enum { LEAST_SPACE = 1 << 20, LEAST_RATE = 1000 };
 /* With the nodes of what can only be judged at the end; NULL where a key is not there. */
 struct relay_text {
     struct ind_relay_rule *rule;
-    const struct ind_node *name, *to, *share, *trust, *certificate, *key;
+    const struct ind_node *name, *to, *share, *trust, *certificate, *key, *form, *subject, *stream, *login;
 };
 
 IND_KEEP_NODE(relay_text, to)
@@ -46,11 +46,11 @@ static bool is_port(struct ind_slice text)
 bool ind_target_read(struct ind_slice text, enum ind_target_kind *kind, struct ind_slice *host,
                      struct ind_slice *port)
 {
-    static const char *const schemes[] = {"udp:", "tcp:", "tls:", "unix:"};
+    static const char *const schemes[] = {"udp:", "tcp:", "tls:", "unix:", "nats://"};
     int scheme = 0;
-    while (scheme <= IND_TARGET_UNIX && !ind_slice_starts(text, ind_slice_of(schemes[scheme])))
+    while (scheme <= IND_TARGET_NATS && !ind_slice_starts(text, ind_slice_of(schemes[scheme])))
         scheme++;
-    if (scheme > IND_TARGET_UNIX || memchr(text.at, '\0', text.length))
+    if (scheme > IND_TARGET_NATS || memchr(text.at, '\0', text.length))
         return false;
     *kind = (enum ind_target_kind)scheme;
     *host = ind_slice_from(text, strlen(schemes[scheme]));
@@ -78,7 +78,8 @@ static void read_target(struct ind_loader *loader, const struct ind_node *node, 
     if (!ind_target_read(node->text, &target->kind, &host, &port)) {
         ind_wrong(loader, node,
                   "\"%.*s\" is not a target; write one such as \"tls:collector.skerry.example:6514\", "
-                  "\"tcp:192.0.2.201:601\", \"udp:192.0.2.201:514\" or \"unix:/run/indagator/log\"",
+                  "\"tcp:192.0.2.201:601\", \"udp:192.0.2.201:514\", "
+                  "\"unix:/run/indagator/log\" or \"nats://broker.skerry.example:4222\"",
                   IND_ARG(node->text));
         return;
     }
@@ -159,6 +160,7 @@ static void read_probe(struct ind_loader *loader, const struct ind_node *value, 
 static void read_form(struct ind_loader *loader, const struct ind_node *value, void *into)
 {
     struct ind_relay_rule *rule = ((struct relay_text *)into)->rule;
+    ((struct relay_text *)into)->form = value;
     if (!ind_expect_text(loader, value, "rfc5424 or as received"))
         return;
     if (ind_slice_equal(value->text, IND_SLICE("as received")))
@@ -219,6 +221,90 @@ static void read_answer(struct ind_loader *loader, const struct ind_node *value,
                   IND_ARG(value->text));
 }
 
+/* What subjects and streams are made of: words with points between them. */
+static bool is_subject(struct ind_slice text, bool points)
+{
+    bool good = text.length > 0 && text.length <= 64;
+    for (size_t i = 0; i < text.length && good; i++) {
+        const char c = text.at[i];
+        const bool word = ind_is_alpha(c) || ind_is_digit(c) || c == '-' || c == '_';
+        good = word || (points && c == '.' && i > 0 && i + 1 < text.length && text.at[i + 1] != '.');
+    }
+    return good;
+}
+
+static void read_subject(struct ind_loader *loader, const struct ind_node *value, void *into)
+{
+    struct relay_text *text = into;
+    text->subject = value;
+    if (!ind_expect_text(loader, value, "a subject such as syslog"))
+        return;
+    if (is_subject(value->text, true))
+        text->rule->subject = ind_keep(loader, value->text);
+    else
+        ind_wrong(loader, value,
+                  "a subject is made of words of letters, digits, \"-\" and \"_\" with points between them, "
+                  "such as skerry.syslog");
+}
+
+static void read_stream(struct ind_loader *loader, const struct ind_node *value, void *into)
+{
+    struct relay_text *text = into;
+    text->stream = value;
+    if (!ind_expect_text(loader, value, "the name of a stream"))
+        return;
+    if (is_subject(value->text, false))
+        text->rule->stream = ind_keep(loader, value->text);
+    else
+        ind_wrong(loader, value, "the name of a stream is made of letters, digits, \"-\" and \"_\"");
+}
+
+static void read_login(struct ind_loader *loader, const struct ind_node *value, void *into)
+{
+    struct relay_text *text = into;
+    text->login = value;
+    if (ind_expect_text(loader, value, "the path of a file"))
+        text->rule->login = ind_resolve_path(loader, value);
+}
+
+/* "syslog" where nothing is said; a stream's name has no points. */
+static void name_stream(struct ind_loader *loader, struct ind_relay_rule *rule)
+{
+    if (!rule->subject)
+        rule->subject = ind_keep(loader, IND_SLICE("syslog"));
+    if (rule->stream || !rule->subject)
+        return;
+    char *name = ind_keep(loader, ind_slice_of(rule->subject));
+    for (char *at = name; at && (at = strchr(at, '.'));)
+        *at = '_';
+    rule->stream = name;
+}
+
+/* A message system has a form of its own, and its own words. */
+static void check_nats(struct ind_loader *loader, const struct relay_text *text)
+{
+    struct ind_relay_rule *rule = text->rule;
+    const struct ind_node *own[] = {text->subject, text->stream, text->login};
+    static const char *const names[] = {"subject", "stream", "login"};
+    unsigned count = 0;
+    for (unsigned i = 0; i < rule->target_count; i++)
+        count += rule->targets[i].kind == IND_TARGET_NATS;
+    for (int i = 0; i < 3 && count == 0 && rule->target_count; i++)
+        if (own[i])
+            ind_wrong(loader, own[i], "\"%s\" goes with nats://; leave it out", names[i]);
+    if (count == 0)
+        return;
+    if (count < rule->target_count)
+        ind_wrong(loader, text->to, "nats:// goes with no other kind of target; write two relays");
+    if (text->form)
+        ind_wrong(loader, text->form, "what goes to nats:// has the form of json; leave \"form\" out");
+    struct ind_fingerprint fingerprint;
+    if (text->trust && rule->trust && ind_fingerprint_read(ind_slice_of(rule->trust), &fingerprint))
+        ind_wrong(loader, text->trust, "with nats:// \"trust\" is a file of authorities, not a fingerprint");
+    rule->form = IND_PASS_ON_JSON;
+    name_stream(loader, rule);
+}
+
 /* What goes together, and what does not. */
 static void check(struct ind_loader *loader, const struct ind_node *node, const struct relay_text *text)
 {
@@ -226,11 +312,12 @@ static void check(struct ind_loader *loader, const struct ind_node *node, const 
     const struct ind_node *files[] = {text->trust, text->certificate, text->key};
     bool tls = rule->probe && ind_slice_starts_nocase(ind_slice_of(rule->probe), IND_SLICE("https:"));
     for (unsigned i = 0; i < rule->target_count; i++)
-        tls |= rule->targets[i].kind == IND_TARGET_TLS;
+        tls |= rule->targets[i].kind == IND_TARGET_TLS || rule->targets[i].kind == IND_TARGET_NATS;
     for (int i = 0; i < 3 && !tls && rule->target_count; i++)
         if (files[i])
             ind_wrong(loader, files[i],
                       "certificates go with tls; write \"tls:HOST:PORT\", or leave them out");
+    check_nats(loader, text);
     if (!text->certificate != !text->key)
         ind_wrong(loader, text->key ? text->key : text->certificate,
                   "\"certificate\" and \"key\" go together; add the other");
@@ -254,7 +341,10 @@ static void load_relay(struct ind_loader *loader, const struct ind_node *node, s
                                           {"form", read_form},
                                           {"waiting", read_waiting},
                                           {"at most", read_at_most},
-                                          {"answer within", read_answer}};
+                                          {"answer within", read_answer},
+                                          {"subject", read_subject},
+                                          {"stream", read_stream},
+                                          {"login", read_login}};
     struct relay_text text = {.rule = rule};
     *rule = (struct ind_relay_rule){
         .name = "", .form = IND_PASS_ON_RFC5424, .space = DEFAULT_SPACE, .answer = DEFAULT_ANSWER};
@@ -299,7 +389,8 @@ bool ind_relay_rules_equal(const struct ind_relay_rule *a, const struct ind_rela
 {
     bool equal = same(a->name, b->name) && a->target_count == b->target_count && a->share == b->share &&
                  same(a->trust, b->trust) && same(a->certificate, b->certificate) && same(a->key, b->key) &&
-                 same(a->probe, b->probe) && a->form == b->form && a->space == b->space &&
+                 same(a->probe, b->probe) && same(a->subject, b->subject) && same(a->stream, b->stream) &&
+                 same(a->login, b->login) && a->form == b->form && a->space == b->space &&
                  a->give_up_newest == b->give_up_newest && a->at_most == b->at_most && a->answer == b->answer;
     for (unsigned i = 0; equal && i < a->target_count; i++)
         equal = same(a->targets[i].text, b->targets[i].text);
@@ -314,7 +405,8 @@ struct ind_relay_rule *ind_relay_rule_copy(const struct ind_relay_rule *rule)
     if (!copy)
         return NULL;
     *copy = *rule;
-    const char **texts[] = {&copy->name, &copy->trust, &copy->certificate, &copy->key, &copy->probe};
+    const char **texts[] = {&copy->name,  &copy->trust,   &copy->certificate, &copy->key,
+                            &copy->probe, &copy->subject, &copy->stream,      &copy->login};
     bool whole = true;
     for (size_t i = 0; i < sizeof texts / sizeof *texts; i++) {
         const char *from = *texts[i];
@@ -336,7 +428,8 @@ void ind_relay_rule_free(struct ind_relay_rule *rule)
 {
     if (!rule)
         return;
-    const char *const texts[] = {rule->name, rule->trust, rule->certificate, rule->key, rule->probe};
+    const char *const texts[] = {rule->name,  rule->trust,   rule->certificate, rule->key,
+                                 rule->probe, rule->subject, rule->stream,      rule->login};
     for (size_t i = 0; i < sizeof texts / sizeof *texts; i++)
         free((void *)(uintptr_t)texts[i]);
     for (unsigned i = 0; i < rule->target_count; i++) {

@@ -93,6 +93,8 @@ static void read_relay(struct ind_loader *loader, const struct ind_node *value, 
         route->relay = config->relays[number].name;
         route->relay_number = (uint16_t)number;
         route->form = config->relays[number].form;
+        if (route->form == IND_PASS_ON_JSON)
+            route->layout = IND_LAYOUT_JSON; /* so that fields are read for it */
         return;
     }
     const char *names[IND_MOST_RELAYS];

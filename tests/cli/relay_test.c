@@ -327,7 +327,8 @@ static void a_full_disk_is_told_and_loses_nothing_that_fits_memory(void **state)
     const unsigned port = free_port();
     (void)state;
     struct ind_ran ran = ind_shell(
-        folder, "mkdir -p state/relays && chmod 700 state && mount -t tmpfs -o size=2m,mode=700 small state/relays");
+        folder,
+        "mkdir -p state/relays && chmod 700 state && mount -t tmpfs -o size=2m,mode=700 small state/relays");
     mounted = ran.status == 0;
     ind_ran_free(&ran);
     if (!mounted) {

@@ -84,7 +84,7 @@ static struct ind_batch_group *group_for(struct ind_intake *intake, const struct
 static bool write_line(struct ind_intake *intake, const struct ind_route *route,
                        const struct ind_message *message, struct ind_buffer *line)
 {
-    if (route->to == IND_TO_RELAY)
+    if (route->to == IND_TO_RELAY && route->form != IND_PASS_ON_JSON)
         return ind_pass_on_write(route->form, message, line);
     return route->line ? ind_line_write_template(route->line, message, &intake->clock, line)
                        : ind_line_write(route->layout, message, &intake->line_clock, line);

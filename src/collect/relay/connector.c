@@ -24,13 +24,45 @@ struct ind_connector {
     struct ind_connected answer IND_GUARDED_BY(mutex);
 };
 
-static void connect_to(const struct ind_connector *connector, struct ind_connected *answer)
+static void wake(void *context)
+{
+    const struct ind_connector *connector = context;
+    ind_waker_wake(connector->done);
+}
+
+static void connect_to_broker(struct ind_connector *connector, struct ind_connected *answer)
+{
+    const struct ind_relay_rule *rule = connector->rule;
+    const struct ind_target_address *target = &rule->targets[answer->target];
+    const struct ind_broker_settings settings = {.host = target->host,
+                                                 .port = target->port,
+                                                 .trust = rule->trust,
+                                                 .certificate = rule->certificate,
+                                                 .key = rule->key,
+                                                 .login = rule->login,
+                                                 .milliseconds = PATIENCE / 2,
+                                                 .woken = wake,
+                                                 .context = connector};
+    answer->broker = ind_broker_open(&settings, answer->reason);
+    answer->good =
+        answer->broker && ind_broker_keep(answer->broker, rule->stream, rule->subject, answer->reason);
+    if (!answer->good) {
+        ind_broker_close(answer->broker);
+        answer->broker = NULL;
+    }
+}
+
+static void connect_to(struct ind_connector *connector, struct ind_connected *answer)
 {
     const struct ind_target_address *target = &connector->rule->targets[answer->target];
     const int stop = connector->stop.read_end;
     answer->good = ind_probe(connector->rule, answer->target, stop, answer->reason, sizeof answer->reason);
     if (!answer->good || answer->probe_only)
         return;
+    if (target->kind == IND_TARGET_NATS) {
+        connect_to_broker(connector, answer);
+        return;
+    }
     /* Files are read anew each time: a certificate that was put in the place of another is used from the next
      * connection on. */
     struct ind_tls *tls = target->kind == IND_TARGET_TLS
@@ -103,8 +135,10 @@ void ind_connector_free(struct ind_connector *connector)
         ind_waker_wake(&connector->stop);
         pthread_join(connector->thread, NULL);
         struct ind_connected answer;
-        if (ind_connector_answer(connector, &answer))
+        if (ind_connector_answer(connector, &answer)) {
             ind_uplink_close(answer.link);
+            ind_broker_close(answer.broker);
+        }
     }
     ind_waker_close(&connector->stop);
     ind_condition_variable_end(&connector->changed);

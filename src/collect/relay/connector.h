@@ -4,6 +4,7 @@
 #define IND_COLLECT_RELAY_CONNECTOR_H
 
 #include "config/relay.h"
+#include "net/broker.h"
 #include "net/uplink.h"
 #include "net/waker.h"
 
@@ -22,7 +23,8 @@ bool ind_connector_is_busy(const struct ind_connector *connector);
 struct ind_connected {
     unsigned target;
     bool probe_only, good;
-    struct ind_uplink *link; /* the caller's; NULL where there is none */
+    struct ind_uplink *link;   /* the caller's; NULL where there is none, */
+    struct ind_broker *broker; /* likewise: of a message system */
     char reason[IND_UPLINK_REASON];
 };
 /* The answer, once; false: there is none yet. */

@@ -216,8 +216,10 @@ void ind_relay_free(struct ind_relay *relay)
     ind_connector_free(relay->connector);
     while (relay->head)
         ind_relay_drop_block(relay);
-    for (unsigned i = 0; i < IND_RELAY_TARGETS; i++)
+    for (unsigned i = 0; i < IND_RELAY_TARGETS; i++) {
         free(relay->out[i].burst);
+        ind_publisher_free(relay->out[i].publisher);
+    }
     for (struct ind_block *block = relay->in_head; block;) {
         struct ind_block *next = block->next;
         free(block);

@@ -36,18 +36,28 @@ struct ind_block {
     char bytes[];
 };
 
+struct ind_publisher;
+
 /* A link to a target, and what of a burst it has not taken yet. */
 struct ind_outgoing {
-    struct ind_uplink *link; /* NULL: none */
-    bool leaving;            /* nothing new goes there: a better one is back */
+    struct ind_uplink *link;   /* NULL: none */
+    struct ind_broker *broker; /* likewise; there is one of them at most */
+    struct ind_publisher *publisher;
+    bool leaving; /* nothing new goes there: a better one is back */
     struct ind_steady leaves_at;
     bool blocked;
     char *burst; /* IND_BURST_ROOM */
     size_t burst_at, burst_length;
     uint64_t acknowledged;
     struct ind_steady progress; /* when that grew, or nothing was under way */
-    struct ind_steady told;
+    struct ind_steady told; /* when it was last said that it is down */
+    bool told_down;         /* and not yet that it is up again */
 };
+
+static inline bool ind_outgoing_is_open(const struct ind_outgoing *out)
+{
+    return out->link || out->broker;
+}
 
 struct ind_relay {
     /* Set before the thread is started. */
@@ -81,7 +91,8 @@ struct ind_relay {
     struct ind_targets targets;
     struct ind_outgoing out[IND_RELAY_TARGETS];
     unsigned turn;
-    struct ind_queue *queue; /* NULL: it cannot be opened */
+    struct ind_steady gathering; /* since when records wait for a batch that is large enough */
+    struct ind_queue *queue;     /* NULL: it cannot be opened */
     struct ind_steady queue_tried, synced, probed, error_told, given_up_told, refused_told, looped_told;
     uint64_t noted_done, noted_offered;
     int disk_error, read_error; /* read_error: not told yet */
@@ -125,6 +136,14 @@ void ind_relay_note(struct ind_relay *relay, uint64_t offered);
 void ind_relay_give_up(struct ind_relay *relay, uint64_t first);
 /* Something has happened to the queue's disk. */
 void ind_relay_disk_failed(struct ind_relay *relay, int error, struct ind_steady now);
+
+/* ---- publishing.c ---- */
+
+/* Room for batches. New; NULL where memory is out. */
+struct ind_publisher *ind_publisher_new(void);
+void ind_publisher_free(struct ind_publisher *publisher);
+/* Hands out what may be handed out now. False: the broker has ended the connection. */
+bool ind_relay_publish(struct ind_relay *relay, unsigned target, struct ind_steady now);
 
 /* ---- sending.c ---- */
 

@@ -1,6 +1,7 @@
 #include "collect/relay/relay_tls.h"
 
 #include "core/base/fingerprint.h"
+#include "net/broker.h"
 #include <stdio.h>
 
 struct ind_tls *ind_relay_tls_new(const struct ind_relay_rule *rule, char *reason, size_t room)
@@ -42,6 +43,10 @@ void ind_relay_tls_check(const struct ind_config *config, ind_time now, struct i
     for (size_t i = 0; i < config->relay_count; i++) {
         const struct ind_relay_rule *rule = &config->relays[i];
         char reason[600];
+        if (rule->form == IND_PASS_ON_JSON && !ind_broker_is_built_in())
+            ind_diagnostic_add(
+                diagnostics, true, NULL, 0, 0,
+                "the relay %s: this program is built without NATS (libnats): nothing goes there", rule->name);
         if (!rule->trust && !rule->certificate)
             continue;
         struct ind_tls *tls = ind_relay_tls_new(rule, reason, sizeof reason);

@@ -161,6 +161,8 @@ bool ind_relays_add(struct ind_relays *relays, uint32_t route, struct ind_slice 
     bool hold = relays->settings.hold;
     if (hold && ind_steady_is_set(relays->stuck) && ind_steady_from(relays->stuck, now) > PATIENCE)
         hold = false;
+    if (relay && ind_relay_rule(relay)->form == IND_PASS_ON_JSON && message.length)
+        message.length--; /* the end of the line: records have none */
     const enum ind_relay_took took =
         relay ? ind_relay_add(relay, message, time, now, hold) : IND_RELAY_LOOPED;
     if (took == IND_RELAY_HAS_NO_ROOM && hold) {

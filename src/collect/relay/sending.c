@@ -33,6 +33,7 @@ static void tell_down(struct ind_relay *relay, unsigned target, const char *reas
     struct ind_outgoing *out = &relay->out[target];
     if (ind_steady_reported_lately(&out->told, now, TELL_AGAIN))
         return;
+    out->told_down = true;
     char doubles[120] = "";
     if (again)
         snprintf(doubles, sizeof doubles, "; up to %llu messages are sent again and may come twice",
@@ -56,19 +57,31 @@ static void note_down(struct ind_relay *relay, unsigned target, const char *reas
     tell_down(relay, target, reason, again, now);
 }
 
+static uint64_t acknowledged_of(struct ind_outgoing *out)
+{
+    return out->link ? ind_uplink_acknowledged(out->link) : ind_broker_acknowledged(out->broker);
+}
+
 static uint64_t let_go(struct ind_relay *relay, unsigned target)
 {
     struct ind_outgoing *out = &relay->out[target];
-    const uint64_t acknowledged = ind_uplink_acknowledged(out->link);
+    const uint64_t acknowledged = acknowledged_of(out);
     relay->counts.targets[target].sent += ind_window_acknowledge(&relay->window, target, acknowledged);
     const uint64_t again = ind_window_break(&relay->window, target, acknowledged);
     relay->counts.again += again;
     relay->counts.targets[target].again += again;
     ind_uplink_close(out->link);
+    ind_broker_close(out->broker);
     out->link = NULL;
+    out->broker = NULL;
     out->leaving = out->blocked = false;
     out->burst_at = out->burst_length = 0;
     return again;
+}
+
+static const char *reason_of(const struct ind_outgoing *out)
+{
+    return out->link ? ind_uplink_reason(out->link) : ind_broker_reason(out->broker);
 }
 
 static void has_ended(struct ind_relay *relay, unsigned target, const char *reason, struct ind_steady now)
@@ -82,27 +95,29 @@ static void has_ended(struct ind_relay *relay, unsigned target, const char *reas
 static void is_up(struct ind_relay *relay, const struct ind_connected *answer, struct ind_steady now)
 {
     struct ind_outgoing *out = &relay->out[answer->target];
-    const bool told_down = ind_steady_is_set(out->told);
-    if (!out->burst && !(out->burst = malloc(IND_BURST_ROOM))) {
+    if ((answer->link && !out->burst && !(out->burst = malloc(IND_BURST_ROOM))) ||
+        (answer->broker && !out->publisher && !(out->publisher = ind_publisher_new()))) {
         ind_uplink_close(answer->link);
+        ind_broker_close(answer->broker);
         note_down(relay, answer->target, "out of memory", 0, now);
         return;
     }
     out->link = answer->link;
+    out->broker = answer->broker;
     out->leaving = out->blocked = false;
     out->burst_at = out->burst_length = 0;
     out->acknowledged = 0;
     out->progress = now;
     ind_target_is_up(&relay->targets.list[answer->target], now);
     relay->counts.targets[answer->target].reason[0] = '\0';
-    if (told_down)
+    if (out->told_down)
         ind_report(relay->reporter, IND_OWN_RELAY_WORKS,
                    IND_WITH({"relay", ind_slice_of(relay->rule->name)},
                             {"target", ind_slice_of(text_of(relay, answer->target))}),
                    "the relay %s: %s takes messages", relay->rule->name, text_of(relay, answer->target));
-    out->told = IND_STEADY_NEVER;
+    out->told_down = false;
     for (unsigned i = answer->target + 1; !relay->targets.share && i < relay->targets.count; i++)
-        if (relay->out[i].link) { /* this one is better */
+        if (ind_outgoing_is_open(&relay->out[i])) { /* this one is better */
             relay->out[i].leaving = true;
             relay->out[i].leaves_at = ind_steady_after(now, LEAVE_AFTER);
         }
@@ -115,7 +130,7 @@ static void hear(struct ind_relay *relay, struct ind_steady now)
         return;
     struct ind_outgoing *out = &relay->out[answer.target];
     if (answer.probe_only) {
-        if (!answer.good && out->link)
+        if (!answer.good && ind_outgoing_is_open(out))
             has_ended(relay, answer.target, answer.reason, now);
     } else if (answer.good) {
         is_up(relay, &answer, now);
@@ -129,18 +144,20 @@ static void hear(struct ind_relay *relay, struct ind_steady now)
 static void look_after(struct ind_relay *relay, unsigned target, struct ind_steady now)
 {
     struct ind_outgoing *out = &relay->out[target];
-    const bool goes_on = ind_uplink_look(out->link);
-    const uint64_t acknowledged = ind_uplink_acknowledged(out->link);
+    const bool goes_on = out->link ? ind_uplink_look(out->link) : ind_broker_lives(out->broker);
+    const uint64_t acknowledged = acknowledged_of(out);
     if (acknowledged > out->acknowledged) {
-        relay->counts.targets[target].bytes += acknowledged - out->acknowledged;
+        if (out->link)
+            relay->counts.targets[target].bytes += acknowledged - out->acknowledged;
         out->acknowledged = acknowledged;
         out->progress = now;
         relay->counts.targets[target].sent += ind_window_acknowledge(&relay->window, target, acknowledged);
     }
-    if (acknowledged == ind_uplink_taken(out->link) && !ind_uplink_holds(out->link))
+    if (acknowledged == (out->link ? ind_uplink_taken(out->link) : ind_broker_published(out->broker)) &&
+        !(out->link && ind_uplink_holds(out->link)))
         out->progress = now;
     if (!goes_on) {
-        has_ended(relay, target, ind_uplink_reason(out->link), now);
+        has_ended(relay, target, reason_of(out), now);
     } else if (ind_steady_from(out->progress, now) > relay->rule->answer) {
         char reason[100];
         snprintf(reason, sizeof reason, "nothing was acknowledged for %lld s",
@@ -350,7 +367,7 @@ static bool send_datagrams(struct ind_relay *relay, unsigned target)
 static bool waits_for_others(const struct ind_relay *relay)
 {
     for (unsigned i = 0; i < relay->targets.count; i++)
-        if (relay->out[i].link && relay->out[i].leaving)
+        if (ind_outgoing_is_open(&relay->out[i]) && relay->out[i].leaving)
             return true;
     return false;
 }
@@ -358,12 +375,13 @@ static bool waits_for_others(const struct ind_relay *relay)
 static void send_on(struct ind_relay *relay, unsigned target, struct ind_steady now)
 {
     struct ind_outgoing *out = &relay->out[target];
-    if (!out->link || (waits_for_others(relay) && !out->leaving))
+    if (!ind_outgoing_is_open(out) || (waits_for_others(relay) && !out->leaving))
         return;
-    const bool goes_on =
-        ind_uplink_is_stream(out->link) ? send_stream(relay, target) : send_datagrams(relay, target);
+    const bool goes_on = out->broker                       ? ind_relay_publish(relay, target, now)
+                         : ind_uplink_is_stream(out->link) ? send_stream(relay, target)
+                                                           : send_datagrams(relay, target);
     if (!goes_on)
-        has_ended(relay, target, ind_uplink_reason(out->link), now);
+        has_ended(relay, target, reason_of(out), now);
 }
 
 /* ---- Whom to ask next ---- */
@@ -393,7 +411,7 @@ int ind_relay_send(struct ind_relay *relay, struct ind_steady now)
     int64_t wait;
     hear(relay, now);
     for (unsigned i = 0; i < relay->targets.count; i++)
-        if (relay->out[i].link)
+        if (ind_outgoing_is_open(&relay->out[i]))
             look_after(relay, i, now);
     settle(relay);
     refill(relay, now);
@@ -402,9 +420,9 @@ int ind_relay_send(struct ind_relay *relay, struct ind_steady now)
         send_on(relay, (first + i) % relay->targets.count, now);
     settle(relay);
     ask(relay, now, &wait);
-    const int least = relay->window.count         ? ASK_MILLISECONDS
-                      : relay->done < relay->next ? SPOOL_MILLISECONDS
-                                                  : IDLE_MILLISECONDS;
+    const int least = relay->window.count || ind_steady_is_set(relay->gathering) ? ASK_MILLISECONDS
+                      : relay->done < relay->next                                ? SPOOL_MILLISECONDS
+                                                                                 : IDLE_MILLISECONDS;
     return wait / 1000000 + 1 < least ? (int)(wait / 1000000 + 1) : least;
 }
 
@@ -412,7 +430,7 @@ void ind_relay_hang_up(struct ind_relay *relay, struct ind_steady now)
 {
     (void)now;
     for (unsigned i = 0; i < relay->targets.count; i++)
-        if (relay->out[i].link)
+        if (ind_outgoing_is_open(&relay->out[i]))
             (void)let_go(relay, i);
     settle(relay);
 }

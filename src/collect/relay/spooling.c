@@ -1,6 +1,7 @@
 /* What waits too long, on disk; and what has no room there. */
 #include "collect/relay/relay_private.h"
 
+#include "collect/runtime/clock.h"
 #include <errno.h>
 #include <stdio.h>
 #include <string.h>
@@ -43,6 +44,19 @@ static void tell_what_was_found(struct ind_relay *relay, const struct ind_queue_
             found->position_lost ? ", and its position cannot be read: everything is sent again" : "");
 }
 
+/* What was under way when the last run ended goes again as it was, before all else. */
+static void take_up_batches(struct ind_relay *relay, const struct ind_queue_batches *batches)
+{
+    for (unsigned i = 0; i < batches->count && relay->rule->form == IND_PASS_ON_JSON; i++) {
+        const struct ind_burst burst = {.first = relay->to_send,
+                                        .next = relay->to_send + batches->records[i],
+                                        .time = ind_now(),
+                                        .state = IND_BURST_AGAIN};
+        ind_window_add(&relay->window, &burst);
+        relay->to_send = burst.next;
+    }
+}
+
 void ind_relay_open_queue(struct ind_relay *relay, struct ind_steady now)
 {
     struct ind_queue_found found;
@@ -63,6 +77,7 @@ void ind_relay_open_queue(struct ind_relay *relay, struct ind_steady now)
     relay->done = relay->to_send = ind_queue_first(relay->queue);
     relay->noted_done = relay->noted_offered = 0; /* the next note is made in any case */
     relay->next = ind_queue_next(relay->queue);
+    take_up_batches(relay, &found.batches);
 }
 
 /* Another try, once nothing in memory has a number that the queue may have, too. */
@@ -73,12 +88,25 @@ static void try_again(struct ind_relay *relay, struct ind_steady now)
         ind_relay_open_queue(relay, now);
 }
 
+/* As they stand in the window, from the first that is not done with on. */
+static void list_batches(const struct ind_relay *relay, struct ind_queue_batches *batches)
+{
+    const struct ind_window *window = &relay->window;
+    for (size_t i = 0; i < window->count && batches->count < IND_QUEUE_BATCHES; i++) {
+        const struct ind_burst *burst = &window->list[(window->first + i) % IND_WINDOW_MOST];
+        batches->records[batches->count++] = (uint32_t)(burst->next - burst->first);
+    }
+}
+
 void ind_relay_note(struct ind_relay *relay, uint64_t offered)
 {
     offered = offered > relay->to_send ? offered : relay->to_send;
     if (!relay->queue || (relay->done == relay->noted_done && offered == relay->noted_offered))
         return;
-    const int error = ind_queue_note(relay->queue, relay->done, offered);
+    struct ind_queue_batches batches = {{0}, 0};
+    if (relay->rule->form == IND_PASS_ON_JSON)
+        list_batches(relay, &batches);
+    const int error = ind_queue_note(relay->queue, relay->done, offered, &batches);
     if (error) {
         relay->disk_error = error;
         return;

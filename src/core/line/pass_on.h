@@ -8,7 +8,11 @@
 
 #include "core/message/message.h"
 
-enum ind_pass_on { IND_PASS_ON_RFC5424, IND_PASS_ON_AS_RECEIVED };
+enum ind_pass_on {
+    IND_PASS_ON_RFC5424,
+    IND_PASS_ON_AS_RECEIVED,
+    IND_PASS_ON_JSON /* as a stored line of that layout: core/line/line.h writes it */
+};
 
 /* How often a message is passed on at most: then relays pass it round in a circle. */
 enum { IND_PASS_ON_HOPS = 8 };

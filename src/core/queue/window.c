@@ -11,6 +11,11 @@ void ind_window_add(struct ind_window *window, const struct ind_burst *burst)
     window->again += burst->state == IND_BURST_AGAIN;
 }
 
+void ind_window_amend(struct ind_window *window, uint64_t end)
+{
+    at(window, window->count - 1)->end = end;
+}
+
 struct ind_burst *ind_window_next_again(struct ind_window *window)
 {
     for (size_t i = 0; window->again && i < window->count; i++)

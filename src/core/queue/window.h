@@ -37,6 +37,8 @@ static inline bool ind_window_is_full(const struct ind_window *window)
 
 /* A burst of new records, behind all others; there is room. */
 void ind_window_add(struct ind_window *window, const struct ind_burst *burst);
+/* Where the bytes of the newest burst end. */
+void ind_window_amend(struct ind_window *window, uint64_t end);
 /* The oldest burst that is to be sent again; NULL: there is none. It is sent by ind_window_send_again. */
 struct ind_burst *ind_window_next_again(struct ind_window *window);
 /* It goes once more, from record `first` on (those before are had). */

@@ -14,7 +14,7 @@ static bool is_ours(const char *name)
 {
     const size_t length = strlen(name);
     static const char damaged[] = ".damaged";
-    return name[0] == '.' || strcmp(name, "position") == 0 ||
+    return name[0] == '.' || strcmp(name, "position") == 0 || strcmp(name, "identity") == 0 ||
            (length > sizeof damaged && strcmp(name + length - (sizeof damaged - 1), damaged) == 0);
 }
 
@@ -148,8 +148,54 @@ static void take_position(struct ind_queue *queue, struct ind_queue_found *found
         queue->next = position.acknowledged;
     ind_queue_done(queue, position.acknowledged);
     found->doubles = doubles(queue, &position);
+    /* They are told from the first that was not done with on. */
+    uint64_t end = position.acknowledged;
+    for (unsigned i = 0; i < position.batches.count; i++)
+        end += position.batches.records[i];
+    if (position.acknowledged == ind_queue_first(queue) && end <= ind_queue_first(queue) + found->doubles)
+        found->batches = position.batches;
     for (size_t i = 0; i < queue->count; i++)
         found->records += queue->segments[i].next - queue->segments[i].first;
+}
+
+static bool is_identity(const char *text, ssize_t length)
+{
+    for (int i = 0; i < 32 && length >= 32; i++)
+        if (!ind_is_hex(text[i]))
+            return false;
+    return length >= 32;
+}
+
+/* What was there before; else a new one. 0, or the error. */
+static int find_identity(struct ind_queue *queue)
+{
+    char text[33];
+    unsigned char random[16];
+    int file = openat(queue->folder, "identity", O_RDONLY | O_CLOEXEC | O_NOFOLLOW | O_NONBLOCK);
+    ssize_t got = file >= 0 ? read(file, text, 32) : 0;
+    if (file >= 0)
+        close(file);
+    if (!is_identity(text, got)) {
+        const int source = open("/dev/urandom", O_RDONLY | O_CLOEXEC);
+        got = source >= 0 ? read(source, random, sizeof random) : -1;
+        if (source >= 0)
+            close(source);
+        if (got != (ssize_t)sizeof random)
+            return EIO;
+        for (size_t i = 0; i < sizeof random; i++)
+            snprintf(text + 2 * i, 3, "%02x", random[i]);
+        file = queue->fs.open(queue->fs.context, queue->folder, "identity",
+                              O_WRONLY | O_CREAT | O_TRUNC | O_CLOEXEC | O_NOFOLLOW, 0600);
+        const bool good = file >= 0 && ind_fs_write_all(&queue->fs, file, text, 32) &&
+                          queue->fs.sync(queue->fs.context, file) == 0;
+        const int error = errno;
+        if (file >= 0)
+            close(file);
+        if (!good)
+            return error;
+    }
+    memcpy(queue->identity, text, 32);
+    return 0;
 }
 
 static int lock(int file)
@@ -169,6 +215,8 @@ static int begin(struct ind_queue *queue, struct ind_queue_found *found)
     if (queue->position < 0)
         return errno;
     int error = lock(queue->position);
+    if (error == 0)
+        error = find_identity(queue);
     if (error == 0)
         error = read_folder(queue, found);
     if (error == 0)

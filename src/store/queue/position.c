@@ -10,28 +10,52 @@
 
 void ind_queue_position_write(const struct ind_queue_position *position, char line[IND_POSITION_LINE])
 {
-    char text[IND_POSITION_LINE];
-    int length =
-        snprintf(text, sizeof text, "%020llu acknowledged %020llu offered %020llu boot %-36.36s ",
+    struct ind_buffer out = ind_buffer_on(line, IND_POSITION_LINE);
+    char text[200];
+    const int length =
+        snprintf(text, sizeof text, "%020llu acknowledged %020llu offered %020llu boot %.36s batches",
                  (unsigned long long)position->generation, (unsigned long long)position->acknowledged,
                  (unsigned long long)position->offered, position->boot);
-    int all = snprintf(line, IND_POSITION_LINE, "%s%016llx", text,
-                       (unsigned long long)XXH3_64bits(text, (size_t)length));
-    memset(line + all, ' ', (size_t)(IND_POSITION_LINE - all));
+    ind_buffer_add(&out, text, (size_t)length);
+    for (unsigned i = 0; i < position->batches.count; i++) {
+        ind_buffer_byte(&out, i ? ',' : ' ');
+        ind_buffer_number(&out, position->batches.records[i]);
+    }
+    ind_buffer_text(&out, position->batches.count ? " " : " - ");
+    snprintf(text, sizeof text, "%016llx", (unsigned long long)XXH3_64bits(line, out.length));
+    ind_buffer_text(&out, text);
+    memset(line + out.length, ' ', IND_POSITION_LINE - out.length);
     line[IND_POSITION_LINE - 1] = '\n';
+}
+
+/* "1024,7 …": up to the space. */
+static bool read_batches(const char *at, struct ind_queue_batches *batches)
+{
+    batches->count = 0;
+    for (; *at >= '0' && *at <= '9' && batches->count < IND_QUEUE_BATCHES; at += *at == ',') {
+        char *end;
+        const unsigned long records = strtoul(at, &end, 10);
+        if (records == 0 || records > UINT16_MAX)
+            return false;
+        batches->records[batches->count++] = (uint32_t)records;
+        at = end;
+    }
+    return *at == ' ' || *at == '-';
 }
 
 bool ind_queue_position_parse(struct ind_slice line, struct ind_queue_position *position)
 {
     char text[IND_POSITION_LINE + 1], again[IND_POSITION_LINE];
     unsigned long long generation, acknowledged, offered;
+    int at = 0;
     if (line.length < IND_POSITION_LINE)
         return false;
     memcpy(text, line.at, IND_POSITION_LINE);
     text[IND_POSITION_LINE] = '\0';
     *position = (struct ind_queue_position){0};
-    if (sscanf(text, "%20llu acknowledged %20llu offered %20llu boot %36s", &generation, &acknowledged,
-               &offered, position->boot) != 4)
+    if (sscanf(text, "%20llu acknowledged %20llu offered %20llu boot %36s batches %n", &generation,
+               &acknowledged, &offered, position->boot, &at) != 4 ||
+        at == 0 || !read_batches(text + at, &position->batches))
         return false;
     position->generation = generation;
     position->acknowledged = acknowledged;

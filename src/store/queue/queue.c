@@ -66,9 +66,12 @@ int ind_queue_append(struct ind_queue *queue, struct ind_slice records, uint64_t
     return 0;
 }
 
-int ind_queue_note(struct ind_queue *queue, uint64_t acknowledged, uint64_t offered)
+int ind_queue_note(struct ind_queue *queue, uint64_t acknowledged, uint64_t offered,
+                   const struct ind_queue_batches *batches)
 {
-    struct ind_queue_position position = {acknowledged, offered, queue->generation + 1, ""};
+    struct ind_queue_position position = {acknowledged, offered, queue->generation + 1, {{0}, 0}, ""};
+    if (batches)
+        position.batches = *batches;
     char line[IND_POSITION_LINE];
     memcpy(position.boot, queue->boot, sizeof position.boot);
     ind_queue_position_write(&position, line);

@@ -20,13 +20,21 @@ struct ind_queue_settings {
     uint64_t segment;        /* bytes after which a segment ends */
 };
 
+/* Bursts that are under way and must go again as they were, where they are told. */
+enum { IND_QUEUE_BATCHES = 16 };
+struct ind_queue_batches {
+    uint32_t records[IND_QUEUE_BATCHES]; /* in each, from the first that is not done with */
+    unsigned count;
+};
+
 /* What was there before. */
 struct ind_queue_found {
-    uint64_t records;   /* that wait, as far as their numbers tell */
-    uint64_t doubles;   /* of them: the other side may have them, and gets them once more */
-    uint64_t cut;       /* bytes at the end of the newest segment that are no records: left where they are */
-    unsigned strange;   /* files that are none of ours: left alone, but that one with the name of a segment is
-                           renamed to NAME.damaged */
+    uint64_t records; /* that wait, as far as their numbers tell */
+    uint64_t doubles; /* of them: the other side may have them, and gets them once more */
+    uint64_t cut;     /* bytes at the end of the newest segment that are no records: left where they are */
+    unsigned strange; /* files that are none of ours: left alone, but that one with the name of a segment is
+                         renamed to NAME.damaged */
+    struct ind_queue_batches batches; /* of the doubles; as far as they are still there */
     bool position_lost; /* there are segments, and no position that can be read: all is sent again */
 };
 
@@ -68,9 +76,13 @@ void ind_queue_done(struct ind_queue *queue, uint64_t acknowledged);
 /* Removes the oldest segment. Returns the number behind its last record. */
 uint64_t ind_queue_give_up(struct ind_queue *queue);
 
+/* Who it is among all queues: 32 hexadecimal digits, the same as long as its folder is there. */
+const char *ind_queue_identity(const struct ind_queue *queue);
+
 /* Writes down, for the next start, what is done with and how far records were offered to another side; both
- * are numbers of the first record of which that does not hold. 0, or the error. */
-int ind_queue_note(struct ind_queue *queue, uint64_t acknowledged, uint64_t offered);
+ * are numbers of the first record of which that does not hold. `batches` may be NULL. 0, or the error. */
+int ind_queue_note(struct ind_queue *queue, uint64_t acknowledged, uint64_t offered,
+                   const struct ind_queue_batches *batches);
 
 /* What was written outlives a power failure. 0, or the error. */
 int ind_queue_sync(struct ind_queue *queue);

@@ -4,7 +4,7 @@
 
 #include "store/queue/queue.h"
 
-enum { IND_SEGMENT_NAME = 32, IND_POSITION_LINE = 160 };
+enum { IND_SEGMENT_NAME = 32, IND_POSITION_LINE = 288 };
 
 struct ind_queue_segment {
     uint64_t named; /* the number in its name: of the first record in the file */
@@ -23,6 +23,7 @@ struct ind_queue {
     uint64_t next; /* the least number of the next record */
     int writing;   /* the newest segment, while records may come to its end; -1: the next begins another */
     bool unsynced, folder_unsynced;
+    char identity[33];
     char boot[40]; /* of the running system; "-": not known */
     /* Where reading goes on. */
     struct {
@@ -54,6 +55,7 @@ uint64_t ind_segment_number(const char *name);
 /* The last position that was written down; false where there is none that can be read. */
 struct ind_queue_position {
     uint64_t acknowledged, offered, generation;
+    struct ind_queue_batches batches;
     char boot[40];
 };
 bool ind_queue_position_read(int file, struct ind_queue_position *position);

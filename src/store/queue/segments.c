@@ -29,6 +29,11 @@ uint64_t ind_queue_next(const struct ind_queue *queue)
     return queue->next;
 }
 
+const char *ind_queue_identity(const struct ind_queue *queue)
+{
+    return queue->identity;
+}
+
 uint64_t ind_queue_bytes(const struct ind_queue *queue)
 {
     return queue->bytes;

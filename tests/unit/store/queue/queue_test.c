@@ -142,7 +142,7 @@ static void what_is_added_is_read(void **state)
             break;
         case 5: /* done with some; what follows is written down */
             first += ind_random(&random, (unsigned)(read - first + 1));
-            assert_int_equal(ind_queue_note(queue, first, read), 0);
+            assert_int_equal(ind_queue_note(queue, first, read, NULL), 0);
             ind_queue_done(queue, first);
             assert_int_equal(ind_queue_first(queue), first);
             break;
@@ -152,7 +152,7 @@ static void what_is_added_is_read(void **state)
         default: {
             if (ind_random(&random, 4))
                 break;
-            assert_int_equal(ind_queue_note(queue, first, read), 0);
+            assert_int_equal(ind_queue_note(queue, first, read, NULL), 0);
             const struct ind_queue_found found = open_again();
             assert_int_equal(found.records, next - first);
             assert_int_equal(found.doubles, read - first);
@@ -168,7 +168,7 @@ static void what_is_added_is_read(void **state)
     assert_true(ind_queue_is_empty(queue));
     assert_int_equal(ind_queue_bytes(queue), 0);
     struct ind_ran ran = ind_shell(folder, "ls queue");
-    assert_string_equal(ran.out, "position\n");
+    assert_string_equal(ran.out, "identity\nposition\n");
     ind_ran_free(&ran);
 }
 
@@ -309,7 +309,7 @@ static void files_of_others_stay(void **state)
     assert_int_equal(found.doubles, 3);
     assert_int_equal(read_all(1, &lost), 4);
     ran = ind_shell(folder, "cat queue/notes.txt; ls queue | wc -l");
-    assert_string_equal(ran.out, "mine\n7\n");
+    assert_string_equal(ran.out, "mine\n8\n");
     ind_ran_free(&ran);
 }
 

@@ -1,0 +1,294 @@
+/* NATS, by its own library. */
+#include "net/broker.h"
+
+#if defined(IND_NATS)
+
+#include "net/broker_login.h"
+#include "thread/mutex.h"
+#include <nats/nats.h>
+#include <stdio.h>
+#include <stdlib.h>
+#include <string.h>
+
+#define PLACE "Indagator-Place"
+
+struct ind_broker {
+    natsConnection *connection;
+    jsCtx *stream;
+    void (*woken)(void *context);
+    void *context;
+    uint64_t published;
+
+    struct ind_mutex mutex; /* guards what follows: the library's threads write it */
+    bool had[IND_BROKER_UNDER_WAY];
+    uint64_t acknowledged, repeated;
+    bool ended, closed;
+    char reason[IND_BROKER_REASON];
+};
+
+bool ind_broker_is_built_in(void)
+{
+    return true;
+}
+
+static void wake(struct ind_broker *broker)
+{
+    broker->woken(broker->context);
+}
+
+/* The first reason counts. */
+static void fail(struct ind_broker *broker, const char *reason)
+{
+    ind_mutex_lock(&broker->mutex);
+    if (!broker->ended)
+        snprintf(broker->reason, sizeof broker->reason, "%s", reason);
+    broker->ended = true;
+    ind_mutex_unlock(&broker->mutex);
+}
+
+static void on_closed(natsConnection *connection, void *context)
+{
+    struct ind_broker *broker = context;
+    const char *reason = NULL;
+    (void)natsConnection_GetLastError(connection, &reason);
+    fail(broker, reason && *reason ? reason : "the broker has ended the connection");
+    wake(broker);
+    ind_mutex_lock(&broker->mutex);
+    broker->closed = true;
+    ind_mutex_unlock(&broker->mutex);
+}
+
+static void on_acknowledged(jsCtx *stream, natsMsg *message, jsPubAck *kept, jsPubAckErr *error,
+                            void *context)
+{
+    struct ind_broker *broker = context;
+    const char *place = NULL;
+    (void)stream;
+    if (error) {
+        fail(broker, error->ErrText && *error->ErrText ? error->ErrText : natsStatus_GetText(error->Err));
+    } else if (natsMsgHeader_Get(message, PLACE, &place) == NATS_OK && place) {
+        ind_mutex_lock(&broker->mutex);
+        broker->had[strtoull(place, NULL, 10) % IND_BROKER_UNDER_WAY] = true;
+        broker->repeated += kept && kept->Duplicate;
+        while (broker->had[broker->acknowledged % IND_BROKER_UNDER_WAY]) {
+            broker->had[broker->acknowledged % IND_BROKER_UNDER_WAY] = false;
+            broker->acknowledged++;
+        }
+        ind_mutex_unlock(&broker->mutex);
+    }
+    natsMsg_Destroy(message);
+    wake(broker);
+}
+
+static natsStatus show_login(natsOptions *options, const struct ind_broker_login *login)
+{
+    return login->user[0]    ? natsOptions_SetUserInfo(options, login->user, login->password)
+           : login->token[0] ? natsOptions_SetToken(options, login->token)
+                             : natsOptions_SetNKeyFromSeed(options, login->nkey, login->seed);
+}
+
+static natsStatus set_tls(natsOptions *options, const struct ind_broker_settings *settings)
+{
+    natsStatus status = natsOptions_SetSecure(options, true);
+    if (status == NATS_OK && settings->trust)
+        status = natsOptions_LoadCATrustedCertificates(options, settings->trust);
+    if (status == NATS_OK && settings->certificate)
+        status = natsOptions_LoadCertificatesChain(options, settings->certificate, settings->key);
+    if (status == NATS_OK)
+        status = natsOptions_SetExpectedHostname(options, settings->host);
+    return status;
+}
+
+/* A connection that breaks is made anew by whoever has it, who knows what was acknowledged. */
+static natsStatus set_options(natsOptions *options, const struct ind_broker_settings *settings,
+                              struct ind_broker *broker)
+{
+    char url[400];
+    const bool tls = settings->trust || settings->certificate;
+    const bool six = strchr(settings->host, ':') != NULL;
+    snprintf(url, sizeof url, "%s://%s%s%s:%s", tls ? "tls" : "nats", six ? "[" : "", settings->host,
+             six ? "]" : "", settings->port);
+    natsStatus status = natsOptions_SetURL(options, url);
+    if (status == NATS_OK)
+        status = natsOptions_SetTimeout(options, settings->milliseconds);
+    if (status == NATS_OK)
+        status = natsOptions_SetAllowReconnect(options, false);
+    if (status == NATS_OK)
+        status = natsOptions_SetName(options, "indagator");
+    if (status == NATS_OK)
+        status = natsOptions_SetClosedCB(options, on_closed, broker);
+    if (status == NATS_OK && tls)
+        status = set_tls(options, settings);
+    return status;
+}
+
+static natsStatus connect_to(struct ind_broker *broker, const struct ind_broker_settings *settings,
+                             const struct ind_broker_login *login)
+{
+    natsOptions *options = NULL;
+    jsOptions how;
+    natsStatus status = natsOptions_Create(&options);
+    if (status == NATS_OK)
+        status = set_options(options, settings, broker);
+    if (status == NATS_OK && login)
+        status = show_login(options, login);
+    if (status == NATS_OK)
+        status = natsConnection_Connect(&broker->connection, options);
+    natsOptions_Destroy(options);
+    if (status == NATS_OK)
+        status = jsOptions_Init(&how);
+    if (status != NATS_OK)
+        return status;
+    how.Wait = settings->milliseconds;
+    how.PublishAsync.MaxPending = IND_BROKER_UNDER_WAY;
+    how.PublishAsync.AckHandler = on_acknowledged;
+    how.PublishAsync.AckHandlerClosure = broker;
+    return natsConnection_JetStream(&broker->stream, broker->connection, &how);
+}
+
+static void say_why(natsStatus status, char reason[IND_BROKER_REASON])
+{
+    natsStatus last = status;
+    const char *detail = nats_GetLastError(&last);
+    snprintf(reason, IND_BROKER_REASON, "%s%s%.120s", natsStatus_GetText(status),
+             detail && *detail ? ": " : "", detail ? detail : "");
+}
+
+struct ind_broker *ind_broker_open(const struct ind_broker_settings *settings, char reason[IND_BROKER_REASON])
+{
+    struct ind_broker_login login;
+    struct ind_broker *broker = NULL;
+    if (settings->login && !ind_broker_login_read(settings->login, &login, reason, IND_BROKER_REASON))
+        return NULL;
+    broker = calloc(1, sizeof *broker);
+    snprintf(reason, IND_BROKER_REASON, "out of memory");
+    if (!broker)
+        return NULL;
+    broker->woken = settings->woken;
+    broker->context = settings->context;
+    ind_mutex_begin(&broker->mutex);
+    const natsStatus status = connect_to(broker, settings, settings->login ? &login : NULL);
+    if (status == NATS_OK)
+        return broker;
+    say_why(status, reason);
+    ind_broker_close(broker);
+    return NULL;
+}
+
+static bool has_closed(struct ind_broker *broker)
+{
+    ind_mutex_lock(&broker->mutex);
+    const bool closed = broker->closed;
+    ind_mutex_unlock(&broker->mutex);
+    return closed;
+}
+
+/* Its callbacks come to an end first. */
+void ind_broker_close(struct ind_broker *broker)
+{
+    enum { MOST = 500 };
+    if (!broker)
+        return;
+    jsCtx_Destroy(broker->stream);
+    if (broker->connection) {
+        natsConnection_Close(broker->connection);
+        for (int i = 0; i < MOST && !has_closed(broker); i++)
+            nats_Sleep(10);
+        natsConnection_Destroy(broker->connection);
+    }
+    ind_mutex_end(&broker->mutex);
+    free(broker);
+}
+
+bool ind_broker_keep(struct ind_broker *broker, const char *stream, const char *subject,
+                     char reason[IND_BROKER_REASON])
+{
+    char below[300];
+    const char *subjects[] = {subject, below};
+    jsStreamInfo *info = NULL;
+    jsStreamConfig config;
+    jsErrCode code = 0;
+    natsStatus status = js_GetStreamInfo(&info, broker->stream, stream, NULL, &code);
+    jsStreamInfo_Destroy(info);
+    if (status == NATS_OK)
+        return true;
+    if (status == NATS_NOT_FOUND) {
+        snprintf(below, sizeof below, "%s.>", subject);
+        jsStreamConfig_Init(&config);
+        config.Name = stream;
+        config.Subjects = subjects;
+        config.SubjectsLen = 2;
+        config.Storage = js_FileStorage;
+        config.Retention = js_WorkQueuePolicy;
+        config.Duplicates = 10 * 60 * INT64_C(1000000000);
+        info = NULL;
+        status = js_AddStream(&info, broker->stream, &config, NULL, &code);
+        jsStreamInfo_Destroy(info);
+    }
+    if (status == NATS_OK)
+        return true;
+    say_why(status, reason);
+    return false;
+}
+
+bool ind_broker_publish(struct ind_broker *broker, const char *subject, const char *id,
+                        const char *const *headers, const void *bytes, size_t length)
+{
+    natsMsg *message = NULL;
+    char place[24];
+    natsStatus status = natsMsg_Create(&message, subject, NULL, bytes, (int)length);
+    snprintf(place, sizeof place, "%llu", (unsigned long long)broker->published);
+    if (status == NATS_OK)
+        status = natsMsgHeader_Set(message, "Nats-Msg-Id", id);
+    if (status == NATS_OK)
+        status = natsMsgHeader_Set(message, PLACE, place);
+    for (; status == NATS_OK && *headers; headers += 2)
+        status = natsMsgHeader_Set(message, headers[0], headers[1]);
+    if (status == NATS_OK)
+        status = js_PublishMsgAsync(broker->stream, &message, NULL);
+    natsMsg_Destroy(message);
+    if (status == NATS_OK) {
+        broker->published++;
+        return true;
+    }
+    char reason[IND_BROKER_REASON];
+    say_why(status, reason);
+    fail(broker, reason);
+    return false;
+}
+
+uint64_t ind_broker_published(const struct ind_broker *broker)
+{
+    return broker->published;
+}
+
+uint64_t ind_broker_acknowledged(struct ind_broker *broker)
+{
+    ind_mutex_lock(&broker->mutex);
+    const uint64_t acknowledged = broker->acknowledged;
+    ind_mutex_unlock(&broker->mutex);
+    return acknowledged;
+}
+
+uint64_t ind_broker_repeated(struct ind_broker *broker)
+{
+    ind_mutex_lock(&broker->mutex);
+    const uint64_t repeated = broker->repeated;
+    ind_mutex_unlock(&broker->mutex);
+    return repeated;
+}
+
+bool ind_broker_lives(struct ind_broker *broker)
+{
+    ind_mutex_lock(&broker->mutex);
+    const bool lives = !broker->ended;
+    ind_mutex_unlock(&broker->mutex);
+    return lives;
+}
+
+const char *ind_broker_reason(const struct ind_broker *broker)
+{
+    return broker->reason;
+}
+
+#endif
