@@ -1,0 +1,319 @@
+/* Relays to a message system (NATS with JetStream), with its own server, which is started here: what is kept there,
+ * and that ends of both at any moment lose nothing and keep nothing twice. Skipped where there is no server. */
+#define _GNU_SOURCE
+#include "support/live.h"
+#include "support/random.h"
+
+#include "support/certificates.h"
+#include <errno.h>
+#include <nats/nats.h>
+#include <stdlib.h>
+#include <sys/wait.h>
+#include <zstd.h>
+
+enum { IDS = 200000 };
+static pid_t server;
+static unsigned port;
+static unsigned short seen[IDS];
+
+static void nap(int milliseconds)
+{
+    const struct timespec time = {milliseconds / 1000, milliseconds % 1000 * 1000000L};
+    nanosleep(&time, NULL);
+}
+
+static bool can_connect(void *context)
+{
+    char number[16];
+    const char *reason;
+    (void)context;
+    snprintf(number, sizeof number, "%u", port);
+    const int fd = ind_connect(IND_SEND_TCP, "127.0.0.1", number, NULL, &reason);
+    if (fd >= 0)
+        close(fd);
+    return fd >= 0;
+}
+
+/* `settings`: further lines of the server's configuration. False: there is none to be started. */
+static bool start_server(const char *settings)
+{
+    struct ind_ran ran = ind_shell(folder, "command -v nats-server || ls /usr/sbin/nats-server");
+    const bool there = ran.status == 0;
+    char text[1000];
+    ind_ran_free(&ran);
+    if (!there) {
+        print_message("not tried: there is no nats-server here\n");
+        return false;
+    }
+    if (!port) {
+        const int fd = ind_tcp_listen("127.0.0.1", 0, false);
+        port = ind_socket_port(fd);
+        close(fd);
+    }
+    snprintf(text, sizeof text, "listen: \"127.0.0.1:%u\"\njetstream: {store_dir: \"%s\"}\n%s", port,
+             ind_path(folder, "kept"), settings);
+    ind_write_file(ind_path(folder, "server.conf"), text);
+    server = fork();
+    if (server == 0) {
+        setenv("PATH", "/usr/sbin:/usr/bin:/bin", 1);
+        (void)!freopen(ind_path(folder, "server.log"), "a", stderr);
+        execlp("nats-server", "nats-server", "-c", ind_path(folder, "server.conf"), (char *)NULL);
+        _exit(127);
+    }
+    ind_wait_until(can_connect, NULL, "the server listens");
+    return true;
+}
+
+static void stop_server(int signal)
+{
+    if (server > 0) {
+        (void)kill(server, signal);
+        (void)waitpid(server, NULL, 0);
+    }
+    server = 0;
+}
+
+static int leave(void **state)
+{
+    stop_server(SIGKILL);
+    port = 0;
+    return tear_down(state);
+}
+
+static void write_relay(const char *settings)
+{
+    char config[1500];
+    snprintf(config, sizeof config,
+             "store: log\nstate: state\nzone: UTC\nlisten:\n  - tcp: 127.0.0.1:0\n" IND_QUIET
+             "relays:\n  - {name: centre, to: \"nats://127.0.0.1:%u\"%s}\n"
+             "routes:\n  - {name: on, when: app is \"trial\", to: {relay: centre}}\n"
+             "  - {name: own, when: 'app is \"indagator\"', file: own.log}\n",
+             port, settings);
+    ind_write_file(ind_path(folder, "indagator.yaml"), config);
+}
+
+static void begin_relay(const char *settings)
+{
+    write_relay(settings);
+    running = ind_collect_start(folder);
+}
+
+static void begin_again(void)
+{
+    free(running.out);
+    free(running.err);
+    running = ind_collect_start(folder);
+}
+
+static void send_ids(unsigned from, unsigned count)
+{
+    const int fd = open_to(IND_SEND_TCP, ind_reported_port(&running, "tcp 127.0.0.1:"), NULL);
+    for (unsigned i = from; i < from + count; i++) {
+        char text[400];
+        const int length = snprintf(text, sizeof text, "<%u>1 - - trial - - - id=%u %0*d \"\\ \x01\xff\n", i % 191, i,
+                                    (int)(i % 150), 7);
+        say(fd, text, (size_t)length);
+    }
+    close(fd);
+}
+
+static unsigned long of_relay(const char *key)
+{
+    json_t *object = status();
+    const unsigned long count = number(json_array_get(json_object_get(object, "relays"), 0), key);
+    json_decref(object);
+    return count;
+}
+
+static bool nothing_waits(void *context)
+{
+    return of_relay("taken") + of_relay("found") >= *(unsigned long *)context && of_relay("waiting") == 0;
+}
+
+static void wait_sent(unsigned long taken)
+{
+    ind_wait_until(nothing_waits, &taken, "nothing waits");
+}
+
+static bool is_told(void *text)
+{
+    return ind_file_holds(ind_path(folder, "log/own.log"), text);
+}
+
+/* Each line of a batch is of its subject's facility and severity. */
+static unsigned take_batch(natsMsg *message)
+{
+    static char lines[4 << 20];
+    const char *encoding = NULL, *subject = natsMsg_GetSubject(message);
+    unsigned count = 0;
+    assert_int_equal(natsMsgHeader_Get(message, "Content-Encoding", &encoding), NATS_OK);
+    assert_string_equal(encoding, "zstd");
+    ZSTD_DStream *stream = ZSTD_createDStream();
+    ZSTD_inBuffer in = {natsMsg_GetData(message), (size_t)natsMsg_GetDataLength(message), 0};
+    ZSTD_outBuffer out = {lines, sizeof lines, 0};
+    while (in.pos < in.size)
+        assert_false(ZSTD_isError(ZSTD_decompressStream(stream, &out, &in)));
+    ZSTD_freeDStream(stream);
+    for (char *line = lines, *end; line < lines + out.pos; line = end + 1, count++) {
+        char expected[100];
+        end = memchr(line, '\n', (size_t)(lines + out.pos - line));
+        assert_non_null(end);
+        json_t *object = json_loadb(line, (size_t)(end - line), 0, NULL);
+        assert_non_null(object);
+        snprintf(expected, sizeof expected, "syslog.%s.%s", json_string_value(json_object_get(object, "facility")),
+                 json_string_value(json_object_get(object, "severity")));
+        assert_string_equal(subject, expected);
+        const char *text = json_string_value(json_object_get(object, "text"));
+        const unsigned long id = strtoul(text + 3, NULL, 10);
+        assert_true(strncmp(text, "id=", 3) == 0 && id < IDS);
+        seen[id]++;
+        json_decref(object);
+    }
+    return count;
+}
+
+/* All that the stream keeps. */
+static void read_stream(const char *user, const char *password)
+{
+    natsConnection *connection = NULL;
+    natsOptions *options = NULL;
+    jsCtx *js = NULL;
+    jsStreamInfo *info = NULL;
+    char url[60];
+    memset(seen, 0, sizeof seen);
+    snprintf(url, sizeof url, "nats://127.0.0.1:%u", port);
+    assert_int_equal(natsOptions_Create(&options), NATS_OK);
+    assert_int_equal(natsOptions_SetURL(options, url), NATS_OK);
+    if (user)
+        assert_int_equal(natsOptions_SetUserInfo(options, user, password), NATS_OK);
+    assert_int_equal(natsConnection_Connect(&connection, options), NATS_OK);
+    assert_int_equal(natsConnection_JetStream(&js, connection, NULL), NATS_OK);
+    assert_int_equal(js_GetStreamInfo(&info, js, "syslog", NULL, NULL), NATS_OK);
+    for (uint64_t i = info->State.FirstSeq; i <= info->State.LastSeq && info->State.Msgs; i++) {
+        natsMsg *message = NULL;
+        assert_int_equal(js_GetMsg(&message, js, "syslog", i, NULL, NULL), NATS_OK);
+        (void)take_batch(message);
+        natsMsg_Destroy(message);
+    }
+    assert_int_equal(info->Config->Storage, js_FileStorage);
+    jsStreamInfo_Destroy(info);
+    jsCtx_Destroy(js);
+    natsConnection_Destroy(connection);
+    natsOptions_Destroy(options);
+}
+
+static void expect_each_once(unsigned count)
+{
+    for (unsigned i = 0; i < count; i++)
+        if (seen[i] != 1)
+            fail_msg("id %u is there %u times", i, seen[i]);
+}
+
+static void what_is_passed_on_is_kept_by_subject(void **state)
+{
+    (void)state;
+    if (!start_server(""))
+        return;
+    begin_relay("");
+    send_ids(0, 5000);
+    wait_sent(5000);
+    end();
+    read_stream(NULL, NULL);
+    expect_each_once(5000);
+}
+
+/* Both are ended at random moments; batches that go again are the same, under the same ids. */
+static void ends_at_any_moment_lose_nothing_and_repeat_nothing(void **state)
+{
+    const int rounds = getenv("IND_ALL") ? 30 : 5;
+    uint64_t random = IND_RANDOM_START;
+    unsigned count = 0;
+    (void)state;
+    if (!start_server(""))
+        return;
+    begin_relay("");
+    for (int i = 0; i < rounds; i++) {
+        send_ids(count, 3000);
+        count += 3000;
+        nap((int)(ind_random(&random, 100003) % 700));
+        if (i % 2) {
+            stop_server(SIGKILL);
+            send_ids(count, 500);
+            count += 500;
+            nap((int)(ind_random(&random, 100003) % 900));
+            assert_true(start_server(""));
+        }
+        nap(1000); /* all that was taken is on disk, or sent */
+        (void)ind_collect_stop(&running, SIGKILL);
+        begin_again();
+    }
+    wait_sent(0);
+    const unsigned long again = of_relay("sent_again");
+    end();
+    read_stream(NULL, NULL);
+    expect_each_once(count);
+    print_message("%u messages, %lu of the last run sent again\n", count, again);
+}
+
+static void a_broker_that_is_away_refuses_or_has_lost_its_disk(void **state)
+{
+    char login[200];
+    (void)state;
+    if (!start_server("authorization: {user: ops, password: secret}\n"))
+        return;
+    stop_server(SIGTERM);
+    ind_write_file(ind_path(folder, "broker.secret"), "user: ops\npassword: wrong\n");
+    snprintf(login, sizeof login, ", login: broker.secret");
+    begin_relay(login);
+    send_ids(0, 100);
+    ind_wait_until(is_told, "others may read it", "the login's mode is told");
+    struct ind_ran ran = ind_shell(folder, "chmod 600 broker.secret; grep -c secret log/own.log");
+    ind_ran_free(&ran);
+    assert_true(start_server("authorization: {user: ops, password: secret}\n"));
+    end(); /* so that it is told at once, and not in a minute */
+    begin_again();
+    ind_wait_until(is_told, "Authorization Violation", "a wrong password is told");
+    assert_false(ind_file_holds(ind_path(folder, "log/own.log"), "wrong"));
+    ind_write_file(ind_path(folder, "broker.secret"), "user: ops\npassword: secret\n");
+    wait_sent(100);
+    stop_server(SIGTERM);
+    ran = ind_shell(folder, "rm -rf kept");
+    ind_ran_free(&ran);
+    assert_true(start_server("authorization: {user: ops, password: secret}\n"));
+    send_ids(100, 100);
+    wait_sent(200);
+    end();
+    read_stream("ops", "secret");
+    for (unsigned i = 0; i < 200; i++)
+        assert_int_equal(seen[i], i >= 100); /* what it had is gone with its disk */
+}
+
+static void it_speaks_tls(void **state)
+{
+    char text[1000];
+    (void)state;
+    ind_make_certificates(folder);
+    snprintf(text, sizeof text, "tls: {cert_file: \"%s/collector.pem\", key_file: \"%s/collector.key\"}\n", folder,
+             folder);
+    if (!start_server(text))
+        return;
+    begin_relay(", trust: stranger.pem");
+    send_ids(0, 100);
+    ind_wait_until(is_told, "relay-failed", "an unknown authority is told");
+    assert_int_equal(of_relay("waiting"), 100);
+    write_relay(", trust: authority.pem");
+    reload_and_expect("\"routes\":2");
+    wait_sent(100);
+    end();
+}
+
+int main(void)
+{
+    const struct CMUnitTest tests[] = {
+        cmocka_unit_test_setup_teardown(what_is_passed_on_is_kept_by_subject, set_up, leave),
+        cmocka_unit_test_setup_teardown(ends_at_any_moment_lose_nothing_and_repeat_nothing, set_up, leave),
+        cmocka_unit_test_setup_teardown(a_broker_that_is_away_refuses_or_has_lost_its_disk, set_up, leave),
+        cmocka_unit_test_setup_teardown(it_speaks_tls, set_up, leave),
+    };
+    return cmocka_run_group_tests(tests, NULL, NULL);
+}
