@@ -306,7 +306,7 @@ static bool is_loopback(const char *address)
 static bool is_open_to_all(const struct ind_listen_item *item)
 {
     const struct ind_listen_tls *tls = item->tls;
-    if (item->kind == IND_LISTEN_UNIX || item->kind == IND_LISTEN_INHERITED || !item->address)
+    if (item->kind == IND_LISTEN_UNIX || item->kind == IND_LISTEN_INHERITED || item->nats || !item->address)
         return false;
     return !is_loopback(item->address) &&
            !(tls && (tls->files[IND_LISTEN_CLIENTS].path || tls->fingerprint_count > 0));
@@ -368,6 +368,7 @@ static void compile(struct ind_loader *loader)
         ind_no_memory(loader);
         return;
     }
+    ind_finish_listen_nats(loader);
     static void (*const steps[])(struct ind_loader *) = {ind_load_devices,  ind_load_conditions,
                                                          ind_load_archives, ind_load_edits,
                                                          ind_load_relays,   ind_load_routes};

@@ -37,7 +37,8 @@ enum ind_listener_kind {
     IND_LISTEN_TCP,
     IND_LISTEN_TLS,
     IND_LISTEN_UNIX,
-    IND_LISTEN_INHERITED /* a socket that the service manager has opened */
+    IND_LISTEN_INHERITED, /* a socket that the service manager has opened */
+    IND_LISTEN_NATS       /* a message system, from which messages are taken */
 };
 
 /* The files of a TLS listener. */
@@ -62,6 +63,14 @@ struct ind_listen_tls {
     size_t name_count;
 };
 
+/* Of a message system (docs/scale.md). */
+struct ind_listen_nats {
+    const char *host, *port;
+    const char *subject, *stream, *group;
+    const char *trust, *certificate, *key, *login; /* paths; NULL: not given */
+    int64_t again_after; /* ns: what was not acknowledged is given to somebody else */
+};
+
 struct ind_listen_item {
     enum ind_listener_kind kind;
     char *text;                       /* "udp 0.0.0.0:514": what messages carry as their listener */
@@ -70,6 +79,7 @@ struct ind_listen_item {
     bool stream;                      /* connections, not datagrams; of an inherited one: not known yet */
     unsigned mode;                    /* permissions of a local socket */
     const struct ind_listen_tls *tls; /* NULL: none */
+    const struct ind_listen_nats *nats; /* likewise; `address` is then the local socket through which they come */
     bool drop; /* when there is no room what comes is lost, and counted; otherwise senders wait */
     bool join; /* a line that begins with a blank belongs to the message before */
 };

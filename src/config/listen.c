@@ -21,13 +21,14 @@ static bool split_address(struct ind_slice text, struct ind_slice *address, stru
 }
 
 /* In the order of enum ind_listener_kind. */
-static const char *const kind_names[] = {"udp", "tcp", "tls", "unix", "inherited"};
+static const char *const kind_names[] = {"udp", "tcp", "tls", "unix", "inherited", "nats"};
 enum { KINDS = sizeof kind_names / sizeof *kind_names };
 
 struct listener_text {
     const struct ind_node *kinds[KINDS];
     const struct ind_node *senders_wait, *join_indented, *stream, *mode;
     struct ind_listen_tls_text tls;
+    struct ind_listen_nats_text nats;
 };
 
 /* A reader for ind_read_map that keeps the node of a key. */
@@ -43,6 +44,13 @@ KEEP(tcp, kinds[IND_LISTEN_TCP])
 KEEP(tls, kinds[IND_LISTEN_TLS])
 KEEP(local, kinds[IND_LISTEN_UNIX])
 KEEP(inherited, kinds[IND_LISTEN_INHERITED])
+KEEP(nats, kinds[IND_LISTEN_NATS])
+KEEP(subject, nats.subject)
+KEEP(stream_name, nats.stream)
+KEEP(group, nats.group)
+KEEP(again_after, nats.again_after)
+KEEP(trust, nats.trust)
+KEEP(login, nats.login)
 KEEP(senders_wait, senders_wait)
 KEEP(join_indented, join_indented)
 KEEP(stream, stream)
@@ -121,6 +129,8 @@ static bool read_address(struct ind_loader *loader, const struct ind_node *value
         return read_local_socket(loader, value, listener);
     case IND_LISTEN_INHERITED:
         return read_inherited(loader, value, listener);
+    case IND_LISTEN_NATS:
+        return true; /* config/listen_nats.c */
     default:
         return ind_load_socket_address(loader, value, &listener->address, &listener->port);
     }
@@ -165,6 +175,13 @@ static bool read_settings(struct ind_loader *loader, const struct ind_node *node
                           const struct listener_text *text, struct ind_listen_item *listener)
 {
     bool wait = true;
+    if (!ind_load_listen_nats(loader, node, text->kinds[IND_LISTEN_NATS], &text->nats, &text->tls, listener))
+        return false;
+    if (listener->nats) {
+        listener->stream = true;
+        listener->mode = 0600;
+        return true;
+    }
     read_local_keys(loader, text, listener);
     if (read_stream_key(loader, text->senders_wait, "senders wait", "datagrams cannot be held back", listener,
                         &wait))
@@ -182,7 +199,7 @@ static const struct ind_node *find_kind(struct ind_loader *loader, const struct 
     for (int i = 0; i < KINDS; i++) {
         if (text->kinds[i] && value)
             ind_wrong(loader, text->kinds[i],
-                      "one listener has one of udp, tcp, tls, unix and inherited; begin another with \"- \"");
+                      "one listener has one of udp, tcp, tls, unix, inherited and nats; begin another with \"- \"");
         else if (text->kinds[i])
             *kind = (enum ind_listener_kind)i;
         value = value ? value : text->kinds[i];
@@ -233,6 +250,13 @@ static void load_listener(struct ind_loader *loader, const struct ind_node *node
                                           {"fingerprints", keep_fingerprints},
                                           {"names", keep_names},
                                           {"revoked", keep_revoked},
+                                          {"nats", keep_nats},
+                                          {"subject", keep_subject},
+                                          {"stream name", keep_stream_name},
+                                          {"group", keep_group},
+                                          {"again after", keep_again_after},
+                                          {"trust", keep_trust},
+                                          {"login", keep_login},
                                           {"!when full", former_when_full}};
     struct listener_text text = {0};
     struct ind_listen_item listener = {0};

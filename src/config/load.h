@@ -137,6 +137,22 @@ void ind_load_limits(struct ind_loader *loader, const struct ind_node *value, vo
 struct ind_listen_tls_text {
     const struct ind_node *files[IND_LISTEN_FILES], *fingerprints, *names;
 };
+/* What a listener says of a message system. */
+struct ind_listen_nats_text {
+    const struct ind_node *subject, *stream, *group, *again_after, *trust, *login;
+};
+/* Into item->nats, kept, where `value` is the address of one; else nothing of it may be given. False where there
+ * is a mistake. */
+bool ind_load_listen_nats(struct ind_loader *loader, const struct ind_node *node, const struct ind_node *value,
+                          const struct ind_listen_nats_text *text, const struct ind_listen_tls_text *tls,
+                          struct ind_listen_item *item);
+/* Once it is known where the state folder is: the local sockets through which such messages come. */
+void ind_finish_listen_nats(struct ind_loader *loader);
+/* The name of a subject; kept. NULL, reported, where it is none. */
+const char *ind_load_subject(struct ind_loader *loader, const struct ind_node *value);
+const char *ind_load_stream(struct ind_loader *loader, const struct ind_node *value);
+/* What a stream is called where nobody says; kept. */
+const char *ind_stream_of(struct ind_loader *loader, const char *subject);
 /* Into item->tls, kept. `node`: the listener. False where there is a mistake. */
 bool ind_load_listen_tls(struct ind_loader *loader, const struct ind_node *node,
                          const struct ind_listen_tls_text *text, struct ind_listen_item *item);

@@ -221,42 +221,18 @@ static void read_answer(struct ind_loader *loader, const struct ind_node *value,
                   IND_ARG(value->text));
 }
 
-/* What subjects and streams are made of: words with points between them. */
-static bool is_subject(struct ind_slice text, bool points)
-{
-    bool good = text.length > 0 && text.length <= 64;
-    for (size_t i = 0; i < text.length && good; i++) {
-        const char c = text.at[i];
-        const bool word = ind_is_alpha(c) || ind_is_digit(c) || c == '-' || c == '_';
-        good = word || (points && c == '.' && i > 0 && i + 1 < text.length && text.at[i + 1] != '.');
-    }
-    return good;
-}
-
 static void read_subject(struct ind_loader *loader, const struct ind_node *value, void *into)
 {
     struct relay_text *text = into;
     text->subject = value;
-    if (!ind_expect_text(loader, value, "a subject such as syslog"))
-        return;
-    if (is_subject(value->text, true))
-        text->rule->subject = ind_keep(loader, value->text);
-    else
-        ind_wrong(loader, value,
-                  "a subject is made of words of letters, digits, \"-\" and \"_\" with points between them, "
-                  "such as skerry.syslog");
+    text->rule->subject = ind_load_subject(loader, value);
 }
 
 static void read_stream(struct ind_loader *loader, const struct ind_node *value, void *into)
 {
     struct relay_text *text = into;
     text->stream = value;
-    if (!ind_expect_text(loader, value, "the name of a stream"))
-        return;
-    if (is_subject(value->text, false))
-        text->rule->stream = ind_keep(loader, value->text);
-    else
-        ind_wrong(loader, value, "the name of a stream is made of letters, digits, \"-\" and \"_\"");
+    text->rule->stream = ind_load_stream(loader, value);
 }
 
 static void read_login(struct ind_loader *loader, const struct ind_node *value, void *into)
@@ -265,19 +241,6 @@ static void read_login(struct ind_loader *loader, const struct ind_node *value, 
     text->login = value;
     if (ind_expect_text(loader, value, "the path of a file"))
         text->rule->login = ind_resolve_path(loader, value);
-}
-
-/* "syslog" where nothing is said; a stream's name has no points. */
-static void name_stream(struct ind_loader *loader, struct ind_relay_rule *rule)
-{
-    if (!rule->subject)
-        rule->subject = ind_keep(loader, IND_SLICE("syslog"));
-    if (rule->stream || !rule->subject)
-        return;
-    char *name = ind_keep(loader, ind_slice_of(rule->subject));
-    for (char *at = name; at && (at = strchr(at, '.'));)
-        *at = '_';
-    rule->stream = name;
 }
 
 /* A message system has a form of its own, and its own words. */
@@ -302,7 +265,10 @@ static void check_nats(struct ind_loader *loader, const struct relay_text *text)
     if (text->trust && rule->trust && ind_fingerprint_read(ind_slice_of(rule->trust), &fingerprint))
         ind_wrong(loader, text->trust, "with nats:// \"trust\" is a file of authorities, not a fingerprint");
     rule->form = IND_PASS_ON_JSON;
-    name_stream(loader, rule);
+    if (!rule->subject)
+        rule->subject = ind_keep(loader, IND_SLICE("syslog"));
+    if (!rule->stream && rule->subject)
+        rule->stream = ind_stream_of(loader, rule->subject);
 }
 
 /* What goes together, and what does not. */

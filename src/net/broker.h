@@ -46,6 +46,39 @@ uint64_t ind_broker_published(const struct ind_broker *broker);
 uint64_t ind_broker_acknowledged(struct ind_broker *broker);
 uint64_t ind_broker_repeated(struct ind_broker *broker);
 
+/* ---- Taking ---- */
+
+/* Takes messages of SUBJECT and below it from a stream, as one of a group: each goes to one of them. What is not
+ * settled within `again_after` ms goes to somebody once more. False with the reason. */
+bool ind_broker_join(struct ind_broker *broker, const char *stream, const char *subject, const char *group,
+                     int64_t again_after, char reason[IND_BROKER_REASON]);
+
+/* One that came; good until the list is settled. */
+struct ind_broker_taken {
+    const char *id, *origin; /* "": it has none */
+    uint64_t messages;       /* as its sender says */
+    uint64_t delivered;      /* how often by now */
+    bool packed;             /* by zstd */
+    const void *bytes;
+    size_t length;
+};
+enum { IND_BROKER_LIST = 1024, IND_BROKER_LIST_BYTES = 16 << 20 };
+
+/* The next that come within so long, as many as a list has room for. Returns how many; 0 also where it has ended. They must
+ * be settled before the next are taken. */
+unsigned ind_broker_take(struct ind_broker *broker, int milliseconds);
+struct ind_broker_taken ind_broker_at(const struct ind_broker *broker, unsigned number);
+/* That number is still at work: it is not to go to somebody else yet. */
+void ind_broker_go_on(struct ind_broker *broker, unsigned number);
+enum ind_broker_settling {
+    IND_BROKER_DONE,  /* it need not be kept any more */
+    IND_BROKER_AGAIN, /* somebody is to have it once more */
+    IND_BROKER_NEVER  /* nobody can do anything with it */
+};
+void ind_broker_settle(struct ind_broker *broker, unsigned number, enum ind_broker_settling settling);
+/* Lets go of those that were taken: whoever was not settled goes to somebody once more, later. */
+void ind_broker_end_list(struct ind_broker *broker);
+
 /* Whether it goes on; why not: good until it is closed. */
 bool ind_broker_lives(struct ind_broker *broker);
 const char *ind_broker_reason(const struct ind_broker *broker);

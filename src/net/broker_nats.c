@@ -18,6 +18,8 @@ struct ind_broker {
     void (*woken)(void *context);
     void *context;
     uint64_t published;
+    natsSubscription *taking; /* NULL: it publishes */
+    natsMsgList taken;
 
     struct ind_mutex mutex; /* guards what follows: the library's threads write it */
     bool had[IND_BROKER_UNDER_WAY];
@@ -189,6 +191,8 @@ void ind_broker_close(struct ind_broker *broker)
     enum { MOST = 500 };
     if (!broker)
         return;
+    ind_broker_end_list(broker);
+    natsSubscription_Destroy(broker->taking);
     jsCtx_Destroy(broker->stream);
     if (broker->connection) {
         natsConnection_Close(broker->connection);
@@ -276,6 +280,93 @@ uint64_t ind_broker_repeated(struct ind_broker *broker)
     const uint64_t repeated = broker->repeated;
     ind_mutex_unlock(&broker->mutex);
     return repeated;
+}
+
+/* ---- Taking ---- */
+
+bool ind_broker_join(struct ind_broker *broker, const char *stream, const char *subject, const char *group,
+                     int64_t again_after, char reason[IND_BROKER_REASON])
+{
+    enum { UNSETTLED = 4096 };
+    char below[300];
+    jsSubOptions options;
+    jsErrCode code = 0;
+    if (!ind_broker_keep(broker, stream, subject, reason))
+        return false;
+    snprintf(below, sizeof below, "%s.>", subject);
+    jsSubOptions_Init(&options);
+    options.Stream = stream;
+    options.Config.AckPolicy = js_AckExplicit;
+    options.Config.AckWait = again_after * 1000000;
+    options.Config.MaxAckPending = UNSETTLED;
+    const natsStatus status =
+        js_PullSubscribe(&broker->taking, broker->stream, below, group, NULL, &options, &code);
+    if (status == NATS_OK)
+        return true;
+    say_why(status, reason);
+    return false;
+}
+
+unsigned ind_broker_take(struct ind_broker *broker, int milliseconds)
+{
+    jsFetchRequest request;
+    jsFetchRequest_Init(&request);
+    request.Batch = IND_BROKER_LIST;
+    request.MaxBytes = IND_BROKER_LIST_BYTES;
+    request.Expires = milliseconds * INT64_C(1000000);
+    const natsStatus status = natsSubscription_FetchRequest(&broker->taken, broker->taking, &request);
+    if (status == NATS_OK)
+        return (unsigned)broker->taken.Count;
+    if (status != NATS_TIMEOUT) {
+        char reason[IND_BROKER_REASON];
+        say_why(status, reason);
+        fail(broker, reason);
+    }
+    return 0;
+}
+
+static const char *header(natsMsg *message, const char *name)
+{
+    const char *value = NULL;
+    return natsMsgHeader_Get(message, name, &value) == NATS_OK && value ? value : "";
+}
+
+struct ind_broker_taken ind_broker_at(const struct ind_broker *broker, unsigned number)
+{
+    natsMsg *message = broker->taken.Msgs[number];
+    jsMsgMetaData *facts = NULL;
+    struct ind_broker_taken taken = {.id = header(message, "Nats-Msg-Id"),
+                                     .origin = header(message, "Indagator-Origin"),
+                                     .messages = strtoull(header(message, "Indagator-Messages"), NULL, 10),
+                                     .packed = strcmp(header(message, "Content-Encoding"), "zstd") == 0,
+                                     .bytes = natsMsg_GetData(message),
+                                     .length = (size_t)natsMsg_GetDataLength(message)};
+    if (natsMsg_GetMetaData(&facts, message) == NATS_OK)
+        taken.delivered = facts->NumDelivered;
+    jsMsgMetaData_Destroy(facts);
+    return taken;
+}
+
+void ind_broker_go_on(struct ind_broker *broker, unsigned number)
+{
+    (void)natsMsg_InProgress(broker->taken.Msgs[number], NULL);
+}
+
+void ind_broker_settle(struct ind_broker *broker, unsigned number, enum ind_broker_settling settling)
+{
+    natsMsg *message = broker->taken.Msgs[number];
+    if (settling == IND_BROKER_DONE)
+        (void)natsMsg_Ack(message, NULL);
+    else if (settling == IND_BROKER_AGAIN)
+        (void)natsMsg_Nak(message, NULL);
+    else
+        (void)natsMsg_Term(message, NULL);
+}
+
+void ind_broker_end_list(struct ind_broker *broker)
+{
+    natsMsgList_Destroy(&broker->taken);
+    broker->taken = (natsMsgList){NULL, 0};
 }
 
 bool ind_broker_lives(struct ind_broker *broker)

@@ -62,6 +62,46 @@ uint64_t ind_broker_repeated(struct ind_broker *broker)
     return 0;
 }
 
+bool ind_broker_join(struct ind_broker *broker, const char *stream, const char *subject, const char *group,
+                     int64_t again_after, char reason[IND_BROKER_REASON])
+{
+    (void)group;
+    (void)again_after;
+    return ind_broker_keep(broker, stream, subject, reason);
+}
+
+unsigned ind_broker_take(struct ind_broker *broker, int milliseconds)
+{
+    (void)broker;
+    (void)milliseconds;
+    return 0;
+}
+
+struct ind_broker_taken ind_broker_at(const struct ind_broker *broker, unsigned number)
+{
+    (void)broker;
+    (void)number;
+    return (struct ind_broker_taken){.id = "", .origin = ""};
+}
+
+void ind_broker_go_on(struct ind_broker *broker, unsigned number)
+{
+    (void)broker;
+    (void)number;
+}
+
+void ind_broker_settle(struct ind_broker *broker, unsigned number, enum ind_broker_settling settling)
+{
+    (void)broker;
+    (void)number;
+    (void)settling;
+}
+
+void ind_broker_end_list(struct ind_broker *broker)
+{
+    (void)broker;
+}
+
 bool ind_broker_lives(struct ind_broker *broker)
 {
     (void)broker;

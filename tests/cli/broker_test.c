@@ -307,6 +307,159 @@ static void it_speaks_tls(void **state)
     end();
 }
 
+/* ---- Taking ---- */
+
+enum { SENDERS = 2, FILERS = 3, ALL = SENDERS + FILERS };
+static struct {
+    char *folder;
+    struct ind_running running;
+} many[ALL];
+
+static int leave_many(void **state)
+{
+    for (int i = 0; i < ALL; i++) {
+        if (many[i].running.process > 0)
+            (void)ind_collect_stop(&many[i].running, SIGKILL);
+        free(many[i].running.out);
+        free(many[i].running.err);
+        if (many[i].folder)
+            ind_folder_remove(many[i].folder);
+        many[i].folder = NULL;
+        many[i].running = (struct ind_running){0};
+    }
+    return leave(state);
+}
+
+static void start_one(int i)
+{
+    free(many[i].running.out);
+    free(many[i].running.err);
+    many[i].running = ind_collect_start(many[i].folder);
+}
+
+static void make_many(void)
+{
+    for (int i = 0; i < ALL; i++) {
+        char config[1500];
+        const char *form =
+            i < SENDERS ? "store: log\nstate: state\nzone: UTC\nlisten:\n  - tcp: 127.0.0.1:0\n" IND_QUIET
+                          "relays:\n  - {name: centre, to: \"nats://127.0.0.1:%u\"}\n"
+                          "routes:\n  - {name: on, when: app is \"trial\", to: {relay: centre}}\n"
+                          "  - {name: own, when: 'app is \"indagator\"', file: own.log}\n"
+                        : "store: log\nstate: state\nzone: UTC\nlisten:\n  - nats: 127.0.0.1:%u\n    group: filers\n"
+                          "    again after: 2 s\n" IND_QUIET
+                          "routes:\n  - {name: all, when: app is \"trial\", file: \"{facility}/{severity}.log\"}\n"
+                          "  - {name: own, when: 'app is \"indagator\"', file: own.log}\n";
+        snprintf(config, sizeof config, form, port);
+        many[i].folder = ind_folder_new();
+        ind_write_file(ind_path(many[i].folder, "indagator.yaml"), config);
+        start_one(i);
+    }
+}
+
+/* From one of the senders, whichever is there. */
+static void send_from(int sender, unsigned from, unsigned count)
+{
+    running = many[sender].running;
+    send_ids(from, count);
+    running = (struct ind_running){0};
+}
+
+static json_t *status_of(int i)
+{
+    struct ind_ran ran = ind_run(many[i].folder, "status", "--json", NULL);
+    json_t *object = ran.status == 0 ? json_loads(ran.out, 0, NULL) : NULL;
+    ind_ran_free(&ran);
+    return object;
+}
+
+/* How often each id lies in the stores of the filers. */
+static void read_stores(void)
+{
+    memset(seen, 0, sizeof seen);
+    for (int i = SENDERS; i < ALL; i++) {
+        struct ind_ran ran = ind_shell(many[i].folder, "cat log/*/*.log 2>/dev/null | grep -ao 'id=[0-9]*'");
+        for (char *at = ran.out; (at = strstr(at, "id=")); at += 3)
+            seen[strtoul(at + 3, NULL, 10)]++;
+        ind_ran_free(&ran);
+    }
+}
+
+static bool all_are_stored(void *count)
+{
+    read_stores();
+    for (unsigned i = 0; i < *(unsigned *)count; i++)
+        if (!seen[i])
+            return false;
+    return true;
+}
+
+static bool senders_have_nothing(void *context)
+{
+    bool nothing = true;
+    (void)context;
+    for (int i = 0; i < SENDERS && nothing; i++) {
+        json_t *object = status_of(i);
+        nothing = object && number(json_array_get(json_object_get(object, "relays"), 0), "waiting") == 0;
+        json_decref(object);
+    }
+    return nothing;
+}
+
+static void filers_share_what_comes(void **state)
+{
+    unsigned count = 6000;
+    (void)state;
+    if (!start_server(""))
+        return;
+    make_many();
+    for (unsigned i = 0; i < count; i += 1000)
+        send_from((int)(i / 1000) % SENDERS, i, 1000);
+    ind_wait_until(all_are_stored, &count, "all is stored");
+    expect_each_once(count);
+    for (int i = SENDERS; i < ALL; i++)
+        assert_int_equal(ind_collect_stop(&many[i].running, SIGTERM), 0);
+    /* An orderly end gives everything that was taken back, or has told that it is stored. */
+    for (int i = SENDERS; i < ALL; i++)
+        start_one(i);
+    send_from(0, count, 500);
+    count += 500;
+    ind_wait_until(all_are_stored, &count, "all is stored");
+    expect_each_once(count);
+}
+
+/* Each of them, and the broker, is killed and started again in turn, under load. */
+static void whoever_is_killed_nothing_is_lost(void **state)
+{
+    const int rounds = getenv("IND_ALL") ? 36 : 6;
+    uint64_t random = IND_RANDOM_START;
+    unsigned count = 0, twice = 0;
+    (void)state;
+    if (!start_server(""))
+        return;
+    make_many();
+    for (int i = 0; i < rounds; i++) {
+        const int victim = i % (ALL + 1);
+        for (int sender = 0; sender < SENDERS; sender++, count += 2000)
+            send_from(sender, count, 2000);
+        nap(victim < SENDERS ? 1000 : (int)(ind_random(&random, 100003) % 500)); /* what a sender has is on disk */
+        if (victim == ALL) {
+            stop_server(SIGKILL);
+            nap((int)(ind_random(&random, 100003) % 1000));
+            assert_true(start_server(""));
+        } else {
+            (void)ind_collect_stop(&many[victim].running, SIGKILL);
+            start_one(victim);
+        }
+    }
+    ind_wait_until(senders_have_nothing, NULL, "the senders have nothing left");
+    ind_wait_until(all_are_stored, &count, "all is stored");
+    for (unsigned i = 0; i < count; i++)
+        twice += seen[i] > 1;
+    print_message("%u messages, %u of them twice\n", count, twice);
+    assert_in_range(twice, 0, count / 2); /* what stood between flush and acknowledgement at a kill */
+}
+
 int main(void)
 {
     const struct CMUnitTest tests[] = {
@@ -314,6 +467,8 @@ int main(void)
         cmocka_unit_test_setup_teardown(ends_at_any_moment_lose_nothing_and_repeat_nothing, set_up, leave),
         cmocka_unit_test_setup_teardown(a_broker_that_is_away_refuses_or_has_lost_its_disk, set_up, leave),
         cmocka_unit_test_setup_teardown(it_speaks_tls, set_up, leave),
+        cmocka_unit_test_setup_teardown(filers_share_what_comes, set_up, leave_many),
+        cmocka_unit_test_setup_teardown(whoever_is_killed_nothing_is_lost, set_up, leave_many),
     };
     return cmocka_run_group_tests(tests, NULL, NULL);
 }

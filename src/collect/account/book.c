@@ -1,6 +1,7 @@
 #include "collect/account/book.h"
 
 #include "thread/mutex.h"
+#include <stdatomic.h>
 #include <stdlib.h>
 #include <uthash.h>
 
@@ -35,6 +36,8 @@ struct ind_book {
     struct ind_route_count *routes;
     size_t route_count;
     struct route_place *places;
+    /* By listener: read by any thread. */
+    atomic_uint_fast64_t settled[IND_LISTENER_NAMES], lost[IND_LISTENER_NAMES];
     uint32_t *place_of_route; /* in `routes`, by route of the present rules */
     size_t rule_count;
 };
@@ -81,6 +84,19 @@ IND_NOT_SHARED void ind_book_lock(struct ind_book *book)
 IND_NOT_SHARED void ind_book_unlock(struct ind_book *book)
 {
     ind_mutex_unlock(&book->mutex);
+}
+
+void ind_book_settled(const struct ind_book *book, uint16_t listener, uint64_t *settled, uint64_t *lost)
+{
+    *settled = atomic_load(&book->settled[listener]);
+    *lost = atomic_load(&book->lost[listener]);
+}
+
+static void note_settled(struct ind_book *book, const struct ind_account *account, uint64_t messages, bool lost)
+{
+    atomic_fetch_add_explicit(&book->settled[account->listener], messages, memory_order_relaxed);
+    if (lost)
+        atomic_fetch_add_explicit(&book->lost[account->listener], messages, memory_order_relaxed);
 }
 
 static bool place_route(struct ind_book *book, const char *name, uint32_t *place)
@@ -176,6 +192,11 @@ void ind_book_add(struct ind_book *book, unsigned intake, const struct ind_talli
         const struct ind_tally *tally = &tallies->accounts[i];
         struct ind_account *account = ind_account_at(book->accounts[intake], tally->account);
         ind_tally_add(&account->ledger, tally);
+        uint64_t ended = 0;
+        for (int end = 0; end < IND_ENDS; end++)
+            ended += tally->ended[end];
+        if (ended)
+            note_settled(book, account, ended, false);
         add_account_routes(book, account, tally);
         if (tally->last == IND_TIME_NONE)
             continue;
@@ -224,6 +245,7 @@ static void settle_token(struct ind_book *book, uint32_t number, uint32_t lines,
     token->left = (token->left - lines) & MOST_LEFT;
     if (token->left > 0)
         return;
+    note_settled(book, account, 1, token->lost_on_disk);
     if (!token->stored)
         account->ledger.ended[token->handed         ? IND_END_HANDED
                               : token->lost_on_disk ? IND_END_LOST_DISK
@@ -238,8 +260,11 @@ static void settle(struct ind_book *book, uint32_t owner, uint32_t lines, enum i
         return;
     if (owner & OWNER_TOKEN)
         settle_token(book, owner & ~OWNER_TOKEN, lines, end);
-    else
+    else {
         owner_account(book, owner)->ledger.ended[end] += lines;
+        note_settled(book, owner_account(book, owner), lines,
+                     end == IND_END_LOST_DISK || end == IND_END_LOST_SINK);
+    }
 }
 
 void ind_book_settle(void *context, uint32_t owner, uint32_t lines, bool written)

@@ -65,6 +65,10 @@ void ind_book_weigh(const struct ind_book *book, struct ind_weighing *weighing);
 /* For ind_store_waiting and ind_sinks_waiting: `weighing` as context. */
 void ind_weigh_lines(void *weighing, uint32_t owner, uint32_t lines);
 
+/* Any thread: messages of a listener, by its number, of which nothing is to be written or handed on any more,
+ * since the start; and of these, those that were lost. */
+void ind_book_settled(const struct ind_book *book, uint16_t listener, uint64_t *settled, uint64_t *lost);
+
 /* At the end, once the store is closed: messages of which no line was written, and none ever will be. */
 void ind_book_close(struct ind_book *book);
 

@@ -307,6 +307,8 @@ static void second(void *context)
         !ind_steady_reported_lately(&collector->roll_called, ind_steady_now(),
                                     ROLL_CALL_SECONDS * IND_SECOND))
         ind_control_take_snapshot(collector->control);
+    if (!collector->reload.before || collector->reload.in_force)
+        ind_takers_look(collector);
     if (!ind_is_from_files(collector) &&
         !ind_steady_reported_lately(&collector->ends_told, ind_steady_now(), IND_DAY_SECONDS * IND_SECOND))
         tell_ends(collector);

@@ -296,11 +296,14 @@ static bool run_threads(struct ind_collector *collector)
     if (good && !ind_is_from_files(collector))
         tell_started(collector);
     if (good)
+        ind_takers_look(collector);
+    if (good)
         ind_control_run(collector->control);
     else
         give_up_start(collector);
     for (size_t i = 0; i < threads.count; i++)
         pthread_join(threads.list[i], NULL);
+    ind_takers_end(collector);
     return good;
 }
 

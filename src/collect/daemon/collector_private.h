@@ -20,6 +20,7 @@
 #include "collect/output/housekeeping.h"
 #include "collect/output/writer.h"
 #include "collect/runtime/budget.h"
+#include "collect/taking/taker.h"
 
 #include <string.h>
 
@@ -75,6 +76,7 @@ struct ind_collector {
     struct ind_writer *lane_writers; /* as many; NULL: none */
     struct ind_housekeeping housekeeping;
     struct ind_store *store;
+    struct ind_taker *takers[IND_MOST_LISTENERS]; /* of message systems; NULL: none */
     struct ind_spawner *spawner; /* NULL: there are no programs to be started */
 
     struct ind_ledger_snapshot *snapshots, *other_snapshots; /* one for each intake, while they are taken */
@@ -161,6 +163,14 @@ int ind_resume(struct ind_collector *collector, const char *const *names, size_t
                size_t room);
 /* Closes those that are due. */
 void ind_pause_look(struct ind_collector *collector);
+
+/* ---- takers.c ---- */
+
+/* Takes from the message systems that the present rules name, and from no others; those that were taken from in
+ * another way end first: to be called from time to time. */
+void ind_takers_look(struct ind_collector *collector);
+/* Waits until all have seen what they have taken through. */
+void ind_takers_end(struct ind_collector *collector);
 
 /* ---- actions.c ---- */
 

@@ -152,7 +152,8 @@ struct ind_listener *ind_listener_set_successor(const struct ind_listener_set *s
 
 void ind_listener_write_place(const struct ind_listener *listener, struct ind_buffer *buffer)
 {
-    if (listener->kind == IND_LISTEN_UNIX || listener->kind == IND_LISTEN_INHERITED)
+    if (listener->kind == IND_LISTEN_UNIX || listener->kind == IND_LISTEN_INHERITED ||
+        listener->kind == IND_LISTEN_NATS)
         return;
     ind_buffer_add(buffer, listener->text, (size_t)(strrchr(listener->text, ':') + 1 - listener->text));
     ind_buffer_number(buffer, listener->port);

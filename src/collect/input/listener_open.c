@@ -7,6 +7,7 @@
 #include "collect/input/listener_tls.h"
 #include "net/socket.h"
 #include "net/udp.h"
+#include "store/disk/fs.h"
 #include <errno.h>
 #include <stdio.h>
 #include <stdlib.h>
@@ -54,7 +55,7 @@ static bool is_like(enum ind_listener_kind one, enum ind_listener_kind other)
 
 static bool has_port(enum ind_listener_kind kind)
 {
-    return kind != IND_LISTEN_UNIX && kind != IND_LISTEN_INHERITED;
+    return kind != IND_LISTEN_UNIX && kind != IND_LISTEN_INHERITED && kind != IND_LISTEN_NATS;
 }
 
 static bool takes_v4_too(const struct ind_config *config, const struct ind_listen_item *item)
@@ -157,7 +158,8 @@ static const struct kind {
              [IND_LISTEN_TCP] = {ind_tcp_listen, false, IND_TRANSPORT_TCP},
              [IND_LISTEN_TLS] = {ind_tcp_listen, false, IND_TRANSPORT_TLS},
              [IND_LISTEN_UNIX] = {NULL, false, IND_TRANSPORT_UNIX},
-             [IND_LISTEN_INHERITED] = {NULL, false, IND_TRANSPORT_UNKNOWN}};
+             [IND_LISTEN_INHERITED] = {NULL, false, IND_TRANSPORT_UNKNOWN},
+             [IND_LISTEN_NATS] = {NULL, false, IND_TRANSPORT_NATS}};
 
 /* One that is being opened, and what is there already. */
 struct opening {
@@ -225,8 +227,27 @@ static int open_sockets(const struct opening *opening, uint16_t number)
     return count == 1 || ind_udp_share_by_address(listener->sockets[0], count) ? 0 : errno;
 }
 
+static void own_folder(void *context, const char *path)
+{
+    ind_identity_own(context, path);
+}
+
+/* Its folder is that of the state, which may still be to be made. */
+static void make_folder_of(const char *path, const struct ind_identity *identity)
+{
+    char folder[4096];
+    snprintf(folder, sizeof folder, "%s", path);
+    char *slash = strrchr(folder, '/');
+    if (slash && slash > folder) {
+        *slash = '\0';
+        (void)ind_fs_make_path(folder, own_folder, (void *)(uintptr_t)identity);
+    }
+}
+
 static int open_local(struct ind_listener *listener, unsigned mode, const struct ind_identity *identity)
 {
+    if (listener->kind == IND_LISTEN_NATS)
+        make_folder_of(listener->address, identity);
     int socket = listener->stream ? ind_unix_listen_stream(listener->address, mode)
                                   : ind_unix_listen(listener->address, mode);
     if (socket < 0)

@@ -270,7 +270,9 @@ static void note_under_way(struct ind_streams *streams, struct ind_connection *c
 static bool feed(struct ind_streams *streams, struct ind_connection *connection, struct ind_slice bytes)
 {
     connection->framing.join = atomic_load(&connection->listener->join);
-    connection->framing.limit = (uint32_t)streams->limits.message;
+    connection->framing.limit = connection->listener->kind == IND_LISTEN_NATS
+                                    ? IND_LINE_MOST
+                                    : (uint32_t)streams->limits.message;
     switch (ind_connection_feed(connection, bytes, keep_message, streams)) {
     case IND_CONNECTION_FED:
         note_under_way(streams, connection);
@@ -358,6 +360,10 @@ static void on_readable(evutil_socket_t socket, short what, void *context)
 void ind_streams_add(struct ind_streams *streams, struct ind_connection *connection)
 {
     connection->streams = streams;
+    if (connection->listener->kind == IND_LISTEN_NATS) { /* it is one of our own threads that speaks */
+        connection->framing.mode = IND_FRAMING_COUNT;
+        connection->framing.counting = true;
+    }
     connection->heard = ind_clock_read(streams->dispatch->clock).steady;
     DL_APPEND(streams->list, connection);
     atomic_fetch_add(&streams->facts.connections, 1);

@@ -53,6 +53,8 @@ static const struct {
     [IND_OWN_RELAY_GAVE_UP] = {"relay-gave-up", IND_SEVERITY_ERROR},
     [IND_OWN_RELAY_QUEUE] = {"relay-queue", IND_SEVERITY_ERROR},
     [IND_OWN_RELAY_LOOP] = {"relay-loop", IND_SEVERITY_ERROR},
+    [IND_OWN_TAKING_FAILED] = {"taking-failed", IND_SEVERITY_WARNING},
+    [IND_OWN_TAKING_WORKS] = {"taking-works", IND_SEVERITY_NOTICE},
     [IND_OWN_CONTROL_FAILED] = {"control-failed", IND_SEVERITY_WARNING},
     [IND_OWN_READ_FAILED] = {"read-failed", IND_SEVERITY_ERROR},
     [IND_OWN_OUT_OF_MEMORY] = {"out-of-memory", IND_SEVERITY_CRITICAL},
