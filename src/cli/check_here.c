@@ -140,7 +140,7 @@ void ind_check_here(struct ind_loaded *loaded, bool ports)
         const struct ind_listen_item *item = &config->listeners[i];
         if (item->kind == IND_LISTEN_UNIX)
             check_local(loaded, item);
-        else if (item->kind != IND_LISTEN_INHERITED)
+        else if (item->kind != IND_LISTEN_INHERITED && !item->nats)
             check_port(loaded, item);
     }
 }

@@ -2,6 +2,7 @@
 #include "cli/cli.h"
 #include "cli/control_client.h"
 #include "cli/status_device.h"
+#include "cli/status_all.h"
 #include "cli/status_relays.h"
 #include "cli/status_tls.h"
 #include "cli/status_view.h"
@@ -16,6 +17,7 @@
 #include <time.h>
 
 static long given_top = 20, given_watch;
+static int given_all;
 
 static struct poptOption *options(void)
 {
@@ -26,6 +28,8 @@ static struct poptOption *options(void)
                                         {"watch", '\0', POPT_ARG_LONG, &given_watch, 0,
                                          "shows it again every so many seconds, until it is interrupted",
                                          "N"},
+                                        {"all", '\0', POPT_ARG_NONE, &given_all, 0,
+                                         "the collectors that serve at these addresses, together", NULL},
                                         POPT_TABLEEND};
     return table;
 }
@@ -261,6 +265,7 @@ static void show(const json_t *status)
     show_routes(status);
     show_sinks(status);
     ind_show_relays(status);
+    ind_show_takers(status);
     ind_show_devices(status, most);
     ind_show_tls(status, most);
     show_files(status);
@@ -281,6 +286,16 @@ static int print_answer(enum ind_control_client_result asked, const char *text, 
         show(status);
     json_decref(status);
     return IND_EXIT_DONE;
+}
+
+/* Addresses, at least one. */
+static int ask_all(const char *const *urls, bool json)
+{
+    if (!*urls) {
+        ind_complain("status --all: of which collectors? give their addresses, such as http://192.0.2.31:8514");
+        return IND_EXIT_CALL;
+    }
+    return ind_status_all(urls, json);
 }
 
 static int ask_once(const struct ind_config *config, const char *device, bool json)
@@ -317,6 +332,8 @@ static int watch(const struct ind_config *config, const char *device, bool json)
 static int run(struct ind_call *call)
 {
     struct ind_loaded loaded;
+    if (given_all)
+        return ask_all(call->rest, call->json);
     if (*call->rest && call->rest[1]) {
         ind_complain("status takes one device at most, but \"%s\" was given as well", call->rest[1]);
         return IND_EXIT_CALL;
@@ -340,7 +357,7 @@ static int run(struct ind_call *call)
 const struct ind_command ind_command_status = {
     .name = "status",
     .summary = "the running collector's ledger, devices, and unknown senders",
-    .arguments = "[-c FILE] [--top N] [--watch N] [DEVICE]",
+    .arguments = "[-c FILE] [--top N] [--watch N] [DEVICE | --all URL…]",
     .about =
         "Asks the running collector what became of every message since its start. Received is the sum of\n"
         "stored (in a file), handed on (to a program or relay, and in no file), dropped (by an edit), "
@@ -348,11 +365,13 @@ const struct ind_command ind_command_status = {
         "route took it), refused (not under allow:, or empty), lost (no room, disk, not taken) and waiting.\n"
         "The first lines say whether all is well, what is not, and what somebody should look at. Devices\n"
         "with trouble come first; for senders that the configuration does not name there is a devices:\n"
-        "block to copy. With the name or address of a device: all that is known of that one, its last\n"
+        "block to copy. With --all and what several collectors serve: each of them, and whether what was\n"
+        "passed on through a message system has been stored, by its origin. With the name or address of a device: all that is known of that one, its last\n"
         "messages too.\n\n"
         "Example:\n"
         "  indagator status -c indagator.yaml\n"
-        "  indagator status -c indagator.yaml pier1-rtr\n",
+        "  indagator status -c indagator.yaml pier1-rtr\n"
+        "  indagator status --all http://192.0.2.31:8514 http://192.0.2.41:8514\n",
     .options = options,
     .run = run,
 };

@@ -156,9 +156,17 @@ static void look_at_rules(struct ind_findings *findings, const json_t *status)
 
 static void look_at_relays(struct ind_findings *findings, const json_t *status)
 {
-    const json_t *relays = json_object_get(status, "relays"), *relay, *target;
+    const json_t *relays = json_object_get(status, "relays"), *relay, *target, *taker;
     char number[2][32];
     size_t i, n;
+    json_array_foreach(json_object_get(status, "taken_from"), i, taker)
+    {
+        ind_findings_looked(findings);
+        if (ind_taker_is_down(taker))
+            ind_findings_add(findings, IND_FINDING_BAD, "not-taken", "is it up, and is the login right?",
+                             "%s: nothing can be taken: %s", ind_answer_text(taker, "listener"),
+                             ind_answer_text(taker, "reason"));
+    }
     json_array_foreach(relays, i, relay)
     {
         const char *name = ind_answer_text(relay, "relay");

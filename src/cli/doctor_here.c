@@ -177,6 +177,10 @@ static void open_sockets(struct here *here)
             ind_complain("%s: only the service manager can hand that over", item->text);
             continue;
         }
+        if (item->nats) {
+            ind_complain("%s: a running collector alone takes from there", item->text);
+            continue;
+        }
         add_source(here, item, item->kind == IND_LISTEN_UNIX ? open_local(item) : ind_listen_here(item));
         if (item->kind == IND_LISTEN_UNIX || strcmp(item->address, "::") != 0)
             continue;

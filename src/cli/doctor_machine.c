@@ -255,7 +255,7 @@ void ind_doctor_ports(struct ind_findings *findings, const struct ind_config *co
 {
     for (size_t i = 0; i < config->listener_count; i++) {
         const struct ind_listen_item *item = &config->listeners[i];
-        if (item->kind == IND_LISTEN_UNIX || item->kind == IND_LISTEN_INHERITED)
+        if (item->kind == IND_LISTEN_UNIX || item->kind == IND_LISTEN_INHERITED || item->nats)
             continue;
         ind_findings_looked(findings);
         int socket = ind_listen_here(item);

@@ -112,6 +112,37 @@ static void show_targets(const json_t *relays)
     ind_table_free(table);
 }
 
+void ind_show_takers(const json_t *status)
+{
+    static const struct ind_column columns[] = {{"listener", false},      {"group", false},    {"state", false},
+                                                {"messages", true},       {"batches", true},   {"left out", true},
+                                                {"delivered again", true}, {"because", false}};
+    const json_t *takers = json_object_get(status, "taken_from"), *taker;
+    size_t i;
+    if (json_array_size(takers) == 0)
+        return;
+    struct ind_table *table = ind_table_new(columns, 8);
+    json_array_foreach(takers, i, taker)
+    {
+        ind_table_text(table, ind_answer_text(taker, "listener"));
+        ind_table_text(table, ind_answer_text(taker, "group"));
+        ind_table_text(table, ind_answer_text(taker, "state"));
+        ind_table_number(table, ind_answer_number(taker, "messages"));
+        ind_table_number(table, ind_answer_number(taker, "batches"));
+        ind_table_number(table, ind_answer_number(taker, "repeated"));
+        ind_table_number(table, ind_answer_number(taker, "delivered_again"));
+        ind_table_text(table, ind_answer_text(taker, "reason"));
+    }
+    ind_status_heading("Taken from message systems, stored and acknowledged");
+    ind_table_print(table, false, stdout);
+    ind_table_free(table);
+}
+
+bool ind_taker_is_down(const json_t *taker)
+{
+    return strcmp(ind_answer_text(taker, "state"), "up") != 0;
+}
+
 void ind_show_relays(const json_t *status)
 {
     const json_t *relays = json_object_get(status, "relays"), *relay;

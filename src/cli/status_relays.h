@@ -7,6 +7,10 @@
 
 /* Nothing where there are none. */
 void ind_show_relays(const json_t *status);
+void ind_show_takers(const json_t *status);
+
+/* Whether nothing can be taken from a message system. */
+bool ind_taker_is_down(const json_t *taker);
 
 /* Whether a relay has no target that takes anything; whether it was not able to keep, or to pass on, all that
  * it was given. */

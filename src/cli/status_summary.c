@@ -163,6 +163,7 @@ static void advise(const json_t *status, bool well)
     json_t *clocks = those(json_object_get(status, "devices"), ind_status_has_wrong_clock),
            *refused = those(json_object_get(status, "unknown_senders"), ind_status_is_refused),
            *cut_off = those(json_object_get(status, "relays"), ind_relay_is_cut_off),
+           *not_taken = those(json_object_get(status, "taken_from"), ind_taker_is_down),
            *lagging = those(json_object_get(status, "relays"), ind_relay_lags),
            *lossy = those(json_object_get(status, "relays"), ind_relay_has_lost),
            *silent = silent_for_long(status);
@@ -175,6 +176,8 @@ static void advise(const json_t *status, bool well)
          "certificates end within thirty days: put new ones in their place, and reload", NULL, NULL},
         {json_array_size(cut_off), "relay has no target that answers: what is for it waits",
          "relays have no target that answers: what is for them waits", cut_off, "relay"},
+        {json_array_size(not_taken), "message system cannot be taken from",
+         "message systems cannot be taken from", not_taken, "listener"},
         {json_array_size(lagging), "relay lags by more than a minute", "relays lag by more than a minute",
          lagging, "relay"},
         {json_array_size(lossy), "relay could not keep, or pass on, everything",
@@ -197,6 +200,7 @@ static void advise(const json_t *status, bool well)
             say(&things[i]);
     json_decref(silent);
     json_decref(cut_off);
+    json_decref(not_taken);
     json_decref(lagging);
     json_decref(lossy);
     json_decref(clocks);

@@ -294,6 +294,27 @@ static void write_relays(FILE *out, const struct ind_status *status)
     }
 }
 
+static void write_takers(FILE *out, const struct ind_status *status)
+{
+    static const struct family families[] = {
+        {"taken_messages", "counter", NULL, "Messages taken from a message system, stored and acknowledged."},
+        {"taken_batches", "counter", NULL, "Batches of these."},
+        {"taken_repeated", "counter", NULL, "Messages of batches that were stored before: left out."},
+        {"taken_delivered_again", "counter", NULL, "Batches that had been given to somebody before."},
+        {"taken_bad_batches", "counter", NULL, "Batches that nobody can read."},
+        {"taken_up", "gauge", NULL, "1 while the message system answers."},
+    };
+    for (size_t f = 0; f < sizeof families / sizeof *families; f++) {
+        begin(out, &families[f]);
+        for (size_t i = 0; i < status->taker_count; i++) {
+            const struct ind_taker_count *count = &status->takers[i];
+            const uint64_t numbers[] = {count->messages, count->batches, count->repeated,
+                                        count->again,    count->bad,     count->up};
+            sample(out, &families[f], "listener", count->name, numbers[f]);
+        }
+    }
+}
+
 /* ---- Devices ---- */
 
 /* The devices that have series of their own; the others only count. */
@@ -491,6 +512,7 @@ char *ind_metrics_text(const struct ind_status *status, const struct ind_rows *r
         write_edits(out, status);
         write_programs(out, &status->snapshots[0]);
         write_relays(out, status);
+    write_takers(out, status);
         write_devices(out, status, rows);
         write_connections(out, status);
         write_tls(out, status);

@@ -236,6 +236,7 @@ char *ind_status_text(const struct ind_status *status, const struct ind_rows *ro
     json_object_set_new(object, "routes", routes_array(&status->snapshots[0]));
     json_object_set_new(object, "handed_on", sinks_array(&status->snapshots[0]));
     json_object_set_new(object, "relays", ind_status_relays(status));
+    json_object_set_new(object, "taken_from", ind_status_takers(status));
     set_number(waiting, "burst_buffer", rows->burst);
     set_number(waiting, "rings", rows->rings);
     set_number(waiting, "files", rows->files);

@@ -8,6 +8,7 @@
 #include "collect/account/notes.h"
 #include "collect/control/device_rates.h"
 #include "collect/relay/relays.h"
+#include "collect/taking/taker.h"
 #include "net/tls_session.h"
 #include "store/disk/mounts.h"
 
@@ -100,6 +101,8 @@ struct ind_status {
     struct ind_status_files files;
     const struct ind_named_relay_count *relays;
     size_t relay_count;
+    const struct ind_taker_count *takers;
+    size_t taker_count;
 };
 
 /* For whoever asks while the writer cannot be asked: the status that was given last (NULL: none), with what

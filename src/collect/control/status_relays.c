@@ -24,6 +24,35 @@ static json_t *target_object(const struct ind_named_relay_count *relay, unsigned
     return object;
 }
 
+json_t *ind_status_takers(const struct ind_status *status)
+{
+    json_t *array = json_array();
+    for (size_t i = 0; i < status->taker_count; i++) {
+        const struct ind_taker_count *count = &status->takers[i];
+        json_t *object = json_object(), *origins = json_array();
+        json_object_set_new(object, "listener", json_string(count->name));
+        json_object_set_new(object, "group", json_string(count->group));
+        json_object_set_new(object, "state", json_string(count->up ? "up" : "down"));
+        if (!count->up)
+            json_object_set_new(object, "reason", json_string(count->reason));
+        set(object, "batches", count->batches);
+        set(object, "messages", count->messages);
+        set(object, "repeated_batches", count->repeated_batches);
+        set(object, "repeated", count->repeated);
+        set(object, "delivered_again", count->again);
+        set(object, "bad_batches", count->bad);
+        for (unsigned n = 0; n < count->origin_count; n++) {
+            json_t *origin = json_object();
+            json_object_set_new(origin, "origin", json_string(count->origins[n].origin));
+            set(origin, "messages", count->origins[n].messages);
+            json_array_append_new(origins, origin);
+        }
+        json_object_set_new(object, "origins", origins);
+        json_array_append_new(array, object);
+    }
+    return array;
+}
+
 json_t *ind_status_relays(const struct ind_status *status)
 {
     json_t *array = json_array();
@@ -32,6 +61,7 @@ json_t *ind_status_relays(const struct ind_status *status)
         const struct ind_relay_count *count = &relay->count;
         json_t *object = json_object(), *targets = json_array();
         json_object_set_new(object, "relay", json_string(relay->name));
+        json_object_set_new(object, "origin", json_string(count->origin));
         set(object, "taken", count->taken);
         set(object, "found", count->found);
         set(object, "sent", count->sent);

@@ -8,5 +8,7 @@
 
 /* An object for each relay, with one for each of its targets. New. */
 json_t *ind_status_relays(const struct ind_status *status);
+/* An object for each listener that takes from a message system. New. */
+json_t *ind_status_takers(const struct ind_status *status);
 
 #endif

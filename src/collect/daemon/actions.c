@@ -205,6 +205,9 @@ static void give_status(struct ind_collector *collector)
     struct ind_named_relay_count *relays;
     status->relay_count = ind_relays_count(collector->writer.filing.relays, &relays);
     status->relays = relays;
+    struct ind_taker_count *takers = calloc(IND_MOST_LISTENERS, sizeof *takers);
+    status->taker_count = takers ? ind_takers_count(collector, takers) : 0;
+    status->takers = takers;
     if (collector->states)
         ind_edit_states_count(collector->states, &status->remembered, &status->evicted);
     /* Whoever is answered may begin the next ones at once: into the others. */
@@ -219,6 +222,7 @@ static void give_status(struct ind_collector *collector)
         ind_ledger_snapshot_clear(&taken[i]);
     free(peers.list);
     free(relays);
+    free(takers);
     free(status);
 }
 

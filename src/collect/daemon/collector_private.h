@@ -169,6 +169,8 @@ void ind_pause_look(struct ind_collector *collector);
 /* Takes from the message systems that the present rules name, and from no others; those that were taken from in
  * another way end first: to be called from time to time. */
 void ind_takers_look(struct ind_collector *collector);
+/* Fills a list with room for IND_MOST_LISTENERS; returns how many there are. */
+size_t ind_takers_count(const struct ind_collector *collector, struct ind_taker_count *list);
 /* Waits until all have seen what they have taken through. */
 void ind_takers_end(struct ind_collector *collector);
 

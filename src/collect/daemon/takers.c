@@ -95,6 +95,15 @@ void ind_takers_look(struct ind_collector *collector)
     }
 }
 
+size_t ind_takers_count(const struct ind_collector *collector, struct ind_taker_count *list)
+{
+    size_t count = 0;
+    for (size_t i = 0; i < IND_MOST_LISTENERS; i++)
+        if (collector->takers[i])
+            ind_taker_read_count(collector->takers[i], &list[count++]);
+    return count;
+}
+
 void ind_takers_end(struct ind_collector *collector)
 {
     for (size_t i = 0; i < IND_MOST_LISTENERS; i++)

@@ -45,6 +45,8 @@ static void publish(struct ind_relay *relay, struct ind_steady now)
         counts->waiting ? bytes_in_memory(relay) + (relay->queue ? ind_queue_bytes(relay->queue) : 0) : 0;
     counts->disk_bytes = relay->queue ? ind_queue_bytes(relay->queue) : 0;
     counts->disk_error = relay->disk_error;
+    if (relay->queue && !counts->origin[0])
+        snprintf(counts->origin, sizeof counts->origin, "%s", ind_queue_identity(relay->queue));
     counts->target_count = relay->targets.count;
     for (unsigned i = 0; i < relay->targets.count; i++) {
         const struct ind_target *target = &relay->targets.list[i];
