@@ -1,8 +1,8 @@
 #include "cli/answer.h"
 #include "cli/cli.h"
 #include "cli/control_client.h"
-#include "cli/status_device.h"
 #include "cli/status_all.h"
+#include "cli/status_device.h"
 #include "cli/status_relays.h"
 #include "cli/status_tls.h"
 #include "cli/status_view.h"
@@ -292,7 +292,8 @@ static int print_answer(enum ind_control_client_result asked, const char *text, 
 static int ask_all(const char *const *urls, bool json)
 {
     if (!*urls) {
-        ind_complain("status --all: of which collectors? give their addresses, such as http://192.0.2.31:8514");
+        ind_complain(
+            "status --all: of which collectors? give their addresses, such as http://192.0.2.31:8514");
         return IND_EXIT_CALL;
     }
     return ind_status_all(urls, json);
@@ -366,7 +367,8 @@ const struct ind_command ind_command_status = {
         "The first lines say whether all is well, what is not, and what somebody should look at. Devices\n"
         "with trouble come first; for senders that the configuration does not name there is a devices:\n"
         "block to copy. With --all and what several collectors serve: each of them, and whether what was\n"
-        "passed on through a message system has been stored, by its origin. With the name or address of a device: all that is known of that one, its last\n"
+        "passed on through a message system has been stored, by its origin. With the name or address of a "
+        "device: all that is known of that one, its last\n"
         "messages too.\n\n"
         "Example:\n"
         "  indagator status -c indagator.yaml\n"

@@ -15,8 +15,7 @@ static size_t take(char *bytes, size_t size, size_t count, void *context)
 {
     struct ind_grown *answer = context;
     const size_t length = size * count;
-    const bool good = answer->length + length < ANSWER_BYTES &&
-                      ind_grown_add(answer, bytes, length);
+    const bool good = answer->length + length < ANSWER_BYTES && ind_grown_add(answer, bytes, length);
     return good ? length : 0;
 }
 
@@ -45,8 +44,8 @@ static json_t *fetch(const char *url)
     if (code != CURLE_OK)
         ind_complain("%s: %s", whole, *detail ? detail : curl_easy_strerror(code));
     else if (!object)
-        ind_complain("%s: it answers %ld, with no status; give the address under serve: of a collector", whole,
-                     status);
+        ind_complain("%s: it answers %ld, with no status; give the address under serve: of a collector",
+                     whole, status);
     free(answer.at);
     return object;
 }
@@ -84,9 +83,9 @@ static uint64_t stored_of(const char *origin, json_t *const *status, size_t coun
         const json_t *taker, *one;
         size_t n, o;
         json_array_foreach(json_object_get(status[i], "taken_from"), n, taker)
-            json_array_foreach(json_object_get(taker, "origins"), o, one)
-                if (strcmp(ind_answer_text(one, "origin"), origin) == 0)
-                    messages += ind_answer_number(one, "messages");
+            json_array_foreach(json_object_get(taker, "origins"), o,
+                               one) if (strcmp(ind_answer_text(one, "origin"), origin) == 0) messages +=
+            ind_answer_number(one, "messages");
     }
     return messages;
 }
@@ -154,7 +153,8 @@ int ind_status_all(const char *const *urls, bool json)
     }
     show_collectors(urls, status, count, json);
     if (show_origins(urls, status, count, json) && !json)
-        printf("Counts are since the start of each: \"between\" is in the message system, or was stored before a "
+        printf("Counts are since the start of each: \"between\" is in the message system, or was stored "
+               "before a "
                "start;\n\"more\" came twice, or was sent before a start.\n");
     for (size_t i = 0; i < count; i++)
         json_decref(status[i]);

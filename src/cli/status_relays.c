@@ -114,9 +114,9 @@ static void show_targets(const json_t *relays)
 
 void ind_show_takers(const json_t *status)
 {
-    static const struct ind_column columns[] = {{"listener", false},      {"group", false},    {"state", false},
-                                                {"messages", true},       {"batches", true},   {"left out", true},
-                                                {"delivered again", true}, {"because", false}};
+    static const struct ind_column columns[] = {
+        {"listener", false}, {"group", false},   {"state", false},          {"messages", true},
+        {"batches", true},   {"left out", true}, {"delivered again", true}, {"because", false}};
     const json_t *takers = json_object_get(status, "taken_from"), *taker;
     size_t i;
     if (json_array_size(takers) == 0)

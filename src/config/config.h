@@ -79,7 +79,8 @@ struct ind_listen_item {
     bool stream;                      /* connections, not datagrams; of an inherited one: not known yet */
     unsigned mode;                    /* permissions of a local socket */
     const struct ind_listen_tls *tls; /* NULL: none */
-    const struct ind_listen_nats *nats; /* likewise; `address` is then the local socket through which they come */
+    const struct ind_listen_nats
+        *nats; /* likewise; `address` is then the local socket through which they come */
     bool drop; /* when there is no room what comes is lost, and counted; otherwise senders wait */
     bool join; /* a line that begins with a blank belongs to the message before */
 };

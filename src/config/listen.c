@@ -198,8 +198,9 @@ static const struct ind_node *find_kind(struct ind_loader *loader, const struct 
     const struct ind_node *value = NULL;
     for (int i = 0; i < KINDS; i++) {
         if (text->kinds[i] && value)
-            ind_wrong(loader, text->kinds[i],
-                      "one listener has one of udp, tcp, tls, unix, inherited and nats; begin another with \"- \"");
+            ind_wrong(
+                loader, text->kinds[i],
+                "one listener has one of udp, tcp, tls, unix, inherited and nats; begin another with \"- \"");
         else if (text->kinds[i])
             *kind = (enum ind_listener_kind)i;
         value = value ? value : text->kinds[i];

@@ -25,9 +25,10 @@ const char *ind_load_subject(struct ind_loader *loader, const struct ind_node *v
         return NULL;
     if (is_subject(value->text, true))
         return ind_keep(loader, value->text);
-    ind_wrong(loader, value,
-              "a subject is made of words of letters, digits, \"-\" and \"_\" with points between them, such as "
-              "skerry.syslog");
+    ind_wrong(
+        loader, value,
+        "a subject is made of words of letters, digits, \"-\" and \"_\" with points between them, such as "
+        "skerry.syslog");
     return NULL;
 }
 
@@ -76,10 +77,12 @@ static void read_again_after(struct ind_loader *loader, const struct ind_node *v
 
 static const char *read_file(struct ind_loader *loader, const struct ind_node *value)
 {
-    return value && ind_expect_text(loader, value, "the path of a file") ? ind_resolve_path(loader, value) : NULL;
+    return value && ind_expect_text(loader, value, "the path of a file") ? ind_resolve_path(loader, value)
+                                                                         : NULL;
 }
 
-static bool read_address(struct ind_loader *loader, const struct ind_node *value, struct ind_listen_nats *nats)
+static bool read_address(struct ind_loader *loader, const struct ind_node *value,
+                         struct ind_listen_nats *nats)
 {
     struct ind_slice host, port;
     enum ind_target_kind kind;
@@ -98,9 +101,9 @@ static bool read_address(struct ind_loader *loader, const struct ind_node *value
     return nats->host && nats->port;
 }
 
-bool ind_load_listen_nats(struct ind_loader *loader, const struct ind_node *node, const struct ind_node *value,
-                          const struct ind_listen_nats_text *text, const struct ind_listen_tls_text *tls,
-                          struct ind_listen_item *item)
+bool ind_load_listen_nats(struct ind_loader *loader, const struct ind_node *node,
+                          const struct ind_node *value, const struct ind_listen_nats_text *text,
+                          const struct ind_listen_tls_text *tls, struct ind_listen_item *item)
 {
     const size_t mistakes = loader->diagnostics->mistakes;
     if (!value)
@@ -108,15 +111,18 @@ bool ind_load_listen_nats(struct ind_loader *loader, const struct ind_node *node
     struct ind_listen_nats *nats = ind_keep_room(loader, sizeof *nats);
     if (!nats || !read_address(loader, value, nats))
         return false;
-    const struct ind_node *certificate = tls->files[IND_LISTEN_CERTIFICATE], *key = tls->files[IND_LISTEN_KEY];
-    nats->subject = text->subject ? ind_load_subject(loader, text->subject) : ind_keep(loader, IND_SLICE("syslog"));
-    nats->stream = text->stream     ? ind_load_stream(loader, text->stream)
+    const struct ind_node *certificate = tls->files[IND_LISTEN_CERTIFICATE],
+                          *key = tls->files[IND_LISTEN_KEY];
+    nats->subject =
+        text->subject ? ind_load_subject(loader, text->subject) : ind_keep(loader, IND_SLICE("syslog"));
+    nats->stream = text->stream    ? ind_load_stream(loader, text->stream)
                    : nats->subject ? ind_stream_of(loader, nats->subject)
                                    : NULL;
     if (text->group)
         nats->group = ind_load_stream(loader, text->group);
     else
-        ind_wrong(loader, node, "nats needs \"group\": those who share what comes have one name; add \"group: filers\"");
+        ind_wrong(loader, node,
+                  "nats needs \"group\": those who share what comes have one name; add \"group: filers\"");
     read_again_after(loader, text->again_after, nats);
     nats->trust = read_file(loader, text->trust);
     nats->login = read_file(loader, text->login);
@@ -148,10 +154,11 @@ void ind_finish_listen_nats(struct ind_loader *loader)
         snprintf(path, sizeof path, "%s/nats-%016llx.sock", config->state,
                  (unsigned long long)hash_of(config->listeners[i].text));
         if (strlen(path) > LONGEST)
-            ind_diagnostic_add(loader->diagnostics, false, NULL, 0, 0,
-                               "state: the path of the folder is too long for a local socket in it, which nats "
-                               "needs: %d bytes at most",
-                               LONGEST - 27);
+            ind_diagnostic_add(
+                loader->diagnostics, false, NULL, 0, 0,
+                "state: the path of the folder is too long for a local socket in it, which nats "
+                "needs: %d bytes at most",
+                LONGEST - 27);
         config->listeners[i].address = ind_keep(loader, ind_slice_of(path));
     }
 }

@@ -141,11 +141,11 @@ struct ind_listen_tls_text {
 struct ind_listen_nats_text {
     const struct ind_node *subject, *stream, *group, *again_after, *trust, *login;
 };
-/* Into item->nats, kept, where `value` is the address of one; else nothing of it may be given. False where there
- * is a mistake. */
-bool ind_load_listen_nats(struct ind_loader *loader, const struct ind_node *node, const struct ind_node *value,
-                          const struct ind_listen_nats_text *text, const struct ind_listen_tls_text *tls,
-                          struct ind_listen_item *item);
+/* Into item->nats, kept, where `value` is the address of one; else nothing of it may be given. False where
+ * there is a mistake. */
+bool ind_load_listen_nats(struct ind_loader *loader, const struct ind_node *node,
+                          const struct ind_node *value, const struct ind_listen_nats_text *text,
+                          const struct ind_listen_tls_text *tls, struct ind_listen_item *item);
 /* Once it is known where the state folder is: the local sockets through which such messages come. */
 void ind_finish_listen_nats(struct ind_loader *loader);
 /* The name of a subject; kept. NULL, reported, where it is none. */

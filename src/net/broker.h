@@ -48,12 +48,12 @@ uint64_t ind_broker_repeated(struct ind_broker *broker);
 
 /* ---- Taking ---- */
 
-/* Takes messages of SUBJECT and below it from a stream, as one of a group: each goes to one of them. What is not
- * settled within `again_after` ms goes to somebody once more. False with the reason. */
+/* Takes messages of SUBJECT and below it from a stream, as one of a group: each goes to one of them. What is
+ * not settled within `again_after` ms goes to somebody once more. False with the reason. */
 bool ind_broker_join(struct ind_broker *broker, const char *stream, const char *subject, const char *group,
                      int64_t again_after, char reason[IND_BROKER_REASON]);
 
-/* One that came; good until the list is settled. */
+/* One that came; good until ind_broker_let_go. */
 struct ind_broker_taken {
     const char *id, *origin; /* "": it has none */
     uint64_t messages;       /* as its sender says */
@@ -62,11 +62,12 @@ struct ind_broker_taken {
     const void *bytes;
     size_t length;
 };
-enum { IND_BROKER_LIST = 1024, IND_BROKER_LIST_BYTES = 16 << 20 };
 
-/* The next that come within so long, as many as a list has room for. Returns how many; 0 also where it has ended. They must
- * be settled before the next are taken. */
+/* Some that come within so long, behind those that are there already: IND_BROKER_MOST of them at most, with
+ * about IND_BROKER_BYTES. Returns how many there are. */
+enum { IND_BROKER_MOST = 16384, IND_BROKER_BYTES = 32 << 20 };
 unsigned ind_broker_take(struct ind_broker *broker, int milliseconds);
+bool ind_broker_has_enough(const struct ind_broker *broker);
 struct ind_broker_taken ind_broker_at(const struct ind_broker *broker, unsigned number);
 /* That number is still at work: it is not to go to somebody else yet. */
 void ind_broker_go_on(struct ind_broker *broker, unsigned number);
@@ -77,7 +78,7 @@ enum ind_broker_settling {
 };
 void ind_broker_settle(struct ind_broker *broker, unsigned number, enum ind_broker_settling settling);
 /* Lets go of those that were taken: whoever was not settled goes to somebody once more, later. */
-void ind_broker_end_list(struct ind_broker *broker);
+void ind_broker_let_go(struct ind_broker *broker);
 
 /* Whether it goes on; why not: good until it is closed. */
 bool ind_broker_lives(struct ind_broker *broker);

@@ -19,7 +19,9 @@ struct ind_broker {
     void *context;
     uint64_t published;
     natsSubscription *taking; /* NULL: it publishes */
-    natsMsgList taken;
+    natsMsg **taken; /* NULL: none was yet */
+    unsigned count;
+    size_t bytes; /* of them */
 
     struct ind_mutex mutex; /* guards what follows: the library's threads write it */
     bool had[IND_BROKER_UNDER_WAY];
@@ -191,7 +193,8 @@ void ind_broker_close(struct ind_broker *broker)
     enum { MOST = 500 };
     if (!broker)
         return;
-    ind_broker_end_list(broker);
+    ind_broker_let_go(broker);
+    free(broker->taken);
     natsSubscription_Destroy(broker->taking);
     jsCtx_Destroy(broker->stream);
     if (broker->connection) {
@@ -287,7 +290,7 @@ uint64_t ind_broker_repeated(struct ind_broker *broker)
 bool ind_broker_join(struct ind_broker *broker, const char *stream, const char *subject, const char *group,
                      int64_t again_after, char reason[IND_BROKER_REASON])
 {
-    enum { UNSETTLED = 4096 };
+    enum { UNSETTLED = 100000 };
     char below[300];
     jsSubOptions options;
     jsErrCode code = 0;
@@ -307,22 +310,47 @@ bool ind_broker_join(struct ind_broker *broker, const char *stream, const char *
     return false;
 }
 
+/* They are ours from now on. */
+static void keep_list(struct ind_broker *broker, natsMsgList *list)
+{
+    for (int i = 0; i < list->Count; i++) {
+        broker->bytes += (size_t)natsMsg_GetDataLength(list->Msgs[i]);
+        broker->taken[broker->count++] = list->Msgs[i];
+        list->Msgs[i] = NULL;
+    }
+    natsMsgList_Destroy(list);
+}
+
 unsigned ind_broker_take(struct ind_broker *broker, int milliseconds)
 {
+    enum { AT_ONCE = 1024, AT_ONCE_BYTES = 8 << 20 };
+    natsMsgList list = {NULL, 0};
     jsFetchRequest request;
+    const unsigned room = IND_BROKER_MOST - broker->count;
+    if (!broker->taken && !(broker->taken = calloc(IND_BROKER_MOST, sizeof(natsMsg *)))) {
+        fail(broker, "out of memory");
+        return 0;
+    }
+    if (room == 0)
+        return broker->count;
     jsFetchRequest_Init(&request);
-    request.Batch = IND_BROKER_LIST;
-    request.MaxBytes = IND_BROKER_LIST_BYTES;
+    request.Batch = room < AT_ONCE ? (int)room : AT_ONCE;
+    request.MaxBytes = AT_ONCE_BYTES;
     request.Expires = milliseconds * INT64_C(1000000);
-    const natsStatus status = natsSubscription_FetchRequest(&broker->taken, broker->taking, &request);
+    const natsStatus status = natsSubscription_FetchRequest(&list, broker->taking, &request);
     if (status == NATS_OK)
-        return (unsigned)broker->taken.Count;
-    if (status != NATS_TIMEOUT) {
+        keep_list(broker, &list);
+    else if (status != NATS_TIMEOUT) {
         char reason[IND_BROKER_REASON];
         say_why(status, reason);
         fail(broker, reason);
     }
-    return 0;
+    return broker->count;
+}
+
+bool ind_broker_has_enough(const struct ind_broker *broker)
+{
+    return broker->count == IND_BROKER_MOST || broker->bytes >= IND_BROKER_BYTES;
 }
 
 static const char *header(natsMsg *message, const char *name)
@@ -333,7 +361,7 @@ static const char *header(natsMsg *message, const char *name)
 
 struct ind_broker_taken ind_broker_at(const struct ind_broker *broker, unsigned number)
 {
-    natsMsg *message = broker->taken.Msgs[number];
+    natsMsg *message = broker->taken[number];
     jsMsgMetaData *facts = NULL;
     struct ind_broker_taken taken = {.id = header(message, "Nats-Msg-Id"),
                                      .origin = header(message, "Indagator-Origin"),
@@ -349,12 +377,12 @@ struct ind_broker_taken ind_broker_at(const struct ind_broker *broker, unsigned 
 
 void ind_broker_go_on(struct ind_broker *broker, unsigned number)
 {
-    (void)natsMsg_InProgress(broker->taken.Msgs[number], NULL);
+    (void)natsMsg_InProgress(broker->taken[number], NULL);
 }
 
 void ind_broker_settle(struct ind_broker *broker, unsigned number, enum ind_broker_settling settling)
 {
-    natsMsg *message = broker->taken.Msgs[number];
+    natsMsg *message = broker->taken[number];
     if (settling == IND_BROKER_DONE)
         (void)natsMsg_Ack(message, NULL);
     else if (settling == IND_BROKER_AGAIN)
@@ -363,10 +391,12 @@ void ind_broker_settle(struct ind_broker *broker, unsigned number, enum ind_brok
         (void)natsMsg_Term(message, NULL);
 }
 
-void ind_broker_end_list(struct ind_broker *broker)
+void ind_broker_let_go(struct ind_broker *broker)
 {
-    natsMsgList_Destroy(&broker->taken);
-    broker->taken = (natsMsgList){NULL, 0};
+    for (unsigned i = 0; i < broker->count; i++)
+        natsMsg_Destroy(broker->taken[i]);
+    broker->count = 0;
+    broker->bytes = 0;
 }
 
 bool ind_broker_lives(struct ind_broker *broker)

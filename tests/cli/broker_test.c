@@ -1,5 +1,6 @@
-/* Relays to a message system (NATS with JetStream), with its own server, which is started here: what is kept there,
- * and that ends of both at any moment lose nothing and keep nothing twice. Skipped where there is no server. */
+/* Relays to a message system (NATS with JetStream), with its own server, which is started here: what is kept
+ * there, and that ends of both at any moment lose nothing and keep nothing twice. Skipped where there is no
+ * server. */
 #define _GNU_SOURCE
 #include "support/live.h"
 #include "support/random.h"
@@ -110,8 +111,8 @@ static void send_ids(unsigned from, unsigned count)
     const int fd = open_to(IND_SEND_TCP, ind_reported_port(&running, "tcp 127.0.0.1:"), NULL);
     for (unsigned i = from; i < from + count; i++) {
         char text[400];
-        const int length = snprintf(text, sizeof text, "<%u>1 - - trial - - - id=%u %0*d \"\\ \x01\xff\n", i % 191, i,
-                                    (int)(i % 150), 7);
+        const int length = snprintf(text, sizeof text, "<%u>1 - - trial - - - id=%u %0*d \"\\ \x01\xff\n",
+                                    i % 191, i, (int)(i % 150), 7);
         say(fd, text, (size_t)length);
     }
     close(fd);
@@ -160,7 +161,8 @@ static unsigned take_batch(natsMsg *message)
         assert_non_null(end);
         json_t *object = json_loadb(line, (size_t)(end - line), 0, NULL);
         assert_non_null(object);
-        snprintf(expected, sizeof expected, "syslog.%s.%s", json_string_value(json_object_get(object, "facility")),
+        snprintf(expected, sizeof expected, "syslog.%s.%s",
+                 json_string_value(json_object_get(object, "facility")),
                  json_string_value(json_object_get(object, "severity")));
         assert_string_equal(subject, expected);
         const char *text = json_string_value(json_object_get(object, "text"));
@@ -293,8 +295,8 @@ static void it_speaks_tls(void **state)
     char text[1000];
     (void)state;
     ind_make_certificates(folder);
-    snprintf(text, sizeof text, "tls: {cert_file: \"%s/collector.pem\", key_file: \"%s/collector.key\"}\n", folder,
-             folder);
+    snprintf(text, sizeof text, "tls: {cert_file: \"%s/collector.pem\", key_file: \"%s/collector.key\"}\n",
+             folder, folder);
     if (!start_server(text))
         return;
     begin_relay(", trust: stranger.pem");
@@ -342,14 +344,15 @@ static void make_many(void)
     for (int i = 0; i < ALL; i++) {
         char config[1500];
         const char *form =
-            i < SENDERS ? "store: log\nstate: state\nzone: UTC\nlisten:\n  - tcp: 127.0.0.1:0\n" IND_QUIET
-                          "relays:\n  - {name: centre, to: \"nats://127.0.0.1:%u\"}\n"
-                          "routes:\n  - {name: on, when: app is \"trial\", to: {relay: centre}}\n"
-                          "  - {name: own, when: 'app is \"indagator\"', file: own.log}\n"
-                        : "store: log\nstate: state\nzone: UTC\nlisten:\n  - nats: 127.0.0.1:%u\n    group: filers\n"
-                          "    again after: 2 s\n" IND_QUIET
-                          "routes:\n  - {name: all, when: app is \"trial\", file: \"{facility}/{severity}.log\"}\n"
-                          "  - {name: own, when: 'app is \"indagator\"', file: own.log}\n";
+            i < SENDERS
+                ? "store: log\nstate: state\nzone: UTC\nlisten:\n  - tcp: 127.0.0.1:0\n" IND_QUIET
+                  "relays:\n  - {name: centre, to: \"nats://127.0.0.1:%u\"}\n"
+                  "routes:\n  - {name: on, when: app is \"trial\", to: {relay: centre}}\n"
+                  "  - {name: own, when: 'app is \"indagator\"', file: own.log}\n"
+                : "store: log\nstate: state\nzone: UTC\nlisten:\n  - nats: 127.0.0.1:%u\n    group: filers\n"
+                  "    again after: 2 s\n" IND_QUIET
+                  "routes:\n  - {name: all, when: app is \"trial\", file: \"{facility}/{severity}.log\"}\n"
+                  "  - {name: own, when: 'app is \"indagator\"', file: own.log}\n";
         snprintf(config, sizeof config, form, port);
         many[i].folder = ind_folder_new();
         ind_write_file(ind_path(many[i].folder, "indagator.yaml"), config);
@@ -442,7 +445,8 @@ static void whoever_is_killed_nothing_is_lost(void **state)
         const int victim = i % (ALL + 1);
         for (int sender = 0; sender < SENDERS; sender++, count += 2000)
             send_from(sender, count, 2000);
-        nap(victim < SENDERS ? 1000 : (int)(ind_random(&random, 100003) % 500)); /* what a sender has is on disk */
+        nap(victim < SENDERS ? 1000
+                             : (int)(ind_random(&random, 100003) % 500)); /* what a sender has is on disk */
         if (victim == ALL) {
             stop_server(SIGKILL);
             nap((int)(ind_random(&random, 100003) % 1000));

@@ -92,7 +92,8 @@ void ind_book_settled(const struct ind_book *book, uint16_t listener, uint64_t *
     *lost = atomic_load(&book->lost[listener]);
 }
 
-static void note_settled(struct ind_book *book, const struct ind_account *account, uint64_t messages, bool lost)
+static void note_settled(struct ind_book *book, const struct ind_account *account, uint64_t messages,
+                         bool lost)
 {
     atomic_fetch_add_explicit(&book->settled[account->listener], messages, memory_order_relaxed);
     if (lost)

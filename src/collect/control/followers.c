@@ -231,8 +231,7 @@ static void show(void *context, const struct ind_record *record, const char *byt
                                       .sender = sender,
                                       .received = record->received,
                                       .now = record->received};
-    const enum ind_line_form form =
-        record->transport == IND_TRANSPORT_NATS ? IND_LINES_JSON : IND_LINES_RAW;
+    const enum ind_line_form form = record->transport == IND_TRANSPORT_NATS ? IND_LINES_JSON : IND_LINES_RAW;
     struct ind_message *message =
         ind_viewer_read(followers->viewer, form, (struct ind_slice){bytes, record->length}, &origin);
     if (message->original.length == 0)

@@ -512,7 +512,7 @@ char *ind_metrics_text(const struct ind_status *status, const struct ind_rows *r
         write_edits(out, status);
         write_programs(out, &status->snapshots[0]);
         write_relays(out, status);
-    write_takers(out, status);
+        write_takers(out, status);
         write_devices(out, status, rows);
         write_connections(out, status);
         write_tls(out, status);

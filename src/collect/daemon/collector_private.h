@@ -77,7 +77,7 @@ struct ind_collector {
     struct ind_housekeeping housekeeping;
     struct ind_store *store;
     struct ind_taker *takers[IND_MOST_LISTENERS]; /* of message systems; NULL: none */
-    struct ind_spawner *spawner; /* NULL: there are no programs to be started */
+    struct ind_spawner *spawner;                  /* NULL: there are no programs to be started */
 
     struct ind_ledger_snapshot *snapshots, *other_snapshots; /* one for each intake, while they are taken */
     struct ind_marker *snapshot_markers;
@@ -166,8 +166,8 @@ void ind_pause_look(struct ind_collector *collector);
 
 /* ---- takers.c ---- */
 
-/* Takes from the message systems that the present rules name, and from no others; those that were taken from in
- * another way end first: to be called from time to time. */
+/* Takes from the message systems that the present rules name, and from no others; those that were taken from
+ * in another way end first: to be called from time to time. */
 void ind_takers_look(struct ind_collector *collector);
 /* Fills a list with room for IND_MOST_LISTENERS; returns how many there are. */
 size_t ind_takers_count(const struct ind_collector *collector, struct ind_taker_count *list);

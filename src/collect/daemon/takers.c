@@ -44,7 +44,8 @@ static struct ind_taker *start(struct ind_collector *collector, const struct ind
 }
 
 /* The item of the present rules, open, that a taker is for; NULL: there is none. */
-static const struct ind_listen_item *item_of(const struct ind_collector *collector, const struct ind_taker *taker)
+static const struct ind_listen_item *item_of(const struct ind_collector *collector,
+                                             const struct ind_taker *taker)
 {
     const struct ind_listener_set *set = &collector->rules->listeners;
     for (size_t i = 0; i < set->count; i++) {

@@ -109,8 +109,7 @@ static bool submit(struct ind_dispatch *dispatch, const struct ind_record *recor
     const struct ind_origin origin = origin_of(dispatch, record, certificate);
     if (dispatch->tapped)
         ind_tap_offer(dispatch->tap, record, certificate, bytes);
-    const enum ind_line_form form =
-        record->transport == IND_TRANSPORT_NATS ? IND_LINES_JSON : IND_LINES_RAW;
+    const enum ind_line_form form = record->transport == IND_TRANSPORT_NATS ? IND_LINES_JSON : IND_LINES_RAW;
     enum ind_submitted submitted = ind_intake_submit(
         dispatch->intake, form, (struct ind_slice){bytes, record->length}, &origin, dispatch->batch);
     const struct ind_device *claimed = ind_intake_claimed(dispatch->intake);

@@ -270,9 +270,8 @@ static void note_under_way(struct ind_streams *streams, struct ind_connection *c
 static bool feed(struct ind_streams *streams, struct ind_connection *connection, struct ind_slice bytes)
 {
     connection->framing.join = atomic_load(&connection->listener->join);
-    connection->framing.limit = connection->listener->kind == IND_LISTEN_NATS
-                                    ? IND_LINE_MOST
-                                    : (uint32_t)streams->limits.message;
+    connection->framing.limit =
+        connection->listener->kind == IND_LISTEN_NATS ? IND_LINE_MOST : (uint32_t)streams->limits.message;
     switch (ind_connection_feed(connection, bytes, keep_message, streams)) {
     case IND_CONNECTION_FED:
         note_under_way(streams, connection);

@@ -10,14 +10,13 @@
 #include <zstd.h>
 
 enum {
-    RECORDS = 8192, /* in a burst */
-    ENOUGH = 2000,  /* that are worth a batch; fewer wait a moment for others */
-    LINES =
-        480 << 10, /* bytes of a burst, before its last record: with it less than a broker takes at once */
+    RECORDS = 16384,   /* in a burst; fewer wait a moment for others */
+    LINES = 8 << 20,   /* bytes of a burst, before its last record; and */
+    BATCH = 480 << 10, /* of a batch: with its last record it is less than a broker takes at once */
     LEVEL = 3,
     SUBJECT = 160
 };
-#define MOMENT (IND_SECOND / 20)
+#define MOMENT (IND_SECOND / 10)
 
 struct line {
     uint32_t offset, length;
@@ -33,6 +32,8 @@ struct ind_publisher {
     struct line list[RECORDS];
     unsigned count;
     uint16_t first[IND_PRIS], last[IND_PRIS];
+    uint32_t bytes[IND_PRIS];
+    bool enough; /* of one of them */
     uint64_t number; /* of the burst: its first record, */
     ind_time time;   /* and since when that waits */
 };
@@ -97,6 +98,8 @@ static void add_line(struct ind_publisher *publisher, struct ind_slice text)
     else
         publisher->first[pri] = (uint16_t)publisher->count;
     publisher->last[pri] = (uint16_t)publisher->count;
+    publisher->bytes[pri] += line->length;
+    publisher->enough |= publisher->bytes[pri] >= BATCH;
 }
 
 /* Records from *number on, before `to`. */
@@ -106,7 +109,9 @@ static void gather(struct ind_relay *relay, struct ind_publisher *publisher, uin
     publisher->used = publisher->count = 0;
     memset(publisher->first, 0, sizeof publisher->first);
     memset(publisher->last, 0, sizeof publisher->last);
-    while (*number < to && publisher->used < LINES && publisher->count < RECORDS) {
+    memset(publisher->bytes, 0, sizeof publisher->bytes);
+    publisher->enough = false;
+    while (*number < to && publisher->used < LINES && publisher->count < RECORDS && !publisher->enough) {
         if (!ind_relay_find(relay, number, &record))
             return;
         if (*number >= to) {
@@ -192,7 +197,7 @@ static int publish_new(struct ind_relay *relay, unsigned target, struct ind_stea
 {
     struct ind_outgoing *out = &relay->out[target];
     struct ind_burst burst = {.link = target, .start = ind_broker_published(out->broker)};
-    const bool few = relay->next - relay->to_send < ENOUGH && !atomic_load(&relay->ending);
+    const bool few = relay->next - relay->to_send < RECORDS && !atomic_load(&relay->ending);
     if (relay->to_send == relay->next) {
         relay->gathering = IND_STEADY_NEVER;
         return 0;
@@ -228,7 +233,7 @@ bool ind_relay_publish(struct ind_relay *relay, unsigned target, struct ind_stea
         const int done = again ? publish_again(relay, target, again) : publish_new(relay, target, now);
         if (done < 0)
             return false;
-        if (done == 0)
+        if (done == 0 || ind_relay_block_count(relay) > IND_BLOCKS / 2) /* memory is to become free first */
             return true;
     }
     return true;

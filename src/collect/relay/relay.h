@@ -44,7 +44,7 @@ struct ind_relay_count {
     uint64_t refused; /* had no room in memory, and were not taken */
     int64_t oldest;   /* seconds that the oldest waits; 0 where none does */
     int disk_error;   /* errno of the queue's disk; 0: all is well */
-    char origin[40];          /* who its queue is among all queues; "": not known */
+    char origin[40];  /* who its queue is among all queues; "": not known */
     unsigned target_count;
     struct ind_target_count targets[IND_RELAY_TARGETS];
 };

@@ -50,8 +50,8 @@ struct ind_outgoing {
     size_t burst_at, burst_length;
     uint64_t acknowledged;
     struct ind_steady progress; /* when that grew, or nothing was under way */
-    struct ind_steady told; /* when it was last said that it is down */
-    bool told_down;         /* and not yet that it is up again */
+    struct ind_steady told;     /* when it was last said that it is down */
+    bool told_down;             /* and not yet that it is up again */
 };
 
 static inline bool ind_outgoing_is_open(const struct ind_outgoing *out)

@@ -18,16 +18,25 @@
 #include <zstd.h>
 
 enum {
-    TAKE_MILLISECONDS = 200, /* for the next list */
+    TAKE_MILLISECONDS = 200, /* for the first of a group, */
+    MORE_MILLISECONDS = 5,   /* and for others */
     LOOK_MILLISECONDS = 2,   /* between two looks at the book */
     CONNECT_MILLISECONDS = 5000,
     MOST_PLAIN = 32 << 20, /* of a batch: what is more is none of ours */
     FRAME = 24
 };
+#define GROUP (IND_SECOND / 4)
 #define SHORTEST_PAUSE (IND_SECOND / 4)
 #define LONGEST_PAUSE (60 * IND_SECOND)
 #define TELL_AGAIN (60 * IND_SECOND)
 #define CUT_OFF (5 * IND_SECOND) /* for what was read of it before to come to the disk */
+
+enum what { NEW, SEEN, BAD };
+
+struct batch {
+    enum what what;
+    uint64_t messages, upto; /* upto: of the group, up to its end */
+};
 
 struct ind_taker {
     /* Set before the thread is started. */
@@ -46,9 +55,9 @@ struct ind_taker {
     struct ind_broker *broker;
     struct ind_seen *seen;
     int socket;       /* through which they go; -1: none */
-    uint64_t settled; /* of the listener, before the present list */
-    uint64_t lost;
-    char *plain;      /* of the present batch */
+    uint64_t settled, lost; /* of the listener, before the present group */
+    struct batch batches[IND_BROKER_MOST];
+    char *plain; /* of the present batch */
     size_t plain_room;
     ZSTD_DCtx *unpacker;
     int64_t pause;
@@ -239,14 +248,7 @@ static bool say_lines(struct ind_taker *taker, struct ind_slice lines, uint64_t 
     return good;
 }
 
-/* ---- A list of batches ---- */
-
-enum what { NEW, SEEN, BAD };
-
-struct batch {
-    enum what what;
-    uint64_t messages, upto; /* upto: of the list, up to its end */
-};
+/* ---- A group of batches ---- */
 
 static void note_bad(struct ind_taker *taker, const struct ind_broker_taken *batch)
 {
@@ -254,18 +256,19 @@ static void note_bad(struct ind_taker *taker, const struct ind_broker_taken *bat
     taker->count.bad++;
     ind_mutex_unlock(&taker->mutex);
     if (!ind_steady_reported_lately(&taker->told, ind_steady_now(), TELL_AGAIN))
-        ind_report(taker->settings.reporter, IND_OWN_TAKING_FAILED,
-                   IND_WITH({"listener", ind_slice_of(taker->name)}),
-                   "%s: a batch of %zu bytes is none that a collector makes: it is left out, and the broker is told "
-                   "so",
-                   taker->name, batch->length);
+        ind_report(
+            taker->settings.reporter, IND_OWN_TAKING_FAILED,
+            IND_WITH({"listener", ind_slice_of(taker->name)}),
+            "%s: a batch of %zu bytes is none that a collector makes: it is left out, and the broker is told "
+            "so",
+            taker->name, batch->length);
 }
 
-/* All lines of those that are new. False where it came to an end before. */
+/* All lines of those that are new, from *said on, up to `count`. False where it came to an end before. */
 static bool say_batches(struct ind_taker *taker, struct batch *batches, unsigned count, unsigned *said)
 {
-    uint64_t all = 0;
-    for (*said = 0; *said < count; ++*said) {
+    uint64_t all = *said ? batches[*said - 1].upto : 0;
+    for (; *said < count; ++*said) {
         struct batch *batch = &batches[*said];
         const struct ind_broker_taken taken = ind_broker_at(taker->broker, *said);
         struct ind_slice lines = {taken.bytes, taken.length};
@@ -308,8 +311,8 @@ static bool is_cut_off(const struct ind_taker *taker)
     return recv(taker->socket, &byte, 1, MSG_PEEK | MSG_DONTWAIT) == 0;
 }
 
-/* Until nothing of what was said waits any more, or the collector has written all that it ever will, or reads no
- * more of it. Returns how many are settled. */
+/* Until nothing of what was said waits any more, or the collector has written all that it ever will, or reads
+ * no more of it. Returns how many are settled. */
 static uint64_t wait_until_settled(struct ind_taker *taker, uint64_t said, unsigned count, bool *lost)
 {
     struct ind_steady renewed = ind_steady_now(), progress = renewed;
@@ -345,7 +348,8 @@ static void count_origin(struct ind_taker_count *count, const char *origin, uint
     count->origins[i].messages += messages;
 }
 
-static void count_batch(struct ind_taker *taker, const struct ind_broker_taken *taken, const struct batch *batch)
+static void count_batch(struct ind_taker *taker, const struct ind_broker_taken *taken,
+                        const struct batch *batch)
 {
     struct ind_taker_count *count = &taker->count;
     ind_mutex_lock(&taker->mutex);
@@ -361,7 +365,8 @@ static void count_batch(struct ind_taker *taker, const struct ind_broker_taken *
     ind_mutex_unlock(&taker->mutex);
 }
 
-/* The ids are on disk before the broker is told: whoever is killed between gets them once more, and knows them. */
+/* The ids are on disk before the broker is told: whoever is killed between gets them once more, and knows
+ * them. */
 static bool settle(struct ind_taker *taker, const struct batch *batches, unsigned count, uint64_t settled)
 {
     bool good = true;
@@ -385,36 +390,52 @@ static bool settle(struct ind_taker *taker, const struct batch *batches, unsigne
     return true;
 }
 
-/* False where the connection is to be made anew. */
-static bool take_list(struct ind_taker *taker, char reason[IND_BROKER_REASON])
+/* For a moment, as many as come; each is said at once. False where the collector reads no more of it. */
+static bool take_and_say(struct ind_taker *taker, unsigned *said)
 {
-    static const char broken[] = "the collector has ended the connection to itself";
-    const unsigned count = ind_broker_take(taker->broker, TAKE_MILLISECONDS);
-    struct batch *batches = calloc(count + 1, sizeof *batches);
-    unsigned said = 0;
+    const struct ind_steady began = ind_steady_now();
+    unsigned count = ind_broker_take(taker->broker, TAKE_MILLISECONDS), before = 0;
+    *said = 0;
+    while (count > before && say_batches(taker, taker->batches, count, said)) {
+        before = count;
+        if (ends(taker) || ind_broker_has_enough(taker->broker) ||
+            ind_steady_from(began, ind_steady_now()) > GROUP)
+            break;
+        count = ind_broker_take(taker->broker, MORE_MILLISECONDS);
+    }
+    return *said == count;
+}
+
+static void give_back(struct ind_taker *taker, unsigned count)
+{
+    for (unsigned i = 0; i < count; i++)
+        ind_broker_settle(taker->broker, i, IND_BROKER_AGAIN);
+}
+
+/* False where the connection is to be made anew. */
+static bool take_group(struct ind_taker *taker, char reason[IND_BROKER_REASON])
+{
+    unsigned said;
     bool lost = false;
-    if (!ind_broker_lives(taker->broker) || !batches) {
-        snprintf(reason, IND_BROKER_REASON, "%s", batches ? ind_broker_reason(taker->broker) : "out of memory");
-        free(batches);
+    ind_book_settled(taker->settings.book, taker->settings.listener, &taker->settled, &taker->lost);
+    bool good = take_and_say(taker, &said);
+    /* One that was broken off was not said whole: it goes to somebody once more. */
+    const uint64_t all = said + !good ? taker->batches[said + !good - 1].upto : 0;
+    if (said + !good) {
+        const uint64_t settled = wait_until_settled(taker, all, said, &lost);
+        if (!lost && taker->settings.flush(taker->settings.context))
+            good &= settle(taker, taker->batches, said, settled);
+        else
+            give_back(taker, said);
+    }
+    ind_broker_let_go(taker->broker);
+    if (!good)
+        snprintf(reason, IND_BROKER_REASON, "the collector has ended the connection to itself");
+    if (!ind_broker_lives(taker->broker)) {
+        snprintf(reason, IND_BROKER_REASON, "%s", ind_broker_reason(taker->broker));
         return false;
     }
-    (void)settled_since(taker, &lost);
-    ind_book_settled(taker->settings.book, taker->settings.listener, &taker->settled, &taker->lost);
-    bool good = say_batches(taker, batches, count, &said);
-    if (!good)
-        snprintf(reason, IND_BROKER_REASON, "%s", broken);
-    const unsigned whole = said < count ? said + !good : count;
-    const uint64_t all = whole ? batches[whole - 1].upto : 0;
-    const uint64_t settled = count ? wait_until_settled(taker, all, count, &lost) : 0;
-    /* One that was broken off was not said whole: it goes to somebody once more. */
-    if (count && !lost && taker->settings.flush(taker->settings.context))
-        good &= settle(taker, batches, good ? count : said, settled);
-    else if (count)
-        for (unsigned i = 0; i < count; i++)
-            ind_broker_settle(taker->broker, i, IND_BROKER_AGAIN);
-    ind_broker_end_list(taker->broker);
-    taker->pause = SHORTEST_PAUSE;
-    free(batches);
+    taker->pause = good ? SHORTEST_PAUSE : taker->pause;
     return good;
 }
 
@@ -427,7 +448,7 @@ static void *run(void *argument)
         if (good)
             is_up(taker);
         while (good && !ends(taker))
-            good = take_list(taker, reason);
+            good = take_group(taker, reason);
         if (!good)
             is_down(taker, reason);
     }

@@ -1,13 +1,13 @@
-/* collect/taking/taker.h: takes messages from a message system (docs/scale.md): a thread for each listener of that
- * kind.
+/* collect/taking/taker.h: takes messages from a message system (docs/scale.md): a thread for each listener of
+ * that kind.
  *
  *     broker ─► batches ─► local socket ─► receiver ─► … ─► files
  *        ▲                                                   │
  *        └── acknowledged, once all of them are on disk ◄────┘
  *
- * What it takes it says over a local socket that the collector listens on, and so it goes the way of all messages.
- * The book tells when nothing of it waits any more; then the disk is flushed, the ids of the batches are
- * written down, and the broker is told. */
+ * What it takes it says over a local socket that the collector listens on, and so it goes the way of all
+ * messages. The book tells when nothing of it waits any more; then the disk is flushed, the ids of the
+ * batches are written down, and the broker is told. */
 #ifndef IND_COLLECT_TAKING_TAKER_H
 #define IND_COLLECT_TAKING_TAKER_H
 
@@ -38,11 +38,11 @@ struct ind_taker_origin {
 struct ind_taker_count {
     char name[80], group[68];
     bool up;
-    char reason[200];                         /* why it is not; "" where it is */
-    uint64_t batches, messages;               /* stored, and acknowledged */
-    uint64_t repeated_batches, repeated;      /* that were stored before: left out */
-    uint64_t again;                           /* batches that had been given to somebody before */
-    uint64_t bad;                             /* batches that nobody can read */
+    char reason[200];                                   /* why it is not; "" where it is */
+    uint64_t batches, messages;                         /* stored, and acknowledged */
+    uint64_t repeated_batches, repeated;                /* that were stored before: left out */
+    uint64_t again;                                     /* batches that had been given to somebody before */
+    uint64_t bad;                                       /* batches that nobody can read */
     struct ind_taker_origin origins[IND_TAKER_ORIGINS]; /* of `messages`; others are not listed */
     unsigned origin_count;
 };

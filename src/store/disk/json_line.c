@@ -3,6 +3,7 @@
 #include "core/base/escape.h"
 #include "core/message/names.h"
 #include "core/message/structured_data.h"
+#include "store/disk/json_quick.h"
 #include <jansson.h>
 #include <stdlib.h>
 
@@ -155,23 +156,14 @@ static struct ind_slice data_of(struct ind_json_line *line, json_t *data, size_t
     return buffer.full ? IND_NOTHING : ind_buffer_view(&buffer);
 }
 
-static unsigned form_of(struct ind_slice name)
-{
-    for (unsigned form = IND_FORM_RFC3164; form <= IND_FORM_RFC5424; form++)
-        if (ind_slice_equal(name, ind_form_name(form)))
-            return form;
-    return IND_FORM_BARE;
-}
-
-static unsigned malformed_of(struct ind_slice name)
-{
-    for (unsigned reason = 1; name.length && reason < IND_MALFORMED_KINDS; reason++)
-        if (ind_slice_equal(name, ind_malformed_name(reason)))
-            return reason;
-    return IND_MALFORMED_NOT;
-}
-
 bool ind_json_line_read(struct ind_json_line *line, struct ind_slice text, struct ind_message *message)
+{
+    if (ind_json_quick_read(text, message))
+        return true;
+    return ind_json_line_read_any(line, text, message);
+}
+
+bool ind_json_line_read_any(struct ind_json_line *line, struct ind_slice text, struct ind_message *message)
 {
     json_decref(line->object);
     line->object = json_loadb(text.at, text.length, JSON_ALLOW_NUL, NULL);
@@ -191,8 +183,8 @@ bool ind_json_line_read(struct ind_json_line *line, struct ind_slice text, struc
         .time = time,
         .facility = (uint8_t)facility,
         .severity = (uint8_t)severity,
-        .form = (uint8_t)form_of(text_of(object, "format")),
-        .malformed = (uint8_t)malformed_of(text_of(object, "malformed")),
+        .form = (uint8_t)ind_json_form(text_of(object, "format")),
+        .malformed = (uint8_t)ind_json_malformed(text_of(object, "malformed")),
         .transport = (uint8_t)ind_transport_read(text_of(object, "transport")),
         .pri_given = true,
         .line_cut = json_is_true(json_object_get(object, "line_cut")),

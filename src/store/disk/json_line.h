@@ -12,4 +12,7 @@ void ind_json_line_free(struct ind_json_line *line);
 /* Reads one line; false where it is no such object. The message borrows from `line` until the next call. */
 bool ind_json_line_read(struct ind_json_line *line, struct ind_slice text, struct ind_message *message);
 
+/* The same without the short way that most lines go (store/disk/json_quick.h), which must give the same. */
+bool ind_json_line_read_any(struct ind_json_line *line, struct ind_slice text, struct ind_message *message);
+
 #endif
