@@ -24,6 +24,7 @@ struct line {
 };
 
 struct ind_publisher {
+    struct ind_finder facility, severity; /* what stands before their values */
     ZSTD_CCtx *context;
     char *packed;
     size_t room;
@@ -44,6 +45,8 @@ struct ind_publisher *ind_publisher_new(void)
     struct ind_publisher *publisher = calloc(1, sizeof *publisher);
     if (!publisher)
         return NULL;
+    publisher->facility = ind_finder_for(ind_slice_of(",\"facility\":\""));
+    publisher->severity = ind_finder_for(ind_slice_of(",\"severity\":\""));
     publisher->room = ZSTD_compressBound(sizeof publisher->lines);
     publisher->packed = malloc(publisher->room);
     publisher->context = ZSTD_createCCtx();
@@ -64,30 +67,28 @@ void ind_publisher_free(struct ind_publisher *publisher)
 
 /* The value behind a member's name in a stored line of the layout `json`: inside a text no bare quote can
  * stand. */
-static struct ind_slice member(struct ind_slice line, const char *name)
+static struct ind_slice member(struct ind_slice line, const struct ind_finder *name)
 {
-    const size_t length = strlen(name);
-    const struct ind_finder finder = ind_finder_for(ind_slice_of(name));
-    const char *at = ind_find(&finder, line.at, line.length);
+    const char *at = ind_find(name, line.at, line.length);
     if (!at)
         return IND_NOTHING;
-    at += length;
+    at += name->literal.length;
     const size_t left = (size_t)(line.at + line.length - at);
     const char *end = memchr(at, '"', left);
     return (struct ind_slice){at, end ? (size_t)(end - at) : 0};
 }
 
-static unsigned pri_of(struct ind_slice line)
+static unsigned pri_of(const struct ind_publisher *publisher, struct ind_slice line)
 {
-    const int facility = ind_facility_read(member(line, ",\"facility\":\""));
-    const int severity = ind_severity_read(member(line, ",\"severity\":\""));
+    const int facility = ind_facility_read(member(line, &publisher->facility));
+    const int severity = ind_severity_read(member(line, &publisher->severity));
     return facility < 0 || severity < 0 ? IND_FACILITY_USER * 8 + IND_SEVERITY_NOTICE
                                         : (unsigned)(facility * 8 + severity);
 }
 
 static void add_line(struct ind_publisher *publisher, struct ind_slice text)
 {
-    const unsigned pri = pri_of(text);
+    const unsigned pri = pri_of(publisher, text);
     struct line *line = &publisher->list[publisher->count++];
     *line = (struct line){(uint32_t)publisher->used, (uint32_t)text.length + 1, 0};
     memcpy(publisher->lines + publisher->used, text.at, text.length);
@@ -233,7 +234,7 @@ bool ind_relay_publish(struct ind_relay *relay, unsigned target, struct ind_stea
         const int done = again ? publish_again(relay, target, again) : publish_new(relay, target, now);
         if (done < 0)
             return false;
-        if (done == 0 || ind_relay_block_count(relay) > IND_BLOCKS / 2) /* memory is to become free first */
+        if (done == 0 || ind_relay_block_count(relay) > IND_BLOCKS / 4) /* memory is to become free first */
             return true;
     }
     return true;

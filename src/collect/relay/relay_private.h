@@ -19,7 +19,7 @@
 
 enum {
     IND_BLOCK_BYTES = 1 << 20,
-    IND_BLOCKS = 32, /* of a relay, at most */
+    IND_BLOCKS = 64, /* of a relay, at most */
     IND_BURST_BYTES = 64 << 10,
     IND_BURST_ROOM = IND_BURST_BYTES + IND_QUEUED_MOST + 32,
     IND_READ_BYTES = 1 << 20

@@ -210,7 +210,7 @@ void ind_relay_spool(struct ind_relay *relay, bool all, struct ind_steady now)
     if (relay->read_error)
         ind_relay_disk_failed(relay, relay->read_error, now);
     relay->read_error = 0;
-    const bool crowded = ind_relay_block_count(relay) > IND_BLOCKS / 2;
+    const bool crowded = ind_relay_block_count(relay) > IND_BLOCKS / 4;
     int error = relay->queue ? 0 : relay->disk_error;
     bool wrote = false;
     for (struct ind_block *block = relay->head; relay->queue && block && !error; block = block->next) {

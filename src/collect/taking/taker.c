@@ -2,6 +2,7 @@
 
 #include "collect/runtime/clock.h"
 #include "collect/taking/seen.h"
+#include "collect/taking/unpack.h"
 #include "net/broker.h"
 #include "net/socket.h"
 #include "store/disk/fs.h"
@@ -15,14 +16,12 @@
 #include <string.h>
 #include <sys/socket.h>
 #include <unistd.h>
-#include <zstd.h>
 
 enum {
     TAKE_MILLISECONDS = 200, /* for the first of a group, */
     MORE_MILLISECONDS = 5,   /* and for others */
     LOOK_MILLISECONDS = 2,   /* between two looks at the book */
     CONNECT_MILLISECONDS = 5000,
-    MOST_PLAIN = 32 << 20, /* of a batch: what is more is none of ours */
     FRAME = 24
 };
 #define GROUP (IND_SECOND / 4)
@@ -57,9 +56,7 @@ struct ind_taker {
     int socket;       /* through which they go; -1: none */
     uint64_t settled, lost; /* of the listener, before the present group */
     struct batch batches[IND_BROKER_MOST];
-    char *plain; /* of the present batch */
-    size_t plain_room;
-    ZSTD_DCtx *unpacker;
+    struct ind_unpacker *unpacker;
     int64_t pause;
     struct ind_steady told;
     bool told_down;
@@ -156,39 +153,9 @@ static bool connect_to(struct ind_taker *taker, char reason[IND_BROKER_REASON])
     return true;
 }
 
-/* ---- A batch ---- */
+/* ---- Said to the collector ---- */
 
-static bool grow_plain(struct ind_taker *taker, size_t room)
-{
-    char *grown = room <= MOST_PLAIN ? realloc(taker->plain, room) : NULL;
-    if (!grown)
-        return false;
-    taker->plain = grown;
-    taker->plain_room = room;
-    return true;
-}
-
-/* False where it is none. */
-static bool unpack(struct ind_taker *taker, const struct ind_broker_taken *batch, size_t *length)
-{
-    ZSTD_inBuffer in = {batch->bytes, batch->length, 0};
-    size_t left = 1;
-    *length = 0;
-    (void)ZSTD_DCtx_reset(taker->unpacker, ZSTD_reset_session_only);
-    while (in.pos < in.size || left > 0) {
-        if (taker->plain_room - *length < 4096 && !grow_plain(taker, taker->plain_room * 2 + (1 << 20)))
-            return false;
-        ZSTD_outBuffer out = {taker->plain, taker->plain_room, *length};
-        const size_t before = in.pos;
-        left = ZSTD_decompressStream(taker->unpacker, &out, &in);
-        if (ZSTD_isError(left) || (in.pos == before && out.pos == *length))
-            return false;
-        *length = out.pos;
-    }
-    return true;
-}
-
-/* To the collector; it waits as long as that takes nothing. */
+/* It waits as long as that takes nothing. */
 static bool say(struct ind_taker *taker, const char *bytes, size_t length)
 {
     while (length > 0) {
@@ -279,13 +246,11 @@ static bool say_batches(struct ind_taker *taker, struct batch *batches, unsigned
             continue;
         }
         if (taken.packed) {
-            size_t length;
-            if (!unpack(taker, &taken, &length)) {
+            if (!ind_unpack(taker->unpacker, lines, &lines)) {
                 batch->what = BAD;
                 note_bad(taker, &taken);
                 continue;
             }
-            lines = (struct ind_slice){taker->plain, length};
         }
         const bool good = say_lines(taker, lines, &batch->messages);
         all += batch->messages;
@@ -420,8 +385,8 @@ static bool take_group(struct ind_taker *taker, char reason[IND_BROKER_REASON])
     ind_book_settled(taker->settings.book, taker->settings.listener, &taker->settled, &taker->lost);
     bool good = take_and_say(taker, &said);
     /* One that was broken off was not said whole: it goes to somebody once more. */
-    const uint64_t all = said + !good ? taker->batches[said + !good - 1].upto : 0;
-    if (said + !good) {
+    const uint64_t all = said + !good > 0 ? taker->batches[said + !good - 1].upto : 0;
+    if (said + !good > 0) {
         const uint64_t settled = wait_until_settled(taker, all, said, &lost);
         if (!lost && taker->settings.flush(taker->settings.context))
             good &= settle(taker, taker->batches, said, settled);
@@ -513,7 +478,7 @@ struct ind_taker *ind_taker_new(const struct ind_taker_settings *settings)
     taker->settings = *settings;
     taker->socket = -1;
     taker->pause = SHORTEST_PAUSE;
-    taker->unpacker = ZSTD_createDCtx();
+    taker->unpacker = ind_unpacker_new();
     taker->running = taker->unpacker && keep_settings(taker, settings) &&
                      pthread_create(&taker->thread, NULL, run, taker) == 0;
     if (taker->running)
@@ -552,10 +517,9 @@ void ind_taker_free(struct ind_taker *taker)
     if (taker->running)
         pthread_join(taker->thread, NULL);
     ind_seen_close(taker->seen);
-    ZSTD_freeDCtx(taker->unpacker);
+    ind_unpacker_free(taker->unpacker);
     for (size_t i = 0; i < sizeof taker->kept / sizeof *taker->kept; i++)
         free(taker->kept[i]);
-    free(taker->plain);
     free(taker->name);
     free(taker->socket_path);
     free(taker->seen_path);

@@ -81,8 +81,7 @@ static void the_short_way_gives_the_same(void **state)
 static void fields_and_labels_are_passed_over(void **state)
 {
     static const char *const lines[] = {
-        "{\"time\":\"2026-11-23T04:45:00Z\",\"facility\":\"user\",\"severity\":\"info\",\"fields\":{\"a\":\"b\",\"c\":[\"d\",12]},"
-        "\"labels\":{},\"text\":\"x\"}",
+        "{\"time\":\"2026-11-23T04:45:00Z\",\"facility\":\"user\",\"severity\":\"info\",\"fields\":{\"a\":\"b\"},\"labels\":{},\"text\":\"x\"}",
         "{\"time\":\"2026-11-23T04:45:00Z\",\"facility\":\"user\",\"severity\":\"info\",\"fields\":{\"code_sequence\":\"7\"}}",
         "{\"time\":\"2026-11-23T04:45:00Z\",\"facility\":\"user\",\"severity\":\"info\",\"time\":\"2026-11-23T04:45:00Z\"}",
         "{\"time\":\"2026-11-23T04:45:00Z\",\"facility\":\"user\",\"severity\":\"info\",\"labels\":{\"a\":{\"b\":{\"c\":[[]]}}}} "};
