@@ -1,7 +1,7 @@
 #!/bin/bash
 # Measures a message system between two collectors, on loopback: one relay, one server that keeps on disk, one filer that
 # acknowledges what is flushed; against a bare publisher and consumer of the same batches. Prints rows of Markdown.
-# Usage: bench/broker.sh BUILD; RUNS (5), MESSAGES (3000000). Needs nats-server.
+# Usage: bench/broker.sh BUILD; RUNS (5), MESSAGES (3000000), RATE (170000: what comes a second). Needs nats-server.
 # shellcheck source=bench/collector.sh
 . "$(dirname "$0")/collector.sh"
 runs=${RUNS:-5} messages=${MESSAGES:-3000000}
@@ -51,12 +51,11 @@ for _ in $(seq "$runs"); do
     filer=$!
     start 'tcp 127'
     begun=$(now)
-    "$program" emit --to "tcp:127.0.0.1:$(sed -n 's/.*tcp 127.0.0.1://p' err | head -n 1)" --from load.log --framing lines --count "$messages" --rate "${RATE:-400000}" >/dev/null
+    "$program" emit --to "tcp:127.0.0.1:$(sed -n 's/.*tcp 127.0.0.1://p' err | head -n 1)" --from load.log --framing lines --count "$messages" --rate "${RATE:-170000}" >/dev/null
     until [ $(($(taken messages) + $(refused))) -ge "$messages" ]; do sleep 0.25; done
     refused >>refusals
     took=$(calculate %.3f "$(now) - $begun")
     batches=$(taken batches)
-    bytes=$(($(du -sb kept | cut -f 1) / (batches + 1)))
     stop
     kill "$filer"
     wait "$filer" 2>/dev/null || true

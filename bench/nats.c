@@ -1,6 +1,6 @@
-/* What a message system reaches by itself: as many batches of the same size as a relay makes, published with the
- * broker's acknowledgement, and taken and acknowledged by one consumer, at the same time; on disk. Prints the seconds.
- * Usage: bench_nats HOST PORT BATCHES BYTES */
+/* What a message system reaches by itself: as many batches of the same size as a relay makes, published with
+ * the broker's acknowledgement, and taken and acknowledged by one consumer, at the same time; on disk. Prints
+ * the seconds. Usage: bench_nats HOST PORT BATCHES BYTES */
 #define _DEFAULT_SOURCE
 #include "measure.h"
 #include "net/broker.h"
@@ -22,7 +22,8 @@ static void woken(void *context)
 static struct ind_broker *open_one(void)
 {
     char reason[IND_BROKER_REASON];
-    const struct ind_broker_settings settings = {.host = host, .port = port, .milliseconds = 5000, .woken = woken};
+    const struct ind_broker_settings settings = {
+        .host = host, .port = port, .milliseconds = 5000, .woken = woken};
     struct ind_broker *broker = ind_broker_open(&settings, reason);
     if (!broker || !ind_broker_keep(broker, "bench", "bench", reason)) {
         fprintf(stderr, "%s\n", reason);

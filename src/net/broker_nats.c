@@ -4,31 +4,12 @@
 #if defined(IND_NATS)
 
 #include "net/broker_login.h"
-#include "thread/mutex.h"
-#include <nats/nats.h>
+#include "net/broker_private.h"
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
 
 #define PLACE "Indagator-Place"
-
-struct ind_broker {
-    natsConnection *connection;
-    jsCtx *stream;
-    void (*woken)(void *context);
-    void *context;
-    uint64_t published;
-    natsSubscription *taking; /* NULL: it publishes */
-    natsMsg **taken; /* NULL: none was yet */
-    unsigned count;
-    size_t bytes; /* of them */
-
-    struct ind_mutex mutex; /* guards what follows: the library's threads write it */
-    bool had[IND_BROKER_UNDER_WAY];
-    uint64_t acknowledged, repeated;
-    bool ended, closed;
-    char reason[IND_BROKER_REASON];
-};
 
 bool ind_broker_is_built_in(void)
 {
@@ -40,8 +21,7 @@ static void wake(struct ind_broker *broker)
     broker->woken(broker->context);
 }
 
-/* The first reason counts. */
-static void fail(struct ind_broker *broker, const char *reason)
+void ind_broker_fail(struct ind_broker *broker, const char *reason)
 {
     ind_mutex_lock(&broker->mutex);
     if (!broker->ended)
@@ -55,7 +35,7 @@ static void on_closed(natsConnection *connection, void *context)
     struct ind_broker *broker = context;
     const char *reason = NULL;
     (void)natsConnection_GetLastError(connection, &reason);
-    fail(broker, reason && *reason ? reason : "the broker has ended the connection");
+    ind_broker_fail(broker, reason && *reason ? reason : "the broker has ended the connection");
     wake(broker);
     ind_mutex_lock(&broker->mutex);
     broker->closed = true;
@@ -69,7 +49,8 @@ static void on_acknowledged(jsCtx *stream, natsMsg *message, jsPubAck *kept, jsP
     const char *place = NULL;
     (void)stream;
     if (error) {
-        fail(broker, error->ErrText && *error->ErrText ? error->ErrText : natsStatus_GetText(error->Err));
+        ind_broker_fail(broker,
+                        error->ErrText && *error->ErrText ? error->ErrText : natsStatus_GetText(error->Err));
     } else if (natsMsgHeader_Get(message, PLACE, &place) == NATS_OK && place) {
         ind_mutex_lock(&broker->mutex);
         broker->had[strtoull(place, NULL, 10) % IND_BROKER_UNDER_WAY] = true;
@@ -150,7 +131,7 @@ static natsStatus connect_to(struct ind_broker *broker, const struct ind_broker_
     return natsConnection_JetStream(&broker->stream, broker->connection, &how);
 }
 
-static void say_why(natsStatus status, char reason[IND_BROKER_REASON])
+void ind_broker_say_why(natsStatus status, char reason[IND_BROKER_REASON])
 {
     natsStatus last = status;
     const char *detail = nats_GetLastError(&last);
@@ -174,7 +155,7 @@ struct ind_broker *ind_broker_open(const struct ind_broker_settings *settings, c
     const natsStatus status = connect_to(broker, settings, settings->login ? &login : NULL);
     if (status == NATS_OK)
         return broker;
-    say_why(status, reason);
+    ind_broker_say_why(status, reason);
     ind_broker_close(broker);
     return NULL;
 }
@@ -193,9 +174,11 @@ void ind_broker_close(struct ind_broker *broker)
     enum { MOST = 500 };
     if (!broker)
         return;
+    ind_broker_leave_group(broker);
     ind_broker_let_go(broker);
     free(broker->taken);
     natsSubscription_Destroy(broker->taking);
+    natsInbox_Destroy(broker->inbox);
     jsCtx_Destroy(broker->stream);
     if (broker->connection) {
         natsConnection_Close(broker->connection);
@@ -234,7 +217,7 @@ bool ind_broker_keep(struct ind_broker *broker, const char *stream, const char *
     }
     if (status == NATS_OK)
         return true;
-    say_why(status, reason);
+    ind_broker_say_why(status, reason);
     return false;
 }
 
@@ -259,8 +242,8 @@ bool ind_broker_publish(struct ind_broker *broker, const char *subject, const ch
         return true;
     }
     char reason[IND_BROKER_REASON];
-    say_why(status, reason);
-    fail(broker, reason);
+    ind_broker_say_why(status, reason);
+    ind_broker_fail(broker, reason);
     return false;
 }
 
@@ -283,120 +266,6 @@ uint64_t ind_broker_repeated(struct ind_broker *broker)
     const uint64_t repeated = broker->repeated;
     ind_mutex_unlock(&broker->mutex);
     return repeated;
-}
-
-/* ---- Taking ---- */
-
-bool ind_broker_join(struct ind_broker *broker, const char *stream, const char *subject, const char *group,
-                     int64_t again_after, char reason[IND_BROKER_REASON])
-{
-    enum { UNSETTLED = 100000 };
-    char below[300];
-    jsSubOptions options;
-    jsErrCode code = 0;
-    if (!ind_broker_keep(broker, stream, subject, reason))
-        return false;
-    snprintf(below, sizeof below, "%s.>", subject);
-    jsSubOptions_Init(&options);
-    options.Stream = stream;
-    options.Config.AckPolicy = js_AckExplicit;
-    options.Config.AckWait = again_after * 1000000;
-    options.Config.MaxAckPending = UNSETTLED;
-    const natsStatus status =
-        js_PullSubscribe(&broker->taking, broker->stream, below, group, NULL, &options, &code);
-    if (status == NATS_OK)
-        return true;
-    say_why(status, reason);
-    return false;
-}
-
-/* They are ours from now on. */
-static void keep_list(struct ind_broker *broker, natsMsgList *list)
-{
-    for (int i = 0; i < list->Count; i++) {
-        broker->bytes += (size_t)natsMsg_GetDataLength(list->Msgs[i]);
-        broker->taken[broker->count++] = list->Msgs[i];
-        list->Msgs[i] = NULL;
-    }
-    natsMsgList_Destroy(list);
-}
-
-unsigned ind_broker_take(struct ind_broker *broker, int milliseconds)
-{
-    enum { AT_ONCE = 1024, AT_ONCE_BYTES = 8 << 20 };
-    natsMsgList list = {NULL, 0};
-    jsFetchRequest request;
-    const unsigned room = IND_BROKER_MOST - broker->count;
-    if (!broker->taken && !(broker->taken = calloc(IND_BROKER_MOST, sizeof(natsMsg *)))) {
-        fail(broker, "out of memory");
-        return 0;
-    }
-    if (room == 0)
-        return broker->count;
-    jsFetchRequest_Init(&request);
-    request.Batch = room < AT_ONCE ? (int)room : AT_ONCE;
-    request.MaxBytes = AT_ONCE_BYTES;
-    request.Expires = milliseconds * INT64_C(1000000);
-    const natsStatus status = natsSubscription_FetchRequest(&list, broker->taking, &request);
-    if (status == NATS_OK)
-        keep_list(broker, &list);
-    else if (status != NATS_TIMEOUT) {
-        char reason[IND_BROKER_REASON];
-        say_why(status, reason);
-        fail(broker, reason);
-    }
-    return broker->count;
-}
-
-bool ind_broker_has_enough(const struct ind_broker *broker)
-{
-    return broker->count == IND_BROKER_MOST || broker->bytes >= IND_BROKER_BYTES;
-}
-
-static const char *header(natsMsg *message, const char *name)
-{
-    const char *value = NULL;
-    return natsMsgHeader_Get(message, name, &value) == NATS_OK && value ? value : "";
-}
-
-struct ind_broker_taken ind_broker_at(const struct ind_broker *broker, unsigned number)
-{
-    natsMsg *message = broker->taken[number];
-    jsMsgMetaData *facts = NULL;
-    struct ind_broker_taken taken = {.id = header(message, "Nats-Msg-Id"),
-                                     .origin = header(message, "Indagator-Origin"),
-                                     .messages = strtoull(header(message, "Indagator-Messages"), NULL, 10),
-                                     .packed = strcmp(header(message, "Content-Encoding"), "zstd") == 0,
-                                     .bytes = natsMsg_GetData(message),
-                                     .length = (size_t)natsMsg_GetDataLength(message)};
-    if (natsMsg_GetMetaData(&facts, message) == NATS_OK)
-        taken.delivered = facts->NumDelivered;
-    jsMsgMetaData_Destroy(facts);
-    return taken;
-}
-
-void ind_broker_go_on(struct ind_broker *broker, unsigned number)
-{
-    (void)natsMsg_InProgress(broker->taken[number], NULL);
-}
-
-void ind_broker_settle(struct ind_broker *broker, unsigned number, enum ind_broker_settling settling)
-{
-    natsMsg *message = broker->taken[number];
-    if (settling == IND_BROKER_DONE)
-        (void)natsMsg_Ack(message, NULL);
-    else if (settling == IND_BROKER_AGAIN)
-        (void)natsMsg_Nak(message, NULL);
-    else
-        (void)natsMsg_Term(message, NULL);
-}
-
-void ind_broker_let_go(struct ind_broker *broker)
-{
-    for (unsigned i = 0; i < broker->count; i++)
-        natsMsg_Destroy(broker->taken[i]);
-    broker->count = 0;
-    broker->bytes = 0;
 }
 
 bool ind_broker_lives(struct ind_broker *broker)

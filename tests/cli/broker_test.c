@@ -431,6 +431,87 @@ static void filers_share_what_comes(void **state)
     expect_each_once(count);
 }
 
+static bool is_up(void *context)
+{
+    json_t *object = status();
+    const json_t *taken = json_array_get(json_object_get(object, "taken_from"), 0);
+    const char *at = json_string_value(json_object_get(taken, "state"));
+    const bool up = at && strcmp(at, "up") == 0;
+    (void)context;
+    json_decref(object);
+    return up;
+}
+
+static bool end_is_stored(void *context)
+{
+    (void)context;
+    return ind_file_holds(ind_path(folder, "log/all.log"), "the end");
+}
+
+static natsConnection *publish_strange(void)
+{
+    static const struct {
+        const char *id, *encoding, *bytes;
+    } batches[] = {{"a", "zstd", "no frame"},
+                   {"b", NULL,
+                    "{\"time\":\"2026-11-23T04:45:00Z\",\"facility\":\"user\",\"severity\":\"info\",\"text\":"
+                    "\"id=1 plain\"}\n"
+                    "\n<13>no json\xff\x01\nthe last, without an end"},
+                   {"b", NULL, "once more, under the id of before"},
+                   {NULL, NULL, ""},
+                   {NULL, "zstd", ""},
+                   {NULL, NULL, "the end"}};
+    natsConnection *connection = NULL;
+    char url[60];
+    snprintf(url, sizeof url, "nats://127.0.0.1:%u", port);
+    assert_int_equal(natsConnection_ConnectTo(&connection, url), NATS_OK);
+    for (size_t i = 0; i < sizeof batches / sizeof *batches; i++) {
+        natsMsg *message = NULL;
+        assert_int_equal(natsMsg_Create(&message, "syslog.user.info", NULL, batches[i].bytes,
+                                        (int)strlen(batches[i].bytes)),
+                         NATS_OK);
+        if (batches[i].id)
+            assert_int_equal(natsMsgHeader_Set(message, "Nats-Msg-Id", batches[i].id), NATS_OK);
+        if (batches[i].encoding)
+            assert_int_equal(natsMsgHeader_Set(message, "Content-Encoding", batches[i].encoding), NATS_OK);
+        assert_int_equal(natsConnection_PublishMsg(connection, message), NATS_OK);
+        natsMsg_Destroy(message);
+    }
+    assert_int_equal(natsConnection_FlushTimeout(connection, 5000), NATS_OK);
+    return connection;
+}
+
+static void batches_of_strangers_do_no_harm(void **state)
+{
+    char config[500];
+    (void)state;
+    if (!start_server(""))
+        return;
+    snprintf(config, sizeof config,
+             "store: log\nstate: state\nzone: UTC\nlisten:\n  - {nats: \"127.0.0.1:%u\", group: filers}\n"
+             "archives: {default: {rotate: {size: 1 GiB}}}\n"
+             "routes:\n  - {name: own, when: 'app is \"indagator\"', file: own.log, last: yes}\n"
+             "  - {name: all, file: all.log}\n",
+             port);
+    ind_write_file(ind_path(folder, "indagator.yaml"), config);
+    running = ind_collect_start(folder);
+    ind_wait_until(is_up, NULL, "it takes");
+    natsConnection *connection = publish_strange();
+    ind_wait_until(end_is_stored, NULL, "what came last is stored");
+    assert_true(ind_file_holds(ind_path(folder, "log/all.log"), "id=1 plain"));
+    assert_true(ind_file_holds(ind_path(folder, "log/all.log"), "no json\\xff\\x01"));
+    assert_true(ind_file_holds(ind_path(folder, "log/all.log"), "the last, without an end"));
+    assert_false(ind_file_holds(ind_path(folder, "log/all.log"), "once more"));
+    ind_wait_until(is_told, "is none that a collector makes", "a bad batch is told");
+    json_t *object = status();
+    const json_t *taken = json_array_get(json_object_get(object, "taken_from"), 0);
+    assert_int_equal(number(taken, "messages"), 4);
+    assert_int_equal(number(taken, "bad_batches"), 2);
+    json_decref(object);
+    natsConnection_Destroy(connection);
+    assert_int_equal(ind_collect_stop(&running, SIGTERM), 0);
+}
+
 /* Each of them, and the broker, is killed and started again in turn, under load. */
 static void whoever_is_killed_nothing_is_lost(void **state)
 {
@@ -472,6 +553,7 @@ int main(void)
         cmocka_unit_test_setup_teardown(a_broker_that_is_away_refuses_or_has_lost_its_disk, set_up, leave),
         cmocka_unit_test_setup_teardown(it_speaks_tls, set_up, leave),
         cmocka_unit_test_setup_teardown(filers_share_what_comes, set_up, leave_many),
+        cmocka_unit_test_setup_teardown(batches_of_strangers_do_no_harm, set_up, leave),
         cmocka_unit_test_setup_teardown(whoever_is_killed_nothing_is_lost, set_up, leave_many),
     };
     return cmocka_run_group_tests(tests, NULL, NULL);

@@ -1,5 +1,5 @@
-/* What comes from a message system, of whoever has made it: batches, packed or not, and their lines; and a file
- * with a login. What the short way reads of a line is what the long way does. */
+/* What comes from a message system, of whoever has made it: batches, packed or not, and their lines; and a
+ * file with a login. What the short way reads of a line is what the long way does. */
 #include "collect/taking/unpack.h"
 #include "net/broker_login.h"
 #include "store/disk/json_line.h"

@@ -34,7 +34,7 @@ struct ind_publisher {
     unsigned count;
     uint16_t first[IND_PRIS], last[IND_PRIS];
     uint32_t bytes[IND_PRIS];
-    bool enough; /* of one of them */
+    bool enough;     /* of one of them */
     uint64_t number; /* of the burst: its first record, */
     ind_time time;   /* and since when that waits */
 };

@@ -53,7 +53,7 @@ struct ind_taker {
     /* Of the thread. */
     struct ind_broker *broker;
     struct ind_seen *seen;
-    int socket;       /* through which they go; -1: none */
+    int socket;             /* through which they go; -1: none */
     uint64_t settled, lost; /* of the listener, before the present group */
     struct batch batches[IND_BROKER_MOST];
     struct ind_unpacker *unpacker;

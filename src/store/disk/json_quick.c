@@ -29,10 +29,10 @@ enum member {
     MEMBERS
 };
 static const struct ind_slice names[MEMBERS] = {
-    {"time", 4},     {"sent", 4},     {"received", 8},     {"device", 6}, {"sender", 6},
+    {"time", 4},      {"sent", 4},     {"received", 8},     {"device", 6}, {"sender", 6},
     {"transport", 9}, {"listener", 8}, {"certificate", 11}, {"host", 4},   {"facility", 8},
-    {"severity", 8}, {"app", 3},      {"procid", 6},       {"msgid", 5},  {"location", 8},
-    {"text", 4},     {"format", 6},   {"malformed", 9},    {"pattern", 7}};
+    {"severity", 8},  {"app", 3},      {"procid", 6},       {"msgid", 5},  {"location", 8},
+    {"text", 4},      {"format", 6},   {"malformed", 9},    {"pattern", 7}};
 
 unsigned ind_json_form(struct ind_slice name)
 {

@@ -4,8 +4,9 @@
 
 #include "core/message/message.h"
 
-/* True where the line is as ind_json_line_read would read it, with the same message, which borrows from the line.
- * False: nothing is said. Lines with escapes, bytes beyond ASCII or structured data are left to that. */
+/* True where the line is as ind_json_line_read would read it, with the same message, which borrows from the
+ * line. False: nothing is said. Lines with escapes, bytes beyond ASCII or structured data are left to that.
+ */
 bool ind_json_quick_read(struct ind_slice line, struct ind_message *message);
 
 /* "rfc3164", and the reasons of core/message/header.h; what is none of them is bare, and nothing. */

@@ -12,7 +12,8 @@ static void each_way_is_understood(void **state)
     struct ind_broker_login login;
     unsigned line;
     (void)state;
-    assert_true(ind_broker_login_parse(IND_SLICE("# ours\n\nuser:  skerry \r\npassword: a word\n"), &login, &line));
+    assert_true(
+        ind_broker_login_parse(IND_SLICE("# ours\n\nuser:  skerry \r\npassword: a word\n"), &login, &line));
     assert_string_equal(login.user, "skerry");
     assert_string_equal(login.password, "a word");
     assert_true(ind_broker_login_parse(IND_SLICE("token: t"), &login, &line));

@@ -85,7 +85,7 @@ static void lines_that_are_none_do_no_harm(void **state)
     assert_non_null(seen);
     assert_true(ind_seen_has(seen, name(1)) && ind_seen_has(seen, name(7)) && !ind_seen_has(seen, name(2)));
     text[999] = '\0';
-    assert_true(ind_seen_add(seen, text));  /* too long: not remembered, */
+    assert_true(ind_seen_add(seen, text));   /* too long: not remembered, */
     assert_true(ind_seen_add(seen, "a\nb")); /* and so is what would be two lines */
     assert_false(ind_seen_has(seen, text) || ind_seen_has(seen, "a\nb"));
     assert_true(ind_seen_add(seen, name(2)));
@@ -112,7 +112,8 @@ static void what_was_packed_is_unpacked(void **state)
         assert_true(ind_unpack(unpacker, (struct ind_slice){packed, size}, &got));
         assert_int_equal(got.length, length);
         assert_true(length == 0 || memcmp(got.at, plain, length) == 0);
-        assert_false(ind_unpack(unpacker, (struct ind_slice){packed, ind_random(&random, (unsigned)size)}, &got));
+        assert_false(
+            ind_unpack(unpacker, (struct ind_slice){packed, ind_random(&random, (unsigned)size)}, &got));
     }
     free(plain);
     free(packed);

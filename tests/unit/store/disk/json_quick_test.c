@@ -1,5 +1,5 @@
-/* Lines of the layout `json` read the short way, against the long one: those that we write, and those with any byte
- * changed. */
+/* Lines of the layout `json` read the short way, against the long one: those that we write, and those with
+ * any byte changed. */
 #include "core/line/line.h"
 #include "core/message/header.h"
 #include "store/disk/json_line.h"
@@ -16,11 +16,12 @@ static void expect_same(struct ind_slice line, struct ind_json_line *reader, uns
         return;
     ++*quick;
     assert_true(ind_json_line_read_any(reader, line, &other));
-    const struct ind_slice *ours[] = {&one.host,   &one.app,    &one.procid, &one.msgid,    &one.text,        &one.data,
-                                      &one.sender, &one.device, &one.listener, &one.certificate, &one.location, &one.sequence};
-    const struct ind_slice *theirs[] = {&other.host,   &other.app,    &other.procid,   &other.msgid,
-                                        &other.text,   &other.data,   &other.sender,   &other.device,
-                                        &other.listener, &other.certificate, &other.location, &other.sequence};
+    const struct ind_slice *ours[] = {&one.host,     &one.app,         &one.procid,   &one.msgid,
+                                      &one.text,     &one.data,        &one.sender,   &one.device,
+                                      &one.listener, &one.certificate, &one.location, &one.sequence};
+    const struct ind_slice *theirs[] = {
+        &other.host,   &other.app,    &other.procid,   &other.msgid,       &other.text,     &other.data,
+        &other.sender, &other.device, &other.listener, &other.certificate, &other.location, &other.sequence};
     for (size_t i = 0; i < sizeof ours / sizeof *ours; i++)
         if (!ind_slice_equal(*ours[i], *theirs[i]))
             fail_msg("%.*s: \"%.*s\" and \"%.*s\"", IND_ARG(line), IND_ARG(*ours[i]), IND_ARG(*theirs[i]));
@@ -67,7 +68,8 @@ static void the_short_way_gives_the_same(void **state)
             expect_same(text, reader, &whole);
         } else {
             for (unsigned n = ind_random(&random, 100003) % 3 + 1; n > 0; n--)
-                line[ind_random(&random, (unsigned)text.length)] = odd[ind_random(&random, 100003) % (sizeof odd - 1)];
+                line[ind_random(&random, (unsigned)text.length)] =
+                    odd[ind_random(&random, 100003) % (sizeof odd - 1)];
             text.length -= ind_random(&random, 100003) % 50 == 0;
             expect_same(text, reader, &quick);
         }
@@ -81,10 +83,14 @@ static void the_short_way_gives_the_same(void **state)
 static void fields_and_labels_are_passed_over(void **state)
 {
     static const char *const lines[] = {
-        "{\"time\":\"2026-11-23T04:45:00Z\",\"facility\":\"user\",\"severity\":\"info\",\"fields\":{\"a\":\"b\"},\"labels\":{},\"text\":\"x\"}",
-        "{\"time\":\"2026-11-23T04:45:00Z\",\"facility\":\"user\",\"severity\":\"info\",\"fields\":{\"code_sequence\":\"7\"}}",
-        "{\"time\":\"2026-11-23T04:45:00Z\",\"facility\":\"user\",\"severity\":\"info\",\"time\":\"2026-11-23T04:45:00Z\"}",
-        "{\"time\":\"2026-11-23T04:45:00Z\",\"facility\":\"user\",\"severity\":\"info\",\"labels\":{\"a\":{\"b\":{\"c\":[[]]}}}} "};
+        "{\"time\":\"2026-11-23T04:45:00Z\",\"facility\":\"user\",\"severity\":\"info\",\"fields\":{\"a\":"
+        "\"b\"},\"labels\":{},\"text\":\"x\"}",
+        "{\"time\":\"2026-11-23T04:45:00Z\",\"facility\":\"user\",\"severity\":\"info\",\"fields\":{\"code_"
+        "sequence\":\"7\"}}",
+        "{\"time\":\"2026-11-23T04:45:00Z\",\"facility\":\"user\",\"severity\":\"info\",\"time\":\"2026-11-"
+        "23T04:45:00Z\"}",
+        "{\"time\":\"2026-11-23T04:45:00Z\",\"facility\":\"user\",\"severity\":\"info\",\"labels\":{\"a\":{"
+        "\"b\":{\"c\":[[]]}}}} "};
     struct ind_json_line *reader = ind_json_line_new();
     unsigned quick = 0;
     (void)state;
