@@ -168,13 +168,39 @@ static bool has_closed(struct ind_broker *broker)
     return closed;
 }
 
+void ind_broker_answer(struct ind_broker *broker, natsMsg *message, const char *word)
+{
+    const char *reply = natsMsg_GetReply(message);
+    if (reply)
+        (void)natsConnection_PublishString(broker->connection, reply, word);
+}
+
+/* What has come and nobody has taken goes to others at once. */
+static void leave_group(struct ind_broker *broker)
+{
+    natsMsg *message;
+    while (broker->taking && natsSubscription_NextMsg(&message, broker->taking, 1) == NATS_OK) {
+        if (natsMsg_GetReply(message))
+            ind_broker_answer(broker, message, "-NAK");
+        natsMsg_Destroy(message);
+    }
+}
+
+void ind_broker_let_go(struct ind_broker *broker)
+{
+    for (unsigned i = 0; i < broker->count; i++)
+        natsMsg_Destroy(broker->taken[i]);
+    broker->count = 0;
+    broker->bytes = 0;
+}
+
 /* Its callbacks come to an end first. */
 void ind_broker_close(struct ind_broker *broker)
 {
     enum { MOST = 500 };
     if (!broker)
         return;
-    ind_broker_leave_group(broker);
+    leave_group(broker);
     ind_broker_let_go(broker);
     free(broker->taken);
     natsSubscription_Destroy(broker->taking);

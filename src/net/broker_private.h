@@ -37,7 +37,7 @@ struct ind_broker {
 void ind_broker_fail(struct ind_broker *broker, const char *reason);
 void ind_broker_say_why(natsStatus status, char reason[IND_BROKER_REASON]);
 
-/* Those that have come and were not taken go to others of the group at once. */
-void ind_broker_leave_group(struct ind_broker *broker);
+/* Says to the server what becomes of a message that came: a word of JetStream's protocol. */
+void ind_broker_answer(struct ind_broker *broker, natsMsg *message, const char *word);
 
 #endif

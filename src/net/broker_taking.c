@@ -122,13 +122,6 @@ static void read_status(struct ind_broker *broker, natsMsg *message)
         ind_broker_fail(broker, "somebody has deleted the group on the server");
 }
 
-static void settle(natsMsg *message, struct ind_broker *broker, const char *word)
-{
-    const char *reply = natsMsg_GetReply(message);
-    if (reply)
-        (void)natsConnection_PublishString(broker->connection, reply, word);
-}
-
 /* What has waited here for so long that somebody else may have it: it is not taken any more. */
 static void give_back_old(struct ind_broker *broker, int64_t now)
 {
@@ -137,21 +130,10 @@ static void give_back_old(struct ind_broker *broker, int64_t now)
         return;
     while (broker->wanted && natsSubscription_NextMsg(&message, broker->taking, 1) == NATS_OK) {
         if (natsMsg_GetReply(message))
-            settle(message, broker, "-NAK");
+            ind_broker_answer(broker, message, "-NAK");
         else
             read_status(broker, message);
         broker->wanted -= broker->wanted > 0;
-        natsMsg_Destroy(message);
-    }
-}
-
-/* What has come and nobody has taken goes to others at once. */
-void ind_broker_leave_group(struct ind_broker *broker)
-{
-    natsMsg *message;
-    while (broker->taking && natsSubscription_NextMsg(&message, broker->taking, 1) == NATS_OK) {
-        if (natsMsg_GetReply(message))
-            settle(message, broker, "-NAK");
         natsMsg_Destroy(message);
     }
 }
@@ -227,23 +209,15 @@ struct ind_broker_taken ind_broker_at(const struct ind_broker *broker, unsigned 
 
 void ind_broker_go_on(struct ind_broker *broker, unsigned number)
 {
-    settle(broker->taken[number], broker, "+WPI");
+    ind_broker_answer(broker, broker->taken[number], "+WPI");
 }
 
 void ind_broker_settle(struct ind_broker *broker, unsigned number, enum ind_broker_settling settling)
 {
-    settle(broker->taken[number], broker,
-           settling == IND_BROKER_DONE    ? "+ACK"
-           : settling == IND_BROKER_AGAIN ? "-NAK"
-                                          : "+TERM");
-}
-
-void ind_broker_let_go(struct ind_broker *broker)
-{
-    for (unsigned i = 0; i < broker->count; i++)
-        natsMsg_Destroy(broker->taken[i]);
-    broker->count = 0;
-    broker->bytes = 0;
+    ind_broker_answer(broker, broker->taken[number],
+                      settling == IND_BROKER_DONE    ? "+ACK"
+                      : settling == IND_BROKER_AGAIN ? "-NAK"
+                                                     : "+TERM");
 }
 
 #endif
