@@ -50,6 +50,22 @@ static void print_mounts(const struct ind_config *config)
     ind_mounts_free(&mounts);
 }
 
+static void print_relays(const struct ind_config *config)
+{
+    char size[32];
+    for (size_t i = 0; i < config->relay_count; i++) {
+        const struct ind_relay_rule *rule = &config->relays[i];
+        printf("relay    %s: to ", rule->name);
+        for (unsigned n = 0; n < rule->target_count; n++)
+            printf("%s%s", n == 0 ? "" : rule->share ? " and " : ", else ", rule->targets[n].text);
+        printf("; %s may wait, then the %s are given up", ind_size_text(rule->space, size),
+               rule->give_up_newest ? "newest" : "oldest");
+        if (rule->at_most)
+            printf("; at most %s/s", ind_size_text(rule->at_most, size));
+        printf("\n");
+    }
+}
+
 static void print_summary(const struct ind_config *config)
 {
     char text[512];
@@ -70,6 +86,7 @@ static void print_summary(const struct ind_config *config)
         text[buffer.length] = '\0';
         printf("archive  %s: %s\n", config->policies[i].name, text);
     }
+    print_relays(config);
     printf("\n");
 }
 
@@ -92,6 +109,19 @@ static void write_when(const struct ind_route *route, char *text, size_t room)
     shorten(when, !route->otherwise ? "" : *when ? "otherwise: " : "otherwise", text, room);
 }
 
+/* What goes to a relay has the form of the relay. */
+static struct ind_slice form_of(const struct ind_config *config, const struct ind_route *route)
+{
+    switch (config->relays[route->relay_number].form) {
+    case IND_PASS_ON_JSON:
+        return IND_SLICE("json");
+    case IND_PASS_ON_AS_RECEIVED:
+        return IND_SLICE("as received");
+    default:
+        return IND_SLICE("rfc5424");
+    }
+}
+
 static void print_routes(const struct ind_config *config)
 {
     static const struct ind_column columns[] = {{"route", false},  {"when", false},    {"to", false},
@@ -107,7 +137,9 @@ static void print_routes(const struct ind_config *config)
         ind_table_text(table, route->name);
         ind_table_text(table, when);
         ind_table_text(table, to);
-        const struct ind_slice layout = route->line ? route->line->source : ind_layout_name(route->layout);
+        const struct ind_slice layout = route->to == IND_TO_RELAY ? form_of(config, route)
+                                        : route->line             ? route->line->source
+                                                                  : ind_layout_name(route->layout);
         snprintf(line, sizeof line, "%.*s", IND_ARG(layout));
         ind_table_text(table, line);
         ind_table_text(table, route->to == IND_TO_FILE ? config->policies[route->policy].name : "-");
