@@ -5,7 +5,7 @@
 
 #include "config/relay.h"
 
-/* Once, before there are threads. */
+/* For each relay that has a probe, before it is asked. */
 void ind_probe_begin(void);
 
 /* Asks, unless the probe is of another target: `{host}` in its address stands for the host of each, and an

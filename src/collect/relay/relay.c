@@ -1,5 +1,6 @@
 #include "collect/relay/relay_private.h"
 
+#include "collect/relay/probe.h"
 #include "collect/runtime/clock.h"
 #include <poll.h>
 #include <stdio.h>
@@ -161,6 +162,8 @@ struct ind_relay *ind_relay_new(const struct ind_relay_settings *settings)
     struct ind_relay *relay = calloc(1, sizeof *relay);
     if (!relay)
         return NULL;
+    if (settings->rule->probe)
+        ind_probe_begin();
     ind_mutex_begin(&relay->mutex);
     relay->waker = IND_WAKER_CLOSED;
     relay->reporter = settings->reporter;

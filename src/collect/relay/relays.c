@@ -1,6 +1,5 @@
 #include "collect/relay/relays.h"
 
-#include "collect/relay/probe.h"
 #include "thread/mutex.h"
 #include <stdio.h>
 #include <stdlib.h>
@@ -31,7 +30,6 @@ struct ind_relays *ind_relays_new(const struct ind_relays_settings *settings)
     struct ind_relays *relays = calloc(1, sizeof *relays);
     if (!relays)
         return NULL;
-    ind_probe_begin();
     relays->settings = *settings;
     ind_mutex_begin(&relays->mutex);
     return relays;
