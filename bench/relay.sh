@@ -33,26 +33,24 @@ other_side() { # other_side: sets other, the port of one that only writes down w
     until [ -s bare.port ]; do sleep 0.02; done
     other=$(head -n 1 bare.port)
 }
-files() { # files: sets took
-    configuration '' '{name: all, file: "{facility}/{severity}.log"}' >indagator.yaml
-    start 'tcp 127'
+run_through() { # run_through COUNTER…: sends all to the collector, until the counter has them; sets took
     local begun
     begun=$(now)
     "$program" emit --to "tcp:127.0.0.1:$(port tcp)" --from load.log --count "$messages" --framing lines >/dev/null
-    while [ "$(stored)" -lt "$messages" ]; do sleep 0.05; done
+    while [ "$("$@")" -lt "$messages" ]; do sleep 0.05; done
     took=$(calculate %.3f "$(now) - $begun")
     stop
+}
+files() { # files: sets took
+    configuration '' '{name: all, file: "{facility}/{severity}.log"}' >indagator.yaml
+    start 'tcp 127'
+    run_through stored
 }
 passed_on() { # passed_on: sets took
     other_side
     configuration "$other" '{name: all, to: {relay: hq}}' >indagator.yaml
     start 'tcp 127'
-    local begun
-    begun=$(now)
-    "$program" emit --to "tcp:127.0.0.1:$(port tcp)" --from load.log --count "$messages" --framing lines >/dev/null
-    while [ "$(relay sent)" -lt "$messages" ]; do sleep 0.05; done
-    took=$(calculate %.3f "$(now) - $begun")
-    stop
+    run_through relay sent
     wait "$sink" || true
     sink=''
 }

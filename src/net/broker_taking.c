@@ -6,10 +6,10 @@
 #if defined(IND_NATS)
 
 #include "net/broker_private.h"
+#include "net/steady_ms.h"
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
-#include <time.h>
 
 enum {
     AT_ONCE = 1024,
@@ -18,13 +18,6 @@ enum {
     GIVEN_UP_AFTER = 5000, /* where it does not say so, this many after it was made */
     UNSETTLED = 100000
 };
-
-static int64_t steady_ms(void)
-{
-    struct timespec now;
-    clock_gettime(CLOCK_MONOTONIC, &now);
-    return (int64_t)now.tv_sec * 1000 + now.tv_nsec / 1000000;
-}
 
 static natsStatus join_consumer(struct ind_broker *broker, const char *stream, const char *below,
                                 const char *group)
@@ -58,7 +51,7 @@ bool ind_broker_join(struct ind_broker *broker, const char *stream, const char *
     snprintf(below, sizeof below, "%s.>", subject);
     snprintf(broker->next, sizeof broker->next, "$JS.API.CONSUMER.MSG.NEXT.%.64s.%.64s", stream, group);
     broker->again_after = again_after;
-    broker->looked = steady_ms();
+    broker->looked = ind_steady_ms();
     natsStatus status = join_consumer(broker, stream, below, group);
     if (status == NATS_OK)
         status = natsInbox_Create(&broker->inbox);
@@ -77,14 +70,9 @@ static void fail_with(struct ind_broker *broker, natsStatus status)
     ind_broker_fail(broker, reason);
 }
 
-static bool is_full(const struct ind_broker *broker)
-{
-    return broker->count == IND_BROKER_MOST || broker->bytes >= IND_BROKER_BYTES;
-}
-
 bool ind_broker_has_enough(const struct ind_broker *broker)
 {
-    return is_full(broker);
+    return broker->count == IND_BROKER_MOST || broker->bytes >= IND_BROKER_BYTES;
 }
 
 /* One request at a time: so no more than AT_ONCE ever wait in the library. */
@@ -166,17 +154,17 @@ unsigned ind_broker_take(struct ind_broker *broker, int milliseconds)
         ind_broker_fail(broker, "out of memory");
         return 0;
     }
-    int64_t now = steady_ms();
+    int64_t now = ind_steady_ms();
     const int64_t end = now + milliseconds;
     give_back_old(broker, now);
-    while (!is_full(broker) && now < end && ind_broker_lives(broker)) {
+    while (!ind_broker_has_enough(broker) && now < end && ind_broker_lives(broker)) {
         uint64_t queued = 0;
         ask(broker, now);
         (void)natsSubscription_QueuedMsgs(broker->taking, &queued);
         if (queued == 0 && broker->count > before)
             break;
         take_one(broker, end - now);
-        now = steady_ms();
+        now = ind_steady_ms();
     }
     broker->looked = now;
     return broker->count;

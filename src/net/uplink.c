@@ -1,6 +1,7 @@
 #define _DEFAULT_SOURCE
 #include "net/uplink.h"
 
+#include "net/steady_ms.h"
 #include "net/tls_session.h"
 #include "net/unanswered.h"
 #include <errno.h>
@@ -10,7 +11,6 @@
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
-#include <time.h>
 #include <unistd.h>
 
 enum {
@@ -38,19 +38,12 @@ struct ind_uplink {
 
 /* ---- Made ---- */
 
-static int64_t now_ms(void)
-{
-    struct timespec now;
-    clock_gettime(CLOCK_MONOTONIC, &now);
-    return (int64_t)now.tv_sec * 1000 + now.tv_nsec / 1000000;
-}
-
 /* Until the socket is ready, or somebody wants an end of it, or the time is over. */
 static bool wait_for(int socket, short events, int stop, int64_t until)
 {
     for (;;) {
         struct pollfd pollers[2] = {{socket, events, 0}, {stop, POLLIN, 0}};
-        const int64_t left = until - now_ms();
+        const int64_t left = until - ind_steady_ms();
         if (left <= 0)
             return false;
         const int ready = poll(pollers, stop >= 0 ? 2 : 1, (int)left);
@@ -76,7 +69,7 @@ static int connect_one(const struct addrinfo *info, const struct ind_uplink_sett
     if (connect(fd, info->ai_addr, info->ai_addrlen) == 0)
         return fd;
     if (errno == EINPROGRESS || errno == EINTR) {
-        if (!wait_for(fd, POLLOUT, settings->stop, now_ms() + settings->milliseconds))
+        if (!wait_for(fd, POLLOUT, settings->stop, ind_steady_ms() + settings->milliseconds))
             error = ETIMEDOUT;
         else if (getsockopt(fd, SOL_SOCKET, SO_ERROR, &error, &length) != 0)
             error = errno;
@@ -121,7 +114,7 @@ static int connect_to(const struct ind_uplink_settings *settings, char *reason)
 
 static bool shake_hands(struct ind_uplink *link, const struct ind_uplink_settings *settings, char *reason)
 {
-    const int64_t until = now_ms() + settings->milliseconds;
+    const int64_t until = ind_steady_ms() + settings->milliseconds;
     enum ind_tls_step step = IND_TLS_FAILED;
     snprintf(reason, IND_UPLINK_REASON, "out of memory");
     link->plain = malloc(PLAIN);

@@ -118,14 +118,6 @@ static void send_ids(unsigned from, unsigned count)
     close(fd);
 }
 
-static unsigned long of_relay(const char *key)
-{
-    json_t *object = status();
-    const unsigned long count = number(json_array_get(json_object_get(object, "relays"), 0), key);
-    json_decref(object);
-    return count;
-}
-
 static bool nothing_waits(void *context)
 {
     return of_relay("taken") + of_relay("found") >= *(unsigned long *)context && of_relay("waiting") == 0;
@@ -134,11 +126,6 @@ static bool nothing_waits(void *context)
 static void wait_sent(unsigned long taken)
 {
     ind_wait_until(nothing_waits, &taken, "nothing waits");
-}
-
-static bool is_told(void *text)
-{
-    return ind_file_holds(ind_path(folder, "log/own.log"), text);
 }
 
 /* Each line of a batch is of its subject's facility and severity. */
@@ -255,6 +242,11 @@ static void ends_at_any_moment_lose_nothing_and_repeat_nothing(void **state)
     read_stream(NULL, NULL);
     expect_each_once(count);
     print_message("%u messages, %lu of the last run sent again\n", count, again);
+}
+
+static bool is_told(void *text)
+{
+    return ind_file_holds(ind_path(folder, "log/own.log"), text);
 }
 
 static void a_broker_that_is_away_refuses_or_has_lost_its_disk(void **state)

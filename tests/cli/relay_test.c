@@ -89,14 +89,6 @@ static void send_ids(unsigned from, unsigned count, int padding)
     close(fd);
 }
 
-static unsigned long of_relay(const char *key)
-{
-    json_t *object = status();
-    const unsigned long count = number(json_array_get(json_object_get(object, "relays"), 0), key);
-    json_decref(object);
-    return count;
-}
-
 struct wanted {
     const char *key;
     unsigned long least;

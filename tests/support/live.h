@@ -102,6 +102,15 @@ static inline unsigned long number(const json_t *object, const char *key)
     return (unsigned long)json_integer_value(json_object_get(object, key));
 }
 
+/* A number of the only relay. */
+static inline unsigned long of_relay(const char *key)
+{
+    json_t *object = status();
+    const unsigned long count = number(json_array_get(json_object_get(object, "relays"), 0), key);
+    json_decref(object);
+    return count;
+}
+
 /* What the status says is wrong with a disk; NULL: nothing is. */
 static inline bool has_trouble(void *text)
 {

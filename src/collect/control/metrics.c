@@ -255,12 +255,11 @@ static void write_relays(FILE *out, const struct ind_status *status)
         {"relay_oldest_seconds", "gauge", "seconds", "How long the oldest of them has waited."},
         {"relay_disk_bytes", "gauge", "bytes", "Bytes of its queue on disk."},
     };
-    static const struct family up = {"relay_target_up", "gauge", NULL, "1 while a target takes messages."};
-    static const struct family sent = {"relay_target_sent", "counter", NULL,
-                                       "Messages that a target has acknowledged."};
-    static const struct family failures = {"relay_target_failures", "counter", NULL,
-                                           "How often a target was, or became, unreachable."};
-    const struct family *of_targets[] = {&up, &sent, &failures};
+    static const struct family of_targets[] = {
+        {"relay_target_up", "gauge", NULL, "1 while a target takes messages."},
+        {"relay_target_sent", "counter", NULL, "Messages that a target has acknowledged."},
+        {"relay_target_failures", "counter", NULL, "How often a target was, or became, unreachable."},
+    };
     for (size_t f = 0; f < sizeof families / sizeof *families; f++) {
         begin(out, &families[f]);
         for (size_t i = 0; i < status->relay_count; i++) {
@@ -280,13 +279,13 @@ static void write_relays(FILE *out, const struct ind_status *status)
             sample(out, &families[f], "relay", status->relays[i].name, numbers[f]);
         }
     }
-    for (size_t f = 0; f < 3; f++) {
-        begin(out, of_targets[f]);
+    for (size_t f = 0; f < sizeof of_targets / sizeof *of_targets; f++) {
+        begin(out, &of_targets[f]);
         for (size_t i = 0; i < status->relay_count; i++)
             for (unsigned n = 0; n < status->relays[i].count.target_count; n++) {
                 const struct ind_target_count *target = &status->relays[i].count.targets[n];
                 const uint64_t numbers[] = {target->up, target->sent, target->failures};
-                sample_of_two(out, of_targets[f],
+                sample_of_two(out, &of_targets[f],
                               (const struct label[2]){{"relay", status->relays[i].name},
                                                       {"target", status->relays[i].targets[n]}},
                               numbers[f]);

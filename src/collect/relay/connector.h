@@ -13,7 +13,8 @@ struct ind_connector;
 /* New, with its thread; `rule` and `done` (woken when an answer is there) are borrowed. NULL where that
  * cannot be made. */
 struct ind_connector *ind_connector_new(const struct ind_relay_rule *rule, const struct ind_waker *done);
-/* Breaks off what is under way: that takes no longer than the system's look at a name. Accepts NULL. */
+/* Breaks off what is under way: that takes no longer than the system's look at a name, and where it is a
+ * broker than its calls, 5 s each. Accepts NULL. */
 void ind_connector_free(struct ind_connector *connector);
 
 /* Asks for a connection to a target; with `probe_only` for its probe alone. Nothing may be under way. */

@@ -144,7 +144,7 @@ static void *run(void *argument)
         wait_for_events(relay, wait);
     } while (true);
     ind_relay_take_blocks(relay);
-    ind_relay_hang_up(relay, now);
+    ind_relay_hang_up(relay);
     ind_relay_spool(relay, true, now);
     ind_connector_free(relay->connector);
     relay->connector = NULL;

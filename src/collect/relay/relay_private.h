@@ -151,7 +151,7 @@ bool ind_relay_publish(struct ind_relay *relay, unsigned target, struct ind_stea
  * it is to be called again. */
 int ind_relay_send(struct ind_relay *relay, struct ind_steady now);
 /* Ends all links; what is not acknowledged stays. */
-void ind_relay_hang_up(struct ind_relay *relay, struct ind_steady now);
+void ind_relay_hang_up(struct ind_relay *relay);
 bool ind_relay_is_up(const struct ind_relay *relay);
 
 #endif

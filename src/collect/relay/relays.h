@@ -17,7 +17,7 @@ struct ind_relays_settings {
     void *context;
 };
 
-/* New, without relays; before there are threads. NULL where memory is out. */
+/* New, without relays. NULL where memory is out. */
 struct ind_relays *ind_relays_new(const struct ind_relays_settings *settings);
 /* Waits for all relays to end. Accepts NULL. */
 void ind_relays_free(struct ind_relays *relays);

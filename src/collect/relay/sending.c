@@ -426,9 +426,8 @@ int ind_relay_send(struct ind_relay *relay, struct ind_steady now)
     return wait / 1000000 + 1 < least ? (int)(wait / 1000000 + 1) : least;
 }
 
-void ind_relay_hang_up(struct ind_relay *relay, struct ind_steady now)
+void ind_relay_hang_up(struct ind_relay *relay)
 {
-    (void)now;
     for (unsigned i = 0; i < relay->targets.count; i++)
         if (ind_outgoing_is_open(&relay->out[i]))
             (void)let_go(relay, i);

@@ -93,7 +93,7 @@ static void list_batches(const struct ind_relay *relay, struct ind_queue_batches
 {
     const struct ind_window *window = &relay->window;
     for (size_t i = 0; i < window->count && batches->count < IND_QUEUE_BATCHES; i++) {
-        const struct ind_burst *burst = &window->list[(window->first + i) % IND_WINDOW_MOST];
+        const struct ind_burst *burst = ind_window_at(window, i);
         batches->records[batches->count++] = (uint32_t)(burst->next - burst->first);
     }
 }

@@ -22,6 +22,7 @@ enum {
     MORE_MILLISECONDS = 5,   /* and for others */
     LOOK_MILLISECONDS = 2,   /* between two looks at the book */
     CONNECT_MILLISECONDS = 5000,
+    TOGETHER = 256 << 10, /* bytes in one write */
     FRAME = 24
 };
 #define GROUP (IND_SECOND / 4)
@@ -57,6 +58,7 @@ struct ind_taker {
     uint64_t settled, lost; /* of the listener, before the present group */
     struct batch batches[IND_BROKER_MOST];
     struct ind_unpacker *unpacker;
+    char together[TOGETHER + FRAME];
     int64_t pause;
     struct ind_steady told;
     bool told_down;
@@ -178,12 +180,11 @@ static bool say(struct ind_taker *taker, const char *bytes, size_t length)
 /* Each line as a message, with its octets counted; many in one write. *count: how many were said whole. */
 static bool say_lines(struct ind_taker *taker, struct ind_slice lines, uint64_t *count)
 {
-    enum { TOGETHER = 256 << 10 };
     static const char space = ' ';
-    char *room = malloc(TOGETHER + FRAME);
-    struct ind_buffer out = ind_buffer_on(room, room ? TOGETHER : 0);
+    char *room = taker->together;
+    struct ind_buffer out = ind_buffer_on(room, TOGETHER);
     uint64_t gathered = 0;
-    bool good = room != NULL;
+    bool good = true;
     while (good && lines.length) {
         const char *end = memchr(lines.at, '\n', lines.length);
         const struct ind_slice line = {lines.at, end ? (size_t)(end - lines.at) : lines.length};
@@ -211,7 +212,6 @@ static bool say_lines(struct ind_taker *taker, struct ind_slice lines, uint64_t 
     }
     good = good && say(taker, room, out.length);
     *count += good ? gathered : 0;
-    free(room);
     return good;
 }
 

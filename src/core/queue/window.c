@@ -66,7 +66,7 @@ uint64_t ind_window_break(struct ind_window *window, unsigned link, uint64_t byt
 bool ind_window_is_under_way(const struct ind_window *window, unsigned link)
 {
     for (size_t i = 0; i < window->count; i++) {
-        const struct ind_burst *burst = &window->list[(window->first + i) % IND_WINDOW_MOST];
+        const struct ind_burst *burst = ind_window_at(window, i);
         if (burst->state == IND_BURST_SENT && burst->link == link)
             return true;
     }
@@ -83,8 +83,8 @@ static void drop_first(struct ind_window *window)
 ind_time ind_window_oldest(const struct ind_window *window)
 {
     for (size_t i = 0; i < window->count; i++)
-        if (window->list[(window->first + i) % IND_WINDOW_MOST].state != IND_BURST_HAD)
-            return window->list[(window->first + i) % IND_WINDOW_MOST].time;
+        if (ind_window_at(window, i)->state != IND_BURST_HAD)
+            return ind_window_at(window, i)->time;
     return IND_TIME_NONE;
 }
 

@@ -35,6 +35,12 @@ static inline bool ind_window_is_full(const struct ind_window *window)
     return window->count == IND_WINDOW_MOST;
 }
 
+/* Number `index` of those in the window, from the oldest on. */
+static inline const struct ind_burst *ind_window_at(const struct ind_window *window, size_t index)
+{
+    return &window->list[(window->first + index) % IND_WINDOW_MOST];
+}
+
 /* A burst of new records, behind all others; there is room. */
 void ind_window_add(struct ind_window *window, const struct ind_burst *burst);
 /* Where the bytes of the newest burst end. */

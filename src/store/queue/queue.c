@@ -1,9 +1,10 @@
-#include "store/disk/read_at.h"
 #include "store/queue/queue_private.h"
 
+#include <errno.h>
 #include <fcntl.h>
 #include <stdio.h>
 #include <stdlib.h>
+#include <unistd.h>
 
 /* ---- Writing ---- */
 

@@ -22,8 +22,7 @@ static struct ind_queue_segment *segment_of(const struct ind_queue *queue, uint6
 static int begin_reading(struct ind_queue *queue, const struct ind_queue_segment *segment)
 {
     char name[IND_SEGMENT_NAME];
-    if (queue->reading.file >= 0)
-        close(queue->reading.file);
+    ind_queue_stop_reading(queue);
     ind_segment_name(segment->named, name);
     queue->reading.file = openat(queue->folder, name, O_RDONLY | O_CLOEXEC | O_NOFOLLOW);
     queue->reading.segment = segment->named;
@@ -70,9 +69,7 @@ static void leave(struct ind_queue *queue, struct ind_queue_segment *segment)
     const size_t at = (size_t)(segment - queue->segments);
     ind_segment_name(segment->named, name);
     ind_queue_set_aside(queue, name);
-    if (queue->reading.file >= 0)
-        close(queue->reading.file);
-    queue->reading.file = -1;
+    ind_queue_stop_reading(queue);
     if (at + 1 == queue->count && queue->writing >= 0) {
         close(queue->writing);
         queue->writing = -1;
