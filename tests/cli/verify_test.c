@@ -110,7 +110,8 @@ static void a_key_that_is_none_is_told_before_anything_is_done(void **state)
     ind_ran_free(&ran);
 }
 
-/* docs/proof.md, and nothing else. */
+/* docs/proof.md, and nothing else. Whether an archive is hashed and compressed before its number has it removed
+ * goes by time: only the links that must be there are counted. */
 static const char second_way[] =
     "import hashlib, json, subprocess, sys\n"
     "heads, digests, links = {}, {}, 0\n"
@@ -127,7 +128,7 @@ static const char second_way[] =
     "    subprocess.check_call(['openssl', 'pkeyutl', '-verify', '-rawin', '-pubin', '-inkey', 'audit.pub',\n"
     "                           '-in', 'value', '-sigfile', 'signature'], stdout=subprocess.DEVNULL)\n"
     "    heads[record['series']] = (record['link'], value + signature)\n"
-    "    links += 1\n"
+    "    links += record['event'] in ('opened', 'rotated', 'removed')\n"
     "    if record['event'] == 'hashed':\n"
     "        digests[record['archive']] = record['sha256'], record['bytes']\n"
     "    if record['event'] == 'removed':\n"
@@ -143,7 +144,7 @@ static void the_documentation_is_enough_to_check_a_chain(void **state)
     make_store();
     ind_write_file(ind_path(folder, "second.py"), second_way);
     struct ind_ran ran = ind_shell(folder, "python3 second.py");
-    if (ran.status != 0 || strcmp(ran.out, "8 archives 48 links\n") != 0)
+    if (ran.status != 0 || strcmp(ran.out, "8 archives 28 links\n") != 0)
         fail_msg("%s%s", ran.out, ran.err);
     ind_ran_free(&ran);
 }
