@@ -473,12 +473,9 @@ static natsConnection *publish_strange(void)
     return connection;
 }
 
-static void batches_of_strangers_do_no_harm(void **state)
+static void write_filer(void)
 {
     char config[500];
-    (void)state;
-    if (!start_server(""))
-        return;
     snprintf(config, sizeof config,
              "store: log\nstate: state\nzone: UTC\nlisten:\n  - {nats: \"127.0.0.1:%u\", group: filers}\n"
              "archives: {default: {rotate: {size: 1 GiB}}}\n"
@@ -486,6 +483,14 @@ static void batches_of_strangers_do_no_harm(void **state)
              "  - {name: all, file: all.log}\n",
              port);
     ind_write_file(ind_path(folder, "indagator.yaml"), config);
+}
+
+static void batches_of_strangers_do_no_harm(void **state)
+{
+    (void)state;
+    if (!start_server(""))
+        return;
+    write_filer();
     running = ind_collect_start(folder);
     ind_wait_until(is_up, NULL, "it takes");
     natsConnection *connection = publish_strange();
@@ -500,6 +505,51 @@ static void batches_of_strangers_do_no_harm(void **state)
     assert_int_equal(number(taken, "messages"), 4);
     assert_int_equal(number(taken, "bad_batches"), 2);
     json_decref(object);
+    natsConnection_Destroy(connection);
+    assert_int_equal(ind_collect_stop(&running, SIGTERM), 0);
+}
+
+static bool are_kept(void *context)
+{
+    jsCtx *stream = context;
+    jsStreamInfo *info = NULL;
+    uint64_t kept = 0;
+    js_PublishAsync(stream, "syslog.user.info", "id=7 copy", 9, &(jsPubOptions){.MsgId = "one id"});
+    if (js_GetStreamInfo(&info, stream, "syslog", NULL, NULL) == NATS_OK)
+        kept = info->State.Msgs;
+    jsStreamInfo_Destroy(info);
+    return kept >= 3;
+}
+
+/* The server forgets ids after a tenth of a second here, so that it hands all copies on at once. */
+static void copies_that_come_together_are_stored_once(void **state)
+{
+    natsConnection *connection = NULL;
+    jsCtx *stream = NULL;
+    jsStreamConfig config;
+    const char *subjects[] = {"syslog.>"};
+    char url[60];
+    (void)state;
+    if (!start_server(""))
+        return;
+    snprintf(url, sizeof url, "nats://127.0.0.1:%u", port);
+    assert_int_equal(natsConnection_ConnectTo(&connection, url), NATS_OK);
+    assert_int_equal(natsConnection_JetStream(&stream, connection, NULL), NATS_OK);
+    jsStreamConfig_Init(&config);
+    config.Name = "syslog";
+    config.Subjects = subjects;
+    config.SubjectsLen = 1;
+    config.Duplicates = 100000000;
+    assert_int_equal(js_AddStream(NULL, stream, &config, NULL, NULL), NATS_OK);
+    ind_wait_until(are_kept, stream, "the server keeps three copies");
+    assert_int_equal(natsConnection_PublishString(connection, "syslog.user.info", "the end"), NATS_OK);
+    write_filer();
+    running = ind_collect_start(folder);
+    ind_wait_until(end_is_stored, NULL, "what came last is stored");
+    struct ind_ran ran = ind_shell(folder, "grep -c copy log/all.log");
+    assert_string_equal(ran.out, "1\n");
+    ind_ran_free(&ran);
+    jsCtx_Destroy(stream);
     natsConnection_Destroy(connection);
     assert_int_equal(ind_collect_stop(&running, SIGTERM), 0);
 }
@@ -546,6 +596,7 @@ int main(void)
         cmocka_unit_test_setup_teardown(it_speaks_tls, set_up, leave),
         cmocka_unit_test_setup_teardown(filers_share_what_comes, set_up, leave_many),
         cmocka_unit_test_setup_teardown(batches_of_strangers_do_no_harm, set_up, leave),
+        cmocka_unit_test_setup_teardown(copies_that_come_together_are_stored_once, set_up, leave),
         cmocka_unit_test_setup_teardown(whoever_is_killed_nothing_is_lost, set_up, leave_many),
     };
     return cmocka_run_group_tests(tests, NULL, NULL);

@@ -1,23 +1,13 @@
 /* Listeners that take from message systems: a thread for each. */
-#define _GNU_SOURCE /* syncfs */
 #include "collect/daemon/collector_private.h"
 
 #include <pthread.h>
 #include <signal.h>
-#include <unistd.h>
 
-/* Everything that was written to the store is on disk. */
 static bool flush(void *context)
 {
     const struct ind_collector *collector = context;
-    const struct ind_disk *disk = ind_store_disk(collector->store);
-#ifdef __linux__
-    if (disk->mounts.file_systems <= 1)
-        return syncfs(disk->folder) == 0;
-#endif
-    (void)disk;
-    sync();
-    return true;
+    return ind_disk_flush(ind_store_disk(collector->store));
 }
 
 static struct ind_taker *start(struct ind_collector *collector, const struct ind_listen_item *item,

@@ -21,7 +21,7 @@ struct ind_seen {
     size_t count;
 };
 
-static uint64_t hash_of(const char *id)
+uint64_t ind_seen_hash(const char *id)
 {
     const uint64_t hash = XXH3_64bits(id, strlen(id));
     return hash ? hash : 1;
@@ -29,7 +29,7 @@ static uint64_t hash_of(const char *id)
 
 static void put(struct ind_seen *seen, const char *id)
 {
-    const uint64_t hash = hash_of(id);
+    const uint64_t hash = ind_seen_hash(id);
     size_t at = hash % SLOTS;
     while (seen->slots[at] && seen->slots[at] != hash)
         at = (at + 1) % SLOTS;
@@ -38,7 +38,7 @@ static void put(struct ind_seen *seen, const char *id)
 
 bool ind_seen_has(const struct ind_seen *seen, const char *id)
 {
-    const uint64_t hash = hash_of(id);
+    const uint64_t hash = ind_seen_hash(id);
     size_t at = hash % SLOTS;
     while (seen->slots[at] && seen->slots[at] != hash)
         at = (at + 1) % SLOTS;
@@ -71,6 +71,21 @@ static bool is_flushed(FILE *file)
     return fflush(file) == 0 && fdatasync(fileno(file)) == 0;
 }
 
+/* A name that is not on disk is the old file after a power failure, without the ids that came since. */
+static bool is_name_flushed(const char *path)
+{
+    char folder[4200];
+    snprintf(folder, sizeof folder, "%s", path);
+    char *slash = strrchr(folder, '/');
+    if (slash)
+        *slash = '\0';
+    const int opened = open(!slash ? "." : folder[0] ? folder : "/", O_RDONLY | O_DIRECTORY | O_CLOEXEC);
+    const bool flushed = opened >= 0 && fsync(opened) == 0;
+    if (opened >= 0)
+        close(opened);
+    return flushed;
+}
+
 /* Whole or not at all: beside it first. */
 static bool write_anew(struct ind_seen *seen)
 {
@@ -85,7 +100,7 @@ static bool write_anew(struct ind_seen *seen)
     }
     for (size_t i = 0; i < seen->count; i++)
         fprintf(file, "%s\n", seen->ids[i]);
-    if (!is_flushed(file) || rename(beside, seen->path) != 0) {
+    if (!is_flushed(file) || rename(beside, seen->path) != 0 || !is_name_flushed(seen->path)) {
         const int error = errno;
         (void)fclose(file);
         errno = error;

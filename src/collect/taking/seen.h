@@ -14,6 +14,8 @@ struct ind_seen *ind_seen_open(const char *path);
 /* Accepts NULL. */
 void ind_seen_close(struct ind_seen *seen);
 
+/* Of an id; never 0. */
+uint64_t ind_seen_hash(const char *id);
 bool ind_seen_has(const struct ind_seen *seen, const char *id);
 /* Remembers an id; it is on disk after the next ind_seen_flush. False where memory is out. */
 bool ind_seen_add(struct ind_seen *seen, const char *id);

@@ -23,7 +23,8 @@ enum {
     LOOK_MILLISECONDS = 2,   /* between two looks at the book */
     CONNECT_MILLISECONDS = 5000,
     TOGETHER = 256 << 10, /* bytes in one write */
-    FRAME = 24
+    FRAME = 24,
+    GROUP_SLOTS = 2 * IND_BROKER_MOST
 };
 #define GROUP (IND_SECOND / 4)
 #define SHORTEST_PAUSE (IND_SECOND / 4)
@@ -31,7 +32,8 @@ enum {
 #define TELL_AGAIN (60 * IND_SECOND)
 #define CUT_OFF (5 * IND_SECOND) /* for what was read of it before to come to the disk */
 
-enum what { NEW, SEEN, BAD };
+/* SAME: as one before it in the group, so stored when that one is. */
+enum what { NEW, SEEN, SAME, BAD };
 
 struct batch {
     enum what what;
@@ -57,6 +59,7 @@ struct ind_taker {
     int socket;             /* through which they go; -1: none */
     uint64_t settled, lost; /* of the listener, before the present group */
     struct batch batches[IND_BROKER_MOST];
+    uint16_t group[GROUP_SLOTS]; /* its batches by their ids: a place among them and 1 more; 0: free */
     struct ind_unpacker *unpacker;
     char together[TOGETHER + FRAME];
     int64_t pause;
@@ -231,6 +234,20 @@ static void note_bad(struct ind_taker *taker, const struct ind_broker_taken *bat
             taker->name, batch->length);
 }
 
+/* Ids come to `seen` as a group is settled: a copy within the group is looked for here. What is not there yet
+ * is put there. */
+static bool is_in_group(struct ind_taker *taker, unsigned batch, const char *id)
+{
+    size_t at = ind_seen_hash(id) % GROUP_SLOTS;
+    for (; taker->group[at]; at = (at + 1) % GROUP_SLOTS) {
+        const unsigned before = taker->group[at] - 1U;
+        if (taker->batches[before].what == NEW && strcmp(ind_broker_at(taker->broker, before).id, id) == 0)
+            return true;
+    }
+    taker->group[at] = (uint16_t)(batch + 1);
+    return false;
+}
+
 /* All lines of those that are new, from *said on, up to `count`. False where it came to an end before. */
 static bool say_batches(struct ind_taker *taker, struct batch *batches, unsigned count, unsigned *said)
 {
@@ -240,8 +257,9 @@ static bool say_batches(struct ind_taker *taker, struct batch *batches, unsigned
         const struct ind_broker_taken taken = ind_broker_at(taker->broker, *said);
         struct ind_slice lines = {taken.bytes, taken.length};
         *batch = (struct batch){.what = NEW, .upto = all};
-        if (taken.id[0] && ind_seen_has(taker->seen, taken.id)) {
-            batch->what = SEEN;
+        const bool seen = taken.id[0] && ind_seen_has(taker->seen, taken.id);
+        if (seen || (taken.id[0] && is_in_group(taker, *said, taken.id))) {
+            batch->what = seen ? SEEN : SAME;
             batch->messages = taken.messages;
             continue;
         }
@@ -319,7 +337,7 @@ static void count_batch(struct ind_taker *taker, const struct ind_broker_taken *
     struct ind_taker_count *count = &taker->count;
     ind_mutex_lock(&taker->mutex);
     count->again += taken->delivered > 1;
-    if (batch->what == SEEN) {
+    if (batch->what == SEEN || batch->what == SAME) {
         count->repeated_batches++;
         count->repeated += batch->messages;
     } else if (batch->what == NEW) {
@@ -344,7 +362,8 @@ static bool settle(struct ind_taker *taker, const struct batch *batches, unsigne
         return false;
     for (unsigned i = 0; i < count; i++) {
         const struct ind_broker_taken taken = ind_broker_at(taker->broker, i);
-        const bool done = batches[i].what != NEW || batches[i].upto <= settled;
+        const bool waits = batches[i].what == NEW || batches[i].what == SAME;
+        const bool done = !waits || batches[i].upto <= settled;
         ind_broker_settle(taker->broker, i,
                           batches[i].what == BAD ? IND_BROKER_NEVER
                           : done                 ? IND_BROKER_DONE
@@ -383,6 +402,7 @@ static bool take_group(struct ind_taker *taker, char reason[IND_BROKER_REASON])
     unsigned said;
     bool lost = false;
     ind_book_settled(taker->settings.book, taker->settings.listener, &taker->settled, &taker->lost);
+    memset(taker->group, 0, sizeof taker->group);
     bool good = take_and_say(taker, &said);
     /* One that was broken off was not said whole: it goes to somebody once more. */
     const uint64_t all = said + !good > 0 ? taker->batches[said + !good - 1].upto : 0;

@@ -1,3 +1,4 @@
+#define _GNU_SOURCE /* syncfs */
 #include "store/disk/disk.h"
 
 #include "store/disk/journal.h"
@@ -63,6 +64,13 @@ uint64_t ind_path_hash(struct ind_slice path)
     return XXH3_64bits(path.at, path.length);
 }
 
+/* The folder at which it begins, opened by its own; -1 with errno set. */
+static int open_file_system(const struct ind_disk *disk, unsigned file_system)
+{
+    return openat(disk->folder, place_of(disk, file_system),
+                  O_RDONLY | O_DIRECTORY | O_NOFOLLOW | O_CLOEXEC);
+}
+
 void ind_disk_space(const struct ind_disk *disk, unsigned file_system, uint64_t *size, uint64_t *room)
 {
     const struct ind_fs *fs = &disk->fs;
@@ -70,13 +78,31 @@ void ind_disk_space(const struct ind_disk *disk, unsigned file_system, uint64_t 
     if (file_system == 0) {
         good = fs->space(fs->context, disk->folder, size, room) == 0;
     } else {
-        int folder = openat(disk->folder, place_of(disk, file_system),
-                            O_RDONLY | O_DIRECTORY | O_NOFOLLOW | O_CLOEXEC);
+        int folder = open_file_system(disk, file_system);
         good = folder >= 0 && fs->space(fs->context, folder, size, room) == 0;
         close_if_open(folder);
     }
     if (!good)
         *size = *room = 0;
+}
+
+bool ind_disk_flush(const struct ind_disk *disk)
+{
+#ifdef __linux__
+    bool flushed = true;
+    for (unsigned i = 0; i < disk->mounts.file_systems; i++) {
+        int folder = i == 0 ? disk->folder : open_file_system(disk, i);
+        if (folder < 0 || syncfs(folder) != 0)
+            flushed = false;
+        if (folder != disk->folder)
+            close_if_open(folder);
+    }
+    return flushed;
+#else
+    (void)disk;
+    sync(); /* POSIX has none that tells of errors but for a single file */
+    return true;
+#endif
 }
 
 /* ---- Opening ---- */

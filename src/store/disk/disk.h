@@ -136,6 +136,11 @@ enum ind_disk_presence ind_disk_look_after(struct ind_disk *disk, struct ind_ste
  * thread. */
 void ind_disk_space(const struct ind_disk *disk, unsigned file_system, uint64_t *size, uint64_t *room);
 
+/* All that was written to the store before the call is on disk, on each of its file systems. False: it may
+ * not be. Waits where one of them hangs. Where the system cannot flush a whole file system and tell of
+ * errors (there is no syncfs), true says only that it was asked to. Any thread. */
+bool ind_disk_flush(const struct ind_disk *disk);
+
 /* Whether an error of a write means that the disk takes nothing for now. */
 bool ind_disk_is_full(int error);
 /* The same, or that the right to write to the store is gone, or to the folder at which one of its file
