@@ -9,16 +9,9 @@
 #include <stdlib.h>
 #include <string.h>
 
-#define PLACE "Indagator-Place"
-
 bool ind_broker_is_built_in(void)
 {
     return true;
-}
-
-static void wake(struct ind_broker *broker)
-{
-    broker->woken(broker->context);
 }
 
 void ind_broker_fail(struct ind_broker *broker, const char *reason)
@@ -36,33 +29,10 @@ static void on_closed(natsConnection *connection, void *context)
     const char *reason = NULL;
     (void)natsConnection_GetLastError(connection, &reason);
     ind_broker_fail(broker, reason && *reason ? reason : "the broker has ended the connection");
-    wake(broker);
+    broker->woken(broker->context);
     ind_mutex_lock(&broker->mutex);
     broker->closed = true;
     ind_mutex_unlock(&broker->mutex);
-}
-
-static void on_acknowledged(jsCtx *stream, natsMsg *message, jsPubAck *kept, jsPubAckErr *error,
-                            void *context)
-{
-    struct ind_broker *broker = context;
-    const char *place = NULL;
-    (void)stream;
-    if (error) {
-        ind_broker_fail(broker,
-                        error->ErrText && *error->ErrText ? error->ErrText : natsStatus_GetText(error->Err));
-    } else if (natsMsgHeader_Get(message, PLACE, &place) == NATS_OK && place) {
-        ind_mutex_lock(&broker->mutex);
-        broker->had[strtoull(place, NULL, 10) % IND_BROKER_UNDER_WAY] = true;
-        broker->repeated += kept && kept->Duplicate;
-        while (broker->had[broker->acknowledged % IND_BROKER_UNDER_WAY]) {
-            broker->had[broker->acknowledged % IND_BROKER_UNDER_WAY] = false;
-            broker->acknowledged++;
-        }
-        ind_mutex_unlock(&broker->mutex);
-    }
-    natsMsg_Destroy(message);
-    wake(broker);
 }
 
 static natsStatus show_login(natsOptions *options, const struct ind_broker_login *login)
@@ -125,9 +95,6 @@ static natsStatus connect_to(struct ind_broker *broker, const struct ind_broker_
     if (status != NATS_OK)
         return status;
     how.Wait = settings->milliseconds;
-    how.PublishAsync.MaxPending = IND_BROKER_UNDER_WAY;
-    how.PublishAsync.AckHandler = on_acknowledged;
-    how.PublishAsync.AckHandlerClosure = broker;
     return natsConnection_JetStream(&broker->stream, broker->connection, &how);
 }
 
@@ -160,12 +127,13 @@ struct ind_broker *ind_broker_open(const struct ind_broker_settings *settings, c
     return NULL;
 }
 
-static bool has_closed(struct ind_broker *broker)
+/* The library calls nothing of ours any more. */
+static bool is_left_alone(struct ind_broker *broker)
 {
     ind_mutex_lock(&broker->mutex);
-    const bool closed = broker->closed;
+    const bool left = broker->closed && broker->answered == broker->listens;
     ind_mutex_unlock(&broker->mutex);
-    return closed;
+    return left;
 }
 
 void ind_broker_answer(struct ind_broker *broker, natsMsg *message, const char *word)
@@ -194,7 +162,7 @@ void ind_broker_let_go(struct ind_broker *broker)
     broker->bytes = 0;
 }
 
-/* Its callbacks come to an end first. */
+/* Its callbacks come to an end first. One that the library may still call is left where it is. */
 void ind_broker_close(struct ind_broker *broker)
 {
     enum { MOST = 500 };
@@ -204,13 +172,16 @@ void ind_broker_close(struct ind_broker *broker)
     ind_broker_let_go(broker);
     free(broker->taken);
     natsSubscription_Destroy(broker->taking);
+    natsSubscription_Destroy(broker->answers);
     natsInbox_Destroy(broker->inbox);
     jsCtx_Destroy(broker->stream);
     if (broker->connection) {
         natsConnection_Close(broker->connection);
-        for (int i = 0; i < MOST && !has_closed(broker); i++)
+        for (int i = 0; i < MOST && !is_left_alone(broker); i++)
             nats_Sleep(10);
         natsConnection_Destroy(broker->connection);
+        if (!is_left_alone(broker))
+            return;
     }
     ind_mutex_end(&broker->mutex);
     free(broker);
@@ -245,53 +216,6 @@ bool ind_broker_keep(struct ind_broker *broker, const char *stream, const char *
         return true;
     ind_broker_say_why(status, reason);
     return false;
-}
-
-bool ind_broker_publish(struct ind_broker *broker, const char *subject, const char *id,
-                        const char *const *headers, const void *bytes, size_t length)
-{
-    natsMsg *message = NULL;
-    char place[24];
-    natsStatus status = natsMsg_Create(&message, subject, NULL, bytes, (int)length);
-    snprintf(place, sizeof place, "%llu", (unsigned long long)broker->published);
-    if (status == NATS_OK)
-        status = natsMsgHeader_Set(message, "Nats-Msg-Id", id);
-    if (status == NATS_OK)
-        status = natsMsgHeader_Set(message, PLACE, place);
-    for (; status == NATS_OK && *headers; headers += 2)
-        status = natsMsgHeader_Set(message, headers[0], headers[1]);
-    if (status == NATS_OK)
-        status = js_PublishMsgAsync(broker->stream, &message, NULL);
-    natsMsg_Destroy(message);
-    if (status == NATS_OK) {
-        broker->published++;
-        return true;
-    }
-    char reason[IND_BROKER_REASON];
-    ind_broker_say_why(status, reason);
-    ind_broker_fail(broker, reason);
-    return false;
-}
-
-uint64_t ind_broker_published(const struct ind_broker *broker)
-{
-    return broker->published;
-}
-
-uint64_t ind_broker_acknowledged(struct ind_broker *broker)
-{
-    ind_mutex_lock(&broker->mutex);
-    const uint64_t acknowledged = broker->acknowledged;
-    ind_mutex_unlock(&broker->mutex);
-    return acknowledged;
-}
-
-uint64_t ind_broker_repeated(struct ind_broker *broker)
-{
-    ind_mutex_lock(&broker->mutex);
-    const uint64_t repeated = broker->repeated;
-    ind_mutex_unlock(&broker->mutex);
-    return repeated;
 }
 
 bool ind_broker_lives(struct ind_broker *broker)

@@ -12,14 +12,16 @@ struct ind_broker {
     jsCtx *stream;
     void (*woken)(void *context);
     void *context;
-    uint64_t published;
+
+    /* Publishing; of the same thread. */
+    natsSubscription *answers; /* NULL: nothing was published */
 
     /* Taking; of the thread that has the broker. */
-    natsSubscription *taking; /* of an inbox of its own; NULL: it publishes */
-    natsInbox *inbox;
-    char next[200];      /* where it asks for more */
-    int64_t again_after; /* ms */
-    natsMsg **taken;     /* NULL: none was yet */
+    natsSubscription *taking; /* NULL: it publishes */
+    natsInbox *inbox;         /* of it, or of `answers` */
+    char next[200];           /* where it asks for more */
+    int64_t again_after;      /* ms */
+    natsMsg **taken;          /* NULL: none was yet */
     unsigned count;
     size_t bytes;    /* of them */
     unsigned wanted; /* that may still come of the last request; 0: none is under way */
@@ -28,8 +30,10 @@ struct ind_broker {
 
     struct ind_mutex mutex; /* guards what follows: the library's threads write it */
     bool had[IND_BROKER_UNDER_WAY];
+    uint64_t published; /* written by the thread that has the broker only */
     uint64_t acknowledged, repeated;
     bool ended, closed;
+    bool listens, answered; /* there are `answers`; the last of them was read */
     char reason[IND_BROKER_REASON];
 };
 

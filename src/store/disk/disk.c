@@ -67,8 +67,7 @@ uint64_t ind_path_hash(struct ind_slice path)
 /* The folder at which it begins, opened by its own; -1 with errno set. */
 static int open_file_system(const struct ind_disk *disk, unsigned file_system)
 {
-    return openat(disk->folder, place_of(disk, file_system),
-                  O_RDONLY | O_DIRECTORY | O_NOFOLLOW | O_CLOEXEC);
+    return openat(disk->folder, place_of(disk, file_system), O_RDONLY | O_DIRECTORY | O_NOFOLLOW | O_CLOEXEC);
 }
 
 void ind_disk_space(const struct ind_disk *disk, unsigned file_system, uint64_t *size, uint64_t *room)
