@@ -506,7 +506,7 @@ static void batches_of_strangers_do_no_harm(void **state)
     assert_int_equal(number(taken, "bad_batches"), 2);
     json_decref(object);
     natsConnection_Destroy(connection);
-    assert_int_equal(ind_collect_stop(&running, SIGTERM), 0);
+    end();
 }
 
 static bool are_kept(void *context)
@@ -551,7 +551,7 @@ static void copies_that_come_together_are_stored_once(void **state)
     ind_ran_free(&ran);
     jsCtx_Destroy(stream);
     natsConnection_Destroy(connection);
-    assert_int_equal(ind_collect_stop(&running, SIGTERM), 0);
+    end();
 }
 
 /* Each of them, and the broker, is killed and started again in turn, under load. */
