@@ -110,8 +110,8 @@ static void a_key_that_is_none_is_told_before_anything_is_done(void **state)
     ind_ran_free(&ran);
 }
 
-/* docs/proof.md, and nothing else. Whether an archive is hashed and compressed before its number has it removed
- * goes by time: only the links that must be there are counted. */
+/* docs/proof.md, and nothing else. Whether an archive is hashed and compressed before its number has it
+ * removed goes by time: only the links that must be there are counted. */
 static const char second_way[] =
     "import hashlib, json, subprocess, sys\n"
     "heads, digests, links = {}, {}, 0\n"
