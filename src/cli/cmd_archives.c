@@ -1,4 +1,5 @@
 #include "cli/archives.h"
+#include "cli/verbs.h"
 
 #include <string.h>
 
@@ -33,65 +34,39 @@ static struct poptOption *options(void)
 }
 
 /* What can be done, and the options that each knows. */
-static const struct verb {
-    const char *name;
+static const struct archives_verb {
+    struct ind_verb verb;
     int (*run)(const struct ind_config *config, const struct ind_archives_call *given);
     bool needs_no_configuration;
-    const char *options[8];
 } verbs[] = {
-    {"list", ind_archives_list, false, {"on", "due"}},
-    {"verify", ind_archives_verify, true, {"since", "until", "copy", "key", "heads"}},
-    {"restore", ind_archives_restore, false, {"since", "until", "to"}},
-    {"protect", ind_archives_protect, false, {"since", "until", "why"}},
-    {"unprotect", ind_archives_unprotect, false, {"since", "until", "why"}},
-    {"rebuild", ind_archives_rebuild, false, {NULL}},
+    {{"list", {"on", "due"}}, ind_archives_list, false},
+    {{"verify", {"since", "until", "copy", "key", "heads"}}, ind_archives_verify, true},
+    {{"restore", {"since", "until", "to"}}, ind_archives_restore, false},
+    {{"protect", {"since", "until", "why"}}, ind_archives_protect, false},
+    {{"unprotect", {"since", "until", "why"}}, ind_archives_unprotect, false},
+    {{"rebuild", {NULL}}, ind_archives_rebuild, false},
 };
 enum { VERBS = sizeof verbs / sizeof *verbs };
 
-static const struct verb *verb_of(const char *name)
+static const struct archives_verb *verb_of(const char *name)
 {
     for (size_t i = 0; name && i < VERBS; i++)
-        if (strcmp(name, verbs[i].name) == 0)
+        if (strcmp(name, verbs[i].verb.name) == 0)
             return &verbs[i];
     return NULL;
-}
-
-static bool knows(const struct verb *verb, const char *option)
-{
-    for (size_t i = 0; verb->options[i]; i++)
-        if (strcmp(verb->options[i], option) == 0)
-            return true;
-    return false;
-}
-
-static bool is_given(const struct poptOption *option)
-{
-    return option->argInfo == POPT_ARG_NONE ? *(const int *)option->arg != 0
-                                            : *(const char *const *)option->arg != NULL;
-}
-
-/* An option that would do nothing is a mistake. */
-static bool options_fit(const struct verb *verb)
-{
-    for (const struct poptOption *option = options(); option->longName; option++)
-        if (is_given(option) && !knows(verb, option->longName)) {
-            ind_complain("\"archives %s\" has no option --%s", verb->name, option->longName);
-            return false;
-        }
-    return true;
 }
 
 static int run(struct ind_call *call)
 {
     struct ind_loaded loaded;
-    const struct verb *verb = verb_of(*call->rest);
+    const struct archives_verb *verb = verb_of(*call->rest);
     if (!verb) {
         ind_complain(
             "archives: what is to be done with them? there are \"archives list\", \"verify\", \"restore\", "
             "\"protect\", \"unprotect\" and \"rebuild\"");
         return IND_EXIT_CALL;
     }
-    if (!options_fit(verb))
+    if (!ind_verb_options_fit("archives", &verb->verb, options()))
         return IND_EXIT_CALL;
     given.names = call->rest + 1;
     given.json = call->json != 0;

@@ -2,6 +2,7 @@
 
 #include "config/load.h"
 #include "config/quantity.h"
+#include "config/tells.h"
 #include "config/zones.h"
 #include <errno.h>
 #include <glob.h>
@@ -183,6 +184,19 @@ static void gather_relays(struct ind_loader *loader, const struct ind_node *valu
     gather_list(loader, value, "relays", &loader->relays, &loader->relay_count);
 }
 
+static void gather_alerts(struct ind_loader *loader, const struct ind_node *value, void *into)
+{
+    (void)into;
+    gather_list(loader, value, "alerts", &loader->alerts, &loader->alert_count);
+}
+
+static void read_mail(struct ind_loader *loader, const struct ind_node *value, void *into)
+{
+    struct ind_config *config = into;
+    if (once(loader, value, &config->mail))
+        ind_load_mail(loader, value, &config->mail);
+}
+
 static void gather_edits(struct ind_loader *loader, const struct ind_node *value, void *into)
 {
     (void)into;
@@ -272,7 +286,8 @@ static const struct ind_key top_keys[] = {
     {"allow", read_allow},       {"limits", read_limits},         {"serve", read_serve},
     {"devices", gather_devices}, {"patterns", gather_patterns},   {"conditions", gather_conditions},
     {"edits", gather_edits},     {"routes", gather_routes},       {"archives", gather_archives},
-    {"relays", gather_relays},   {"include", read_include},
+    {"relays", gather_relays},   {"alerts", gather_alerts},       {"mail", read_mail},
+    {"include", read_include},
 };
 
 static void read_config_file(struct ind_loader *loader, const char *path, const struct ind_node *from)
@@ -369,12 +384,14 @@ static void compile(struct ind_loader *loader)
         return;
     }
     ind_finish_listen_nats(loader);
-    static void (*const steps[])(struct ind_loader *) = {ind_load_devices,  ind_load_conditions,
-                                                         ind_load_archives, ind_load_edits,
-                                                         ind_load_relays,   ind_load_routes};
+    static void (*const steps[])(struct ind_loader *) = {
+        ind_load_devices, ind_load_conditions, ind_load_archives, ind_load_edits,
+        ind_load_relays,  ind_load_alerts,     ind_load_routes};
     for (size_t i = 0; i < sizeof steps / sizeof *steps && !loader->no_memory; i++)
         steps[i](loader);
     ind_finish_conditions(loader);
+    if (loader->diagnostics->mistakes == 0)
+        ind_check_mail(loader);
     if (loader->diagnostics->mistakes == 0)
         ind_finish_archives(loader);
     if (config->groups && !config->user)
@@ -396,6 +413,7 @@ static void config_free(struct ind_config *config)
     if (!config)
         return;
     ind_router_free(config->router);
+    ind_router_free(config->alerts.router);
     ind_edits_free(config);
     ind_conditions_free(config->conditions);
     ind_patterns_free(config->patterns);
@@ -446,6 +464,7 @@ static void load(const char *path, struct ind_loaded *loaded)
     free(loader.devices);
     free(loader.routes);
     free(loader.relays);
+    free(loader.alerts);
     free(loader.patterns);
     free(loader.edits);
     free(loader.archives);

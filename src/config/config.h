@@ -7,6 +7,7 @@
 
 #include "config/relay.h"
 #include "config/source.h"
+#include "core/alert/rule.h"
 #include "core/archive/archive_name.h"
 #include "core/archive/retention.h"
 #include "core/archive/rotation.h"
@@ -105,6 +106,31 @@ struct ind_serve {
     uint64_t devices; /* that metrics have apart; others are put together */
 };
 
+/* Alerts, and what is asked of each message for them: two conditions of each at most, like routes. */
+struct ind_alert_rules {
+    struct ind_alert_rule *list;
+    size_t count;
+    struct ind_route *tests;
+    struct ind_alert_test {
+        uint16_t alert;
+        bool ends; /* what holds then is the condition under `over` */
+    } * of;
+    size_t test_count;
+    struct ind_router *router; /* NULL: there are no alerts */
+};
+
+enum { IND_MAILS_AN_HOUR = 20 };
+
+/* How mails go out. */
+struct ind_mail {
+    const char *server; /* "smtp.skerry.example:587"; NULL: there is none */
+    const char *from;
+    const char *login, *trust; /* paths; NULL: not given */
+    bool tls_at_once;          /* otherwise by STARTTLS, unless */
+    bool plain;                /* it goes without encryption */
+    uint64_t at_most;          /* to one recipient in an hour */
+};
+
 struct ind_config {
     char *store, *state, *domain, *zone_text;
     struct ind_zone *zone;
@@ -147,6 +173,8 @@ struct ind_config {
     size_t policy_count;
     struct ind_relay_rule *relays;
     size_t relay_count;
+    struct ind_alert_rules alerts;
+    struct ind_mail mail;
     struct ind_router *router;
     char *outline; /* config/outline.h */
     char **kept;   /* texts that the above borrow */
@@ -190,6 +218,9 @@ bool ind_config_condition(const struct ind_config *config, struct ind_slice text
 /* Where a route's messages go, for people: the path with its placeholders, "standard output", or "program"
  * and its words. */
 void ind_route_describe(const struct ind_route *route, struct ind_buffer *buffer);
+
+/* When an alert opens and is over, for people. */
+void ind_alert_describe(const struct ind_alert_rule *rule, struct ind_buffer *buffer);
 
 /* What an edit does, for people: "mask phone, email". */
 void ind_edit_describe(const struct ind_edit *edit, struct ind_buffer *buffer);

@@ -24,8 +24,8 @@ struct ind_loader {
     struct ind_node **trees; /* kept until the end: sections point into them */
     size_t tree_count;
     /* Items of the sections in the order in which they act, over all files. */
-    const struct ind_node **devices, **patterns, **edits, **routes, **relays;
-    size_t device_count, pattern_count, edit_count, route_count, relay_count;
+    const struct ind_node **devices, **patterns, **edits, **routes, **relays, **alerts;
+    size_t device_count, pattern_count, edit_count, route_count, relay_count, alert_count;
     const struct ind_node **archives; /* key, value, key, value */
     size_t archive_count;
     struct ind_named_text *named;
@@ -82,6 +82,13 @@ struct ind_zone *ind_read_zone(struct ind_loader *loader, const struct ind_node 
  * ind_condition_warn). Returns its text, which is kept. */
 const char *ind_read_when(struct ind_loader *loader, const struct ind_node *node, bool in_route,
                           ind_condition *when);
+/* A program and its arguments, NULL behind the last; kept. NULL, reported, where it is none. */
+char **ind_read_program(struct ind_loader *loader, const struct ind_node *value);
+/* An address over HTTP such as `example`; kept. NULL, reported, where it is none. */
+const char *ind_read_http_address(struct ind_loader *loader, const struct ind_node *value,
+                                  const char *example);
+/* Names of users, or one; kept, with commas between. NULL, reported, where there is none. */
+const char *ind_read_users(struct ind_loader *loader, const struct ind_node *value);
 bool ind_read_yes(struct ind_loader *loader, const struct ind_node *node, bool *yes);
 
 /* Reads a file, which `from` names (NULL: the call), and keeps it for diagnostics. NULL, reported, where it
@@ -123,6 +130,10 @@ void ind_load_archives(struct ind_loader *loader);
 void ind_load_edits(struct ind_loader *loader);
 void ind_edits_free(struct ind_config *config);
 void ind_load_relays(struct ind_loader *loader);
+void ind_load_alerts(struct ind_loader *loader);
+/* Once the conditions are compiled: which alerts a message concerns. False where memory is out. */
+bool ind_finish_alerts(struct ind_loader *loader);
+void ind_load_mail(struct ind_loader *loader, const struct ind_node *value, void *into);
 void ind_load_routes(struct ind_loader *loader);
 /* Archive policies that no route names. */
 void ind_finish_archives(struct ind_loader *loader);

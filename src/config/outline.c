@@ -151,7 +151,7 @@ static void put_named(struct outliner *outliner, const char *part, const struct 
 static bool is_part(struct ind_slice key)
 {
     static const char *const parts[] = {"listen", "devices",  "patterns", "conditions", "edits",
-                                        "routes", "archives", "relays",   "include"};
+                                        "routes", "archives", "relays",   "alerts",     "include"};
     for (size_t i = 0; i < sizeof parts / sizeof *parts; i++)
         if (ind_slice_equal(key, ind_slice_of(parts[i])))
             return true;
@@ -285,6 +285,7 @@ char *ind_outline_make(struct ind_loader *loader)
     put_named(&outliner, "edit", loader->edits, loader->edit_count);
     put_named(&outliner, "route", loader->routes, loader->route_count);
     put_named(&outliner, "relay", loader->relays, loader->relay_count);
+    put_named(&outliner, "alert", loader->alerts, loader->alert_count);
     for (size_t i = 0; i + 1 < loader->archive_count; i += 2)
         put_thing(&outliner, "archive", loader->archives[i]->text, loader->archives[i + 1]);
     const bool good = ferror(outliner.out) == 0;

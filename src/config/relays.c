@@ -3,6 +3,7 @@
 #include "config/quantity.h"
 #include "config/relay.h"
 
+#include <stdio.h>
 #include <stdlib.h>
 
 enum { LEAST_SPACE = 1 << 20, LEAST_RATE = 1000 };
@@ -138,23 +139,28 @@ static void read_key(struct ind_loader *loader, const struct ind_node *value, vo
     text->rule->key = read_file(loader, value);
 }
 
-static void read_probe(struct ind_loader *loader, const struct ind_node *value, void *into)
+const char *ind_read_http_address(struct ind_loader *loader, const struct ind_node *value,
+                                  const char *example)
 {
-    struct ind_relay_rule *rule = ((struct relay_text *)into)->rule;
-    if (!ind_expect_text(loader, value, "an address such as http://collector.skerry.example:8514/health"))
-        return;
-    const bool http = ind_slice_starts_nocase(value->text, IND_SLICE("http://")) ||
-                      ind_slice_starts_nocase(value->text, IND_SLICE("https://"));
-    bool good = http;
+    char what[100];
+    snprintf(what, sizeof what, "an address such as %s", example);
+    if (!ind_expect_text(loader, value, what))
+        return NULL;
+    bool good = ind_slice_starts_nocase(value->text, IND_SLICE("http://")) ||
+                ind_slice_starts_nocase(value->text, IND_SLICE("https://"));
     for (size_t i = 0; i < value->text.length; i++)
         good &= (unsigned char)value->text.at[i] > ' ' && value->text.at[i] != 0x7f;
     if (good)
-        rule->probe = ind_keep(loader, value->text);
-    else
-        ind_wrong(loader, value,
-                  "\"%.*s\" is not an address over HTTP; write one such as "
-                  "http://collector.skerry.example:8514/health",
-                  IND_ARG(value->text));
+        return ind_keep(loader, value->text);
+    ind_wrong(loader, value, "\"%.*s\" is not an address over HTTP; write one such as %s",
+              IND_ARG(value->text), example);
+    return NULL;
+}
+
+static void read_probe(struct ind_loader *loader, const struct ind_node *value, void *into)
+{
+    ((struct relay_text *)into)->rule->probe =
+        ind_read_http_address(loader, value, "http://collector.skerry.example:8514/health");
 }
 
 static void read_form(struct ind_loader *loader, const struct ind_node *value, void *into)

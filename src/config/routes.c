@@ -50,9 +50,8 @@ static char *program_path(struct ind_loader *loader, const struct ind_node *node
     return path;
 }
 
-static void read_program(struct ind_loader *loader, const struct ind_node *value, void *into)
+char **ind_read_program(struct ind_loader *loader, const struct ind_node *value)
 {
-    struct ind_route *route = ((struct ind_route_text *)into)->route;
     bool list = value->kind == IND_NODE_LIST;
     size_t bytes = 0;
     if (!list || value->part_count == 0) {
@@ -60,16 +59,16 @@ static void read_program(struct ind_loader *loader, const struct ind_node *value
             loader, value,
             "expected the program and its arguments as a list, such as [/usr/local/bin/page, --urgent]; "
             "no shell reads it");
-        return;
+        return NULL;
     }
     char **program = ind_keep_room(loader, (value->part_count + 1) * sizeof *program);
     for (size_t i = 0; program && i < value->part_count; i++) {
         const struct ind_node *part = value->parts[i];
         if (!ind_expect_text(loader, part, "an argument"))
-            return;
+            return NULL;
         if ((i == 0 && part->text.length == 0) || memchr(part->text.at, '\0', part->text.length)) {
             ind_wrong(loader, part, "no program has such a name");
-            return;
+            return NULL;
         }
         program[i] = i ? ind_keep(loader, part->text) : program_path(loader, part);
         bytes += program[i] ? strlen(program[i]) + 1 : 0;
@@ -77,7 +76,13 @@ static void read_program(struct ind_loader *loader, const struct ind_node *value
     if (bytes > IND_PROGRAM_BYTES)
         ind_wrong(loader, value, "a program and its arguments have %d bytes at most; give it a file to read",
                   IND_PROGRAM_BYTES);
-    route->program = program;
+    return program;
+}
+
+static void read_program(struct ind_loader *loader, const struct ind_node *value, void *into)
+{
+    struct ind_route *route = ((struct ind_route_text *)into)->route;
+    route->program = ind_read_program(loader, value);
     route->to = IND_TO_PROGRAM;
 }
 
@@ -337,6 +342,8 @@ static bool wants_original(const struct ind_config *config)
     unsigned fields = 0;
     for (size_t i = 0; i < config->edits.count; i++)
         fields |= ind_condition_fields(config->conditions, config->edits.rules[i].when);
+    for (size_t i = 0; i < config->alerts.test_count; i++)
+        fields |= ind_condition_fields(config->conditions, config->alerts.tests[i].when);
     for (size_t i = 0; i < config->route_count; i++) {
         const struct ind_route *route = &config->routes[i];
         fields |= ind_condition_fields(config->conditions, route->when);
@@ -374,7 +381,7 @@ void ind_load_routes(struct ind_loader *loader)
         ind_routes_check_files(loader, texts, count);
     if (loader->diagnostics->mistakes == 0 && config->routes_by_name &&
         ind_conditions_compile(config->conditions))
-        config->router = ind_edits_compile(&config->edits, config->conditions)
+        config->router = ind_edits_compile(&config->edits, config->conditions) && ind_finish_alerts(loader)
                              ? ind_router_new(config->conditions, config->routes, config->route_count)
                              : NULL;
     if (config->router && count)

@@ -34,6 +34,16 @@ int LLVMFuzzerTestOneInput(const uint8_t *bytes, size_t size)
                 abort();
         ind_protect_query_clear(&protect);
     }
+    struct ind_alert_query alert;
+    if (ind_alert_query_read(text, &alert)) {
+        const char *const texts[] = {alert.alert, alert.key, alert.who, alert.note};
+        for (size_t i = 0; i < 4; i++)
+            if (texts[i] && strlen(texts[i]) > size)
+                abort();
+        if (!alert.alert || alert.span < 0)
+            abort();
+        ind_alert_query_clear(&alert);
+    }
     char *name = ind_query_value(text, "name");
     if (name && strlen(name) > size)
         abort();

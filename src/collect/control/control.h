@@ -8,17 +8,23 @@
  *     POST /reload                 reads the configuration again
  *     POST /pause?listener=&after= pauses listeners, all of them where none is named; after: milliseconds
  *     POST /resume?listener=       takes them up again
+ *     POST /alerts/ack?alert=&key=&who=&note=   acknowledges alerts
+ *     POST /alerts/mute?alert=&key=&who=&for=   does not tell them for so many milliseconds
+ *     POST /alerts/test?alert=     tells a test
  *
  * It never waits for another thread. What it needs done it asks of the actions that it was given, and goes
  * on; they wake it when there is something, and answer. */
 #ifndef IND_COLLECT_CONTROL_CONTROL_H
 #define IND_COLLECT_CONTROL_CONTROL_H
 
+#include "collect/control/query.h"
 #include "collect/control/server.h"
 #include "collect/control/status.h"
 #include "collect/queue/tap.h"
 #include "collect/runtime/reporter.h"
 #include "net/waker.h"
+
+enum ind_alert_order { IND_ALERT_ORDER_ACK, IND_ALERT_ORDER_MUTE, IND_ALERT_ORDER_TEST };
 
 /* What can be asked of a collector. All are called from the control thread, and return at once. */
 struct ind_control_actions {
@@ -44,6 +50,9 @@ struct ind_control_actions {
     int (*pause)(void *context, const char *const *names, size_t count, int64_t after, char *text,
                  size_t room);
     int (*resume)(void *context, const char *const *names, size_t count, char *text, size_t room);
+    /* What is asked of alerts; likewise. */
+    int (*alert)(void *context, enum ind_alert_order order, const struct ind_alert_query *query, char *text,
+                 size_t room);
     /* The present rules (config/outline.h); borrowed for the call. */
     const char *(*outline)(void *context);
     void (*often)(void *context);  /* four times a second */

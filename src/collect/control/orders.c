@@ -85,6 +85,39 @@ static void on_resume(struct evhttp_request *request, void *context)
     pause_or_resume(context, request, false);
 }
 
+static void ask_of_alerts(struct ind_orders *orders, struct evhttp_request *request,
+                          enum ind_alert_order order)
+{
+    struct ind_alert_query query;
+    const struct ind_control_actions *actions = orders->actions;
+    char text[400];
+    if (!may_act(orders, request))
+        return;
+    if (!ind_alert_query_read(ind_query_of(request), &query)) {
+        ind_answer(request, HTTP_BADREQUEST, "text/plain",
+                   "there are \"alert\", \"key\", \"who\", \"note\" and \"for\", in milliseconds\n");
+        return;
+    }
+    const int code = actions->alert(actions->context, order, &query, text, sizeof text);
+    ind_answer(request, code, code == HTTP_OK ? "application/json" : "text/plain; charset=utf-8", text);
+    ind_alert_query_clear(&query);
+}
+
+static void on_ack(struct evhttp_request *request, void *context)
+{
+    ask_of_alerts(context, request, IND_ALERT_ORDER_ACK);
+}
+
+static void on_mute(struct evhttp_request *request, void *context)
+{
+    ask_of_alerts(context, request, IND_ALERT_ORDER_MUTE);
+}
+
+static void on_test(struct evhttp_request *request, void *context)
+{
+    ask_of_alerts(context, request, IND_ALERT_ORDER_TEST);
+}
+
 void ind_orders_listen(struct ind_orders *orders, struct evhttp *http)
 {
     evhttp_set_cb(http, "/rotate", on_rotate, orders);
@@ -92,6 +125,9 @@ void ind_orders_listen(struct ind_orders *orders, struct evhttp *http)
     evhttp_set_cb(http, "/reload", on_reload, orders);
     evhttp_set_cb(http, "/pause", on_pause, orders);
     evhttp_set_cb(http, "/resume", on_resume, orders);
+    evhttp_set_cb(http, "/alerts/ack", on_ack, orders);
+    evhttp_set_cb(http, "/alerts/mute", on_mute, orders);
+    evhttp_set_cb(http, "/alerts/test", on_test, orders);
 }
 
 void ind_orders_end(struct ind_orders *orders, const char *text)

@@ -6,6 +6,7 @@
 #include <stdlib.h>
 #include <string.h>
 
+#define LONGEST_MUTE (UINT64_C(366) * 86400 * 1000)
 enum { LONGEST_PAUSE = 3600 * 1000 }; /* milliseconds */
 
 static bool read_pair(struct ind_pause_query *query, const struct evkeyval *pair)
@@ -75,6 +76,45 @@ bool ind_protect_query_read(const char *text, struct ind_protect_query *query)
 }
 
 void ind_protect_query_clear(struct ind_protect_query *query)
+{
+    evhttp_clear_headers(&query->pairs);
+}
+
+static bool read_alert_pair(struct ind_alert_query *query, const struct evkeyval *pair)
+{
+    const struct {
+        const char *name, **to;
+    } texts[] = {
+        {"alert", &query->alert}, {"key", &query->key}, {"who", &query->who}, {"note", &query->note}};
+    uint64_t milliseconds;
+    for (size_t i = 0; i < sizeof texts / sizeof *texts; i++)
+        if (strcmp(pair->key, texts[i].name) == 0) {
+            *texts[i].to = pair->value;
+            return true;
+        }
+    if (strcmp(pair->key, "for") != 0 ||
+        !ind_read_count(ind_slice_of(pair->value), 0, LONGEST_MUTE, &milliseconds))
+        return false;
+    query->span = (int64_t)milliseconds * 1000000;
+    return true;
+}
+
+bool ind_alert_query_read(const char *text, struct ind_alert_query *query)
+{
+    struct evkeyval *pair;
+    bool good = true;
+    *query = (struct ind_alert_query){0};
+    if (evhttp_parse_query_str(text ? text : "", &query->pairs) != 0)
+        return false;
+    TAILQ_FOREACH(pair, &query->pairs, next)
+    good = good && read_alert_pair(query, pair);
+    if (good && query->alert)
+        return true;
+    evhttp_clear_headers(&query->pairs);
+    return false;
+}
+
+void ind_alert_query_clear(struct ind_alert_query *query)
 {
     evhttp_clear_headers(&query->pairs);
 }

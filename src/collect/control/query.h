@@ -38,6 +38,18 @@ struct ind_protect_query {
 bool ind_protect_query_read(const char *text, struct ind_protect_query *query);
 void ind_protect_query_clear(struct ind_protect_query *query);
 
+/* Of /alerts/…: an alert's name, and what else is there. */
+struct ind_alert_query {
+    const char *alert; /* borrowed from `pairs`, as all that follow, which may be NULL */
+    const char *key, *who, *note;
+    int64_t span; /* "for", in milliseconds: nanoseconds; 0: none */
+    struct evkeyvalq pairs;
+};
+
+/* As above: false where something is wrong with it, or there is no alert. */
+bool ind_alert_query_read(const char *text, struct ind_alert_query *query);
+void ind_alert_query_clear(struct ind_alert_query *query);
+
 /* The value of a key, new, to be freed; NULL where there is none, or it cannot be read. */
 char *ind_query_value(const char *text, const char *key);
 /* Whether that is "1". */

@@ -342,6 +342,12 @@ static const char *outline(void *context)
     return collector->rules->config->outline;
 }
 
+static int order_alerts(void *context, enum ind_alert_order order, const struct ind_alert_query *query,
+                        char *text, size_t room)
+{
+    return ind_alerts_order(context, order, query, text, room);
+}
+
 struct ind_control_actions ind_collector_actions(struct ind_collector *collector)
 {
     return (struct ind_control_actions){.context = collector,
@@ -356,6 +362,7 @@ struct ind_control_actions ind_collector_actions(struct ind_collector *collector
                                         .reasons = reasons,
                                         .outline = outline,
                                         .pause = pause_some,
+                                        .alert = order_alerts,
                                         .resume = resume_some,
                                         .often = often,
                                         .second = second};

@@ -65,7 +65,8 @@ static bool make_shared(struct ind_collector *collector)
     for (unsigned i = 0; i < collector->intakes; i++)
         good &= (collector->accounts[i] = ind_accounts_new()) != NULL;
     for (unsigned i = 0; i < collector->intakes && !ind_is_from_files(collector); i++)
-        good &= (collector->notes[i] = ind_notes_new()) != NULL;
+        good &= (collector->notes[i] = ind_notes_new()) != NULL &&
+                (collector->causes[i] = ind_causes_new()) != NULL;
     collector->rings = ind_rings_new(collector->intakes, IND_RING_BATCHES, wake_receiver, collector);
     collector->tap = ind_tap_new(ind_control_waker(collector->control));
     collector->snapshots = calloc(collector->intakes, sizeof *collector->snapshots);
@@ -298,12 +299,16 @@ static bool run_threads(struct ind_collector *collector)
     if (good)
         ind_takers_look(collector);
     if (good)
+        (void)ind_alerts_follow(collector);
+    if (good)
         ind_control_run(collector->control);
     else
         give_up_start(collector);
     for (size_t i = 0; i < threads.count; i++)
         pthread_join(threads.list[i], NULL);
     ind_takers_end(collector);
+    ind_desk_free(collector->desk);
+    collector->desk = NULL;
     return good;
 }
 
@@ -372,6 +377,8 @@ static enum ind_collect_status run(struct ind_collector *collector, struct ind_c
     /* Before there is a thread, a socket or a file. A reload may bring programs that are not there yet. */
     if (!ind_is_from_files(collector) || ind_config_has_to(config, IND_TO_PROGRAM))
         collector->spawner = ind_spawner_new(&collector->identity);
+    if (!ind_is_from_files(collector))
+        collector->alert_spawner = ind_spawner_new(&collector->identity);
     /* Files are made with the modes that the configuration says, whatever whoever started us takes away;
      * never more than that, and nothing for others. */
     if (!ind_is_from_files(collector))
@@ -416,6 +423,7 @@ static void end(struct ind_collector *collector)
     ind_sinks_free(collector->writer.filing.sinks);
     ind_relays_free(collector->writer.filing.relays);
     ind_spawner_free(collector->spawner);
+    ind_spawner_free(collector->alert_spawner);
     ind_collector_end_lanes(collector);
     ind_writer_end(&collector->writer);
     ind_rings_free(collector->rings);
@@ -435,6 +443,7 @@ static void end(struct ind_collector *collector)
     for (unsigned i = 0; i < IND_MOST_INTAKES; i++) {
         ind_accounts_free(collector->accounts[i]);
         ind_notes_free(collector->notes[i]);
+        ind_causes_free(collector->causes[i]);
     }
     ind_device_rates_free(collector->device_rates);
     ind_lifecycle_end(&collector->lifecycle);

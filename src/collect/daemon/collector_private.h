@@ -11,6 +11,7 @@
 #define IND_COLLECT_DAEMON_COLLECTOR_PRIVATE_H
 
 #include "collect/account/notes.h"
+#include "collect/alert/desk.h"
 #include "collect/control/control.h"
 #include "collect/control/history.h"
 #include "collect/control/room.h"
@@ -62,7 +63,8 @@ struct ind_collector {
 
     /* What the threads share, each part saying how. */
     struct ind_accounts *accounts[IND_MOST_INTAKES];
-    struct ind_notes *notes[IND_MOST_INTAKES]; /* NULL: messages come from files */
+    struct ind_causes *causes[IND_MOST_INTAKES]; /* of alerts; NULL: messages come from files */
+    struct ind_notes *notes[IND_MOST_INTAKES];   /* NULL: messages come from files */
     struct ind_rings *rings;
     struct ind_slabs *slabs; /* NULL: messages come from files */
     struct ind_tap *tap;
@@ -77,7 +79,10 @@ struct ind_collector {
     struct ind_housekeeping housekeeping;
     struct ind_store *store;
     struct ind_taker *takers[IND_MOST_LISTENERS]; /* of message systems; NULL: none */
-    struct ind_spawner *spawner;                  /* NULL: there are no programs to be started */
+    struct ind_desk *desk;                        /* of alerts; NULL: there are none */
+    struct ind_spawner *alert_spawner;            /* for it alone */
+    char host[256];
+    struct ind_spawner *spawner; /* NULL: there are no programs to be started */
 
     struct ind_ledger_snapshot *snapshots, *other_snapshots; /* one for each intake, while they are taken */
     struct ind_marker *snapshot_markers;
@@ -152,6 +157,15 @@ void ind_reload_look(struct ind_collector *collector);
 
 /* Hands rules out that were prepared. `quietly`: it is no reload that anybody asked for. */
 void ind_reload_commit(struct ind_collector *collector, struct ind_rules *rules, bool quietly);
+
+/* ---- alerting.c ---- */
+
+/* Where the present rules have alerts, or there were some: the desk goes by them. False where memory is out.
+ */
+bool ind_alerts_follow(struct ind_collector *collector);
+/* What is asked of alerts: the code of an answer over HTTP, with its text. */
+int ind_alerts_order(struct ind_collector *collector, enum ind_alert_order order,
+                     const struct ind_alert_query *query, char *text, size_t room);
 
 /* ---- pause.c ---- */
 

@@ -33,6 +33,7 @@ static bool make_intakes(struct ind_collector *collector, struct ind_rules *rule
         if (!rules->receivers[i].intake)
             return false;
         ind_intake_remember(rules->receivers[i].intake, collector->notes[i]);
+        ind_intake_alert(rules->receivers[i].intake, collector->causes[i]);
     }
     ind_collector_divide_intakes(collector, rules);
     return true;

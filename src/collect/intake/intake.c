@@ -52,7 +52,8 @@ struct ind_intake *ind_intake_new(const struct ind_config *config, struct ind_ac
     intake->accounts = accounts;
     intake->states = states;
     bool answers = ind_answers_begin(&intake->answers, config->conditions) &&
-                   ind_router_prepare(config->router, &intake->answers) && make_editor(intake);
+                   ind_router_prepare(config->router, &intake->answers) && make_editor(intake) &&
+                   ind_alerting_begin(&intake->alerting, config, &intake->answers);
     intake->taken = calloc(config->route_count, sizeof *intake->taken);
     bool groups = make_groups(intake);
     bool reader = ind_message_reader_begin(&intake->reader, config);
@@ -76,6 +77,7 @@ void ind_intake_free(struct ind_intake *intake)
     ind_senders_free(intake->senders);
     ind_message_reader_end(&intake->reader);
     ind_answers_free(&intake->answers);
+    ind_alerting_end(&intake->alerting);
     ind_editor_free(intake->editor);
     free(intake->edit_round);
     free(intake->edit_place);
@@ -387,6 +389,34 @@ static void apply_edits(struct ind_intake *intake, const struct ind_origin *orig
         ind_edit_states_settle(intake->states, intake->begun[i], &at_hand->message);
 }
 
+static bool add_cause(void *context, const struct ind_alert_rule *rule, const struct ind_alert_cause *cause)
+{
+    const struct ind_intake *intake = context;
+    (void)rule;
+    return ind_causes_add(intake->causes, cause);
+}
+
+static void add_cause_line(void *context, struct ind_slice line)
+{
+    const struct ind_intake *intake = context;
+    ind_causes_add_line(intake->causes, line);
+}
+
+static void look_for_alerts(struct ind_intake *intake)
+{
+    /* What an alert says of itself is no cause for one. */
+    if (intake->at_hand.message.transport == IND_TRANSPORT_INTERNAL &&
+        ind_slice_starts(intake->at_hand.message.msgid, IND_SLICE("alert")))
+        return;
+    const struct ind_alerting_call call = {add_cause, add_cause_line, intake};
+    ind_alerting_look(&intake->alerting, &intake->at_hand.message, &intake->answers, &call);
+}
+
+void ind_intake_alert(struct ind_intake *intake, struct ind_causes *causes)
+{
+    intake->causes = intake->config->alerts.router ? causes : NULL;
+}
+
 static void report_decided(struct ind_intake *intake)
 {
     struct ind_message_at_hand *at_hand = &intake->at_hand;
@@ -469,6 +499,8 @@ static IND_INLINE enum ind_submitted go_on(struct ind_intake *intake, struct ind
         if (intake->editor && !at_hand->refused && at_hand->message.original.length)
             tally_edits(intake, at_hand->length, batch);
         at_hand->counted = true;
+        if (intake->causes && !at_hand->refused && !at_hand->dropped && at_hand->message.original.length)
+            look_for_alerts(intake);
         if (intake->notes && !at_hand->refused && at_hand->message.original.length &&
             ind_notes_wants(intake->notes, at_hand->moment, tally->received == 1))
             ind_note_message(intake->notes, at_hand->account, &at_hand->message, at_hand->dropped);

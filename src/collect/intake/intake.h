@@ -10,6 +10,7 @@
 #include "collect/intake/edit_states.h"
 #include "collect/intake/origin.h"
 #include "collect/queue/batch.h"
+#include "collect/queue/causes.h"
 #include "collect/queue/clog.h"
 #include "store/disk/mounts.h"
 
@@ -29,6 +30,9 @@ bool ind_intake_holds(const struct ind_intake *intake, const struct ind_address 
 
 /* What messages say is remembered from now on; borrowed. */
 void ind_intake_remember(struct ind_intake *intake, struct ind_notes *notes);
+
+/* What concerns alerts goes there from now on; borrowed. */
+void ind_intake_alert(struct ind_intake *intake, struct ind_causes *causes);
 
 enum ind_submitted {
     IND_SUBMIT_DONE,

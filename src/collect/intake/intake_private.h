@@ -3,9 +3,11 @@
 #define IND_COLLECT_INTAKE_INTAKE_PRIVATE_H
 
 #include "collect/account/notes.h"
+#include "collect/intake/alerting.h"
 #include "collect/intake/intake.h"
 #include "collect/intake/message_reader.h"
 #include "collect/intake/senders.h"
+#include "collect/queue/causes.h"
 
 enum { IND_RECENT_ACCOUNTS = 1024, IND_MOST_BEGUN = 16 };
 #define IND_NO_GROUP UINT32_MAX
@@ -72,6 +74,9 @@ struct ind_intake {
     uint32_t *taken;
     struct ind_path_clock clock;
     struct ind_line_clock line_clock;
+
+    struct ind_alerting alerting;
+    struct ind_causes *causes; /* of alerts; NULL: nobody is told */
 
     struct ind_notes *notes; /* NULL: nothing is remembered */
 

@@ -4,9 +4,9 @@
 #include <stdio.h>
 
 /* A line that is longer than what is kept of it is of no use. With every byte escaped a line of such parts
- * has room in ROOM. */
-enum { PART = 128, DATA = 200, ROOM = 8192 };
-_Static_assert((6 * PART + DATA + IND_NOTE_LINE) * 4 + 256 < ROOM, "such a line has room");
+ * has room in IND_NOTE_ROOM. */
+enum { PART = 128, DATA = 200 };
+_Static_assert((6 * PART + DATA + IND_NOTE_LINE) * 4 + 256 < IND_NOTE_ROOM, "such a line has room");
 
 static bool cut_to(struct ind_slice *part, size_t most)
 {
@@ -32,14 +32,24 @@ static bool shorten(struct ind_message *message)
     return cut;
 }
 
-void ind_note_message(struct ind_notes *notes, uint32_t account, const struct ind_message *message,
-                      const struct ind_edit *dropped)
+struct ind_slice ind_note_line(const struct ind_message *message, char *room, bool *cut)
 {
-    char line[ROOM], text[PART + 32];
-    struct ind_buffer buffer = ind_buffer_on(line, sizeof line);
+    struct ind_buffer buffer = ind_buffer_on(room, IND_NOTE_ROOM);
     struct ind_line_clock clock = {0};
     struct ind_message noted = *message;
     noted.payload = NULL;
+    *cut = shorten(&noted);
+    (void)ind_line_write(IND_LAYOUT_PLAIN, &noted, &clock, &buffer);
+    struct ind_slice line = ind_buffer_view(&buffer);
+    line.length -= line.length > 0; /* its end */
+    return line;
+}
+
+void ind_note_message(struct ind_notes *notes, uint32_t account, const struct ind_message *message,
+                      const struct ind_edit *dropped)
+{
+    char line[IND_NOTE_ROOM], text[PART + 32];
+    struct ind_message noted = *message;
     if (dropped) {
         int length = snprintf(text, sizeof text, "(dropped by the edit %.*s)", PART, dropped->name);
         noted.text = (struct ind_slice){text, (size_t)length};
@@ -50,11 +60,8 @@ void ind_note_message(struct ind_notes *notes, uint32_t account, const struct in
                                   .time = noted.time,
                                   .transport = noted.transport,
                                   .dropped = dropped != NULL,
-                                  .configured = noted.configured != NULL,
-                                  .cut = shorten(&noted)};
+                                  .configured = noted.configured != NULL};
+    notable.line = ind_note_line(&noted, line, &notable.cut);
     (void)ind_address_read(noted.sender, &notable.from);
-    (void)ind_line_write(IND_LAYOUT_PLAIN, &noted, &clock, &buffer);
-    notable.line = ind_buffer_view(&buffer);
-    notable.line.length -= notable.line.length > 0; /* its end */
     ind_notes_add(notes, account, &notable);
 }

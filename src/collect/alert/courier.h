@@ -1,0 +1,60 @@
+/* collect/alert/courier.h: takes letters where they are to go: a thread for each way, which may wait as long
+ * as the other side lets it, up to a minute. */
+#ifndef IND_COLLECT_ALERT_COURIER_H
+#define IND_COLLECT_ALERT_COURIER_H
+
+#include "collect/output/spawner.h"
+#include "config/config.h"
+#include "thread/mutex.h"
+
+#include <stdatomic.h>
+
+/* What is taken. Its texts are its own, made by malloc; NULL where the way does not need them. */
+struct ind_parcel {
+    enum ind_tell_kind kind;
+    char *to;                    /* as in struct ind_tell */
+    char **program;              /* borrowed: good as long as the courier */
+    char *subject, *text, *page; /* of a mail, and of terminals: `text` */
+    char *id;                    /* of a mail, "12.opened.1795408000": its Message-ID before the host; */
+    char *thread;                /* "12": that of all mails about one alert, or NULL */
+    char *object;                /* JSON */
+};
+
+/* How all of them go. Texts are copied. */
+struct ind_courier_settings {
+    const char *host; /* of this machine */
+    const struct ind_mail *mail;
+    struct ind_spawner *spawner; /* NULL: programs cannot be started */
+    struct ind_mutex *spawning;  /* held by whoever uses it */
+};
+
+struct ind_courier;
+
+/* For once, before there are threads. */
+void ind_courier_begin(void);
+
+/* New, with a thread of its own. NULL where it cannot be started. */
+struct ind_courier *ind_courier_new(const struct ind_courier_settings *settings);
+/* Breaks off what is under way; waits for the thread. Accepts NULL. */
+void ind_courier_free(struct ind_courier *courier);
+
+/* Takes over what is in the parcel. Only where the last one has come to its end. */
+void ind_courier_send(struct ind_courier *courier, const struct ind_parcel *parcel);
+/* Whether the last one has come to its end since the last call: delivered, or not, with the reason. */
+bool ind_courier_has_ended(struct ind_courier *courier, bool *delivered, char *reason, size_t room);
+
+/* ---- How each kind goes; false with the reason. `stop`: ends it early. ---- */
+
+struct ind_courier_mail {
+    char *server, *from, *login, *trust, *host;
+    bool tls_at_once, plain;
+};
+bool ind_deliver_mail(const struct ind_courier_mail *mail, const struct ind_parcel *parcel, atomic_bool *stop,
+                      char *reason, size_t room);
+bool ind_deliver_post(const struct ind_parcel *parcel, atomic_bool *stop, char *reason, size_t room);
+bool ind_deliver_program(struct ind_spawner *spawner, const struct ind_parcel *parcel, atomic_bool *stop,
+                         char *reason, size_t room);
+/* To all who are logged in, or those of parcel->to; true also where nobody is. */
+bool ind_deliver_terminals(const struct ind_parcel *parcel, char *reason, size_t room);
+
+#endif
