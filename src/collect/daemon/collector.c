@@ -422,8 +422,8 @@ static void end(struct ind_collector *collector)
     ind_listeners_end(&collector->listeners);
     ind_sinks_free(collector->writer.filing.sinks);
     ind_relays_free(collector->writer.filing.relays);
+    ind_spawner_free(collector->alert_spawner); /* it was forked later, and has what leads to the other */
     ind_spawner_free(collector->spawner);
-    ind_spawner_free(collector->alert_spawner);
     ind_collector_end_lanes(collector);
     ind_writer_end(&collector->writer);
     ind_rings_free(collector->rings);
