@@ -66,6 +66,23 @@ static void print_relays(const struct ind_config *config)
     }
 }
 
+static void print_alerts(const struct ind_config *config)
+{
+    char text[2000];
+    for (size_t i = 0; i < config->alerts.count; i++) {
+        struct ind_buffer buffer = ind_buffer_on(text, sizeof text - 1);
+        ind_alert_describe(&config->alerts.list[i], &buffer);
+        text[buffer.length] = '\0';
+        printf("alert    %s: %s\n", config->alerts.list[i].name, text);
+    }
+    if (config->mail.server)
+        printf("mail     by %s%s, at most %llu an hour to each\n", config->mail.server,
+               config->mail.tls_at_once ? " (TLS at once)"
+               : config->mail.plain     ? " without encryption"
+                                        : "",
+               (unsigned long long)config->mail.at_most);
+}
+
 static void print_summary(const struct ind_config *config)
 {
     char text[512];
@@ -87,6 +104,7 @@ static void print_summary(const struct ind_config *config)
         printf("archive  %s: %s\n", config->policies[i].name, text);
     }
     print_relays(config);
+    print_alerts(config);
     printf("\n");
 }
 

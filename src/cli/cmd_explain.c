@@ -320,6 +320,33 @@ static void print_routes(struct ind_explaining *run, const struct ind_explanatio
     }
 }
 
+static void print_alerts(struct ind_explaining *run, const struct ind_explanation *explanation)
+{
+    int width = 0;
+    for (size_t i = 0; i < explanation->alert_count; i++) {
+        const int length = (int)strlen(explanation->alerts[i].rule->name);
+        width = length > width ? length : width;
+    }
+    heading(run, "Alerts", true);
+    for (size_t i = 0; i < explanation->alert_count; i++) {
+        const struct ind_alert_verdict *verdict = &explanation->alerts[i];
+        printf("  %-*s %-3s  ", width, verdict->rule->name, verdict->concerns ? "yes" : "no");
+        if (verdict->concerns) {
+            char key[512];
+            printf("%s%s%s\n", verdict->ends ? "ends it" : "counts", verdict->key[0] ? " for " : "",
+                   ind_escaped(ind_slice_of(verdict->key), key, sizeof key));
+            if (verdict->reason_count)
+                printf("%*s", width + 8, "");
+        } else if (verdict->ends) {
+            printf("does not end it: ");
+        }
+        if (verdict->reason_count)
+            print_reasons(run, verdict->reasons, verdict->reason_count, (size_t)width + 8);
+        else if (!verdict->concerns)
+            printf("\n");
+    }
+}
+
 const char *ind_explain_end(const struct ind_explanation *explanation)
 {
     return explanation->message.original.length == 0 ? "refused: empty"
@@ -356,6 +383,8 @@ static void print_for_people(struct ind_explaining *run, const struct ind_explan
     print_conditions(run, explanation);
     if (explanation->route_count)
         print_routes(run, explanation);
+    if (explanation->alert_count)
+        print_alerts(run, explanation);
     heading(run, "It ends", false);
     printf("%s", ind_explain_end(explanation));
     if (explanation->filed && explanation->allowed)

@@ -2,6 +2,7 @@
 #include "cli/lines.h"
 #include "cli/table.h"
 #include "cli/underline.h"
+#include "core/alert/letter.h"
 #include "core/base/escape.h"
 #include "trial/rehearse.h"
 
@@ -144,6 +145,50 @@ static void print_routes(const struct printing *print)
         if (r->routes[i].cut)
             printf("lines of the route %s longer than 512 KiB, and so cut: %s\n", r->routes[i].route->name,
                    ind_grouped(r->routes[i].cut, size));
+}
+
+static void raised_time(const struct printing *print, struct ind_table *table, ind_time time)
+{
+    char text[40];
+    struct ind_buffer out = ind_buffer_on(text, sizeof text - 1);
+    if (time == IND_TIME_NONE)
+        ind_buffer_byte(&out, '-');
+    else
+        ind_alert_time_write(time, print->config->zone, &out);
+    text[out.length] = '\0';
+    ind_table_text(table, text);
+}
+
+/* The first ones there are. */
+static void print_alerts(struct printing *print)
+{
+    enum { SHOWN = 20 };
+    static const struct ind_column columns[] = {
+        {"opened", false}, {"over", false}, {"alert", false}, {"key", false}, {"messages", true}};
+    const struct ind_raised_alerts *raised = &print->rehearsal->alerts;
+    char number[32];
+    if (print->config->alerts.count == 0)
+        return;
+    heading(print, "Alerts, by the times of the messages, as if nobody had acknowledged any");
+    struct ind_table *table = ind_table_new(columns, 5);
+    for (size_t i = 0; i < raised->count && i < SHOWN; i++) {
+        const struct ind_raised_alert *one = &raised->list[i];
+        raised_time(print, table, one->opened);
+        raised_time(print, table, one->over);
+        ind_table_text(table, one->rule->name);
+        ind_table_text(table, one->key[0] ? shown(print, ind_slice_of(one->key)) : "-");
+        ind_table_number(table, one->messages);
+    }
+    if (raised->count)
+        ind_table_print(table, false, stdout);
+    else
+        printf("none\n");
+    ind_table_free(table);
+    if (raised->count > SHOWN)
+        printf("and %s more; --json has them all\n", ind_grouped(raised->count - SHOWN, number));
+    if (raised->left_out)
+        printf("%s causes or alerts had no room: some may be missing\n",
+               ind_grouped(raised->left_out, number));
 }
 
 /* With what a mask put there marked. */
@@ -322,6 +367,34 @@ static json_t *ledger_json(const struct ind_rehearsal *r)
     return ledger;
 }
 
+static void set_time(json_t *object, const char *key, ind_time time)
+{
+    char text[IND_TIME_WIDTH];
+    struct ind_buffer out = ind_buffer_on(text, sizeof text);
+    if (time == IND_TIME_NONE)
+        return;
+    ind_time_write(&out, time);
+    json_object_set_new(object, key, json_stringn(text, out.length));
+}
+
+static json_t *alerts_json(struct printing *print)
+{
+    const struct ind_raised_alerts *raised = &print->rehearsal->alerts;
+    json_t *list = json_array();
+    for (size_t i = 0; i < raised->count; i++) {
+        const struct ind_raised_alert *one = &raised->list[i];
+        json_t *object = json_object();
+        json_object_set_new(object, "alert", json_string(one->rule->name));
+        json_object_set_new(object, "key", text_json(print, ind_slice_of(one->key)));
+        set_time(object, "opened", one->opened);
+        set_time(object, "over", one->over);
+        set_number(object, "messages", one->messages);
+        set_number(object, "reopened", one->reopened);
+        json_array_append_new(list, object);
+    }
+    return list;
+}
+
 static json_t *differences_json(struct printing *print)
 {
     const struct ind_rehearsal *r = print->rehearsal;
@@ -386,6 +459,10 @@ static void print_json(struct printing *print)
         set_number(object, "unmatched", r->unmatched);
         json_object_set_new(object, "unmatched_examples", lines_json(print, &r->unmatched_examples));
     }
+    if (print->config->alerts.count) {
+        json_object_set_new(object, "alerts", alerts_json(print));
+        set_number(object, "alerts_left_out", r->alerts.left_out);
+    }
     if (print->there) {
         set_number(object, "different", r->different);
         json_object_set_new(object, "differences", differences_json(print));
@@ -406,6 +483,7 @@ static void print_result(struct printing *print)
     print_ledger(print);
     print_edits(print);
     print_routes(print);
+    print_alerts(print);
     print_examples(print);
 }
 

@@ -133,6 +133,22 @@ static json_t *routes_json(struct ind_explaining *run, const struct ind_explanat
     return list;
 }
 
+static json_t *alerts_json(struct ind_explaining *run, const struct ind_explanation *explanation)
+{
+    json_t *list = json_array();
+    for (size_t i = 0; i < explanation->alert_count; i++) {
+        const struct ind_alert_verdict *verdict = &explanation->alerts[i];
+        json_t *object = json_object();
+        json_object_set_new(object, "alert", json_string(verdict->rule->name));
+        json_object_set_new(object, verdict->ends ? "ends" : "counts", json_boolean(verdict->concerns));
+        if (verdict->concerns)
+            json_object_set_new(object, "key", json_string(verdict->key));
+        json_object_set_new(object, "because", reasons_json(run, verdict->reasons, verdict->reason_count));
+        json_array_append_new(list, object);
+    }
+    return list;
+}
+
 void ind_explain_print_json(struct ind_explaining *run, const struct ind_explanation *explanation)
 {
     json_t *object = json_object();
@@ -149,6 +165,8 @@ void ind_explain_print_json(struct ind_explaining *run, const struct ind_explana
         json_object_set_new(object, "dropped_by", json_string(explanation->dropped->name));
     json_object_set_new(object, "conditions", conditions_json(run, explanation));
     json_object_set_new(object, "routes", routes_json(run, explanation));
+    if (explanation->alert_count)
+        json_object_set_new(object, "alerts", alerts_json(run, explanation));
     json_object_set_new(object, "ends", json_string(ind_explain_end(explanation)));
     ind_print_json(object, stdout);
     printf("\n");

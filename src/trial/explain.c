@@ -13,6 +13,7 @@ struct ind_explainer {
     uint32_t *taken;
     bool all_tests; /* of a route that does not take the message: each that fails */
     struct ind_path_clock clock;
+    struct ind_alerting alerting;
     struct ind_explanation explanation;
 };
 
@@ -35,8 +36,13 @@ struct ind_explainer *ind_explainer_new(const struct ind_config *config)
     explainer->viewer = ind_viewer_new(config);
     if (explainer->viewer)
         explainer->answers = ind_viewer_answers(explainer->viewer);
-    if (explainer->viewer && explanation->routes && explanation->edits && explanation->conditions &&
-        explainer->taken)
+    explanation->alerts = calloc(config->alerts.test_count + 1, sizeof *explanation->alerts);
+    if (explainer->viewer && !ind_alerting_begin(&explainer->alerting, config, explainer->answers)) {
+        ind_explainer_free(explainer);
+        return NULL;
+    }
+    if (explainer->viewer && explanation->alerts && explanation->routes && explanation->edits &&
+        explanation->conditions && explainer->taken)
         return explainer;
     ind_explainer_free(explainer);
     return NULL;
@@ -48,6 +54,8 @@ void ind_explainer_free(struct ind_explainer *explainer)
         return;
     free(explainer->taken);
     ind_viewer_free(explainer->viewer);
+    ind_alerting_end(&explainer->alerting);
+    free(explainer->explanation.alerts);
     free(explainer->explanation.edits);
     free(explainer->explanation.routes);
     free(explainer->explanation.conditions);
@@ -305,6 +313,42 @@ static void judge_routes(struct ind_explainer *explainer, size_t taken)
     }
 }
 
+static bool find_key(void *context, const struct ind_alert_rule *rule, const struct ind_alert_cause *cause)
+{
+    struct ind_explanation *explanation = context;
+    for (size_t i = 0; i < explanation->alert_count; i++) {
+        struct ind_alert_verdict *verdict = &explanation->alerts[i];
+        if (verdict->rule != rule || verdict->ends != cause->ends)
+            continue;
+        verdict->concerns = true;
+        if (cause->key.length)
+            memcpy(verdict->key, cause->key.at, cause->key.length);
+        verdict->key[cause->key.length] = '\0';
+    }
+    return false;
+}
+
+/* Whom it concerns is asked as a collector does; why, of each condition. */
+static void judge_alerts(struct ind_explainer *explainer)
+{
+    const struct ind_alert_rules *alerts = &explainer->config->alerts;
+    struct ind_explanation *explanation = &explainer->explanation;
+    const struct ind_alerting_call call = {find_key, NULL, explanation};
+    explanation->alert_count = 0;
+    if (!alerts->router || explanation->dropped || explanation->message.original.length == 0)
+        return;
+    explanation->alert_count = alerts->test_count;
+    for (size_t i = 0; i < alerts->test_count; i++) {
+        struct ind_alert_verdict *verdict = &explanation->alerts[i];
+        *verdict = (struct ind_alert_verdict){.rule = &alerts->list[alerts->of[i].alert],
+                                              .ends = alerts->of[i].ends};
+        verdict->reason_count =
+            ind_condition_why(explainer->config->conditions, alerts->tests[i].when, &explanation->message,
+                              explainer->answers, verdict->reasons, IND_REASONS);
+    }
+    ind_alerting_look(&explainer->alerting, &explanation->message, explainer->answers, &call);
+}
+
 /* The message that was read. */
 static const struct ind_explanation *judge(struct ind_explainer *explainer, const struct ind_origin *origin)
 {
@@ -318,6 +362,7 @@ static const struct ind_explanation *judge(struct ind_explainer *explainer, cons
     message->payload = ind_answers_payload(explainer->answers, message);
     judge_conditions(explainer);
     judge_routes(explainer, taken);
+    judge_alerts(explainer);
     return explanation;
 }
 

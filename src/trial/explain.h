@@ -3,7 +3,7 @@
 #ifndef IND_TRIAL_EXPLAIN_H
 #define IND_TRIAL_EXPLAIN_H
 
-#include "config/config.h"
+#include "collect/intake/alerting.h"
 
 /* A part of the message's bytes: "PRI", "timestamp", "host", … */
 struct ind_part {
@@ -72,6 +72,15 @@ struct ind_route_verdict {
     size_t reason_count;
 };
 
+struct ind_alert_verdict {
+    const struct ind_alert_rule *rule;
+    bool ends;               /* it is about the condition under `over` */
+    bool concerns;           /* the message counts for it, or ends it */
+    char key[IND_ALERT_KEY]; /* the one under which it does; terminated */
+    struct ind_reason reasons[IND_REASONS];
+    size_t reason_count;
+};
+
 /* The message as the edits left it: what masks hide is shown nowhere. Borrowed from the explainer, until its
  * next message. */
 struct ind_explanation {
@@ -89,6 +98,8 @@ struct ind_explanation {
     struct ind_condition_verdict *conditions;
     size_t condition_count;
     struct ind_route_verdict *routes;
+    struct ind_alert_verdict *alerts; /* none where it was dropped, or refused */
+    size_t alert_count;
     size_t route_count, taken, filed; /* filed: of those that took it, the ones with a file */
 };
 

@@ -48,6 +48,8 @@ static void on_decided(void *context, const struct ind_decided *decided)
         return;
     }
     look_at_pattern(rehearser, decided);
+    if (rehearser->alerts)
+        ind_alert_trial_note(rehearser->alerts, decided->message, decided->answers);
     if (decided->taken_count == 0)
         keep_line(rehearser, &part->unrouted);
     for (size_t i = 0; i < decided->taken_count; i++)
@@ -224,6 +226,25 @@ static bool begin_lists(const struct ind_config *config, struct ind_rehearsal *r
     return rehearsal->routes && rehearsal->edits;
 }
 
+static bool begin_alerts(struct ind_rehearser *rehearser, const struct ind_config *config)
+{
+    if (config->alerts.count == 0)
+        return true;
+    return ind_answers_begin(&rehearser->alert_answers, config->conditions) &&
+           (rehearser->alerts = ind_alert_trial_new(config, &rehearser->alert_answers)) != NULL;
+}
+
+/* All threads together. */
+static bool play_alerts(struct run *run)
+{
+    struct ind_alert_trial *trials[IND_MOST_INTAKES];
+    if (!run->rehearsers[0].alerts)
+        return true;
+    for (unsigned i = 0; i < run->threads; i++)
+        trials[i] = run->rehearsers[i].alerts;
+    return ind_alert_trials_play(trials, run->threads, &run->rehearsal->alerts);
+}
+
 static bool begin(struct run *run, struct ind_rehearser *rehearser)
 {
     const struct ind_rehearse_call *call = run->call;
@@ -232,8 +253,8 @@ static bool begin(struct run *run, struct ind_rehearser *rehearser)
     rehearser->room[0] = malloc(IND_REHEARSE_ROOM);
     rehearser->room[1] = malloc(IND_REHEARSE_ROOM);
     return ind_masker_begin(&rehearser->masker) && rehearser->room[0] && rehearser->room[1] &&
-           begin_lists(call->config, &rehearser->part) && begin_side(rehearser, 0, call->config) &&
-           (!call->other || begin_side(rehearser, 1, call->other));
+           begin_lists(call->config, &rehearser->part) && begin_alerts(rehearser, call->config) &&
+           begin_side(rehearser, 0, call->config) && (!call->other || begin_side(rehearser, 1, call->other));
 }
 
 static void add_routes(struct ind_rehearsal *rehearsal, const struct ind_book *book)
@@ -327,6 +348,7 @@ bool ind_rehearse(const struct ind_rehearse_call *call, struct ind_rehearsal *re
     for (unsigned i = 0; good && i < run.threads; i++)
         good = begin(&run, &run.rehearsers[i]);
     good = good && ind_files_read(&reading) == IND_FILE_READING_DONE;
+    good = good && play_alerts(&run);
     for (unsigned i = 0; run.rehearsers && i < run.threads; i++) {
         struct ind_rehearser *rehearser = &run.rehearsers[i];
         good &= !rehearser->out_of_memory;
@@ -336,6 +358,8 @@ bool ind_rehearse(const struct ind_rehearse_call *call, struct ind_rehearsal *re
         free_side(&rehearser->side[0]);
         free_side(&rehearser->side[1]);
         ind_masker_end(&rehearser->masker);
+        ind_alert_trial_free(rehearser->alerts);
+        ind_answers_free(&rehearser->alert_answers);
         free(rehearser->room[0]);
         free(rehearser->room[1]);
     }
@@ -357,6 +381,7 @@ void ind_rehearsal_free(struct ind_rehearsal *rehearsal)
     }
     for (size_t i = 0; i < rehearsal->difference_count; i++)
         ind_examples_free(&rehearsal->differences[i].examples);
+    ind_raised_alerts_free(&rehearsal->alerts);
     free(rehearsal->routes);
     free(rehearsal->edits);
     free(rehearsal->differences);

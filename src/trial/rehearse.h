@@ -5,6 +5,7 @@
 
 #include "collect/account/book.h"
 #include "collect/intake/intake.h"
+#include "trial/alerts_trial.h"
 
 struct ind_rehearse_call {
     const struct ind_config *config; /* borrowed */
@@ -86,6 +87,7 @@ struct ind_rehearsal {
     struct ind_difference *differences; /* most messages first */
     size_t difference_count;
     uint64_t different; /* messages */
+    struct ind_raised_alerts alerts;
     uint64_t unread_files;
 };
 

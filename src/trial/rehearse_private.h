@@ -41,6 +41,8 @@ struct ind_rehearser {
     char *room[2];             /* for lines */
     struct ind_masker masker;  /* for what is shown */
     bool out_of_memory;
+    struct ind_alert_trial *alerts;   /* NULL: the rules have none */
+    struct ind_answers alert_answers; /* for those of the rules that wait for messages */
 };
 
 /* For a path or a call of a program, and a line behind it. */
