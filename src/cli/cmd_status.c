@@ -1,6 +1,7 @@
 #include "cli/answer.h"
 #include "cli/cli.h"
 #include "cli/control_client.h"
+#include "cli/status_alerts.h"
 #include "cli/status_all.h"
 #include "cli/status_device.h"
 #include "cli/status_relays.h"
@@ -266,6 +267,7 @@ static void show(const json_t *status)
     show_sinks(status);
     ind_show_relays(status);
     ind_show_takers(status);
+    ind_show_alerts(status);
     ind_show_devices(status, most);
     ind_show_tls(status, most);
     show_files(status);

@@ -190,11 +190,18 @@ static void advise(const json_t *status, bool well)
          "senders are refused (not under allow)", refused, "sender"},
     };
     const size_t count = sizeof things / sizeof *things;
+    const uint64_t alerts = ind_answer_number(json_object_get(status, "alerts"), "open");
+    char number[32], text[100];
     bool any = false;
     for (size_t i = 0; i < count; i++)
         any |= things[i].count > 0;
     if (well)
-        line(IND_GREEN, any ? "All works" : "All is well", "");
+        line(IND_GREEN, any || alerts ? "All works" : "All is well", "");
+    if (alerts) {
+        snprintf(text, sizeof text, "%s %s open: indagator alerts list", ind_grouped(alerts, number),
+                 alerts == 1 ? "alert is" : "alerts are");
+        line(IND_RED, "Look at", text);
+    }
     for (size_t i = 0; i < count; i++)
         if (things[i].count > 0)
             say(&things[i]);

@@ -21,6 +21,24 @@ static char *written(void (*write)(const struct ind_letter *letter, struct ind_b
     return text;
 }
 
+/* Lines as RFC 5322 section 2.1 has them: each LF becomes CRLF. Takes over the text. */
+static char *with_ends(char *text)
+{
+    size_t lines = 0, length = 0;
+    for (const char *at = text; at && *at; at++)
+        lines += *at == '\n';
+    char *whole = text ? malloc(strlen(text) + lines + 1) : NULL;
+    for (const char *at = text; whole && *at; at++) {
+        if (*at == '\n')
+            whole[length++] = '\r';
+        whole[length++] = *at;
+    }
+    if (whole)
+        whole[length] = '\0';
+    free(text);
+    return whole;
+}
+
 /* ---- As JSON ---- */
 
 static void set_time(json_t *object, const char *name, ind_time time)
@@ -98,8 +116,8 @@ static void fill_mail(const struct ind_way *way, const struct ind_letter *letter
                       struct ind_parcel *parcel)
 {
     parcel->subject = written(ind_letter_subject, letter, SUBJECT);
-    parcel->text = written(ind_letter_text, letter, TEXT);
-    parcel->page = written(ind_letter_page, letter, PAGE);
+    parcel->text = with_ends(written(ind_letter_text, letter, TEXT));
+    parcel->page = with_ends(written(ind_letter_page, letter, PAGE));
     name_mail(way, now, parcel);
 }
 

@@ -314,6 +314,41 @@ static void write_takers(FILE *out, const struct ind_status *status)
     }
 }
 
+static void write_alerts(FILE *out, const struct ind_desk_count *count)
+{
+    static const struct family numbers[] = {
+        {"alerts_open", "gauge", NULL, "Alerts that are open, and that nobody has acknowledged."},
+        {"alerts_acknowledged", "gauge", NULL,
+         "Alerts that somebody has acknowledged, and that are not over."},
+        {"alerts_watched", "gauge", NULL, "Keys that are counted, or waited for."},
+        {"alerts_forgotten", "counter", NULL, "Keys for which there was no room."},
+        {"alerts_missed", "counter", NULL, "Messages that concern alerts, and came too fast to be counted."},
+        {"alerts_held_back", "gauge", NULL, "Alerts that are not told now."},
+        {"alerts_saved", "gauge", NULL, "1 while they can be saved."},
+    };
+    static const struct family ways[] = {
+        {"alert_letters_delivered", "counter", NULL, "Letters that were delivered."},
+        {"alert_letters_failed", "counter", NULL, "Tries to deliver a letter that failed."},
+        {"alert_news_waiting", "gauge", NULL, "What is to be told, and is not yet."},
+    };
+    if (!count)
+        return;
+    const uint64_t values[] = {count->alerts.open,    count->alerts.acknowledged,
+                               count->alerts.watched, count->alerts.forgotten,
+                               count->missed,         count->held,
+                               !count->file_failed};
+    for (size_t f = 0; f < sizeof numbers / sizeof *numbers; f++)
+        single(out, &numbers[f], values[f]);
+    for (size_t f = 0; f < sizeof ways / sizeof *ways; f++) {
+        begin(out, &ways[f]);
+        for (size_t i = 0; i < count->way_count; i++) {
+            const struct ind_desk_way *way = &count->ways[i];
+            const uint64_t of_way[] = {way->delivered, way->failed, way->waiting};
+            sample(out, &ways[f], "way", way->id, of_way[f]);
+        }
+    }
+}
+
 /* ---- Devices ---- */
 
 /* The devices that have series of their own; the others only count. */
@@ -512,6 +547,7 @@ char *ind_metrics_text(const struct ind_status *status, const struct ind_rows *r
         write_programs(out, &status->snapshots[0]);
         write_relays(out, status);
         write_takers(out, status);
+        write_alerts(out, status->alerts);
         write_devices(out, status, rows);
         write_connections(out, status);
         write_tls(out, status);

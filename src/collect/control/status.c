@@ -1,6 +1,7 @@
 #include "collect/control/status.h"
 
 #include "collect/control/rows.h"
+#include "collect/control/status_alerts.h"
 #include "collect/control/status_relays.h"
 #include "collect/control/status_tls.h"
 #include "core/base/escape.h"
@@ -237,6 +238,8 @@ char *ind_status_text(const struct ind_status *status, const struct ind_rows *ro
     json_object_set_new(object, "handed_on", sinks_array(&status->snapshots[0]));
     json_object_set_new(object, "relays", ind_status_relays(status));
     json_object_set_new(object, "taken_from", ind_status_takers(status));
+    if (status->alerts)
+        json_object_set_new(object, "alerts", ind_status_alerts(status));
     set_number(waiting, "burst_buffer", rows->burst);
     set_number(waiting, "rings", rows->rings);
     set_number(waiting, "files", rows->files);

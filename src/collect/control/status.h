@@ -6,6 +6,7 @@
 
 #include "collect/account/book.h"
 #include "collect/account/notes.h"
+#include "collect/alert/desk.h"
 #include "collect/control/device_rates.h"
 #include "collect/relay/relays.h"
 #include "collect/taking/taker.h"
@@ -103,6 +104,7 @@ struct ind_status {
     size_t relay_count;
     const struct ind_taker_count *takers;
     size_t taker_count;
+    const struct ind_desk_count *alerts; /* NULL: there are none */
 };
 
 /* For whoever asks while the writer cannot be asked: the status that was given last (NULL: none), with what

@@ -208,6 +208,10 @@ static void give_status(struct ind_collector *collector)
     struct ind_taker_count *takers = calloc(IND_MOST_LISTENERS, sizeof *takers);
     status->taker_count = takers ? ind_takers_count(collector, takers) : 0;
     status->takers = takers;
+    struct ind_desk_count *alerts = collector->desk ? calloc(1, sizeof *alerts) : NULL;
+    if (alerts)
+        ind_desk_read_count(collector->desk, alerts);
+    status->alerts = alerts;
     if (collector->states)
         ind_edit_states_count(collector->states, &status->remembered, &status->evicted);
     /* Whoever is answered may begin the next ones at once: into the others. */
@@ -223,6 +227,7 @@ static void give_status(struct ind_collector *collector)
     free(peers.list);
     free(relays);
     free(takers);
+    free(alerts);
     free(status);
 }
 

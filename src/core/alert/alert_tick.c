@@ -35,6 +35,8 @@ static void open_silent(struct ind_alerts *alerts, struct ind_alert_entry *entry
 {
     const struct ind_alert_cause nothing = {.count = 1, .time = entry->alert.last, .last = entry->alert.last};
     entry->silenced = true;
+    ind_alert_window_turn(&entry->window, entry->watch->rule.span, now.steady);
+    entry->alert.count = entry->window.sum;
     ind_alert_open_or_join(alerts, entry, &nothing, now);
 }
 

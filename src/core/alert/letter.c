@@ -112,9 +112,10 @@ static void write_span(const struct ind_letter_item *item, const struct ind_lett
         ind_alert_time_write(alert->last, letter->zone, buffer);
         return;
     }
-    ind_buffer_text(buffer, alert->first == alert->last ? " at " : " from ");
+    const bool at_once = ind_time_seconds(alert->first) == ind_time_seconds(alert->last);
+    ind_buffer_text(buffer, at_once ? " at " : " from ");
     ind_alert_time_write(alert->first, letter->zone, buffer);
-    if (alert->first == alert->last)
+    if (at_once)
         return;
     ind_buffer_text(buffer, " to ");
     ind_alert_time_write(alert->last, letter->zone, buffer);
@@ -177,7 +178,11 @@ static bool write_command(const struct ind_letter_item *item, unsigned which, st
     ind_buffer_text(buffer, "indagator search --when ");
     write_word(item->when, buffer);
     ind_buffer_text(buffer, " --since ");
-    ind_time_write(buffer, alert->first / IND_SECOND * IND_SECOND);
+    char since[IND_TIME_WIDTH];
+    struct ind_buffer time = ind_buffer_on(since, sizeof since);
+    ind_time_write(&time, alert->first);
+    ind_buffer_add(buffer, since, sizeof "2026-11-23T04:45:00" - 1);
+    ind_buffer_byte(buffer, 'Z');
     return true;
 }
 
