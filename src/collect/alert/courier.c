@@ -9,6 +9,8 @@ struct ind_courier {
     struct ind_courier_mail mail;
     struct ind_spawner *spawner;
     struct ind_mutex *spawning;
+    void (*told_of_end)(void *context);
+    void *context;
     pthread_t thread;
     bool running;
     atomic_bool stop;
@@ -80,6 +82,9 @@ static void *run(void *context)
         courier->ended = true;
         courier->delivered = delivered;
         memcpy(courier->reason, reason, sizeof reason);
+        ind_mutex_unlock(&courier->mutex);
+        courier->told_of_end(courier->context);
+        ind_mutex_lock(&courier->mutex);
     }
     ind_mutex_unlock(&courier->mutex);
     return NULL;
@@ -110,6 +115,8 @@ IND_NOT_SHARED struct ind_courier *ind_courier_new(const struct ind_courier_sett
                                               .plain = settings->mail->plain};
     courier->spawner = settings->spawner;
     courier->spawning = settings->spawning;
+    courier->told_of_end = settings->ended;
+    courier->context = settings->context;
     sigfillset(&all);
     pthread_sigmask(SIG_BLOCK, &all, &before);
     courier->running = whole && pthread_create(&courier->thread, NULL, run, courier) == 0;

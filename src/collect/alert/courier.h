@@ -24,8 +24,10 @@ struct ind_parcel {
 struct ind_courier_settings {
     const char *host; /* of this machine */
     const struct ind_mail *mail;
-    struct ind_spawner *spawner; /* NULL: programs cannot be started */
-    struct ind_mutex *spawning;  /* held by whoever uses it */
+    struct ind_spawner *spawner;  /* NULL: programs cannot be started */
+    struct ind_mutex *spawning;   /* held by whoever uses it */
+    void (*ended)(void *context); /* one has come to its end; called from its thread */
+    void *context;
 };
 
 struct ind_courier;

@@ -13,7 +13,7 @@
 #include <unistd.h>
 
 #define MINUTE (60 * IND_SECOND)
-enum { LOOK_MILLISECONDS = 20, ID = 1 };
+enum { LOOK_MILLISECONDS = 2, ID = 1 };
 
 /* The next that has become of it, within the minute. */
 static bool next_event(struct ind_spawner *spawner, struct ind_steady began, atomic_bool *stop,

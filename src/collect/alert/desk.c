@@ -187,13 +187,31 @@ static void go_round(struct ind_desk *desk, bool all)
     publish(desk);
 }
 
+void ind_desk_ring(void *context)
+{
+    struct ind_desk *desk = context;
+    ind_mutex_lock(&desk->resting);
+    desk->rung = true;
+    ind_condition_variable_signal(&desk->bell);
+    ind_mutex_unlock(&desk->resting);
+}
+
+static void rest(struct ind_desk *desk)
+{
+    const struct timespec deadline = ind_deadline(LOOK_MILLISECONDS);
+    ind_mutex_lock(&desk->resting);
+    while (!desk->rung && ind_condition_variable_wait_until(&desk->bell, &desk->resting, &deadline))
+        ;
+    desk->rung = false;
+    ind_mutex_unlock(&desk->resting);
+}
+
 static void *run(void *context)
 {
     struct ind_desk *desk = context;
-    const struct timespec moment = {0, LOOK_MILLISECONDS * 1000000L};
     while (!atomic_load(&desk->stop)) {
         go_round(desk, false);
-        nanosleep(&moment, NULL);
+        rest(desk);
     }
     return NULL;
 }
@@ -208,6 +226,8 @@ IND_NOT_SHARED struct ind_desk *ind_desk_new(const struct ind_desk_settings *set
     desk->settings = *settings;
     ind_mutex_begin(&desk->mutex);
     ind_mutex_begin(&desk->spawning);
+    ind_mutex_begin(&desk->resting);
+    ind_condition_variable_begin(&desk->bell);
     return desk;
 }
 
@@ -217,6 +237,7 @@ IND_NOT_SHARED void ind_desk_free(struct ind_desk *desk)
         return;
     atomic_store(&desk->stop, true);
     if (desk->running) {
+        ind_desk_ring(desk);
         pthread_join(desk->thread, NULL);
         go_round(desk, true);
     }
@@ -235,6 +256,8 @@ IND_NOT_SHARED void ind_desk_free(struct ind_desk *desk)
     ind_desk_rules_free(desk->next_rules);
     ind_alert_file_close(desk->file);
     ind_mutex_end(&desk->spawning);
+    ind_condition_variable_end(&desk->bell);
+    ind_mutex_end(&desk->resting);
     ind_mutex_end(&desk->mutex);
     free(desk);
 }

@@ -83,7 +83,14 @@ struct ind_desk {
     struct ind_desk_held held[IND_DESK_HELD];
     size_t held_count;
     struct ind_mutex spawning;
+
+    struct ind_mutex resting; /* guards the next: whether there is something to do at once */
+    struct ind_condition_variable bell;
+    bool rung IND_GUARDED_BY(resting);
 };
+
+/* The thread need not rest on. Any thread. */
+void ind_desk_ring(void *desk);
 
 /* ---- desk_rules.c ---- */
 

@@ -1,0 +1,390 @@
+/* Alerts of the built program: opened by messages, told by mail, to an HTTP address and a program, seen to by
+ * people, kept over ends, kills and damage. */
+#define _GNU_SOURCE
+#include "support/live.h"
+
+#include <sys/stat.h>
+#include <sys/wait.h>
+
+static pid_t standin;
+static unsigned standin_port;
+
+static void end_standin(void)
+{
+    if (standin > 0) {
+        (void)kill(standin, SIGKILL);
+        (void)waitpid(standin, NULL, 0);
+    }
+    standin = 0;
+}
+
+static int leave(void **state)
+{
+    end_standin();
+    return tear_down(state);
+}
+
+static bool has_port(void *context)
+{
+    char *text = ind_read_file(ind_path(folder, "port"), NULL);
+    (void)context;
+    standin_port = text ? (unsigned)strtoul(text, NULL, 10) : 0;
+    free(text);
+    return standin_port > 0;
+}
+
+/* A server for mails or HTTP, whose first connection meets a fault; "": none. */
+static void begin_standin(const char *kind, const char *fault)
+{
+    end_standin();
+    (void)unlink(ind_path(folder, "port"));
+    standin = fork();
+    if (standin == 0) {
+        execlp("python3", "python3", IND_TESTS_FOLDER "/support/standin.py", kind, folder,
+               fault[0] ? fault : NULL, (char *)NULL);
+        _exit(127);
+    }
+    ind_wait_until(has_port, NULL, "the server listens");
+}
+
+#define TOP "store: log\nstate: state\nzone: UTC\nlisten: [{tcp: 127.0.0.1:0}]\n" IND_QUIET "alerts:\n"
+
+static void write_config(const char *rest, const char *end)
+{
+    char config[4000], port[16];
+    snprintf(port, sizeof port, "%u", standin_port);
+    const char *at = strstr(rest, "PORT");
+    snprintf(config, sizeof config, TOP "%.*s%s%s%s", at ? (int)(at - rest) : (int)strlen(rest), rest,
+             at ? port : "", at ? at + 4 : "", end);
+    ind_write_file(ind_path(folder, "indagator.yaml"), config);
+}
+
+static void again(void)
+{
+    free(running.out);
+    free(running.err);
+    running = ind_collect_start(folder);
+}
+
+static void send_text(const char *app, const char *text)
+{
+    char line[600];
+    const int fd = open_to(IND_SEND_TCP, ind_reported_port(&running, "tcp 127.0.0.1:"), NULL);
+    const int length = snprintf(line, sizeof line, "<38>1 - harbour-fw %s - - - %s\n", app, text);
+    say(fd, line, (size_t)length);
+    close(fd);
+}
+
+static bool is_listed(void *text)
+{
+    struct ind_ran ran = ind_run(folder, "alerts", "list", NULL);
+    const bool listed = strstr(ran.out, text) != NULL;
+    ind_ran_free(&ran);
+    return listed;
+}
+
+static bool is_over(void *text)
+{
+    struct ind_ran ran = ind_run(folder, "alerts", "history", NULL);
+    const bool over = strstr(ran.out, text) != NULL;
+    ind_ran_free(&ran);
+    return over;
+}
+
+static void wait_listed(const char *text)
+{
+    ind_wait_until(is_listed, (void *)(uintptr_t)text, text);
+}
+
+static void wait_over(const char *text)
+{
+    ind_wait_until(is_over, (void *)(uintptr_t)text, text);
+}
+
+static void expect_run(const char *call, int status, const char *part)
+{
+    struct ind_ran ran = ind_shell(folder, "%s alerts %s 2>&1", IND_PROGRAM, call);
+    if (ran.status != status || !strstr(ran.out, part))
+        print_error("alerts %s: %d\n%s", call, ran.status, ran.out);
+    assert_int_equal(ran.status, status);
+    assert_non_null(strstr(ran.out, part));
+    ind_ran_free(&ran);
+}
+
+static bool is_held(void *name)
+{
+    struct stat facts;
+    return stat(ind_path(folder, name), &facts) == 0 && facts.st_size > 0;
+}
+
+static void people_see_to_what_is_open(void **state)
+{
+    (void)state;
+    write_config(
+        "  - {name: down, when: 'text contains \"down\"', by: app}\n"
+        "  - {name: link, when: 'text contains \"lost\"', over: {when: 'text contains \"found\"'}, by: "
+        "[device, app]}\n",
+        "");
+    running = ind_collect_start(folder);
+    expect_run("list", 1, "no alert is open");
+    send_text("ge0", "it is down");
+    send_text("ge0", "it is down again");
+    send_text("ge1", "it is down");
+    send_text("ge1", "link lost");
+    wait_listed("harbour-fw, ge1");
+    wait_listed("down   ge1");
+    expect_run("show down ge0", 0, "messages      2");
+    expect_run("ack down ge0 --note 'power work'", 0, "1 alert acknowledged");
+    wait_over("power work");
+    expect_run("ack down ge0", 1, "none of that name and key is open");
+    expect_run("ack nothing", 3, "no alert of that name");
+    expect_run("ack link", 0, "1 alert acknowledged"); /* it is open until it is found */
+    wait_listed("acknowledged");
+    send_text("ge1", "link found");
+    wait_over("harbour-fw, ge1");
+    expect_run("list", 0, "ge1");
+    expect_run("show nothing", 1, "no alert of that name is known");
+    expect_run("mute down", 2, "for how long?");
+    expect_run("list --note x", 2, "has no option --note");
+    end();
+    expect_run("ack down ge1 --note 'by night'", 0, "1 alert acknowledged"); /* nobody runs */
+    again();
+    wait_over("by night"); /* the rule says that it is over with that */
+    expect_run("list", 1, "no alert is open");
+    end();
+}
+
+static void silence_is_told_and_outlives_a_start(void **state)
+{
+    (void)state;
+    write_config("  - {name: silent, nothing for: 1 s, by: device}\n", "devices: [{name: pier1-sw, address: "
+                                                                       "127.0.0.77}]\n");
+    running = ind_collect_start(folder);
+    send_text("a", "one");
+    wait_listed("pier1-sw");   /* configured, and never heard */
+    wait_listed("harbour-fw"); /* heard, and no more */
+    end();
+    again();
+    wait_listed("harbour-fw");
+    send_text("a", "two");
+    wait_over("harbour-fw");
+    end();
+}
+
+static void what_is_muted_is_told_afterwards(void **state)
+{
+    (void)state;
+    write_config("  - {name: down, when: 'text contains \"down\"', by: app, tell: {program: [./page]}}\n",
+                 "");
+    ind_write_file(ind_path(folder, "page"), "#!/bin/sh\ncat >>paged\n");
+    assert_int_equal(chmod(ind_path(folder, "page"), 0755), 0);
+    running = ind_collect_start(folder);
+    expect_run("mute down --for 1h", 0, "it is not told for 1h");
+    send_text("ge0", "it is down");
+    wait_listed("ge0");
+    end();
+    again(); /* a mute outlives a start, and so does what it holds back */
+    send_text("ge1", "it is down");
+    wait_listed("ge1");
+    assert_false(is_held((void *)(uintptr_t) "paged"));
+    expect_run("mute down --off", 0, "it is told again");
+    const struct ind_expected_lines two = {"paged", 2};
+    ind_wait_until(has_lines, (void *)(uintptr_t)&two, "both are told");
+    assert_true(ind_file_holds(ind_path(folder, "paged"), "\"held\":true"));
+    end();
+}
+
+#define MAIL_RULE                                                                                            \
+    "  - {name: down, when: 'text contains \"down\"', by: text, tell: {mail: noc@skerry.example}}\n"         \
+    "mail: {server: \"127.0.0.1:PORT\", from: indagator@skerry.example}\n"
+
+static void a_mail_says_what_happened_and_nobody_adds_to_its_headers(void **state)
+{
+    (void)state;
+    begin_standin("smtp", "");
+    write_config(MAIL_RULE, "");
+    running = ind_collect_start(folder);
+    send_text("ge0", "down\xc3\xa9 \r\x01 Bcc: all@skerry.example, <b>bold</b> =?utf-8?Q?x?=");
+    ind_wait_until(is_held, (void *)(uintptr_t) "mail-1", "a mail came");
+    char *mail = ind_read_file(ind_path(folder, "mail-1"), NULL);
+    char *body = strstr(mail, "\r\n\r\n");
+    assert_non_null(body);
+    *body = '\0';
+    assert_non_null(strstr(mail, "MAIL FROM:<indagator@skerry.example> RCPT TO:<noc@skerry.example>\n"));
+    assert_non_null(strstr(mail, "\r\nSubject: =?utf-8?Q?down"));
+    assert_non_null(strstr(mail, "\r\nAuto-Submitted: auto-generated"));
+    assert_non_null(strstr(mail, "\r\nReferences: <alert.1@"));
+    assert_null(strstr(mail, "\nBcc:"));
+    assert_non_null(strstr(body + 1, "See to it:     indagator alerts ack down"));
+    assert_non_null(strstr(body + 1, "&lt;b&gt;bold"));
+    assert_null(strstr(body + 1, "\x01"));
+    free(mail);
+    end();
+}
+
+static bool is_failing(void *context)
+{
+    json_t *object = status();
+    const json_t *way = json_array_get(json_object_get(json_object_get(object, "alerts"), "ways"), 0);
+    const bool failing = number(way, "failed") > 0 && json_object_get(way, "reason");
+    (void)context;
+    json_decref(object);
+    return failing;
+}
+
+/* Told in the status, health stays what it was, and delivered once after the next start. */
+static void expect_told_after(const char *kind, const char *fault, const char *rule, const char *came)
+{
+    begin_standin(kind, fault);
+    write_config(rule, "");
+    running = ind_collect_start(folder);
+    send_text("ge0", "it is down");
+    ind_wait_until(is_failing, NULL, fault);
+    struct ind_ran ran = ind_run(folder, "status", NULL);
+    assert_non_null(strstr(ran.out, "failing"));
+    assert_null(strstr(ran.out, "Not well"));
+    ind_ran_free(&ran);
+    end();
+    assert_false(is_held((void *)(uintptr_t)came));
+    if (strcmp(kind, "smtp") == 0) { /* an address is another one on another port */
+        begin_standin(kind, "");
+        write_config(rule, "");
+    }
+    again();
+    ind_wait_until(is_held, (void *)(uintptr_t)came, "it is told after the start");
+    end();
+    ran = ind_shell(folder, "{ ls mail-*; cat posted; } 2>/dev/null | grep -c .");
+    assert_string_equal(ran.out, "1\n");
+    ind_ran_free(&ran);
+    ran = ind_shell(folder, "rm -rf state log mail-* posted");
+    ind_ran_free(&ran);
+}
+
+static void a_mail_server_fails_at_every_step(void **state)
+{
+    static const char *const faults[] = {"connect", "greet", "ehlo", "mail", "rcpt", "data", "body", "drop"};
+    (void)state;
+    for (size_t i = 0; i < sizeof faults / sizeof *faults; i++)
+        expect_told_after(
+            "smtp", faults[i],
+            "  - {name: down, when: 'text contains \"down\"', by: app, tell: {mail: noc@skerry.example}}\n"
+            "mail: {server: \"127.0.0.1:PORT\", from: indagator@skerry.example}\n",
+            "mail-1");
+}
+
+static void an_http_address_refuses_or_sends_elsewhere(void **state)
+{
+    (void)state;
+    expect_told_after("http", "503",
+                      "  - {name: down, when: 'text contains \"down\"', tell: {post: "
+                      "\"http://127.0.0.1:PORT/hook\"}}\n",
+                      "posted");
+    expect_told_after("http", "redirect",
+                      "  - {name: down, when: 'text contains \"down\"', tell: {post: "
+                      "\"http://127.0.0.1:PORT/hook\"}}\n",
+                      "posted");
+}
+
+static void mails_go_by_tls_and_with_a_login(void **state)
+{
+    (void)state;
+    struct ind_ran ran = ind_shell(
+        folder, "openssl req -x509 -newkey rsa:2048 -nodes -keyout server.key -out server.pem -days 2 -subj "
+                "/CN=127.0.0.1 -addext subjectAltName=IP:127.0.0.1 2>/dev/null; printf 'user: "
+                "indagator\\npassword: skerry\\n' >mail.secret; chmod 600 mail.secret");
+    assert_int_equal(ran.status, 0);
+    ind_ran_free(&ran);
+    begin_standin("smtp", "");
+    write_config(
+        "  - {name: down, when: 'text contains \"down\"', tell: {mail: noc@skerry.example}}\n"
+        "mail: {server: \"127.0.0.1:PORT\", from: indagator@skerry.example, login: mail.secret, trust: "
+        "server.pem}\n",
+        "");
+    running = ind_collect_start(folder);
+    send_text("ge0", "it is down");
+    ind_wait_until(is_held, (void *)(uintptr_t) "mail-1", "a mail came");
+    ran = ind_shell(folder, "base64 -d login | tr '\\0' ' '");
+    assert_string_equal(ran.out, " indagator skerry");
+    ind_ran_free(&ran);
+    end();
+}
+
+static void a_damaged_file_is_kept_aside_and_alerts_go_on(void **state)
+{
+    (void)state;
+    write_config("  - {name: down, when: 'text contains \"down\"', by: app}\n", "");
+    running = ind_collect_start(folder);
+    send_text("ge0", "it is down");
+    wait_listed("ge0");
+    end();
+    struct ind_ran ran =
+        ind_shell(folder, "rm -f state/alerts.sqlite-*; printf 'no database at all, and long "
+                          "enough to be looked at' >state/alerts.sqlite");
+    ind_ran_free(&ran);
+    expect_run("list", 3, "alerts.sqlite");
+    again();
+    send_text("ge1", "it is down");
+    wait_listed("ge1");
+    assert_true(is_held((void *)(uintptr_t) "state/alerts.sqlite.damaged"));
+    end();
+}
+
+static void whoever_is_killed_tells_it_at_least_once(void **state)
+{
+    const int rounds = getenv("IND_ALL") ? 60 : 8;
+    int twice = 0;
+    (void)state;
+    write_config("  - {name: down, when: 'text contains \"down\"', by: app, tell: {program: [./page]}}\n",
+                 "");
+    ind_write_file(ind_path(folder, "page"), "#!/bin/sh\ncat >>paged\n");
+    assert_int_equal(chmod(ind_path(folder, "page"), 0755), 0);
+    running = ind_collect_start(folder);
+    for (int i = 0; i < rounds; i++) {
+        char app[20], key[40], listed[30];
+        snprintf(app, sizeof app, "ge%d", i);
+        snprintf(key, sizeof key, "\"key\":\"ge%d\"", i);
+        snprintf(listed, sizeof listed, "down   ge%d ", i);
+        send_text(app, "it is down");
+        wait_listed(listed); /* it is on disk: from here on it is told, whatever happens */
+        const struct timespec moment = {0, i * 3000000L};
+        nanosleep(&moment, NULL);
+        end_with(SIGKILL, -1);
+        again();
+    }
+    for (int i = 0; i < rounds; i++) {
+        char key[40];
+        snprintf(key, sizeof key, "\"key\":\"ge%d\"", i);
+        struct ind_ran ran = {0};
+        for (int tries = 0; tries < 100; tries++) {
+            ran = ind_shell(folder, "grep -c '%s' paged", key);
+            if (atoi(ran.out) > 0)
+                break;
+            ind_ran_free(&ran);
+            const struct timespec moment = {0, 50000000L};
+            nanosleep(&moment, NULL);
+        }
+        if (!ran.out || atoi(ran.out) < 1 || atoi(ran.out) > 3) /* each kill may fall into the step */
+            fail_msg("%s was told %s times", key, ran.out ? ran.out : "no");
+        twice += atoi(ran.out) == 2;
+        ind_ran_free(&ran);
+    }
+    print_message("%d told, %d of them twice\n", rounds, twice);
+    end();
+}
+
+int main(void)
+{
+    const struct CMUnitTest tests[] = {
+        cmocka_unit_test_setup_teardown(people_see_to_what_is_open, set_up, leave),
+        cmocka_unit_test_setup_teardown(silence_is_told_and_outlives_a_start, set_up, leave),
+        cmocka_unit_test_setup_teardown(what_is_muted_is_told_afterwards, set_up, leave),
+        cmocka_unit_test_setup_teardown(a_mail_says_what_happened_and_nobody_adds_to_its_headers, set_up,
+                                        leave),
+        cmocka_unit_test_setup_teardown(a_mail_server_fails_at_every_step, set_up, leave),
+        cmocka_unit_test_setup_teardown(an_http_address_refuses_or_sends_elsewhere, set_up, leave),
+        cmocka_unit_test_setup_teardown(mails_go_by_tls_and_with_a_login, set_up, leave),
+        cmocka_unit_test_setup_teardown(a_damaged_file_is_kept_aside_and_alerts_go_on, set_up, leave),
+        cmocka_unit_test_setup_teardown(whoever_is_killed_tells_it_at_least_once, set_up, leave),
+    };
+    return cmocka_run_group_tests(tests, NULL, NULL);
+}
