@@ -110,27 +110,37 @@ static void read_relay(struct ind_loader *loader, const struct ind_node *value, 
               near ? "did you mean \"" : "name it under relays:", near ? near : "", near ? "\"?" : "");
 }
 
+static void read_terminals(struct ind_loader *loader, const struct ind_node *value, void *into)
+{
+    struct ind_route *route = ((struct ind_route_text *)into)->route;
+    route->users = ind_read_users(loader, value);
+    route->to = IND_TO_TERMINALS;
+}
+
 static void read_to(struct ind_loader *loader, const struct ind_node *value, void *into)
 {
-    static const struct ind_key keys[] = {{"program", read_program}, {"relay", read_relay}};
+    static const struct ind_key keys[] = {
+        {"program", read_program}, {"relay", read_relay}, {"terminals", read_terminals}};
     struct ind_route_text *text = into;
     text->to = value;
     if (value->kind == IND_NODE_MAP) {
-        if (ind_read_map(loader, value, keys, 2, into) && value->part_count != 2)
+        if (ind_read_map(loader, value, keys, 3, into) && value->part_count != 2)
             ind_wrong(loader, value, "a route goes to one place; write two routes");
         return;
     }
     if (!ind_expect_text(loader, value,
-                         "output, a program such as {program: [/usr/local/bin/page]}, or {relay: NAME}"))
+                         "output, terminals, a program such as {program: [/usr/local/bin/page]}, or "
+                         "{relay: NAME}"))
         return;
     if (ind_slice_equal(value->text, IND_SLICE("output")))
         text->route->to = IND_TO_OUTPUT;
+    else if (ind_slice_equal(value->text, IND_SLICE("terminals")))
+        text->route->to = IND_TO_TERMINALS;
     else
-        ind_wrong(
-            loader, value,
-            "unknown \"%.*s\"; expected output (standard output), {program: [PROGRAM, ARGUMENT, …]}, or "
-            "{relay: NAME}; a file is named with file:",
-            IND_ARG(value->text));
+        ind_wrong(loader, value,
+                  "unknown \"%.*s\"; expected output (standard output), terminals, {terminals: [USER, …]}, "
+                  "{program: [PROGRAM, ARGUMENT, …]}, or {relay: NAME}; a file is named with file:",
+                  IND_ARG(value->text));
 }
 
 static void read_archive(struct ind_loader *loader, const struct ind_node *value, void *into)
@@ -255,9 +265,13 @@ void ind_route_describe(const struct ind_route *route, struct ind_buffer *buffer
     else
         ind_buffer_text(buffer, route->to == IND_TO_OUTPUT  ? "standard output"
                                 : route->to == IND_TO_RELAY ? "relay "
-                                                            : "program");
+                                : route->to == IND_TO_TERMINALS
+                                    ? route->users ? "terminals of " : "terminals of all who are logged in"
+                                    : "program");
     if (route->to == IND_TO_RELAY)
         ind_buffer_text(buffer, route->relay);
+    if (route->users)
+        ind_buffer_text(buffer, route->users);
     for (size_t i = 0; route->program && route->program[i]; i++) {
         ind_buffer_byte(buffer, ' ');
         ind_buffer_text(buffer, route->program[i]);

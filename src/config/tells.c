@@ -100,21 +100,49 @@ const char *ind_read_users(struct ind_loader *loader, const struct ind_node *val
     return ind_keep(loader, ind_buffer_view(&users));
 }
 
+static void read_tell_plain(struct ind_loader *loader, const struct ind_node *value, void *into)
+{
+    (void)ind_read_yes(loader, value, &((struct ind_tell *)into)->plain);
+}
+
+static bool is_loopback(const char *address)
+{
+    static const char *const hosts[] = {"http://127.", "http://localhost:", "http://localhost/",
+                                        "http://[::1]"};
+    for (size_t i = 0; i < sizeof hosts / sizeof *hosts; i++)
+        if (ind_slice_starts_nocase(ind_slice_of(address), ind_slice_of(hosts[i])))
+            return true;
+    return false;
+}
+
+/* What is told holds messages. */
+static void check_encryption(struct ind_loader *loader, const struct ind_node *node,
+                             const struct ind_tell *tell)
+{
+    if (tell->kind == IND_TELL_POST && tell->to && !tell->plain && !is_loopback(tell->to) &&
+        ind_slice_starts_nocase(ind_slice_of(tell->to), IND_SLICE("http:")))
+        ind_wrong(
+            loader, node,
+            "this would go without encryption; write https://, or add \"plain: yes\" where all who are on "
+            "the way may read it");
+}
+
 static void load_tell(struct ind_loader *loader, const struct ind_node *node, struct ind_tell *tell)
 {
-    static const struct ind_key keys[] = {{"mail", read_mail_to},
-                                          {"post", read_post_to},
-                                          {"program", read_tell_program},
-                                          {"terminals", read_terminals},
-                                          {"zone", read_tell_zone}};
+    static const struct ind_key keys[] = {{"mail", read_mail_to},         {"post", read_post_to},
+                                          {"program", read_tell_program}, {"terminals", read_terminals},
+                                          {"zone", read_tell_zone},       {"plain", read_tell_plain}};
     if (node->kind == IND_NODE_MAP) {
         size_t ways = 0;
         for (size_t i = 0; i + 1 < node->part_count; i += 2)
-            ways += !ind_slice_equal(node->parts[i]->text, IND_SLICE("zone"));
+            ways += !ind_slice_equal(node->parts[i]->text, IND_SLICE("zone")) &&
+                    !ind_slice_equal(node->parts[i]->text, IND_SLICE("plain"));
         if (!ind_read_map(loader, node, keys, sizeof keys / sizeof *keys, tell))
             return;
         if (ways != 1)
-            ind_wrong(loader, node, "one way a line; write [{mail: …}, {post: …}]");
+            ind_wrong(loader, node, "one way each; write [{mail: …}, {post: …}]");
+        else
+            check_encryption(loader, node, tell);
         return;
     }
     if (!ind_expect_text(loader, node,

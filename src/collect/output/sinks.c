@@ -1,6 +1,7 @@
 #define _GNU_SOURCE /* F_SETPIPE_SZ */
 #include "collect/output/sinks.h"
 
+#include "collect/output/people.h"
 #include "collect/runtime/clock.h"
 #include "core/base/escape.h"
 #include "core/message/names.h"
@@ -41,9 +42,10 @@ struct ind_sink {
     uint32_t id;
     enum state state;
     int fd, process;
-    bool in_pieces; /* writing might wait: only little, and only where there is room */
-    bool terminal;  /* which no message may drive */
-    bool wanted;    /* by a route of the present rules */
+    bool in_pieces;            /* writing might wait: only little, and only where there is room */
+    bool terminal;             /* which no message may drive */
+    struct ind_people *people; /* terminals: it has no queue; NULL: it is something else */
+    bool wanted;               /* by a route of the present rules */
     struct ind_steady again, started, progress, reported;
     int64_t pause;              /* ns */
     struct ind_steady troubled; /* when its end, or that it cannot be started, was last reported */
@@ -291,6 +293,10 @@ static void part_from(struct ind_sinks *sinks, struct ind_sink *sink)
 
 static void see_to(struct ind_sinks *sinks, struct ind_sink *sink, struct ind_steady now)
 {
+    if (sink->people) {
+        ind_people_look(sink->people, now);
+        return;
+    }
     bool ready = sink->state == IDLE || (sink->state == PAUSED && ind_steady_from(sink->again, now) >= 0);
     if (ready && sink->program && sink->line_count)
         ask_for_start(sinks, sink, now);
@@ -379,8 +385,14 @@ bool ind_sinks_add(struct ind_sinks *sinks, uint32_t route, struct ind_slice lin
         ind_sinks_lose(sinks, route, owner);
         return true;
     }
-    if (sink->terminal)
+    if (sink->terminal || sink->people)
         line = shown(sinks, line);
+    if (sink->people) {
+        ind_people_show(sink->people, line, now); /* taken in any case: it was shown, or counted */
+        sink->taken++;
+        sinks->settings.settle(sinks->settings.context, owner, true);
+        return true;
+    }
     if (!has_room(sink, line.length)) {
         write_on(sinks, sink, now);
         if (!has_room(sink, line.length)) {
@@ -425,9 +437,12 @@ static char *name_of(const struct ind_route *route)
     size_t room = 8;
     for (size_t i = 0; route->program && route->program[i]; i++)
         room += strlen(route->program[i]) + 1;
+    room += route->to == IND_TO_TERMINALS ? 40 + strlen(route->users ? route->users : "") : 0;
     char *name = calloc(room, 1);
     struct ind_buffer buffer = ind_buffer_on(name, name ? room - 1 : 0);
-    if (!route->program)
+    if (route->to == IND_TO_TERMINALS)
+        ind_route_describe(route, &buffer);
+    else if (!route->program)
         ind_buffer_text(&buffer, "output");
     for (size_t i = 0; route->program && route->program[i]; i++) {
         ind_buffer_text(&buffer, i ? " " : "");
@@ -468,6 +483,7 @@ static void sink_free(struct ind_sink *sink)
     for (size_t i = 0; sink->program && sink->program[i]; i++)
         free(sink->program[i]);
     free(sink->program);
+    ind_people_free(sink->people);
     free(sink->name);
     free(sink->bytes);
     free(sink->lines);
@@ -481,14 +497,20 @@ static struct ind_sink *new_sink(struct ind_sinks *sinks, const struct ind_route
         return NULL;
     sink->fd = -1;
     sink->name = name_of(route);
-    sink->bytes = malloc(QUEUE_BYTES);
-    sink->lines = malloc(QUEUE_LINES * sizeof *sink->lines);
+    const bool people = route->to == IND_TO_TERMINALS;
+    if (people)
+        sink->people = ind_people_new(route->users, sinks->settings.hold, sinks->settings.reporter);
+    sink->bytes = malloc(people ? 1 : QUEUE_BYTES);
+    sink->lines = malloc(people ? 1 : QUEUE_LINES * sizeof *sink->lines);
     sink->program = route->program ? copy_program(route->program) : NULL;
-    if (!sink->name || !sink->bytes || !sink->lines || (route->program && !sink->program)) {
+    if (!sink->name || !sink->bytes || !sink->lines || (people && !sink->people) ||
+        (route->program && !sink->program)) {
         sink_free(sink);
         return NULL;
     }
-    if (!sink->program) {
+    if (sink->people) {
+        sink->state = OPEN;
+    } else if (!sink->program) {
         struct stat status;
         sink->in_pieces = fstat(STDOUT_FILENO, &status) != 0 || !S_ISREG(status.st_mode);
         sink->terminal = isatty(STDOUT_FILENO) == 1;
@@ -502,7 +524,8 @@ static struct ind_sink *new_sink(struct ind_sinks *sinks, const struct ind_route
 static struct ind_sink *sink_for(struct ind_sinks *sinks, const struct ind_route *route)
 {
     for (struct ind_sink *sink = sinks->list; sink; sink = sink->next)
-        if (sink->bytes && same_program(sink->program, route->program))
+        if (sink->bytes && same_program(sink->program, route->program) &&
+            ind_people_are(sink->people, route->to == IND_TO_TERMINALS, route->users))
             return sink;
     return new_sink(sinks, route);
 }

@@ -1,9 +1,11 @@
-/* collect/output/sinks.h: where lines go that go into no file: standard output, and programs.
+/* collect/output/sinks.h: where lines go that go into no file: standard output, programs, and terminals.
  *
  * Each has a bounded queue of its own. The writer's thread adds to it and writes on without ever waiting: a
  * program that reads nothing, dies, or cannot be started holds nobody up. A program is started when the first
  * line for it comes, and again, after growing pauses, when it has ended. Routes that name the same program
- * with the same arguments share it. All of it belongs to the writer's thread. */
+ * with the same arguments share it. Terminals get so many lines a minute, and then how many more there were;
+ * with messages from files, nothing: nobody is to be alarmed by what is long past. All of it belongs to the
+ * writer's thread. */
 #ifndef IND_COLLECT_OUTPUT_SINKS_H
 #define IND_COLLECT_OUTPUT_SINKS_H
 

@@ -28,6 +28,7 @@ struct ind_tell {
     enum ind_tell_kind kind;
     const char *to;   /* the address of a mail, an HTTP address; of terminals: who, by commas; NULL: all */
     const char *zone; /* of the times in it, as it was written; NULL: the collector's */
+    bool plain;       /* it may go without encryption */
     char *const *program; /* itself and its arguments, NULL behind the last */
 };
 

@@ -15,7 +15,7 @@
 #include "core/line/pass_on.h"
 #include "core/line/template.h"
 
-enum ind_to { IND_TO_FILE, IND_TO_OUTPUT, IND_TO_PROGRAM, IND_TO_RELAY };
+enum ind_to { IND_TO_FILE, IND_TO_OUTPUT, IND_TO_PROGRAM, IND_TO_TERMINALS, IND_TO_RELAY };
 
 struct ind_route {
     const char *name;
@@ -23,8 +23,9 @@ struct ind_route {
     const char *when_text; /* as written; NULL: every message */
     enum ind_to to;
     struct ind_template file;
-    char *const *program;   /* IND_TO_PROGRAM: itself and its arguments, NULL behind the last */
-    const char *relay;      /* IND_TO_RELAY: its name, */
+    char *const *program; /* IND_TO_PROGRAM: itself and its arguments, NULL behind the last */
+    const char *users; /* IND_TO_TERMINALS: whose, names with commas between; NULL: all who are logged in */
+    const char *relay; /* IND_TO_RELAY: its name, */
     uint16_t relay_number;  /* and which of those of the configuration it is */
     enum ind_pass_on form;  /* for it */
     enum ind_layout layout; /* of a template of its own: raw, which is how such lines are read back */
