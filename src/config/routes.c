@@ -4,7 +4,6 @@
 #include "core/message/framing.h"
 #include "core/message/names.h"
 
-#include <errno.h>
 #include <grp.h>
 #include <stdlib.h>
 #include <unistd.h>
@@ -36,47 +35,6 @@ static void read_file(struct ind_loader *loader, const struct ind_node *value, v
     if (kept && !ind_template_read((struct ind_slice){kept, value->text.length}, IND_TEMPLATE_PATH,
                                    &text->route->file, &mistake))
         ind_wrong_inside(loader, value, &mistake, false);
-}
-
-/* A name without a slash is looked for where the system looks for programs; with one it is a path, relative
- * to the file that holds it. */
-static char *program_path(struct ind_loader *loader, const struct ind_node *node)
-{
-    if (!memchr(node->text.at, '/', node->text.length))
-        return ind_keep(loader, node->text);
-    char *path = ind_resolve_path(loader, node);
-    if (path && access(path, X_OK) != 0)
-        ind_warn(loader, node, "\"%s\" cannot be run here: %s", path, strerror(errno));
-    return path;
-}
-
-char **ind_read_program(struct ind_loader *loader, const struct ind_node *value)
-{
-    bool list = value->kind == IND_NODE_LIST;
-    size_t bytes = 0;
-    if (!list || value->part_count == 0) {
-        ind_wrong(
-            loader, value,
-            "expected the program and its arguments as a list, such as [/usr/local/bin/page, --urgent]; "
-            "no shell reads it");
-        return NULL;
-    }
-    char **program = ind_keep_room(loader, (value->part_count + 1) * sizeof *program);
-    for (size_t i = 0; program && i < value->part_count; i++) {
-        const struct ind_node *part = value->parts[i];
-        if (!ind_expect_text(loader, part, "an argument"))
-            return NULL;
-        if ((i == 0 && part->text.length == 0) || memchr(part->text.at, '\0', part->text.length)) {
-            ind_wrong(loader, part, "no program has such a name");
-            return NULL;
-        }
-        program[i] = i ? ind_keep(loader, part->text) : program_path(loader, part);
-        bytes += program[i] ? strlen(program[i]) + 1 : 0;
-    }
-    if (bytes > IND_PROGRAM_BYTES)
-        ind_wrong(loader, value, "a program and its arguments have %d bytes at most; give it a file to read",
-                  IND_PROGRAM_BYTES);
-    return program;
 }
 
 static void read_program(struct ind_loader *loader, const struct ind_node *value, void *into)

@@ -3,10 +3,9 @@
 
 #include "config/quantity.h"
 
-#include <pwd.h>
 #include <stdlib.h>
 
-enum { MOST_ADDRESS = 254, MOST_USERS = 32 };
+enum { MOST_ADDRESS = 254 };
 
 /* An address as RFC 5321 section 4.1.2 has it, without quotes and comments: nothing in it can end the line of
  * a header, or add another recipient. */
@@ -72,32 +71,6 @@ static void read_tell_zone(struct ind_loader *loader, const struct ind_node *val
     if (zone)
         tell->zone = ind_keep(loader, value->text);
     ind_zone_free(zone);
-}
-
-const char *ind_read_users(struct ind_loader *loader, const struct ind_node *value)
-{
-    char text[MOST_USERS * 33];
-    struct ind_buffer users = ind_buffer_on(text, sizeof text);
-    const bool list = value->kind == IND_NODE_LIST;
-    const size_t count = list ? value->part_count : 1;
-    if (count == 0 || count > MOST_USERS) {
-        ind_wrong(loader, value, "expected 1 to %d users, such as [oncall, noc]", MOST_USERS);
-        return NULL;
-    }
-    for (size_t i = 0; i < count; i++) {
-        const struct ind_node *user = list ? value->parts[i] : value;
-        if (!ind_expect_text(loader, user, "the name of a user"))
-            return NULL;
-        if (user->text.length > 32 || memchr(user->text.at, ',', user->text.length)) {
-            ind_wrong(loader, user, "no user has such a name");
-            return NULL;
-        }
-        if (!getpwnam(user->text.at))
-            ind_warn(loader, user, "this machine has no user \"%.*s\"", IND_ARG(user->text));
-        ind_buffer_text(&users, i ? "," : "");
-        ind_buffer_slice(&users, user->text);
-    }
-    return ind_keep(loader, ind_buffer_view(&users));
 }
 
 static void read_tell_plain(struct ind_loader *loader, const struct ind_node *value, void *into)

@@ -9,7 +9,7 @@
 #define SAVE_EVERY (2 * IND_SECOND)
 #define SAVE_WATCHED_EVERY (60 * IND_SECOND)
 #define TELL_AGAIN (60 * IND_SECOND)
-enum { LOOK_MILLISECONDS = 100, MEMORY = 64 << 20 };
+enum { MEMORY = 64 << 20 };
 
 /* ---- What happens to alerts ---- */
 
@@ -187,31 +187,12 @@ static void go_round(struct ind_desk *desk, bool all)
     publish(desk);
 }
 
-void ind_desk_ring(void *context)
-{
-    struct ind_desk *desk = context;
-    ind_mutex_lock(&desk->resting);
-    desk->rung = true;
-    ind_condition_variable_signal(&desk->bell);
-    ind_mutex_unlock(&desk->resting);
-}
-
-static void rest(struct ind_desk *desk)
-{
-    const struct timespec deadline = ind_deadline(LOOK_MILLISECONDS);
-    ind_mutex_lock(&desk->resting);
-    while (!desk->rung && ind_condition_variable_wait_until(&desk->bell, &desk->resting, &deadline))
-        ;
-    desk->rung = false;
-    ind_mutex_unlock(&desk->resting);
-}
-
 static void *run(void *context)
 {
     struct ind_desk *desk = context;
     while (!atomic_load(&desk->stop)) {
         go_round(desk, false);
-        rest(desk);
+        ind_desk_rest(desk);
     }
     return NULL;
 }

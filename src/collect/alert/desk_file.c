@@ -11,37 +11,6 @@ enum { KEPT_MOST = 100000 };
 
 /* ---- What is to be written ---- */
 
-static void free_op(struct ind_desk_op *op)
-{
-    ind_news_let_go(op->news);
-    free(op->way);
-    free(op->who);
-}
-
-void ind_desk_ops_add(struct ind_desk_ops *ops, struct ind_desk_op op)
-{
-    if (ops->count == ops->room && ops->room < IND_DESK_OPS) {
-        const size_t room = ops->room ? 2 * ops->room : 64;
-        struct ind_desk_op *grown = realloc(ops->list, room * sizeof *grown);
-        ops->list = grown ? grown : ops->list;
-        ops->room = grown ? room : ops->room;
-    }
-    if (ops->count == ops->room) {
-        ops->lost++;
-        free_op(&op);
-        return;
-    }
-    ops->list[ops->count++] = op;
-}
-
-void ind_desk_ops_free(struct ind_desk_ops *ops)
-{
-    for (size_t i = 0; i < ops->count; i++)
-        free_op(&ops->list[i]);
-    free(ops->list);
-    *ops = (struct ind_desk_ops){0};
-}
-
 static bool write_op(struct ind_alert_file *file, const struct ind_desk_op *op)
 {
     struct ind_alert_rule rule = {0};

@@ -89,9 +89,6 @@ struct ind_desk {
     bool rung IND_GUARDED_BY(resting);
 };
 
-/* The thread need not rest on. Any thread. */
-void ind_desk_ring(void *desk);
-
 /* ---- desk_rules.c ---- */
 
 /* New; NULL where memory is out. */
@@ -101,11 +98,18 @@ struct ind_desk_rule *ind_desk_rule_find(const struct ind_desk_rules *rules, con
 /* Whether it is not to be told at that time, by its rule. */
 bool ind_desk_rule_is_silent(struct ind_desk_rule *rule, ind_time now);
 
-/* ---- desk_file.c ---- */
+/* ---- desk_ops.c ---- */
 
 /* Adds to what is to be written; takes over what is in it. */
 void ind_desk_ops_add(struct ind_desk_ops *ops, struct ind_desk_op op);
 void ind_desk_ops_free(struct ind_desk_ops *ops);
+/* The thread need not rest on; `desk` is one. Any thread. */
+void ind_desk_ring(void *desk);
+/* Until then, or a tenth of a second. */
+void ind_desk_rest(struct ind_desk *desk);
+
+/* ---- desk_file.c ---- */
+
 /* Writes what waits; false where it cannot, and waits on. */
 bool ind_desk_write(struct ind_desk *desk, struct ind_clocks now);
 /* Takes up what is in the file, before there is a thread. */

@@ -1,7 +1,6 @@
 /* core/alert/alert_life.c: from a cause to its end. */
 #include "core/alert/alerts_private.h"
 
-#include <stdio.h>
 #include <stdlib.h>
 #include <utlist.h>
 
@@ -198,7 +197,10 @@ static void acknowledge(struct ind_alerts *alerts, struct ind_alert_entry *entry
                         const char *note, struct ind_clocks now)
 {
     struct ind_alert *alert = &entry->alert;
-    snprintf(alert->who, sizeof alert->who, "%s", who && *who ? who : "somebody");
+    const struct ind_slice name =
+        ind_slice_begin(ind_slice_of(who && *who ? who : "somebody"), sizeof alert->who - 1);
+    memcpy(alert->who, name.at, name.length);
+    alert->who[name.length] = '\0';
     free(alert->note);
     alert->note = ind_alert_text(ind_slice_begin(ind_slice_of(note ? note : ""), IND_ALERT_NOTE));
     alert->acknowledged = now.wall;
