@@ -94,8 +94,8 @@ struct ind_steady ind_alerts_next(const struct ind_alerts *alerts, struct ind_st
 size_t ind_alerts_acknowledge(struct ind_alerts *alerts, const char *alert, const char *key, const char *who,
                               const char *note, struct ind_clocks now);
 
-/* Takes up what was saved; `alert->rule` is not looked at. One that somebody has acknowledged meanwhile may be
- * over with that. False where there is no such rule, or memory is out. */
+/* Takes up what was saved; `alert->rule` is not looked at. One that somebody has acknowledged meanwhile may
+ * be over with that. False where there is no such rule, or memory is out. */
 bool ind_alerts_restore(struct ind_alerts *alerts, struct ind_slice name, const struct ind_alert *alert,
                         struct ind_clocks now);
 

@@ -138,7 +138,8 @@ static enum ind_alert_file_status check(struct ind_alert_file *file, bool to_rea
         return IND_ALERT_FILE_DAMAGED;
     if (made == 0)
         return IND_ALERT_FILE_NONE;
-    if (ind_alert_file_number(file, "PRAGMA application_id", -1) == MARK && ind_alert_file_number(file, "PRAGMA user_version", -1) == VERSION)
+    if (ind_alert_file_number(file, "PRAGMA application_id", -1) == MARK &&
+        ind_alert_file_number(file, "PRAGMA user_version", -1) == VERSION)
         return IND_ALERT_FILE_GOOD;
     snprintf(file->reason, sizeof file->reason, "it is a database of another program or version");
     return IND_ALERT_FILE_DAMAGED;

@@ -30,9 +30,9 @@ bool ind_alert_file_mutes(struct ind_alert_file *file, ind_time now,
 
 bool ind_alert_file_add_notice(struct ind_alert_file *file, const char *way, const struct ind_notice *notice)
 {
-    return ind_alert_file_do(
-        file, "INSERT INTO notices VALUES(?1, ?2, ?3, ?4, ?5, ?6)", "ititin", (int64_t)notice->id, way,
-        (int64_t)notice->alert, event_names[notice->event], (int64_t)notice->held, notice->at);
+    return ind_alert_file_do(file, "INSERT INTO notices VALUES(?1, ?2, ?3, ?4, ?5, ?6)", "ititin",
+                             (int64_t)notice->id, way, (int64_t)notice->alert, event_names[notice->event],
+                             (int64_t)notice->held, notice->at);
 }
 
 bool ind_alert_file_notices(struct ind_alert_file *file,
