@@ -323,10 +323,11 @@ static bool rotate(const struct ind_demo *demo)
 static bool account(struct ind_demo *demo)
 {
     static const char *const status[] = {"indagator", "status", NULL};
-    ind_demo_heading(
-        "7. Whether all is well, and what became of every message; further down, the devices, and who is "
-        "not known");
-    if (ind_demo_show(demo, status, 12) != IND_EXIT_DONE)
+    static const char *const list[] = {"indagator", "alerts", "list", NULL};
+    static const char *const ack[] = {"indagator", "alerts", "ack", "guessing", "--note", "blocked", NULL};
+    ind_demo_heading("7. Whether all is well, what became of every message, and what has to be looked at");
+    if (ind_demo_show(demo, status, 12) != IND_EXIT_DONE || ind_demo_show(demo, list, 0) != IND_EXIT_DONE ||
+        ind_demo_show(demo, ack, 0) != IND_EXIT_DONE)
         return false;
     ind_demo_heading("8. Told to end, the collector files what it has");
     printf("\n$ kill -TERM %ld\n", (long)demo->collector);

@@ -87,10 +87,23 @@ static const char routes[] = "routes:\n"
                              "  default: {rotate: every day, keep: 30 days, compress: zstd}\n"
                              "  evidence: {rotate: every day, keep: 1 year, compress: zstd, chain: yes}\n";
 
+static const char alerts[] = "alerts:                     # they stay open until somebody has seen to them\n"
+                             "  - name: guessing\n"
+                             "    when: pattern is \"login-failed\"\n"
+                             "    more than: 5 in 5 min\n"
+                             "    by: field peer\n"
+                             "  - name: link-down\n"
+                             "    when: pattern is \"link-state\" and field state is \"down\"\n"
+                             "    over: {when: pattern is \"link-state\" and field state is \"up\"}\n"
+                             "    by: [device, field interface]\n"
+                             "  - name: overheated\n"
+                             "    when: app is \"envd\" and severity at least alert\n"
+                             "    by: device\n";
+
 bool ind_demo_config_write(const char *path, bool with_edits)
 {
     FILE *file = fopen(path, "w");
-    if (!file || fprintf(file, "%s%s%s", configuration, with_edits ? edits : "", routes) < 0 ||
+    if (!file || fprintf(file, "%s%s%s%s", configuration, with_edits ? edits : "", routes, alerts) < 0 ||
         fclose(file) != 0) {
         ind_complain("cannot write %s: %s", path, strerror(errno));
         return false;

@@ -82,6 +82,11 @@ static void add_note(struct ind_alert_trial *trial, const char *what, size_t len
     note->length = length;
     memcpy(note->what, what, length);
     HASH_ADD(hh, trial->notes, what, length, note);
+    if (!note->hh.tbl) {
+        free(note);
+        trial->left_out++;
+        return;
+    }
     trial->count++;
 }
 

@@ -172,8 +172,13 @@ struct ind_alert_entry *ind_alert_entry_for(struct ind_alerts *alerts, struct in
     entry->heard = entry->begun = now.steady;
     entry->changed = true;
     entry->bytes = sizeof *entry + key.length + 1;
-    alerts->bytes += entry->bytes;
     HASH_ADD(hh, watch->table, key, key.length, entry);
+    if (!entry->hh.tbl) {
+        free(entry);
+        alerts->counts.out_of_memory++;
+        return NULL;
+    }
+    alerts->bytes += entry->bytes;
     DL_APPEND(watch->idle, entry);
     watch->idle_count++;
     return entry;

@@ -100,6 +100,10 @@ static bool add_new(struct ind_alerts *alerts, const struct ind_alert_rule *rule
             return false;
         take_rule(watch, &rules[i]);
         HASH_ADD_KEYPTR(hh, alerts->watches, watch->name, strlen(watch->name), watch);
+        if (!watch->hh.tbl) {
+            free_watch(watch);
+            return false;
+        }
     }
     return true;
 }
