@@ -212,12 +212,20 @@ IND_NOT_SHARED struct ind_desk *ind_desk_new(const struct ind_desk_settings *set
     return desk;
 }
 
+static void wake_by_causes(struct ind_desk *desk, void (*how)(void *context))
+{
+    for (unsigned i = 0; i < desk->settings.cause_count; i++)
+        if (desk->settings.causes[i])
+            ind_causes_wake(desk->settings.causes[i], how, desk);
+}
+
 IND_NOT_SHARED void ind_desk_free(struct ind_desk *desk)
 {
     if (!desk)
         return;
     atomic_store(&desk->stop, true);
     if (desk->running) {
+        wake_by_causes(desk, NULL);
         ind_desk_ring(desk);
         pthread_join(desk->thread, NULL);
         go_round(desk, true);
@@ -250,6 +258,8 @@ bool ind_desk_start(struct ind_desk *desk)
     pthread_sigmask(SIG_BLOCK, &all, &before);
     desk->running = pthread_create(&desk->thread, NULL, run, desk) == 0;
     pthread_sigmask(SIG_SETMASK, &before, NULL);
+    if (desk->running)
+        wake_by_causes(desk, ind_desk_ring);
     return desk->running;
 }
 

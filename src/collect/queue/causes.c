@@ -6,7 +6,7 @@
 #define XXH_INLINE_ALL
 #include <xxhash.h>
 
-enum { ROOM = 256 << 10, SLOTS = 1024 };
+enum { ROOM = 1 << 20, SLOTS = 4096 };
 
 struct record {
     uint64_t hash, count;
@@ -21,6 +21,7 @@ struct page {
     size_t used;
     uint32_t slots[SLOTS]; /* where the last record of that hash is, and 1 more; 0: none */
     uint64_t missed;
+    bool told; /* that half of it is used up */
     _Alignas(struct record) char bytes[ROOM];
 };
 
@@ -28,7 +29,9 @@ struct ind_causes {
     struct ind_mutex mutex;
     struct page *filled IND_GUARDED_BY(mutex); /* by the one who adds */
     struct record *last IND_GUARDED_BY(mutex); /* in it, whose line may follow; NULL: none */
-    struct page *other;                        /* of the one who takes */
+    void (*half_full)(void *context) IND_GUARDED_BY(mutex);
+    void *context IND_GUARDED_BY(mutex);
+    struct page *other; /* of the one who takes */
 };
 
 IND_NOT_SHARED struct ind_causes *ind_causes_new(void)
@@ -82,6 +85,14 @@ static size_t whole(size_t size)
     return (size + step - 1) / step * step;
 }
 
+void ind_causes_wake(struct ind_causes *causes, void (*half_full)(void *context), void *context)
+{
+    ind_mutex_lock(&causes->mutex);
+    causes->half_full = half_full;
+    causes->context = context;
+    ind_mutex_unlock(&causes->mutex);
+}
+
 bool ind_causes_add(struct ind_causes *causes, const struct ind_alert_cause *cause)
 {
     const uint64_t hash = hash_of(cause);
@@ -114,6 +125,10 @@ bool ind_causes_add(struct ind_causes *causes, const struct ind_alert_cause *cau
         page->used += whole(sizeof *record + record->name + record->key);
         causes->last = record;
         wanted = true;
+    }
+    if (page->used > ROOM / 2 && !page->told && causes->half_full) {
+        page->told = true;
+        causes->half_full(causes->context); /* it only rings */
     }
     ind_mutex_unlock(&causes->mutex);
     return wanted;
@@ -160,6 +175,7 @@ uint64_t ind_causes_take(struct ind_causes *causes,
     struct page *page = causes->other;
     page->used = 0;
     page->missed = 0;
+    page->told = false;
     memset(page->slots, 0, sizeof page->slots);
     ind_mutex_lock(&causes->mutex);
     causes->other = causes->filled;

@@ -13,6 +13,9 @@ struct ind_causes;
 struct ind_causes *ind_causes_new(void);
 void ind_causes_free(struct ind_causes *causes);
 
+/* Who takes is called, from the thread that adds, when half of the room is used up; NULL: nobody. */
+void ind_causes_wake(struct ind_causes *causes, void (*half_full)(void *context), void *context);
+
 /* Notes a cause of one message: `line` is not looked at. True: its line is wanted, by ind_causes_add_line. */
 bool ind_causes_add(struct ind_causes *causes, const struct ind_alert_cause *cause);
 void ind_causes_add_line(struct ind_causes *causes, struct ind_slice line);
