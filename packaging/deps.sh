@@ -4,14 +4,14 @@
 set -eu
 
 build='gcc cmake make pkg-config libyaml-dev libjansson-dev libzstd-dev zlib1g-dev libpopt-dev libxxhash-dev libpcre2-dev libevent-dev libssl-dev libcurl4-openssl-dev libsqlite3-dev libnats-dev uthash-dev tzdata scdoc python3-minimal'
-tests='libcmocka-dev sqlite3 bsdutils curl zstd gzip openssl gnutls-bin mandoc python3-prometheus-client iproute2 nftables nats-server'
+tests='libcmocka-dev sqlite3 bsdutils curl zstd gzip openssl gnutls-bin mandoc python3-prometheus-client iproute2 nftables nats-server python3'
 quick='clang clang-format binutils'
 lint="$quick clang-tidy cppcheck"
 bench='mawk grep ripgrep python3-minimal openssl'
 # To compare with; not built for every kind of processor.
 case $(uname -m) in x86_64 | i?86) bench="$bench libhyperscan-dev" ;; esac
 package='dpkg-dev lintian debootstrap systemd systemd-container man-db'
-screenshots='xvfb xterm imagemagick fonts-dejavu-core x11-utils openssl'
+screenshots='xvfb xterm imagemagick fonts-dejavu-core x11-utils openssl chromium python3'
 
 wanted=''
 for group in "${@:-build}"; do

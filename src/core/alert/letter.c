@@ -278,6 +278,9 @@ static void write_escaped(struct ind_slice text, struct ind_buffer *buffer)
         case '&':
             ind_buffer_text(buffer, "&amp;");
             break;
+        case '\n':
+            ind_buffer_text(buffer, "<br>\n");
+            break;
         case '"':
             ind_buffer_text(buffer, "&quot;");
             break;
@@ -335,6 +338,8 @@ static void put_item(const struct ind_letter_item *item, const struct ind_letter
         struct ind_buffer command = ind_buffer_on(text, sizeof text);
         if (!write_command(item, i, &command))
             continue;
+        static const char *const purposes[] = {"See it: ", "See to it: ", "Its messages: "};
+        ind_buffer_text(buffer, purposes[i]);
         ind_buffer_text(buffer, "<code>");
         write_escaped(ind_buffer_view(&command), buffer);
         ind_buffer_text(buffer, "</code><br>");
