@@ -86,9 +86,20 @@ int ind_alerts_ack(const struct ind_config *config, const struct ind_alerts_call
     return count ? IND_EXIT_DONE : IND_EXIT_NO;
 }
 
+static bool is_configured(const struct ind_config *config, const char *name)
+{
+    for (size_t i = 0; i < config->alerts.count; i++)
+        if (strcmp(config->alerts.list[i].name, name) == 0)
+            return true;
+    ind_complain("the configuration has no alert \"%s\"", name);
+    return false;
+}
+
 static bool mute_here(const struct ind_config *config, const struct ind_alerts_call *given, int64_t span,
                       const char *who)
 {
+    if (!is_configured(config, given->name))
+        return false;
     struct ind_alert_file *file = open_here(config);
     const bool good = file && ind_alert_file_mute(file, given->name, given->key, ind_now() + span, who);
     if (file && !good)

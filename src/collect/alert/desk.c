@@ -158,7 +158,9 @@ static void publish(struct ind_desk *desk)
                                      .delivered = way->delivered,
                                      .failed = way->failed_count,
                                      .failing = way->reason[0] != '\0'};
-        snprintf(one->id, sizeof one->id, "%.110s", way->id);
+        struct ind_buffer shown = ind_buffer_on(one->id, sizeof one->id - 1);
+        ind_way_show(way, &shown);
+        one->id[shown.length] = '\0';
         snprintf(one->reason, sizeof one->reason, "%s", way->reason);
     }
     ind_mutex_unlock(&desk->mutex);

@@ -38,15 +38,25 @@ static void want(struct ind_desk *desk, const struct ind_tell *tell, const struc
         way->wanted = true;
     else
         ind_report(desk->settings.reporter, IND_OWN_ALERTS_FAILED, NULL,
-                   "more than %d ways to tell: nothing is told by %.100s", IND_DESK_WAYS, id);
+                   "more than %d ways to tell: nothing is told by the last of them", IND_DESK_WAYS);
+}
+
+/* "mail noc@skerry.example", in `room`. */
+static const char *shown(const struct ind_way *way, char room[120])
+{
+    struct ind_buffer text = ind_buffer_on(room, 119);
+    ind_way_show(way, &text);
+    room[text.length] = '\0';
+    return room;
 }
 
 static void forget_way(struct ind_desk *desk, size_t place)
 {
     struct ind_way *way = desk->ways[place];
+    char name[120];
     if (way->count + way->left_out > 0)
         ind_report(desk->settings.reporter, IND_OWN_ALERTS_FAILED, NULL,
-                   "%.100s: no alert is told there any more: %llu that waited are given up", way->id,
+                   "%s: no alert is told there any more: %llu that waited are given up", shown(way, name),
                    (unsigned long long)(way->count + way->left_out));
     const struct ind_desk_op op = {.kind = IND_OP_TOLD, .way = strdup(way->id), .notice = {.id = way->upto}};
     if (op.way && way->upto)
@@ -215,7 +225,7 @@ static void note_end(struct ind_desk *desk, struct ind_way *way, bool delivered,
                      struct ind_clocks now)
 {
     uint64_t upto;
-    char why[200];
+    char why[200], name[120];
     /* What stands on a terminal an hour later helps nobody: it is tried once. */
     const bool once = way->tell.kind == IND_TELL_TERMINALS;
     snprintf(why, sizeof why, "%s", reason);
@@ -231,13 +241,14 @@ static void note_end(struct ind_desk *desk, struct ind_way *way, bool delivered,
         free(op.way);
     if (!delivered && !ind_steady_reported_lately(&way->told, now.steady, TELL_AGAIN)) {
         way->told_failed = !once;
-        ind_report(desk->settings.reporter, IND_OWN_ALERTS_FAILED, IND_WITH({"way", ind_slice_of(way->id)}),
-                   "alerts cannot be told by %.100s: %s%s", way->id, why,
-                   once ? "" : "; it is tried again, after growing pauses");
+        ind_report(desk->settings.reporter, IND_OWN_ALERTS_FAILED,
+                   IND_WITH({"way", ind_slice_of(shown(way, name))}), "alerts cannot be told by %s: %s%s",
+                   shown(way, name), why, once ? "" : "; it is tried again, after growing pauses");
     } else if (delivered && way->told_failed) {
         way->told_failed = false;
-        ind_report(desk->settings.reporter, IND_OWN_ALERTS_WORK, IND_WITH({"way", ind_slice_of(way->id)}),
-                   "alerts are told by %.100s again", way->id);
+        ind_report(desk->settings.reporter, IND_OWN_ALERTS_WORK,
+                   IND_WITH({"way", ind_slice_of(shown(way, name))}), "alerts are told by %s again",
+                   shown(way, name));
     }
 }
 

@@ -30,6 +30,34 @@ void ind_way_id(const struct ind_tell *tell, struct ind_buffer *room)
     }
 }
 
+/* What stands before the path, without a login. */
+static struct ind_slice host_of(const char *address)
+{
+    const char *host = strstr(address, "://");
+    host = host ? host + 3 : address;
+    const size_t length = strcspn(host, "/?#");
+    const char *login = length ? memchr(host, '@', length) : NULL;
+    const char *begin = login ? login + 1 : host;
+    return (struct ind_slice){begin, (size_t)(host + length - begin)};
+}
+
+void ind_way_show(const struct ind_way *way, struct ind_buffer *room)
+{
+    static const char *const kinds[] = {"mail", "post", "program", "terminals", "message"};
+    const struct ind_tell *tell = &way->tell;
+    ind_buffer_text(room, kinds[tell->kind]);
+    if (tell->to)
+        ind_buffer_byte(room, ' ');
+    if (tell->kind == IND_TELL_POST)
+        ind_buffer_cut(room, host_of(tell->to));
+    else if (tell->to)
+        ind_buffer_cut(room, ind_slice_of(tell->to));
+    if (tell->zone) {
+        ind_buffer_text(room, " in ");
+        ind_buffer_text(room, tell->zone);
+    }
+}
+
 static char **copy_program(char *const *program)
 {
     size_t count = 0;

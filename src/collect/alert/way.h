@@ -54,6 +54,9 @@ void ind_way_free(struct ind_way *way);
 /* The text that is the same for all that go the same way, in `room`. */
 void ind_way_id(const struct ind_tell *tell, struct ind_buffer *room);
 
+/* The same as others may see it: of an address its host, of a program its name; the rest may be secret. */
+void ind_way_show(const struct ind_way *way, struct ind_buffer *room);
+
 /* Adds news, which it holds. */
 void ind_way_add(struct ind_way *way, struct ind_news *news, uint64_t id, bool held);
 /* Whether something may go now; then `going` of the list are under way, and *left_out others with them. */
