@@ -3,6 +3,7 @@
 #define _GNU_SOURCE
 #include "support/live.h"
 
+#include "support/random.h"
 #include <sys/stat.h>
 #include <sys/wait.h>
 
@@ -372,6 +373,114 @@ static void whoever_is_killed_tells_it_at_least_once(void **state)
     end();
 }
 
+/* ---- The same count, four ways ---- */
+
+enum { APPS = 6, MESSAGES = 400 };
+
+static char *random_messages(uint64_t *random, size_t *length)
+{
+    static char text[MESSAGES * 160];
+    static const char *const words[] = {"up",    "down",        "\"quoted\"", "\xc3\xa9",
+                                        "\\x41", "back\\slash", "\xff"};
+    struct ind_buffer out = ind_buffer_on(text, sizeof text - 1);
+    for (unsigned i = 0; i < MESSAGES; i++) {
+        char line[160];
+        snprintf(line, sizeof line, "<%u>1 2026-11-23T%02u:%02u:%02uZ harbour-fw app%u - - - ge0/%u %s %u\n",
+                 ind_random(random, 192), i / 60, i % 60, ind_random(random, 60), ind_random(random, APPS),
+                 ind_random(random, 4), words[ind_random(random, 7)], i);
+        ind_buffer_text(&out, line);
+    }
+    text[out.length] = '\0';
+    *length = out.length;
+    return text;
+}
+
+/* {"messages":N, KEY:"appN"} on a line each, or in a list, into counts. */
+static void count_objects(const char *text, const char *list, const char *key, unsigned long counts[APPS])
+{
+    json_error_t error;
+    json_t *whole = list ? json_loads(text, 0, &error) : json_array(), *one;
+    size_t i;
+    for (const char *at = text; !list && *at; at = strchr(at, '\n') + 1)
+        json_array_append_new(whole, json_loads(at, JSON_DISABLE_EOF_CHECK, &error));
+    const json_t *objects = list ? json_object_get(whole, list) : whole;
+    memset(counts, 0, APPS * sizeof *counts);
+    json_array_foreach(objects, i, one)
+    {
+        const char *name = json_string_value(json_object_get(one, key));
+        assert_non_null(name);
+        counts[atoi(name + 3) % APPS] += number(one, "messages");
+    }
+    json_decref(whole);
+}
+
+/* Of explain: an object for each message. */
+static void count_explained(const char *text, unsigned long counts[APPS])
+{
+    json_error_t error;
+    memset(counts, 0, APPS * sizeof *counts);
+    for (const char *at = text; *at; at = strchr(at, '\n') + 1) {
+        json_t *object = json_loads(at, JSON_DISABLE_EOF_CHECK, &error);
+        const json_t *alert = json_array_get(json_object_get(object, "alerts"), 0);
+        assert_non_null(alert);
+        if (json_is_true(json_object_get(alert, "counts")))
+            counts[atoi(json_string_value(json_object_get(alert, "key")) + 3) % APPS]++;
+        json_decref(object);
+    }
+}
+
+struct live_counts {
+    unsigned long counts[APPS], expected[APPS];
+};
+
+static bool are_counted(void *context)
+{
+    struct live_counts *live = context;
+    struct ind_ran ran = ind_run(folder, "alerts", "list", "--json", NULL);
+    count_objects(ran.out, NULL, "key", live->counts);
+    ind_ran_free(&ran);
+    return memcmp(live->counts, live->expected, sizeof live->counts) == 0;
+}
+
+static void rehearse_explain_search_and_a_collector_count_the_same(void **state)
+{
+    static const char *const conditions[] = {
+        "severity at least warning and text contains \"1\"", "text contains \"down\" or text mentions \"up\"",
+        "not facility in (kern, local4) and text contains \"x41\"", "text matches '/[13] .*[02]$'"};
+    uint64_t random = IND_RANDOM_START;
+    (void)state;
+    for (size_t i = 0; i < sizeof conditions / sizeof *conditions; i++) {
+        char rule[400];
+        size_t length;
+        unsigned long explained[APPS], searched[APPS];
+        struct live_counts live;
+        const char *text = random_messages(&random, &length);
+        ind_write_file(ind_path(folder, "messages.log"), text);
+        snprintf(rule, sizeof rule, "  - name: each\n    when: >-\n      %s\n    by: app\n", conditions[i]);
+        write_config(rule, "");
+        struct ind_ran ran = ind_run(folder, "rehearse", "--json", "messages.log", NULL);
+        count_objects(ran.out, "alerts", "key", live.expected);
+        ind_ran_free(&ran);
+        ran =
+            ind_run(folder, "search", "--when", conditions[i], "--by", "app", "--json", "messages.log", NULL);
+        count_objects(ran.out, NULL, "app", searched);
+        ind_ran_free(&ran);
+        ran = ind_run(folder, "explain", "--json", "--from", "messages.log", NULL);
+        count_explained(ran.out, explained);
+        ind_ran_free(&ran);
+        assert_memory_equal(searched, live.expected, sizeof searched);
+        assert_memory_equal(explained, live.expected, sizeof explained);
+        running = ind_collect_start(folder);
+        const int fd = open_to(IND_SEND_TCP, ind_reported_port(&running, "tcp 127.0.0.1:"), NULL);
+        say(fd, text, length);
+        close(fd);
+        ind_wait_until(are_counted, &live, conditions[i]);
+        end();
+        ran = ind_shell(folder, "rm -rf state log");
+        ind_ran_free(&ran);
+    }
+}
+
 int main(void)
 {
     const struct CMUnitTest tests[] = {
@@ -384,6 +493,8 @@ int main(void)
         cmocka_unit_test_setup_teardown(an_http_address_refuses_or_sends_elsewhere, set_up, leave),
         cmocka_unit_test_setup_teardown(mails_go_by_tls_and_with_a_login, set_up, leave),
         cmocka_unit_test_setup_teardown(a_damaged_file_is_kept_aside_and_alerts_go_on, set_up, leave),
+        cmocka_unit_test_setup_teardown(rehearse_explain_search_and_a_collector_count_the_same, set_up,
+                                        leave),
         cmocka_unit_test_setup_teardown(whoever_is_killed_tells_it_at_least_once, set_up, leave),
     };
     return cmocka_run_group_tests(tests, NULL, NULL);
