@@ -19,6 +19,8 @@ bool ind_finish_alerts(struct ind_loader *loader)
     if (!alerts->tests || !alerts->of)
         return false;
     for (size_t i = 0; i < alerts->count; i++) {
+        if (alerts->list[i].kind == IND_ALERT_UNUSUAL)
+            continue;
         add_test(alerts, i, false);
         if (alerts->list[i].over == IND_OVER_WHEN)
             add_test(alerts, i, true);

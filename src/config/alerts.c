@@ -11,12 +11,13 @@
 /* With the nodes of what can only be judged at the end; NULL where a key is not there. */
 struct alert_text {
     struct ind_alert_rule *rule;
-    const struct ind_node *name, *when, *more, *fewer, *nothing, *by, *over, *not_during, *join;
+    const struct ind_node *name, *when, *more, *fewer, *nothing, *unusual, *by, *over, *not_during, *join;
 };
 
 IND_KEEP_NODE(alert_text, more)
 IND_KEEP_NODE(alert_text, fewer)
 IND_KEEP_NODE(alert_text, nothing)
+IND_KEEP_NODE(alert_text, unusual)
 IND_KEEP_NODE(alert_text, by)
 IND_KEEP_NODE(alert_text, over)
 IND_KEEP_NODE(alert_text, not_during)
@@ -95,10 +96,11 @@ static void read_rate(struct ind_loader *loader, const struct ind_node *value, u
 static void read_kind(struct ind_loader *loader, const struct alert_text *text)
 {
     struct ind_alert_rule *rule = text->rule;
-    const struct ind_node *const given[] = {text->more, text->fewer, text->nothing};
-    static const char *const names[] = {"more than", "fewer than", "nothing for"};
+    const struct ind_node *const given[] = {text->more, text->fewer, text->nothing, text->unusual};
+    static const char *const names[] = {"more than", "fewer than", "nothing for", "unusual"};
+    bool yes = false;
     const struct ind_node *first = NULL;
-    for (int i = 0; i < 3; i++) {
+    for (int i = 0; i < 4; i++) {
         if (first && given[i])
             ind_wrong(loader, given[i], "an alert has one reason; write another one for \"%s\"", names[i]);
         first = first ? first : given[i];
@@ -111,6 +113,10 @@ static void read_kind(struct ind_loader *loader, const struct alert_text *text)
     } else if (first == text->fewer) {
         rule->kind = IND_ALERT_FEWER;
         read_rate(loader, first, 1, rule);
+    } else if (first == text->unusual) {
+        rule->kind = IND_ALERT_UNUSUAL;
+        if (ind_read_yes(loader, first, &yes) && !yes)
+            ind_wrong(loader, first, "leave \"unusual\" out, or write \"unusual: yes\"");
     } else {
         rule->kind = IND_ALERT_NOTHING;
         read_span(loader, first, &rule->span);
@@ -231,13 +237,20 @@ static void read_not_during(struct ind_loader *loader, const struct ind_node *va
 static void check(struct ind_loader *loader, const struct ind_node *node, const struct alert_text *text)
 {
     struct ind_alert_rule *rule = text->rule;
-    const bool waits = rule->kind == IND_ALERT_FEWER || rule->kind == IND_ALERT_NOTHING;
+    const bool unusual = rule->kind == IND_ALERT_UNUSUAL;
+    const bool waits = rule->kind == IND_ALERT_FEWER || rule->kind == IND_ALERT_NOTHING || unusual;
+    if (unusual && text->when)
+        ind_wrong(
+            loader, text->when,
+            "\"unusual\" goes by the volumes of the catalog, which knows no conditions; leave \"when\" out");
+    if (unusual && rule->by_text && strcmp(rule->by_text, "device") != 0)
+        ind_wrong(loader, text->by, "\"unusual\" goes by device, or by all together; write \"by: device\"");
     if (!text->name)
         ind_wrong(loader, node, "an alert without a name; add \"name: …\"");
     if (waits && (rule->over == IND_OVER_QUIET || rule->over == IND_OVER_WHEN))
         ind_wrong(loader, text->over,
-                  "this one is over when messages come again; leave \"over\" out, or write "
-                  "\"over: acknowledged\"");
+                  "this one is over when %s; leave \"over\" out, or write \"over: acknowledged\"",
+                  unusual ? "an hour is usual again" : "messages come again");
     else if (waits && !text->over)
         rule->over = IND_OVER_HEARD;
     if (!text->join && rule->over != IND_OVER_ACKNOWLEDGED)
@@ -253,6 +266,7 @@ static void load_alert(struct ind_loader *loader, const struct ind_node *node, s
                                           {"more than", keep_more},
                                           {"fewer than", keep_fewer},
                                           {"nothing for", keep_nothing},
+                                          {"unusual", keep_unusual},
                                           {"by", keep_by},
                                           {"over", keep_over},
                                           {"join within", read_join},
@@ -294,13 +308,14 @@ void ind_load_alerts(struct ind_loader *loader)
 
 void ind_alert_describe(const struct ind_alert_rule *rule, struct ind_buffer *buffer)
 {
-    static const char *const reasons[] = {"each message", "more than ", "fewer than ", "nothing for "};
+    static const char *const reasons[] = {"each message", "more than ", "fewer than ", "nothing for ",
+                                          "an hour's volume that is unusual"};
     ind_buffer_text(buffer, reasons[rule->kind]);
     if (rule->kind == IND_ALERT_MORE || rule->kind == IND_ALERT_FEWER) {
         ind_buffer_number(buffer, rule->number);
         ind_buffer_text(buffer, " in ");
     }
-    if (rule->kind != IND_ALERT_EACH)
+    if (rule->span)
         ind_span_write_short(buffer, rule->span / IND_SECOND);
     if (rule->by_text) {
         ind_buffer_text(buffer, " by ");
@@ -314,6 +329,9 @@ void ind_alert_describe(const struct ind_alert_rule *rule, struct ind_buffer *bu
         ind_buffer_text(buffer, "when ");
         ind_buffer_text(buffer, rule->over_text);
     } else {
-        ind_buffer_text(buffer, rule->over == IND_OVER_HEARD ? "when heard again" : "when acknowledged");
+        ind_buffer_text(buffer, rule->kind == IND_ALERT_UNUSUAL && rule->over == IND_OVER_HEARD
+                                    ? "when an hour is usual again"
+                                : rule->over == IND_OVER_HEARD ? "when heard again"
+                                                               : "when acknowledged");
     }
 }

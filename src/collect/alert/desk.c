@@ -171,6 +171,8 @@ static void go_round(struct ind_desk *desk, bool all)
 {
     const struct ind_clocks now = ind_clock_read(desk->settings.clock);
     size_t count;
+    if (!all)
+        ind_desk_look_at_volumes(desk, now);
     struct ind_news **news = take(desk, all, now, &count);
     for (size_t i = 0; i < count; i++) {
         if (news[i]->alert.number) {
@@ -207,6 +209,7 @@ IND_NOT_SHARED struct ind_desk *ind_desk_new(const struct ind_desk_settings *set
     if (!desk)
         return NULL;
     desk->settings = *settings;
+    desk->begun = ind_clock_read(settings->clock).wall;
     ind_mutex_begin(&desk->mutex);
     ind_mutex_begin(&desk->spawning);
     ind_mutex_begin(&desk->resting);

@@ -13,7 +13,7 @@
 
 /* Everything is borrowed for as long as the desk. */
 struct ind_desk_settings {
-    const char *state;                /* a folder */
+    const char *state, *store;        /* folders */
     const char *host;                 /* of this machine */
     struct ind_causes *const *causes; /* of each intake */
     unsigned cause_count;

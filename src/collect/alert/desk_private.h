@@ -11,7 +11,8 @@ enum { IND_DESK_HELD = 1000, IND_DESK_OPS = 50000, IND_DESK_MUTES = 256 };
 /* What the desk needs of a rule beyond what the core keeps. */
 struct ind_desk_rule {
     char *name, *reason, *when;
-    struct ind_tell *tells; /* copies */
+    bool unusual, by_device; /* unusual: it goes by the volumes of the catalog */
+    struct ind_tell *tells;  /* copies */
     size_t tell_count;
     struct ind_conditions *set; /* of `not_during`; NULL: there is none */
     ind_condition not_during;
@@ -80,6 +81,9 @@ struct ind_desk {
     struct ind_way *ways[IND_DESK_WAYS];
     struct ind_courier *couriers[IND_DESK_WAYS];
     size_t way_count;
+    ind_time begun;
+    int64_t looked_at; /* the hour whose volumes were looked at last */
+    struct ind_steady volumes_tried, volumes_told;
     struct ind_desk_held held[IND_DESK_HELD];
     size_t held_count;
     struct ind_mutex spawning;
@@ -129,6 +133,11 @@ void ind_desk_take_notice(struct ind_desk *desk, const char *way, const struct i
 /* What has come to its end, and with `begin` what may go now. */
 void ind_desk_send(struct ind_desk *desk, bool begin, struct ind_clocks now);
 void ind_desk_end_ways(struct ind_desk *desk);
+
+/* ---- desk_unusual.c ---- */
+
+/* Once an hour, ten minutes after its end: volumes that are unusual open alerts, others end them. */
+void ind_desk_look_at_volumes(struct ind_desk *desk, struct ind_clocks now);
 
 /* ---- parcels.c ---- */
 

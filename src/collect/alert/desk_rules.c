@@ -97,6 +97,8 @@ static bool make_rule(struct ind_desk_rule *rule, const struct ind_config *confi
     rule->name = copy_of(from->name, &whole);
     rule->reason = copy_of(text, &whole);
     rule->when = copy_of(from->when_text ? from->when_text : "", &whole);
+    rule->unusual = from->kind == IND_ALERT_UNUSUAL;
+    rule->by_device = from->by != NULL;
     return copy_tells(rule, from) && make_not_during(rule, config, from->not_during) && whole;
 }
 

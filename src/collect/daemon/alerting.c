@@ -18,6 +18,7 @@ static bool were_some(const char *state)
 static struct ind_desk *new_desk(struct ind_collector *collector, const struct ind_config *config)
 {
     const struct ind_desk_settings settings = {.state = collector->settings->config->state,
+                                               .store = collector->settings->config->store,
                                                .host = collector->host,
                                                .causes = collector->causes,
                                                .cause_count = collector->intakes,

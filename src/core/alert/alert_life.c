@@ -11,6 +11,12 @@ static void tell(struct ind_alerts *alerts, enum ind_alert_event event, struct i
     alerts->settings.happened(alerts->settings.context, event, &entry->alert, now);
 }
 
+/* Nothing is counted before it opens. */
+static bool opens_at_once(const struct ind_alert_rule *rule)
+{
+    return rule->kind == IND_ALERT_EACH || rule->kind == IND_ALERT_UNUSUAL;
+}
+
 static void forget_hands(struct ind_alert *alert)
 {
     alert->who[0] = '\0';
@@ -60,7 +66,7 @@ void ind_alert_end(struct ind_alerts *alerts, struct ind_alert_entry *entry, str
         alert->first = alert->last = IND_TIME_NONE;
     forget_hands(alert);
     ind_alert_entry_drop_lines(alerts, entry);
-    if (rule->kind == IND_ALERT_EACH)
+    if (opens_at_once(rule))
         ind_alert_entry_free(alerts, entry);
 }
 
@@ -90,7 +96,7 @@ void ind_alert_open_or_join(struct ind_alerts *alerts, struct ind_alert_entry *e
         return;
     }
     alerts->counts.joined++;
-    if (watch->rule.kind == IND_ALERT_EACH)
+    if (opens_at_once(&watch->rule))
         ind_alert_entry_free(alerts, entry);
     else
         memset(&entry->window, 0, sizeof entry->window);
@@ -159,7 +165,9 @@ static void end_by_message(struct ind_alerts *alerts, struct ind_watch *watch,
                            const struct ind_alert_cause *cause, struct ind_clocks now)
 {
     struct ind_alert_entry *entry = ind_alert_entry_find(watch, cause->key);
-    if (!entry || entry->alert.state == IND_ALERT_WATCHED || watch->rule.over != IND_OVER_WHEN)
+    const bool may_end = watch->rule.over == IND_OVER_WHEN ||
+                         (watch->rule.kind == IND_ALERT_UNUSUAL && watch->rule.over == IND_OVER_HEARD);
+    if (!entry || entry->alert.state == IND_ALERT_WATCHED || !may_end)
         return;
     if (cause->line.length)
         ind_alert_entry_add_line(alerts, entry, cause->line);

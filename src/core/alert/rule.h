@@ -7,10 +7,11 @@
 
 /* When it opens. */
 enum ind_alert_kind {
-    IND_ALERT_EACH,   /* with a message */
-    IND_ALERT_MORE,   /* with the message that makes them more than `number` in `span` */
-    IND_ALERT_FEWER,  /* when `span` has passed with fewer than `number` */
-    IND_ALERT_NOTHING /* when `span` has passed without one */
+    IND_ALERT_EACH,    /* with a message */
+    IND_ALERT_MORE,    /* with the message that makes them more than `number` in `span` */
+    IND_ALERT_FEWER,   /* when `span` has passed with fewer than `number` */
+    IND_ALERT_NOTHING, /* when `span` has passed without one */
+    IND_ALERT_UNUSUAL  /* after an hour whose volume is (core/alert/unusual.h): by whoever knows volumes */
 };
 
 /* When it is over, beside by being acknowledged where that is enough. */

@@ -60,6 +60,22 @@ static bool read_names(struct ind_catalog *catalog, struct ind_catalog_names *na
     return good && result == SQLITE_DONE;
 }
 
+struct ind_catalog_names *ind_catalog_names_read(struct ind_catalog *catalog)
+{
+    struct ind_catalog_names *names = calloc(1, sizeof *names);
+    if (names && read_names(catalog, names))
+        return names;
+    ind_catalog_names_free(names);
+    return NULL;
+}
+
+void ind_catalog_names_free(struct ind_catalog_names *names)
+{
+    if (names)
+        free_names(names);
+    free(names);
+}
+
 /* ---- Archives ---- */
 
 struct visiting {

@@ -13,6 +13,12 @@ struct ind_catalog_names;
 /* Nothing where it is none, or not known. */
 struct ind_slice ind_catalog_name(const struct ind_catalog_names *names, uint32_t device);
 
+struct ind_catalog;
+/* New; NULL where they cannot be read. */
+struct ind_catalog_names *ind_catalog_names_read(struct ind_catalog *catalog);
+/* Accepts NULL. */
+void ind_catalog_names_free(struct ind_catalog_names *names);
+
 struct ind_catalog_counts {
     const char *archive; /* the path of the plain archive below the store */
     enum ind_compression compression;
