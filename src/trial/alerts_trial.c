@@ -132,6 +132,9 @@ struct playing {
     struct ind_raised_alerts *raised;
     bool out_of_memory;
     struct ind_clocks now;
+    /* Before `due` nothing happens by itself; `shortest`: what a message may bring about, at the soonest. */
+    struct ind_steady due;
+    int64_t shortest;
 };
 
 static const struct ind_alert_rule *rule_of(const struct ind_config *config, const char *name)
@@ -208,15 +211,37 @@ static struct ind_clocks moment_of(ind_time time)
 static void go_on_to(struct playing *playing, ind_time time)
 {
     const struct ind_clocks to = moment_of(time);
-    for (;;) {
-        const struct ind_steady next = ind_alerts_next(playing->alerts, playing->now.steady);
-        if (next.ns > to.steady.ns)
-            break;
-        playing->now = moment_of(next.ns);
+    while (playing->due.ns <= to.steady.ns) {
+        playing->now = moment_of(playing->due.ns);
         ind_alerts_tick(playing->alerts, playing->now);
+        playing->due = ind_alerts_next(playing->alerts, playing->now.steady);
     }
     playing->now = to.steady.ns > playing->now.steady.ns ? to : playing->now;
-    ind_alerts_tick(playing->alerts, playing->now);
+}
+
+static void hear(struct playing *playing, const struct ind_alert_cause *cause)
+{
+    const struct ind_steady soonest = ind_steady_after(playing->now.steady, playing->shortest);
+    ind_alerts_hear(playing->alerts, cause, playing->now);
+    playing->due = soonest.ns < playing->due.ns ? soonest : playing->due;
+}
+
+static void shorten(int64_t *shortest, int64_t span)
+{
+    if (span > 0 && span < *shortest)
+        *shortest = span;
+}
+
+static int64_t shortest_of(const struct ind_config *config)
+{
+    int64_t shortest = 3600 * IND_SECOND;
+    for (size_t i = 0; i < config->alerts.count; i++) {
+        const struct ind_alert_rule *rule = &config->alerts.list[i];
+        shorten(&shortest, rule->kind == IND_ALERT_FEWER ? rule->span / IND_ALERT_PARTS : rule->span);
+        shorten(&shortest, rule->quiet);
+        shorten(&shortest, rule->remind);
+    }
+    return shortest > 0 ? shortest : 1;
 }
 
 static void watch(void *context, struct ind_slice alert, struct ind_slice key)
@@ -244,6 +269,8 @@ static void play(struct playing *playing, struct ind_alert_trial *trial, struct 
         return;
     }
     ind_alerting_configured(&trial->alerting, trial->answers, watch, playing);
+    playing->shortest = shortest_of(playing->config);
+    playing->due = ind_alerts_next(playing->alerts, playing->now.steady);
     for (size_t i = 0; i < count; i++) {
         const struct note *note = notes[i];
         const struct ind_alert_cause cause = {
@@ -254,7 +281,7 @@ static void play(struct playing *playing, struct ind_alert_trial *trial, struct 
             .time = note->time,
             .last = note->last};
         go_on_to(playing, note->time);
-        ind_alerts_hear(playing->alerts, &cause, playing->now);
+        hear(playing, &cause);
     }
     if (count)
         go_on_to(playing, notes[count - 1]->last);

@@ -70,6 +70,22 @@ void ind_alert_end(struct ind_alerts *alerts, struct ind_alert_entry *entry, str
         ind_alert_entry_free(alerts, entry);
 }
 
+void ind_alert_end_joining(struct ind_alerts *alerts, struct ind_alert_entry *entry, struct ind_steady now)
+{
+    struct ind_alert *alert = &entry->alert;
+    if (!ind_steady_is_set(entry->over) || ind_steady_lately(entry->over, now, entry->watch->rule.join))
+        return;
+    entry->over = IND_STEADY_NEVER;
+    alert->count = entry->window.sum;
+    alert->number = 0;
+    alert->opened = alert->ended = IND_TIME_NONE;
+    forget_hands(alert);
+    if (entry->window.sum == 0 && !ind_watch_waits(entry->watch)) {
+        alert->first = alert->last = IND_TIME_NONE;
+        ind_alert_entry_drop_lines(alerts, entry);
+    }
+}
+
 /* ---- Causes ---- */
 
 static void count(struct ind_alerts *alerts, struct ind_alert_entry *entry,
@@ -188,6 +204,7 @@ void ind_alerts_hear(struct ind_alerts *alerts, const struct ind_alert_cause *ca
     if (!entry)
         return;
     refresh(alerts, entry);
+    ind_alert_end_joining(alerts, entry, now.steady);
     if (ind_watch_waits(watch)) {
         hear_awaited(alerts, entry, cause, now);
     } else if (watch->rule.kind == IND_ALERT_MORE) {

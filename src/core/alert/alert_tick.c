@@ -91,24 +91,16 @@ static void forget_idle(struct ind_alerts *alerts, struct ind_watch *watch, stru
     }
 }
 
-/* One that can be joined no more begins anew. */
-static void end_joining(struct ind_alerts *alerts, struct ind_watch *watch, struct ind_clocks now)
+/* Once a second: whoever is heard is looked at anyhow. */
+static void end_joining(struct ind_alerts *alerts, struct ind_watch *watch, struct ind_steady now)
 {
     struct ind_alert_entry *entry;
-    if (watch->rule.join == 0)
+    if (watch->rule.join == 0 || ind_steady_lately(watch->swept, now, IND_SECOND))
         return;
+    watch->swept = now;
     DL_FOREACH(watch->idle, entry)
     {
-        if (!ind_steady_is_set(entry->over) || !has_passed(entry->over, watch->rule.join, now.steady))
-            continue;
-        entry->over = IND_STEADY_NEVER;
-        entry->alert.count = entry->window.sum;
-        entry->alert.number = 0;
-        entry->alert.opened = entry->alert.ended = IND_TIME_NONE;
-        if (entry->window.sum == 0 && !ind_watch_waits(watch)) {
-            entry->alert.first = entry->alert.last = IND_TIME_NONE;
-            ind_alert_entry_drop_lines(alerts, entry);
-        }
+        ind_alert_end_joining(alerts, entry, now);
     }
 }
 
@@ -118,7 +110,7 @@ void ind_alerts_tick(struct ind_alerts *alerts, struct ind_clocks now)
     HASH_ITER(hh, alerts->watches, watch, next)
     {
         look_at_open(alerts, watch, now);
-        end_joining(alerts, watch, now);
+        end_joining(alerts, watch, now.steady);
         if (watch->rule.kind == IND_ALERT_NOTHING)
             look_for_silence(alerts, watch, now);
         else if (watch->rule.kind == IND_ALERT_FEWER)

@@ -35,6 +35,7 @@ struct ind_watch {
     struct ind_alert_entry *table, *open, *idle;
     size_t open_count, idle_count;
     struct ind_steady looked; /* for what has too few */
+    struct ind_steady swept;  /* of what can be joined no more */
     bool wanted;
     UT_hash_handle hh;
 };
@@ -77,5 +78,7 @@ void ind_alert_open(struct ind_alerts *alerts, struct ind_alert_entry *entry, st
 void ind_alert_open_or_join(struct ind_alerts *alerts, struct ind_alert_entry *entry,
                             const struct ind_alert_cause *cause, struct ind_clocks now);
 void ind_alert_end(struct ind_alerts *alerts, struct ind_alert_entry *entry, struct ind_clocks now);
+/* One that can be joined no more begins anew. */
+void ind_alert_end_joining(struct ind_alerts *alerts, struct ind_alert_entry *entry, struct ind_steady now);
 
 #endif

@@ -17,7 +17,8 @@ static const char *const texts[IND_CATALOG_CALLS] = {
         " policy = ?6, layout = ?7, version = ?8, made_up = ?9, opened = ?10, first = ?11, chained = ?12,"
         " rotated = NULL, last = NULL, messages = NULL, text = NULL, bytes = NULL, compression = 0,"
         " level = 0, sha256 = NULL, copied = NULL, protected = NULL, removed = NULL, reason = NULL,"
-        " known = 1",
+        /* One that was found before the journal told of it was counted without its layout. */
+        " counted = CASE WHEN known = 0 THEN 0 ELSE counted END, known = 1",
     [IND_CALL_ROTATED] = "UPDATE files SET state = 'archive', rotated = ?2, text = ?3, messages = ?4,"
                          " bytes = ?3, first = coalesce(?5, first), last = ?6, known = 1 WHERE archive = ?1",
     [IND_CALL_HASHED] = "UPDATE files SET text = ?2, sha256 = ?3 WHERE archive = ?1",
@@ -31,7 +32,7 @@ static const char *const texts[IND_CATALOG_CALLS] = {
         "INSERT INTO files(archive, series, number, state, text, bytes, compression, rotated, known)"
         " VALUES(?1, ?2, ?3, 'archive', ?4, ?5, ?6, ?7, 0) ON CONFLICT(archive) DO UPDATE SET"
         " state = 'archive', text = ?4, bytes = ?5, compression = ?6, rotated = ?7 WHERE known = 0",
-    [IND_CALL_STATE_OF] = "SELECT state FROM files WHERE id = ?1",
+    [IND_CALL_STATE_OF] = "SELECT state, layout IS NOT NULL FROM files WHERE id = ?1",
     [IND_CALL_TRY_AGAIN] = "UPDATE files SET counted = 0 WHERE counted = 2",
     [IND_CALL_KNOWN_TO] =
         "WITH before(number) AS (SELECT coalesce(max(number), 0) FROM files WHERE series = ?1 AND"

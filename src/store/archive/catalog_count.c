@@ -31,7 +31,8 @@ struct counted_file {
     int64_t id;
     char *archive, *live; /* live: NULL where it is an archive */
     int stored;
-    uint64_t from; /* what is counted, and its mark */
+    bool layout_known; /* when its counting began */
+    uint64_t from;     /* what is counted, and its mark */
     int64_t mark;
     /* What came of it. */
     bool instead; /* of what was counted before: that was another file */
@@ -78,6 +79,7 @@ static bool add_row(struct list *list, sqlite3_stmt *row)
                                   .stored = IND_STORED_UNKNOWN,
                                   .from = (uint64_t)sqlite3_column_int64(row, 6),
                                   .mark = sqlite3_column_int64(row, 7)};
+    file->layout_known = layout != NULL;
     if (layout)
         file->stored = ind_stored_read(ind_slice_of(layout), (uint64_t)sqlite3_column_int64(row, 5));
     return file->archive && (!is_live || file->live);
@@ -241,7 +243,8 @@ static uint32_t number_of(void *context, struct ind_slice device)
     return ind_catalog_device(context, device);
 }
 
-/* Whether it is still what it was when its file was opened: by the journal, which is ahead of the files. */
+/* Whether it is still what it was when its file was opened: by the journal, which is ahead of the files. One
+ * of which the journal has told the layout meanwhile is counted once more. */
 static bool is_as_it_was(struct ind_catalog *catalog, const struct counted_file *file,
                          enum ind_catalog_status *status)
 {
@@ -250,7 +253,8 @@ static bool is_as_it_was(struct ind_catalog *catalog, const struct counted_file 
         return false;
     sqlite3_bind_int64(find, 1, file->id);
     const char *state = sqlite3_step(find) == SQLITE_ROW ? (const char *)sqlite3_column_text(find, 0) : NULL;
-    const bool same = state && strcmp(state, file->live ? "live" : "archive") == 0;
+    const bool same = state && strcmp(state, file->live ? "live" : "archive") == 0 &&
+                      file->layout_known == (sqlite3_column_int(find, 1) != 0);
     sqlite3_reset(find);
     return same;
 }
