@@ -296,8 +296,8 @@ static void a_packet_filter(void **state)
     ind_write_file(
         ind_path(folder, "filtered.sh"),
         "start() {\n"
-        "  $PROGRAM collect 2>err & collector=$!\n"
-        "  until grep -q 'listening on' err; do sleep 0.05; done\n"
+        "  rm -f err; $PROGRAM collect 2>err & collector=$!\n" /* that of the one before says so, too */
+        "  until grep -qs 'listening on' err; do sleep 0.05; done\n"
         "  $PROGRAM emit --to udp:127.0.0.1:5514 --rate 200 --count 1000000 x >/dev/null & sender=$!\n"
         "}\n"
         "ip link set lo up\n"
