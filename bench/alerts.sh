@@ -74,3 +74,19 @@ keys 0
 none=$took before=$held
 keys 1
 row "200,000 keys that strangers make up, one alert by app: MiB more than without it" "$(((held - before) / 1024))" "$counts; time $(ratio "$took" "$none") of that without (aim 64 MiB, evictions counted)"
+
+echo "to a mail …" >&2
+python3 "$here/../tests/support/standin.py" smtp "$work" &
+senders=$!
+until [ -s "$work/port" ]; do sleep 0.02; done
+{ base; echo "alerts: [{name: down, when: 'text contains \"down\"', by: text, tell: {mail: noc@skerry.example}}]"; echo "mail: {server: \"127.0.0.1:$(cat "$work/port")\", from: indagator@skerry.example}"; } >indagator.yaml
+for _ in $(seq "$runs"); do
+    rm -f "$work"/mail-*
+    start 'tcp 127'
+    begun=$(now)
+    "$program" emit --to "tcp:127.0.0.1:$(port tcp)" 'it is down' >/dev/null
+    until [ -n "$(ls "$work"/mail-* 2>/dev/null)" ]; do sleep 0.005; done
+    calculate '%.3f\n' "$(now) - $begun" >>mailed
+    stop
+done
+row "from a message that opens an alert to the mail in the hands of the server, s; with the sender's start" "$(median <mailed)" "(aim 2)"

@@ -310,6 +310,21 @@ static void mails_go_by_tls_and_with_a_login(void **state)
     end();
 }
 
+static void a_program_that_hangs_holds_nobody_up(void **state)
+{
+    (void)state;
+    write_config(
+        "  - {name: down, when: 'text contains \"down\"', tell: [{program: [sleep, \"1000\"]}, {program: "
+        "[./page]}]}\n",
+        "");
+    ind_write_file(ind_path(folder, "page"), "#!/bin/sh\ncat >>paged\n");
+    assert_int_equal(chmod(ind_path(folder, "page"), 0755), 0);
+    running = ind_collect_start(folder);
+    send_text("ge0", "it is down");
+    ind_wait_until(is_held, (void *)(uintptr_t) "paged", "the other one is told");
+    end();
+}
+
 static void a_damaged_file_is_kept_aside_and_alerts_go_on(void **state)
 {
     (void)state;
@@ -492,6 +507,7 @@ int main(void)
         cmocka_unit_test_setup_teardown(a_mail_server_fails_at_every_step, set_up, leave),
         cmocka_unit_test_setup_teardown(an_http_address_refuses_or_sends_elsewhere, set_up, leave),
         cmocka_unit_test_setup_teardown(mails_go_by_tls_and_with_a_login, set_up, leave),
+        cmocka_unit_test_setup_teardown(a_program_that_hangs_holds_nobody_up, set_up, leave),
         cmocka_unit_test_setup_teardown(a_damaged_file_is_kept_aside_and_alerts_go_on, set_up, leave),
         cmocka_unit_test_setup_teardown(rehearse_explain_search_and_a_collector_count_the_same, set_up,
                                         leave),

@@ -7,8 +7,7 @@
 
 struct ind_courier {
     struct ind_courier_mail mail;
-    struct ind_spawner *spawner;
-    struct ind_mutex *spawning;
+    struct ind_programs *programs;
     void (*told_of_end)(void *context);
     void *context;
     pthread_t thread;
@@ -36,7 +35,6 @@ static void free_parcel(struct ind_parcel *parcel)
 
 static bool deliver(struct ind_courier *courier, const struct ind_parcel *parcel, char *reason, size_t room)
 {
-    bool good;
     const bool mail = parcel->kind == IND_TELL_MAIL;
     const bool object = parcel->kind == IND_TELL_POST || parcel->kind == IND_TELL_PROGRAM;
     if ((mail && !(parcel->subject && parcel->text && parcel->page && parcel->id)) ||
@@ -50,10 +48,7 @@ static bool deliver(struct ind_courier *courier, const struct ind_parcel *parcel
     case IND_TELL_POST:
         return ind_deliver_post(parcel, &courier->stop, reason, room);
     case IND_TELL_PROGRAM:
-        ind_mutex_lock(courier->spawning);
-        good = ind_deliver_program(courier->spawner, parcel, &courier->stop, reason, room);
-        ind_mutex_unlock(courier->spawning);
-        return good;
+        return ind_deliver_program(courier->programs, parcel, &courier->stop, reason, room);
     case IND_TELL_TERMINALS:
         return ind_deliver_terminals(parcel, reason, room);
     case IND_TELL_MESSAGE:
@@ -113,8 +108,7 @@ IND_NOT_SHARED struct ind_courier *ind_courier_new(const struct ind_courier_sett
                                               .host = copy_of(settings->host, &whole),
                                               .tls_at_once = settings->mail->tls_at_once,
                                               .plain = settings->mail->plain};
-    courier->spawner = settings->spawner;
-    courier->spawning = settings->spawning;
+    courier->programs = settings->programs;
     courier->told_of_end = settings->ended;
     courier->context = settings->context;
     sigfillset(&all);

@@ -3,7 +3,7 @@
 #ifndef IND_COLLECT_ALERT_COURIER_H
 #define IND_COLLECT_ALERT_COURIER_H
 
-#include "collect/output/spawner.h"
+#include "collect/alert/programs.h"
 #include "config/config.h"
 #include "thread/mutex.h"
 
@@ -24,8 +24,7 @@ struct ind_parcel {
 struct ind_courier_settings {
     const char *host; /* of this machine */
     const struct ind_mail *mail;
-    struct ind_spawner *spawner;  /* NULL: programs cannot be started */
-    struct ind_mutex *spawning;   /* held by whoever uses it */
+    struct ind_programs *programs;
     void (*ended)(void *context); /* one has come to its end; called from its thread */
     void *context;
 };
@@ -54,7 +53,7 @@ struct ind_courier_mail {
 bool ind_deliver_mail(const struct ind_courier_mail *mail, const struct ind_parcel *parcel, atomic_bool *stop,
                       char *reason, size_t room);
 bool ind_deliver_post(const struct ind_parcel *parcel, atomic_bool *stop, char *reason, size_t room);
-bool ind_deliver_program(struct ind_spawner *spawner, const struct ind_parcel *parcel, atomic_bool *stop,
+bool ind_deliver_program(struct ind_programs *programs, const struct ind_parcel *parcel, atomic_bool *stop,
                          char *reason, size_t room);
 /* To all who are logged in, or those of parcel->to; true also where nobody is. */
 bool ind_deliver_terminals(const struct ind_parcel *parcel, char *reason, size_t room);

@@ -13,14 +13,14 @@
 #include <unistd.h>
 
 #define MINUTE (60 * IND_SECOND)
-enum { LOOK_MILLISECONDS = 2, ID = 1 };
+enum { LOOK_MILLISECONDS = 2 };
 
 /* The next that has become of it, within the minute. */
-static bool next_event(struct ind_spawner *spawner, struct ind_steady began, atomic_bool *stop,
+static bool next_event(struct ind_programs *programs, uint32_t id, struct ind_steady began, atomic_bool *stop,
                        struct ind_spawner_event *event)
 {
     const struct timespec moment = {0, LOOK_MILLISECONDS * 1000000L};
-    while (!ind_spawner_next(spawner, event)) {
+    while (!ind_programs_next(programs, id, event)) {
         if (atomic_load(stop) || ind_steady_from(began, ind_steady_now()) > MINUTE)
             return false;
         nanosleep(&moment, NULL);
@@ -58,15 +58,15 @@ static void say_how_it_ended(int status, char *reason, size_t room)
 
 /* One that takes longer is ended; what becomes of it then is waited for, so that its end is not taken for
  * that of the next. */
-static bool wait_for_end(struct ind_spawner *spawner, struct ind_steady began, atomic_bool *stop,
-                         char *reason, size_t room)
+static bool wait_for_end(struct ind_programs *programs, uint32_t id, struct ind_steady began,
+                         atomic_bool *stop, char *reason, size_t room)
 {
     struct ind_spawner_event event;
     atomic_bool never = false;
-    const bool in_time = next_event(spawner, began, stop, &event);
+    const bool in_time = next_event(programs, id, began, stop, &event);
     if (!in_time) {
-        ind_spawner_stop(spawner, ID);
-        if (!next_event(spawner, ind_steady_now(), &never, &event)) {
+        ind_programs_stop(programs, id);
+        if (!next_event(programs, id, ind_steady_now(), &never, &event)) {
             snprintf(reason, room, "it does not end");
             return false;
         }
@@ -79,14 +79,14 @@ static bool wait_for_end(struct ind_spawner *spawner, struct ind_steady began, a
     return false;
 }
 
-bool ind_deliver_program(struct ind_spawner *spawner, const struct ind_parcel *parcel, atomic_bool *stop,
+bool ind_deliver_program(struct ind_programs *programs, const struct ind_parcel *parcel, atomic_bool *stop,
                          char *reason, size_t room)
 {
     struct ind_spawner_event event;
     const struct ind_steady began = ind_steady_now();
     snprintf(reason, room, "no program can be started");
-    if (!spawner || !ind_spawner_start(spawner, ID, parcel->program) ||
-        !next_event(spawner, began, stop, &event))
+    const uint32_t id = ind_programs_start(programs, parcel->program);
+    if (!id || !next_event(programs, id, began, stop, &event))
         return false;
     if (event.kind == IND_SPAWNER_FAILED) {
         snprintf(reason, room, "it cannot be started: %s", strerror(event.value));
@@ -97,7 +97,7 @@ bool ind_deliver_program(struct ind_spawner *spawner, const struct ind_parcel *p
         return false;
     }
     write_object(event.fd, parcel->object, began, stop);
-    return wait_for_end(spawner, began, stop, reason, room);
+    return wait_for_end(programs, id, began, stop, reason, room);
 }
 
 bool ind_deliver_terminals(const struct ind_parcel *parcel, char *reason, size_t room)

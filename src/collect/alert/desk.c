@@ -211,10 +211,13 @@ IND_NOT_SHARED struct ind_desk *ind_desk_new(const struct ind_desk_settings *set
     desk->settings = *settings;
     desk->begun = ind_clock_read(settings->clock).wall;
     ind_mutex_begin(&desk->mutex);
-    ind_mutex_begin(&desk->spawning);
     ind_mutex_begin(&desk->resting);
     ind_condition_variable_begin(&desk->bell);
-    return desk;
+    desk->programs = ind_programs_new(settings->spawner);
+    if (desk->programs)
+        return desk;
+    ind_desk_free(desk);
+    return NULL;
 }
 
 static void wake_by_causes(struct ind_desk *desk, void (*how)(void *context))
@@ -249,7 +252,7 @@ IND_NOT_SHARED void ind_desk_free(struct ind_desk *desk)
     ind_desk_rules_free(desk->rules);
     ind_desk_rules_free(desk->next_rules);
     ind_alert_file_close(desk->file);
-    ind_mutex_end(&desk->spawning);
+    ind_programs_free(desk->programs);
     ind_condition_variable_end(&desk->bell);
     ind_mutex_end(&desk->resting);
     ind_mutex_end(&desk->mutex);

@@ -86,7 +86,7 @@ struct ind_desk {
     struct ind_steady volumes_tried, volumes_told;
     struct ind_desk_held held[IND_DESK_HELD];
     size_t held_count;
-    struct ind_mutex spawning;
+    struct ind_programs *programs;
 
     struct ind_mutex resting; /* guards the next: whether there is something to do at once */
     struct ind_condition_variable bell;

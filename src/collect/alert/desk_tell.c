@@ -276,8 +276,7 @@ static struct ind_courier *courier_of(struct ind_desk *desk, size_t place)
     if (!desk->couriers[place]) {
         const struct ind_courier_settings settings = {.host = desk->settings.host,
                                                       .mail = &desk->rules->mail,
-                                                      .spawner = desk->settings.spawner,
-                                                      .spawning = &desk->spawning,
+                                                      .programs = desk->programs,
                                                       .ended = ind_desk_ring,
                                                       .context = desk};
         desk->couriers[place] = ind_courier_new(&settings);
