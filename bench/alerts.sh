@@ -84,7 +84,7 @@ for _ in $(seq "$runs"); do
     rm -f "$work"/mail-*
     start 'tcp 127'
     begun=$(now)
-    "$program" emit --to "tcp:127.0.0.1:$(port tcp)" 'it is down' >/dev/null
+    "$program" emit --to "tcp:127.0.0.1:$(port tcp)" --app linkd 'it is down' >/dev/null
     until [ -n "$(ls "$work"/mail-* 2>/dev/null)" ]; do sleep 0.005; done
     calculate '%.3f\n' "$(now) - $begun" >>mailed
     stop
