@@ -1,8 +1,6 @@
 #include "cli/alerts.h"
 #include "cli/verbs.h"
 
-#include <string.h>
-
 static struct ind_alerts_call given;
 
 static struct poptOption *options(void)
@@ -31,18 +29,11 @@ static const struct alerts_verb {
 };
 enum { VERBS = sizeof verbs / sizeof *verbs };
 
-static const struct alerts_verb *verb_of(const char *name)
-{
-    for (size_t i = 0; name && i < VERBS; i++)
-        if (strcmp(name, verbs[i].verb.name) == 0)
-            return &verbs[i];
-    return NULL;
-}
-
 static int run(struct ind_call *call)
 {
     struct ind_loaded loaded;
-    const struct alerts_verb *verb = verb_of(*call->rest ? *call->rest : "list");
+    const struct alerts_verb *verb =
+        ind_verb_find(*call->rest ? *call->rest : "list", verbs, VERBS, sizeof *verbs);
     if (!verb) {
         ind_complain("alerts: what is to be done with them? there are \"alerts list\", \"show\", \"ack\", "
                      "\"mute\", \"history\" and \"test\"");

@@ -1,8 +1,6 @@
 #include "cli/archives.h"
 #include "cli/verbs.h"
 
-#include <string.h>
-
 static struct ind_archives_call given;
 
 static struct poptOption *options(void)
@@ -48,18 +46,10 @@ static const struct archives_verb {
 };
 enum { VERBS = sizeof verbs / sizeof *verbs };
 
-static const struct archives_verb *verb_of(const char *name)
-{
-    for (size_t i = 0; name && i < VERBS; i++)
-        if (strcmp(name, verbs[i].verb.name) == 0)
-            return &verbs[i];
-    return NULL;
-}
-
 static int run(struct ind_call *call)
 {
     struct ind_loaded loaded;
-    const struct archives_verb *verb = verb_of(*call->rest);
+    const struct archives_verb *verb = ind_verb_find(*call->rest, verbs, VERBS, sizeof *verbs);
     if (!verb) {
         ind_complain(
             "archives: what is to be done with them? there are \"archives list\", \"verify\", \"restore\", "

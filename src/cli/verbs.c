@@ -25,3 +25,13 @@ bool ind_verb_options_fit(const char *command, const struct ind_verb *verb, cons
         }
     return true;
 }
+
+const void *ind_verb_find(const char *name, const void *table, size_t count, size_t size)
+{
+    for (size_t i = 0; name && i < count; i++) {
+        const struct ind_verb *verb = (const void *)((const char *)table + i * size);
+        if (strcmp(name, verb->name) == 0)
+            return verb;
+    }
+    return NULL;
+}

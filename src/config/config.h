@@ -225,6 +225,11 @@ void ind_alert_describe(const struct ind_alert_rule *rule, struct ind_buffer *bu
 /* What an edit does, for people: "mask phone, email". */
 void ind_edit_describe(const struct ind_edit *edit, struct ind_buffer *buffer);
 
+/* A program and its arguments, NULL behind the last: a copy. NULL where memory is out. ind_program_free
+ * accepts NULL. */
+char **ind_program_copy(char *const *program);
+void ind_program_free(char **program);
+
 /* Whether some route's messages go there. */
 bool ind_config_has_to(const struct ind_config *config, enum ind_to to);
 

@@ -3,6 +3,7 @@
 
 #include <errno.h>
 #include <pwd.h>
+#include <stdlib.h>
 #include <unistd.h>
 
 enum { MOST_USERS = 32 };
@@ -72,4 +73,25 @@ const char *ind_read_users(struct ind_loader *loader, const struct ind_node *val
         ind_buffer_slice(&users, user->text);
     }
     return ind_keep(loader, ind_buffer_view(&users));
+}
+
+char **ind_program_copy(char *const *program)
+{
+    size_t count = 0;
+    while (program[count])
+        count++;
+    char **copy = calloc(count + 1, sizeof *copy);
+    for (size_t i = 0; copy && i < count; i++)
+        if (!(copy[i] = strdup(program[i]))) {
+            ind_program_free(copy);
+            return NULL;
+        }
+    return copy;
+}
+
+void ind_program_free(char **program)
+{
+    for (size_t i = 0; program && program[i]; i++)
+        free(program[i]);
+    free(program);
 }

@@ -76,6 +76,13 @@ static void send_text(const char *app, const char *text)
     close(fd);
 }
 
+/* A program that writes down what it is told. */
+static void write_page(void)
+{
+    ind_write_file(ind_path(folder, "page"), "#!/bin/sh\ncat >>paged\n");
+    assert_int_equal(chmod(ind_path(folder, "page"), 0755), 0);
+}
+
 static bool is_listed(void *text)
 {
     struct ind_ran ran = ind_run(folder, "alerts", "list", NULL);
@@ -177,8 +184,7 @@ static void what_is_muted_is_told_afterwards(void **state)
     (void)state;
     write_config("  - {name: down, when: 'text contains \"down\"', by: app, tell: {program: [./page]}}\n",
                  "");
-    ind_write_file(ind_path(folder, "page"), "#!/bin/sh\ncat >>paged\n");
-    assert_int_equal(chmod(ind_path(folder, "page"), 0755), 0);
+    write_page();
     running = ind_collect_start(folder);
     expect_run("mute down --for 1h", 0, "it is not told for 1h");
     send_text("ge0", "it is down");
@@ -317,8 +323,7 @@ static void a_program_that_hangs_holds_nobody_up(void **state)
         "  - {name: down, when: 'text contains \"down\"', tell: [{program: [sleep, \"1000\"]}, {program: "
         "[./page]}]}\n",
         "");
-    ind_write_file(ind_path(folder, "page"), "#!/bin/sh\ncat >>paged\n");
-    assert_int_equal(chmod(ind_path(folder, "page"), 0755), 0);
+    write_page();
     running = ind_collect_start(folder);
     send_text("ge0", "it is down");
     ind_wait_until(is_held, (void *)(uintptr_t) "paged", "the other one is told");
@@ -352,8 +357,7 @@ static void whoever_is_killed_tells_it_at_least_once(void **state)
     (void)state;
     write_config("  - {name: down, when: 'text contains \"down\"', by: app, tell: {program: [./page]}}\n",
                  "");
-    ind_write_file(ind_path(folder, "page"), "#!/bin/sh\ncat >>paged\n");
-    assert_int_equal(chmod(ind_path(folder, "page"), 0755), 0);
+    write_page();
     running = ind_collect_start(folder);
     for (int i = 0; i < rounds; i++) {
         char app[20], key[40], listed[30];

@@ -18,18 +18,6 @@ static void free_text(const char *text)
 
 /* ---- Tells ---- */
 
-static char **copy_words(char *const *words, bool *whole)
-{
-    size_t count = 0;
-    while (words[count])
-        count++;
-    char **copy = calloc(count + 1, sizeof *copy);
-    *whole &= copy != NULL;
-    for (size_t i = 0; copy && i < count; i++)
-        copy[i] = copy_of(words[i], whole);
-    return copy;
-}
-
 /* Whoever is told nowhere is told by a message. */
 static bool copy_tells(struct ind_desk_rule *rule, const struct ind_alert_rule *from)
 {
@@ -43,7 +31,7 @@ static bool copy_tells(struct ind_desk_rule *rule, const struct ind_alert_rule *
                                            .to = copy_of(tells[i].to, &whole),
                                            .zone = copy_of(tells[i].zone, &whole)};
         if (tells[i].program)
-            rule->tells[i].program = copy_words(tells[i].program, &whole);
+            whole &= (rule->tells[i].program = ind_program_copy(tells[i].program)) != NULL;
         rule->tell_count++;
     }
     return rule->tells && whole;
@@ -53,9 +41,7 @@ static void free_tell(struct ind_tell *tell)
 {
     free_text(tell->to);
     free_text(tell->zone);
-    for (size_t i = 0; tell->program && tell->program[i]; i++)
-        free_text(tell->program[i]);
-    free((void *)(uintptr_t)tell->program);
+    ind_program_free((char **)(uintptr_t)tell->program);
 }
 
 /* ---- Rules ---- */

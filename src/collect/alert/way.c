@@ -1,5 +1,6 @@
 #include "collect/alert/way.h"
 
+#include "config/config.h"
 #include "core/time/zone.h"
 
 #include <stdio.h>
@@ -58,18 +59,6 @@ void ind_way_show(const struct ind_way *way, struct ind_buffer *room)
     }
 }
 
-static char **copy_program(char *const *program)
-{
-    size_t count = 0;
-    while (program[count])
-        count++;
-    char **copy = calloc(count + 1, sizeof *copy);
-    for (size_t i = 0; copy && i < count; i++)
-        if (!(copy[i] = strdup(program[i])))
-            return copy; /* it ends here, and cannot be started: told then */
-    return copy;
-}
-
 struct ind_way *ind_way_new(const struct ind_tell *tell, const char *id, uint64_t at_most)
 {
     struct ind_way *way = calloc(1, sizeof *way);
@@ -79,7 +68,7 @@ struct ind_way *ind_way_new(const struct ind_tell *tell, const char *id, uint64_
     way->tell = *tell;
     way->tell.to = tell->to ? strdup(tell->to) : NULL;
     way->tell.zone = tell->zone ? strdup(tell->zone) : NULL;
-    way->tell.program = tell->program ? copy_program(tell->program) : NULL;
+    way->tell.program = tell->program ? ind_program_copy(tell->program) : NULL;
     way->at_most = tell->kind == IND_TELL_MAIL ? at_most : 0;
     way->went = calloc(way->at_most + 1, sizeof *way->went);
     if (way->id && way->went && (!tell->to || way->tell.to) && (!tell->zone || way->tell.zone) &&
@@ -100,9 +89,7 @@ void ind_way_free(struct ind_way *way)
         return;
     for (size_t i = 0; i < way->count; i++)
         ind_news_let_go(way->list[i].news);
-    for (size_t i = 0; way->tell.program && way->tell.program[i]; i++)
-        free_text(way->tell.program[i]);
-    free((void *)(uintptr_t)way->tell.program);
+    ind_program_free((char **)(uintptr_t)way->tell.program);
     free_text(way->tell.to);
     free_text(way->tell.zone);
     ind_zone_free(way->zone);

@@ -462,27 +462,9 @@ static bool same_program(char *const *a, char *const *b)
     return !*a && !*b;
 }
 
-static char **copy_program(char *const *program)
-{
-    size_t count = 0;
-    while (program[count])
-        count++;
-    char **copy = calloc(count + 1, sizeof *copy);
-    for (size_t i = 0; copy && i < count; i++)
-        if (!(copy[i] = strdup(program[i]))) {
-            while (i-- > 0)
-                free(copy[i]);
-            free(copy);
-            return NULL;
-        }
-    return copy;
-}
-
 static void sink_free(struct ind_sink *sink)
 {
-    for (size_t i = 0; sink->program && sink->program[i]; i++)
-        free(sink->program[i]);
-    free(sink->program);
+    ind_program_free(sink->program);
     ind_people_free(sink->people);
     free(sink->name);
     free(sink->bytes);
@@ -502,7 +484,7 @@ static struct ind_sink *new_sink(struct ind_sinks *sinks, const struct ind_route
         sink->people = ind_people_new(route->users, sinks->settings.hold, sinks->settings.reporter);
     sink->bytes = malloc(people ? 1 : QUEUE_BYTES);
     sink->lines = malloc(people ? 1 : QUEUE_LINES * sizeof *sink->lines);
-    sink->program = route->program ? copy_program(route->program) : NULL;
+    sink->program = route->program ? ind_program_copy(route->program) : NULL;
     if (!sink->name || !sink->bytes || !sink->lines || (people && !sink->people) ||
         (route->program && !sink->program)) {
         sink_free(sink);
