@@ -125,6 +125,15 @@ static bool is_held(void *name)
     return stat(ind_path(folder, name), &facts) == 0 && facts.st_size > 0;
 }
 
+/* Counts are saved every two seconds. */
+static bool is_counted(void *text)
+{
+    struct ind_ran ran = ind_run(folder, "alerts", "show", "down", "ge0", NULL);
+    const bool counted = strstr(ran.out, text) != NULL;
+    ind_ran_free(&ran);
+    return counted;
+}
+
 static void people_see_to_what_is_open(void **state)
 {
     (void)state;
@@ -141,7 +150,7 @@ static void people_see_to_what_is_open(void **state)
     send_text("ge1", "link lost");
     wait_listed("harbour-fw, ge1");
     wait_listed("down   ge1");
-    expect_run("show down ge0", 0, "messages      2");
+    ind_wait_until(is_counted, (void *)(uintptr_t) "messages      2", "both are counted");
     expect_run("ack down ge0 --note 'power work'", 0, "1 alert acknowledged");
     wait_over("power work");
     expect_run("ack down ge0", 1, "none of that name and key is open");
