@@ -88,9 +88,8 @@ int ind_alerts_ack(const struct ind_config *config, const struct ind_alerts_call
 
 static bool is_configured(const struct ind_config *config, const char *name)
 {
-    for (size_t i = 0; i < config->alerts.count; i++)
-        if (strcmp(config->alerts.list[i].name, name) == 0)
-            return true;
+    if (ind_config_alert(config, name))
+        return true;
     ind_complain("the configuration has no alert \"%s\"", name);
     return false;
 }

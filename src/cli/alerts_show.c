@@ -205,14 +205,6 @@ static void print_json(const struct showing *showing, const struct ind_saved_ale
     json_decref(object);
 }
 
-static const struct ind_alert_rule *rule_of(const struct ind_config *config, const char *name)
-{
-    for (size_t i = 0; i < config->alerts.count; i++)
-        if (strcmp(config->alerts.list[i].name, name) == 0)
-            return &config->alerts.list[i];
-    return NULL;
-}
-
 static void print_row(const char *name, const char *text)
 {
     char room[1024];
@@ -231,7 +223,7 @@ static void print_time(const struct showing *showing, const char *name, ind_time
 static void print_text(const struct showing *showing, const struct ind_saved_alert *saved)
 {
     const struct ind_alert *alert = &saved->alert;
-    const struct ind_alert_rule *rule = rule_of(showing->config, saved->name);
+    const struct ind_alert_rule *rule = ind_config_alert(showing->config, saved->name);
     char text[2000];
     struct ind_buffer reason = ind_buffer_on(text, sizeof text - 1);
     snprintf(text, sizeof text, "%llu", (unsigned long long)alert->number);

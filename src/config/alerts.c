@@ -306,6 +306,14 @@ void ind_load_alerts(struct ind_loader *loader)
 
 /* ---- For people ---- */
 
+const struct ind_alert_rule *ind_config_alert(const struct ind_config *config, const char *name)
+{
+    for (size_t i = 0; i < config->alerts.count; i++)
+        if (strcmp(config->alerts.list[i].name, name) == 0)
+            return &config->alerts.list[i];
+    return NULL;
+}
+
 void ind_alert_describe(const struct ind_alert_rule *rule, struct ind_buffer *buffer)
 {
     static const char *const reasons[] = {"each message", "more than ", "fewer than ", "nothing for ",

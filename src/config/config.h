@@ -219,6 +219,9 @@ bool ind_config_condition(const struct ind_config *config, struct ind_slice text
  * and its words. */
 void ind_route_describe(const struct ind_route *route, struct ind_buffer *buffer);
 
+/* The alert of that name; NULL where there is none. */
+const struct ind_alert_rule *ind_config_alert(const struct ind_config *config, const char *name);
+
 /* When an alert opens and is over, for people. */
 void ind_alert_describe(const struct ind_alert_rule *rule, struct ind_buffer *buffer);
 

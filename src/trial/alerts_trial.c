@@ -137,14 +137,6 @@ struct playing {
     int64_t shortest;
 };
 
-static const struct ind_alert_rule *rule_of(const struct ind_config *config, const char *name)
-{
-    size_t i = 0;
-    while (i + 1 < config->alerts.count && strcmp(config->alerts.list[i].name, name) != 0)
-        i++;
-    return &config->alerts.list[i];
-}
-
 static void add_raised(struct playing *playing, const struct ind_alert *alert, ind_time opened)
 {
     struct ind_raised_alerts *raised = playing->raised;
@@ -162,7 +154,7 @@ static void add_raised(struct playing *playing, const struct ind_alert *alert, i
         raised->list = grown;
     }
     struct ind_raised_alert *one = &raised->list[raised->count++];
-    *one = (struct ind_raised_alert){.rule = rule_of(playing->config, alert->rule->name),
+    *one = (struct ind_raised_alert){.rule = ind_config_alert(playing->config, alert->rule->name),
                                      .number = alert->number,
                                      .messages = alert->count,
                                      .opened = opened,

@@ -31,7 +31,8 @@ struct ind_courier_settings {
 
 struct ind_courier;
 
-/* For once, before there are threads. */
+/* Once, before the first mail or post is delivered. A configuration that is taken up anew may be the first to
+ * have one, when there are threads: libcurl from 7.84 on allows that. */
 void ind_courier_begin(void);
 
 /* New, with a thread of its own. NULL where it cannot be started. */

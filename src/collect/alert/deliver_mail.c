@@ -104,13 +104,11 @@ static curl_mime *body_of(CURL *curl, const struct ind_parcel *parcel)
     return NULL;
 }
 
-static bool set_up(CURL *curl, const struct ind_courier_mail *mail, const struct ind_parcel *parcel,
-                   const struct ind_broker_login *login, struct curl_slist *to, struct curl_slist *headers,
-                   curl_mime *body)
+static bool set_up(CURL *curl, const struct ind_courier_mail *mail, const struct ind_broker_login *login,
+                   struct curl_slist *to, struct curl_slist *headers, curl_mime *body)
 {
     char url[400], from[300];
     const bool bare = mail->plain || (is_loopback(mail->server) && !mail->trust);
-    (void)parcel;
     snprintf(url, sizeof url, "%s://%s", mail->tls_at_once ? "smtps" : "smtp", mail->server);
     snprintf(from, sizeof from, "<%s>", mail->from);
     bool good = curl_easy_setopt(curl, CURLOPT_URL, url) == CURLE_OK &&
@@ -144,7 +142,7 @@ bool ind_deliver_mail(const struct ind_courier_mail *mail, const struct ind_parc
     CURL *curl = ind_deliver_curl(stop);
     struct curl_slist *headers = headers_of(mail, parcel), *to = curl_slist_append(NULL, recipient);
     curl_mime *body = curl ? body_of(curl, parcel) : NULL;
-    bool good = curl && headers && to && body && set_up(curl, mail, parcel, &login, to, headers, body);
+    bool good = curl && headers && to && body && set_up(curl, mail, &login, to, headers, body);
     if (good)
         good = ind_deliver_perform(curl, reason, room, NULL);
     else

@@ -45,22 +45,22 @@ static void hear(void *context, const struct ind_alert_cause *cause)
     ind_alerts_hear(hearing->desk->alerts, cause, hearing->now);
 }
 
-static void save_changed(void *context, const struct ind_alert *alert)
+static void save_as(struct ind_desk *desk, enum ind_desk_op_kind kind, const struct ind_alert *alert)
 {
-    struct ind_desk *desk = context;
     const struct ind_desk_op op = {
-        .kind = IND_OP_SAVE,
+        .kind = kind,
         .news = ind_news_new(IND_ALERT_OPENED, alert, alert->rule->name, NULL, NULL, IND_TIME_NONE)};
     ind_desk_ops_add(&desk->ops, op);
 }
 
+static void save_changed(void *context, const struct ind_alert *alert)
+{
+    save_as(context, IND_OP_SAVE, alert);
+}
+
 static void save_watched(void *context, const struct ind_alert *alert)
 {
-    struct ind_desk *desk = context;
-    const struct ind_desk_op op = {
-        .kind = IND_OP_WATCH,
-        .news = ind_news_new(IND_ALERT_OPENED, alert, alert->rule->name, NULL, NULL, IND_TIME_NONE)};
-    ind_desk_ops_add(&desk->ops, op);
+    save_as(context, IND_OP_WATCH, alert);
 }
 
 /* What changes all the time is written once in a while. With the mutex. */

@@ -13,9 +13,10 @@
 
 /* ---- What it is ---- */
 
+static const char *const kinds[] = {"mail", "post", "program", "terminals", "message"};
+
 void ind_way_id(const struct ind_tell *tell, struct ind_buffer *room)
 {
-    static const char *const kinds[] = {"mail", "post", "program", "terminals", "message"};
     ind_buffer_text(room, kinds[tell->kind]);
     for (size_t i = 0; tell->program && tell->program[i]; i++) {
         ind_buffer_byte(room, ' ');
@@ -44,7 +45,6 @@ static struct ind_slice host_of(const char *address)
 
 void ind_way_show(const struct ind_way *way, struct ind_buffer *room)
 {
-    static const char *const kinds[] = {"mail", "post", "program", "terminals", "message"};
     const struct ind_tell *tell = &way->tell;
     ind_buffer_text(room, kinds[tell->kind]);
     if (tell->to)

@@ -4,8 +4,8 @@
 #include <stdlib.h>
 #include <utlist.h>
 
-static void tell(struct ind_alerts *alerts, enum ind_alert_event event, struct ind_alert_entry *entry,
-                 struct ind_clocks now)
+void ind_alert_tell(struct ind_alerts *alerts, enum ind_alert_event event, struct ind_alert_entry *entry,
+                    struct ind_clocks now)
 {
     entry->changed = true;
     alerts->settings.happened(alerts->settings.context, event, &entry->alert, now);
@@ -38,7 +38,7 @@ void ind_alert_open(struct ind_alerts *alerts, struct ind_alert_entry *entry, st
         alert->opened = now.wall;
     }
     ind_alert_entry_move(alerts, entry, IND_ALERT_IS_OPEN);
-    tell(alerts, again ? IND_ALERT_REOPENED : IND_ALERT_OPENED, entry, now);
+    ind_alert_tell(alerts, again ? IND_ALERT_REOPENED : IND_ALERT_OPENED, entry, now);
 }
 
 /* What counted up to here does not count again. */
@@ -47,7 +47,7 @@ void ind_alert_end(struct ind_alerts *alerts, struct ind_alert_entry *entry, str
     struct ind_alert *alert = &entry->alert;
     const struct ind_alert_rule *rule = &entry->watch->rule;
     alert->ended = now.wall;
-    tell(alerts, IND_ALERT_OVER, entry, now);
+    ind_alert_tell(alerts, IND_ALERT_OVER, entry, now);
     memset(&entry->window, 0, sizeof entry->window);
     entry->begun = now.steady;
     entry->silenced = ind_watch_waits(entry->watch) && rule->over != IND_OVER_HEARD;

@@ -13,8 +13,7 @@ static bool has_passed(struct ind_steady from, int64_t span, struct ind_steady n
 static void remind(struct ind_alerts *alerts, struct ind_alert_entry *entry, struct ind_clocks now)
 {
     entry->told = now.steady;
-    entry->changed = true;
-    alerts->settings.happened(alerts->settings.context, IND_ALERT_REMINDER, &entry->alert, now);
+    ind_alert_tell(alerts, IND_ALERT_REMINDER, entry, now);
 }
 
 static void look_at_open(struct ind_alerts *alerts, struct ind_watch *watch, struct ind_clocks now)
@@ -56,7 +55,7 @@ static void look_for_silence(struct ind_alerts *alerts, struct ind_watch *watch,
 
 static int64_t part_of(const struct ind_watch *watch)
 {
-    return watch->rule.span / IND_ALERT_PARTS > 0 ? watch->rule.span / IND_ALERT_PARTS : 1;
+    return ind_alert_part(watch->rule.span);
 }
 
 static void look_for_few(struct ind_alerts *alerts, struct ind_watch *watch, struct ind_clocks now)

@@ -10,11 +10,16 @@ struct ind_alert_window {
     uint32_t parts[IND_ALERT_PARTS];
 };
 
+/* How long one part is, in nanoseconds; at least 1. */
+static inline int64_t ind_alert_part(int64_t span)
+{
+    return span / IND_ALERT_PARTS > 0 ? span / IND_ALERT_PARTS : 1;
+}
+
 /* The parts that lie before the window at `now` are empty from here on. */
 static inline void ind_alert_window_turn(struct ind_alert_window *window, int64_t span, struct ind_steady now)
 {
-    const int64_t part = span / IND_ALERT_PARTS > 0 ? span / IND_ALERT_PARTS : 1;
-    const int64_t turn = now.ns / part;
+    const int64_t turn = now.ns / ind_alert_part(span);
     if (turn - window->turn >= IND_ALERT_PARTS) {
         memset(window->parts, 0, sizeof window->parts);
         window->sum = 0;

@@ -74,6 +74,9 @@ char *ind_alert_text(struct ind_slice text);
 
 /* ---- alert_life.c ---- */
 
+/* It has changed, and what happened is told. */
+void ind_alert_tell(struct ind_alerts *alerts, enum ind_alert_event event, struct ind_alert_entry *entry,
+                    struct ind_clocks now);
 void ind_alert_open(struct ind_alerts *alerts, struct ind_alert_entry *entry, struct ind_clocks now);
 void ind_alert_open_or_join(struct ind_alerts *alerts, struct ind_alert_entry *entry,
                             const struct ind_alert_cause *cause, struct ind_clocks now);
