@@ -183,6 +183,7 @@ static void go_round(struct ind_desk *desk, bool all)
         ind_news_let_go(news[i]);
     }
     free(news);
+    ind_desk_save_counted(desk, all, now);
     ind_desk_release(desk, now);
     (void)ind_desk_write(desk, now);
     ind_desk_send(desk, !all, now);

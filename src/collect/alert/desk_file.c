@@ -7,7 +7,8 @@
 #define TRY_AGAIN (2 * IND_SECOND)
 #define TELL_AGAIN (60 * IND_SECOND)
 #define KEPT (400 * (int64_t)IND_DAY_SECONDS * IND_SECOND)
-enum { KEPT_MOST = 100000 };
+#define COUNT_EVERY (2 * IND_SECOND)
+enum { KEPT_MOST = 100000, COUNTED_AT_ONCE = 5000 };
 
 /* ---- What is to be written ---- */
 
@@ -17,6 +18,7 @@ static bool write_op(struct ind_alert_file *file, const struct ind_desk_op *op)
     struct ind_alert alert;
     if (op->news) {
         rule.name = op->news->item.name;
+        rule.by_text = op->way;
         alert = op->news->alert;
         alert.rule = &rule;
     }
@@ -25,6 +27,8 @@ static bool write_op(struct ind_alert_file *file, const struct ind_desk_op *op)
         return !op->news || ind_alert_file_save(file, &alert);
     case IND_OP_WATCH:
         return !op->news || ind_alert_file_watch(file, &alert);
+    case IND_OP_COUNT:
+        return !op->news || !op->counted || ind_alert_file_count(file, &alert, op->counted, op->until);
     case IND_OP_NOTICE:
         return ind_alert_file_add_notice(file, op->way, &op->notice);
     case IND_OP_TOLD:
@@ -80,6 +84,7 @@ static void prune(struct ind_desk *desk, struct ind_clocks now)
         return;
     desk->pruned = now.steady;
     (void)ind_alert_file_prune(desk->file, now.wall - KEPT, KEPT_MOST);
+    (void)ind_alert_file_prune_counted(desk->file, now.wall);
 }
 
 bool ind_desk_write(struct ind_desk *desk, struct ind_clocks now)
@@ -107,6 +112,48 @@ bool ind_desk_write(struct ind_desk *desk, struct ind_clocks now)
     ind_desk_ops_free(&desk->ops);
     prune(desk, now);
     return true;
+}
+
+/* ---- What has been counted ---- */
+
+struct counting {
+    struct ind_desk *desk;
+    struct ind_clocks now;
+};
+
+static void count_one(void *context, const struct ind_alert *alert, const struct ind_alert_counted *counted)
+{
+    const struct counting *counting = context;
+    struct ind_desk_op op = {
+        .kind = IND_OP_COUNT,
+        .news = ind_news_new(IND_ALERT_OPENED, alert, alert->rule->name, NULL, NULL, IND_TIME_NONE),
+        .way = alert->rule->by_text ? strdup(alert->rule->by_text) : NULL,
+        .counted = malloc(sizeof *counted),
+        .until = counting->now.wall + alert->rule->span};
+    if (op.counted)
+        *op.counted = *counted;
+    ind_desk_ops_add(&counting->desk->ops, op);
+}
+
+static size_t visit_counted(struct ind_desk *desk, struct ind_clocks now)
+{
+    struct counting counting = {desk, now};
+    ind_mutex_lock(&desk->mutex);
+    const size_t count = ind_alerts_visit_counted(desk->alerts, COUNTED_AT_ONCE, count_one, &counting, now);
+    ind_mutex_unlock(&desk->mutex);
+    return count;
+}
+
+IND_NOT_SHARED void ind_desk_save_counted(struct ind_desk *desk, bool all, struct ind_clocks now)
+{
+    if (!all && ind_steady_lately(desk->counted_saved, now.steady, COUNT_EVERY))
+        return;
+    if (desk->ops.count > IND_DESK_OPS / 2) /* the disk is full, or gone */
+        return;
+    desk->counted_saved = now.steady;
+    size_t count = visit_counted(desk, now);
+    while (all && count == COUNTED_AT_ONCE && ind_desk_write(desk, now))
+        count = visit_counted(desk, now);
 }
 
 /* ---- Taking up ---- */
@@ -137,6 +184,14 @@ static void take_watched(void *context, const struct ind_saved_alert *saved)
     const struct taking *taking = context;
     ind_alerts_watch(taking->desk->alerts, ind_slice_of(saved->name), ind_slice_of(saved->alert.key),
                      saved->alert.last, taking->now);
+}
+
+static void take_counted(void *context, const struct ind_saved_alert *saved, const char *by,
+                         const struct ind_alert_counted *counted)
+{
+    const struct taking *taking = context;
+    (void)ind_alerts_restore_counted(taking->desk->alerts, ind_slice_of(saved->name), by, &saved->alert,
+                                     counted, taking->now);
 }
 
 static void take_row(void *context, const struct ind_saved_alert *saved)
@@ -178,6 +233,7 @@ IND_NOT_SHARED void ind_desk_take_up(struct ind_desk *desk, struct ind_clocks no
     if (!ind_alert_file_mutes(desk->file, now.wall, take_mute, &taking) ||
         !ind_alert_file_list(desk->file, false, NULL, NULL, UINT64_MAX, take_alert, &taking) ||
         !ind_alert_file_watched(desk->file, take_watched, &taking) ||
+        !ind_alert_file_counted(desk->file, now.wall, take_counted, &taking) ||
         !ind_alert_file_notices(desk->file, take_notice, &taking))
         ind_report(desk->settings.reporter, IND_OWN_ALERTS_FAILED, NULL,
                    "not all that was saved of alerts can be read: %s", ind_alert_file_reason(desk->file));

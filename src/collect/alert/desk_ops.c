@@ -10,6 +10,7 @@ static void free_op(struct ind_desk_op *op)
     ind_news_let_go(op->news);
     free(op->way);
     free(op->who);
+    free(op->counted);
 }
 
 void ind_desk_ops_add(struct ind_desk_ops *ops, struct ind_desk_op op)

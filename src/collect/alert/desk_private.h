@@ -28,11 +28,20 @@ struct ind_desk_rules {
 };
 
 /* What is to be written to the file. */
-enum ind_desk_op_kind { IND_OP_SAVE, IND_OP_WATCH, IND_OP_NOTICE, IND_OP_TOLD, IND_OP_DROP, IND_OP_MUTE };
+enum ind_desk_op_kind {
+    IND_OP_SAVE,
+    IND_OP_WATCH,
+    IND_OP_COUNT,
+    IND_OP_NOTICE,
+    IND_OP_TOLD,
+    IND_OP_DROP,
+    IND_OP_MUTE
+};
 struct ind_desk_op {
     enum ind_desk_op_kind kind;
-    struct ind_news *news; /* SAVE, WATCH */
-    char *way, *who;       /* way: of a mute its key, or NULL */
+    struct ind_news *news; /* SAVE, WATCH, COUNT */
+    char *way, *who;       /* way: of a mute its key, or NULL; of COUNT the text of the rule's keys */
+    struct ind_alert_counted *counted;
     struct ind_notice notice;
     ind_time until;
 };
@@ -74,7 +83,7 @@ struct ind_desk {
     /* Of the thread; before it is started, of whoever starts it. */
     struct ind_alert_file *file;
     struct ind_desk_ops ops;
-    struct ind_steady saved, watched_saved, pruned, file_tried, file_told, missed_told;
+    struct ind_steady saved, watched_saved, counted_saved, pruned, file_tried, file_told, missed_told;
     bool told_file_failed;
     char file_reason[300];
     uint64_t missed, missed_at_last, next_notice;
@@ -116,6 +125,9 @@ void ind_desk_rest(struct ind_desk *desk);
 
 /* Writes what waits; false where it cannot, and waits on. */
 bool ind_desk_write(struct ind_desk *desk, struct ind_clocks now);
+/* What has been counted since it was saved last is to be written, 5,000 keys at most; with `all` until
+ * nothing is left. Without the mutex. */
+void ind_desk_save_counted(struct ind_desk *desk, bool all, struct ind_clocks now);
 /* Takes up what is in the file, before there is a thread. */
 void ind_desk_take_up(struct ind_desk *desk, struct ind_clocks now);
 

@@ -32,6 +32,13 @@ static inline void ind_alert_window_turn(struct ind_alert_window *window, int64_
     }
 }
 
+/* A part by its turn, which may be before the steady clock began. */
+static inline uint32_t *ind_alert_window_part(struct ind_alert_window *window, int64_t turn)
+{
+    const int64_t place = turn % IND_ALERT_PARTS;
+    return &window->parts[(size_t)(place < 0 ? place + IND_ALERT_PARTS : place)];
+}
+
 /* Counts some at `now`; after ind_alert_window_turn. */
 static inline void ind_alert_window_add(struct ind_alert_window *window, uint64_t count)
 {

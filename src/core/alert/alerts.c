@@ -59,6 +59,19 @@ static void take_rule(struct ind_watch *watch, const struct ind_alert_rule *rule
                                           .join = rule->join};
 }
 
+/* Parts of another length cannot be told apart any more: windows begin anew. */
+static void take_other_span(struct ind_watch *watch, struct ind_steady now)
+{
+    struct ind_alert_entry *const lists[] = {watch->open, watch->idle}, *entry;
+    for (int i = 0; i < 2; i++)
+        DL_FOREACH(lists[i], entry)
+        {
+            memset(&entry->window, 0, sizeof entry->window);
+            entry->begun = now;
+        }
+    watch->looked = IND_STEADY_NEVER;
+}
+
 static struct ind_watch *new_watch(const struct ind_alert_rule *rule)
 {
     struct ind_watch *watch = calloc(1, sizeof *watch);
@@ -133,6 +146,8 @@ bool ind_alerts_adopt(struct ind_alerts *alerts, const struct ind_alert_rule *ru
             continue;
         if (!is_as_before(watch, &rules[i]))
             take_other_keys(alerts, watch, &rules[i], now);
+        if (watch->rule.span != rules[i].span)
+            take_other_span(watch, now.steady);
         take_rule(watch, &rules[i]);
         watch->wanted = true;
     }

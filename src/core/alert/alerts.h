@@ -106,6 +106,27 @@ void ind_alerts_visit(struct ind_alerts *alerts, bool changed,
 void ind_alerts_visit_watched(struct ind_alerts *alerts, bool changed,
                               void (*visit)(void *context, const struct ind_alert *alert), void *context);
 
+/* What a rule of `more than` has counted of a key that is not open. */
+struct ind_alert_counted {
+    int64_t part;                    /* how long each part is, in nanoseconds */
+    ind_time newest;                 /* when the newest began, by the wall clock */
+    uint32_t parts[IND_ALERT_PARTS]; /* the newest first */
+};
+
+typedef void ind_visit_counted(void *context, const struct ind_alert *alert,
+                               const struct ind_alert_counted *counted);
+/* Calls `visit` for those in which something still counts and that have changed since such a call, `most` at
+ * most, those first that were heard first. Returns how many. */
+size_t ind_alerts_visit_counted(struct ind_alerts *alerts, size_t most, ind_visit_counted *visit,
+                                void *context, struct ind_clocks now);
+/* Takes up what was counted, as far as it is still within the span; a part that began within one of the
+ * present parts counts as if it had begun with it, never later. `by`: the text of the rule's keys then. False
+ * where there is no such rule, its keys or span are others now, the key is open or has counted already, or
+ * memory is out. */
+bool ind_alerts_restore_counted(struct ind_alerts *alerts, struct ind_slice name, const char *by,
+                                const struct ind_alert *alert, const struct ind_alert_counted *counted,
+                                struct ind_clocks now);
+
 struct ind_alerts_counts {
     uint64_t open, acknowledged, watched; /* now */
     uint64_t forgotten;                   /* keys for which there was no room */

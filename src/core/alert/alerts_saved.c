@@ -89,3 +89,88 @@ bool ind_alerts_restore(struct ind_alerts *alerts, struct ind_slice name, const 
         ind_alert_end(alerts, entry, now);
     return true;
 }
+
+/* ---- What has been counted ---- */
+
+static void read_window(struct ind_alert_entry *entry, struct ind_clocks now,
+                        struct ind_alert_counted *counted)
+{
+    struct ind_alert_window *window = &entry->window;
+    counted->part = ind_alert_part(entry->watch->rule.span);
+    counted->newest = now.wall - (now.steady.ns - window->turn * counted->part);
+    for (int64_t i = 0; i < IND_ALERT_PARTS; i++)
+        counted->parts[i] = *ind_alert_window_part(window, window->turn - i);
+}
+
+size_t ind_alerts_visit_counted(struct ind_alerts *alerts, size_t most, ind_visit_counted *visit,
+                                void *context, struct ind_clocks now)
+{
+    struct ind_watch *watch, *next;
+    size_t count = 0;
+    HASH_ITER(hh, alerts->watches, watch, next)
+    {
+        struct ind_alert_entry *entry;
+        if (watch->rule.kind != IND_ALERT_MORE)
+            continue;
+        DL_FOREACH(watch->idle, entry)
+        {
+            struct ind_alert_counted counted;
+            if (count == most)
+                return count;
+            if (!entry->changed || entry->window.sum == 0)
+                continue;
+            entry->changed = false;
+            read_window(entry, now, &counted);
+            visit(context, &entry->alert, &counted);
+            count++;
+        }
+    }
+    return count;
+}
+
+/* How many parts ago the newest began; one that has begun meanwhile counts as whole. */
+static int64_t parts_ago(const struct ind_alert_counted *counted, struct ind_clocks now)
+{
+    const ind_time begun = now.wall - now.steady.ns % counted->part; /* the present part */
+    if (counted->newest >= begun)
+        return 0; /* or the clock on the wall was set back */
+    return (begun - counted->newest - 1) / counted->part + 1;
+}
+
+static void write_window(struct ind_alert_entry *entry, const struct ind_alert_counted *counted,
+                         struct ind_clocks now)
+{
+    struct ind_alert_window *window = &entry->window;
+    const int64_t ago = parts_ago(counted, now);
+    ind_alert_window_turn(window, entry->watch->rule.span, now.steady);
+    for (int64_t i = 0; i + ago < IND_ALERT_PARTS; i++) {
+        *ind_alert_window_part(window, window->turn - i - ago) = counted->parts[i];
+        window->sum += counted->parts[i];
+    }
+}
+
+bool ind_alerts_restore_counted(struct ind_alerts *alerts, struct ind_slice name, const char *by,
+                                const struct ind_alert *saved, const struct ind_alert_counted *counted,
+                                struct ind_clocks now)
+{
+    struct ind_watch *watch = ind_watch_find(alerts, name);
+    if (!watch || watch->rule.kind != IND_ALERT_MORE || counted->part != ind_alert_part(watch->rule.span) ||
+        strcmp(watch->by ? watch->by : "", by) != 0)
+        return false;
+    ind_alerts_make_room(alerts);
+    struct ind_alert_entry *entry = ind_alert_entry_for(alerts, watch, ind_slice_of(saved->key), now);
+    if (!entry || entry->alert.state != IND_ALERT_WATCHED || entry->window.sum > 0)
+        return false;
+    write_window(entry, counted, now);
+    if (entry->window.sum == 0) { /* all of it is too old */
+        ind_alert_entry_free(alerts, entry);
+        return true;
+    }
+    entry->alert.first = saved->first;
+    entry->alert.last = saved->last;
+    entry->alert.count = entry->window.sum;
+    for (size_t i = 0; i < IND_ALERT_LINES; i++)
+        if (saved->lines[i])
+            ind_alert_entry_add_line(alerts, entry, ind_slice_of(saved->lines[i]));
+    return true;
+}

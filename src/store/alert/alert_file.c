@@ -27,6 +27,13 @@ static const char tables[] =
     "CREATE TABLE notices(id INTEGER PRIMARY KEY AUTOINCREMENT, way TEXT NOT NULL, alert INTEGER NOT NULL,"
     " event TEXT NOT NULL, held INTEGER NOT NULL, at INTEGER NOT NULL);";
 
+/* What came later, and those before it do not look at. */
+static const char later_tables[] =
+    "CREATE TABLE IF NOT EXISTS counted(name TEXT NOT NULL, key TEXT NOT NULL, by TEXT NOT NULL,"
+    " until INTEGER NOT NULL, first INTEGER, last INTEGER, part INTEGER NOT NULL, newest INTEGER NOT NULL,"
+    " parts TEXT NOT NULL, lines TEXT NOT NULL, PRIMARY KEY(name, key)) WITHOUT ROWID;"
+    "CREATE INDEX IF NOT EXISTS counted_until ON counted(until);";
+
 const char *ind_alert_file_reason(const struct ind_alert_file *file)
 {
     return file->reason;
@@ -133,14 +140,14 @@ static enum ind_alert_file_status check(struct ind_alert_file *file, bool to_rea
 {
     const int64_t made = ind_alert_file_number(file, "SELECT count(*) FROM sqlite_schema", -1);
     if (made == 0 && !to_read)
-        return make_tables(file) ? IND_ALERT_FILE_GOOD : IND_ALERT_FILE_FAILED;
+        return make_tables(file) && run(file, later_tables) ? IND_ALERT_FILE_GOOD : IND_ALERT_FILE_FAILED;
     if (made < 0)
         return IND_ALERT_FILE_DAMAGED;
     if (made == 0)
         return IND_ALERT_FILE_NONE;
     if (ind_alert_file_number(file, "PRAGMA application_id", -1) == MARK &&
         ind_alert_file_number(file, "PRAGMA user_version", -1) == VERSION)
-        return IND_ALERT_FILE_GOOD;
+        return to_read || run(file, later_tables) ? IND_ALERT_FILE_GOOD : IND_ALERT_FILE_DAMAGED;
     snprintf(file->reason, sizeof file->reason, "it is a database of another program or version");
     return IND_ALERT_FILE_DAMAGED;
 }

@@ -59,6 +59,18 @@ bool ind_alert_file_list(struct ind_alert_file *file, bool over, const char *nam
 /* The one of that number. */
 bool ind_alert_file_one(struct ind_alert_file *file, uint64_t number, ind_visit_saved *visit, void *context);
 bool ind_alert_file_watched(struct ind_alert_file *file, ind_visit_saved *visit, void *context);
+
+/* What has been counted of a key that is not open, in place of what was saved of it before; saving one that
+ * is open takes it away. `until`: later it counts no more. */
+bool ind_alert_file_count(struct ind_alert_file *file, const struct ind_alert *alert,
+                          const struct ind_alert_counted *counted, ind_time until);
+/* Those that count at `now`, with the text of their rule's keys. */
+bool ind_alert_file_counted(struct ind_alert_file *file, ind_time now,
+                            void (*visit)(void *context, const struct ind_saved_alert *saved, const char *by,
+                                          const struct ind_alert_counted *counted),
+                            void *context);
+/* Those that do not go. */
+bool ind_alert_file_prune_counted(struct ind_alert_file *file, ind_time now);
 /* The number of the next that opens. */
 uint64_t ind_alert_file_next(struct ind_alert_file *file);
 

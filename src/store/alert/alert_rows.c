@@ -1,4 +1,4 @@
-/* The tables `alerts` and `watched`. */
+/* The tables `alerts`, `watched` and `counted`. */
 #include "store/alert/alert_file_private.h"
 
 #include <jansson.h>
@@ -34,7 +34,33 @@ bool ind_alert_file_save(struct ind_alert_file *file, const struct ind_alert *al
         alert->ended, (int64_t)alert->count, alert->acknowledged, alert->who[0] ? alert->who : NULL,
         alert->note, lines ? lines : "[]");
     free(lines);
+    return good && ind_alert_file_do(file, "DELETE FROM counted WHERE name = ?1 AND key = ?2", "tt",
+                                     alert->rule->name, alert->key);
+}
+
+bool ind_alert_file_count(struct ind_alert_file *file, const struct ind_alert *alert,
+                          const struct ind_alert_counted *counted, ind_time until)
+{
+    json_t *list = json_array();
+    for (size_t i = 0; i < IND_ALERT_PARTS; i++)
+        json_array_append_new(list, json_integer(counted->parts[i]));
+    char *parts = json_dumps(list, JSON_COMPACT), *lines = lines_of(alert);
+    const bool good = parts && lines &&
+                      ind_alert_file_do(file,
+                                        "INSERT OR REPLACE INTO counted VALUES(?1, ?2, ?3, ?4, ?5, ?6, ?7,"
+                                        " ?8, ?9, ?10)",
+                                        "tttinniitt", alert->rule->name, alert->key,
+                                        alert->rule->by_text ? alert->rule->by_text : "", until, alert->first,
+                                        alert->last, counted->part, counted->newest, parts, lines);
+    json_decref(list);
+    free(parts);
+    free(lines);
     return good;
+}
+
+bool ind_alert_file_prune_counted(struct ind_alert_file *file, ind_time now)
+{
+    return ind_alert_file_do(file, "DELETE FROM counted WHERE until < ?1", "i", now);
 }
 
 bool ind_alert_file_watch(struct ind_alert_file *file, const struct ind_alert *alert)
@@ -122,6 +148,47 @@ bool ind_alert_file_watched(struct ind_alert_file *file, ind_visit_saved *visit,
             .name = ind_alert_file_text(rows, 0),
             .alert = {.key = ind_alert_file_text(rows, 1), .last = ind_alert_file_time(rows, 2)}};
         visit(context, &saved);
+    }
+    return rows && ind_alert_file_asked(file, rows, result);
+}
+
+/* False where it is none of ours. */
+static bool read_counted(sqlite3_stmt *row, struct ind_alert_counted *counted)
+{
+    json_t *parts = json_loads(ind_alert_file_text(row, 8), 0, NULL), *part;
+    size_t i;
+    *counted = (struct ind_alert_counted){.part = sqlite3_column_int64(row, 6),
+                                          .newest = sqlite3_column_int64(row, 7)};
+    json_array_foreach(parts, i, part)
+    {
+        const json_int_t count = json_integer_value(part);
+        if (i < IND_ALERT_PARTS && count > 0)
+            counted->parts[i] = count < UINT32_MAX ? (uint32_t)count : UINT32_MAX;
+    }
+    const bool good = json_array_size(parts) == IND_ALERT_PARTS && counted->part > 0;
+    json_decref(parts);
+    return good;
+}
+
+bool ind_alert_file_counted(struct ind_alert_file *file, ind_time now,
+                            void (*visit)(void *context, const struct ind_saved_alert *saved, const char *by,
+                                          const struct ind_alert_counted *counted),
+                            void *context)
+{
+    sqlite3_stmt *rows =
+        ind_alert_file_ask(file, "SELECT * FROM counted WHERE until >= ?1 ORDER BY last", "i", now);
+    int result = SQLITE_DONE;
+    while (rows && (result = sqlite3_step(rows)) == SQLITE_ROW) {
+        struct ind_alert_counted counted;
+        json_t *lines = NULL;
+        struct ind_saved_alert saved = {.name = ind_alert_file_text(rows, 0),
+                                        .alert = {.key = ind_alert_file_text(rows, 1),
+                                                  .first = ind_alert_file_time(rows, 4),
+                                                  .last = ind_alert_file_time(rows, 5)}};
+        read_lines(ind_alert_file_text(rows, 9), &saved.alert, &lines);
+        if (read_counted(rows, &counted))
+            visit(context, &saved, ind_alert_file_text(rows, 2), &counted);
+        json_decref(lines);
     }
     return rows && ind_alert_file_asked(file, rows, result);
 }

@@ -342,6 +342,126 @@ static void one_that_is_open_goes_on_after_a_start(void **state)
     assert_int_equal(ind_alerts_counts(alerts).open, 0);
 }
 
+/* What was counted, out of one table and into the next. */
+struct counted_one {
+    struct ind_alert alert;
+    struct ind_alert_counted counted;
+    char key[40], line[80];
+};
+static struct counted_one all_counted[KEYS];
+static size_t all_count;
+
+static void keep_counted(void *context, const struct ind_alert *alert,
+                         const struct ind_alert_counted *counted)
+{
+    struct counted_one *one = &all_counted[all_count++];
+    (void)context;
+    *one = (struct counted_one){.alert = {.first = alert->first, .last = alert->last, .count = alert->count},
+                                .counted = *counted};
+    snprintf(one->key, sizeof one->key, "%s", alert->key);
+    snprintf(one->line, sizeof one->line, "%s", alert->lines[0]);
+    one->alert.key = one->key;
+    one->alert.lines[0] = one->line;
+}
+
+/* A start, with another steady clock, after `gap` seconds; the wall clock is at `now` then. */
+static struct ind_clocks start_anew(const struct ind_alert_rule *rule, int64_t now, int64_t gap,
+                                    int64_t *since)
+{
+    static int64_t boots = 1;
+    all_count = 0;
+    const struct ind_clocks before = {(now - gap) * IND_SECOND, {(now - gap + *since) * IND_SECOND}};
+    (void)ind_alerts_visit_counted(alerts, KEYS, keep_counted, NULL, before);
+    assert_int_equal(ind_alerts_visit_counted(alerts, KEYS, keep_counted, NULL, before), 0);
+    ind_alerts_free(alerts);
+    *since = 1 + boots++ * 7 % 40 - now; /* the machine has just begun */
+    const struct ind_clocks clocks = {now * IND_SECOND, {(now + *since) * IND_SECOND}};
+    const struct ind_alerts_settings settings = {.memory = 1 << 20, .happened = happened};
+    alerts = ind_alerts_new(&settings);
+    assert_true(ind_alerts_adopt(alerts, rule, 1, clocks));
+    for (size_t i = 0; i < all_count; i++) {
+        const struct counted_one *one = &all_counted[i];
+        assert_false(
+            ind_alerts_restore_counted(alerts, ind_slice_of("r"), "app", &one->alert, &one->counted, clocks));
+        assert_true(
+            ind_alerts_restore_counted(alerts, ind_slice_of("r"), "", &one->alert, &one->counted, clocks));
+    }
+    return clocks;
+}
+
+static void hear_at(struct ind_clocks now, const char *key)
+{
+    const struct ind_alert_cause cause = {.alert = ind_slice_of("r"),
+                                          .key = ind_slice_of(key),
+                                          .count = 1,
+                                          .time = now.wall,
+                                          .last = now.wall,
+                                          .line = ind_slice_of(key)};
+    ind_alerts_tick(alerts, now);
+    ind_alerts_hear(alerts, &cause, now);
+}
+
+/* Nothing older than the span counts; each start may let a part more go than the window itself does. */
+static void what_was_counted_goes_on_after_a_start(void **state)
+{
+    size_t opened = 0;
+    (void)state;
+    for (unsigned round = 0; round < 200; round++) {
+        uint64_t random = IND_RANDOM_START + round;
+        const int64_t part = 1 + ind_random(&random, 9), span = part * IND_ALERT_PARTS;
+        const uint64_t most = 2 + ind_random(&random, 12);
+        const struct ind_alert_rule rule = {
+            .name = "r", .kind = IND_ALERT_MORE, .number = most, .span = span * IND_SECOND};
+        int64_t heard[200], now = 5000, since = 1000000;
+        size_t count = 0;
+        unsigned starts = 0;
+        begin(&rule, 1, 1 << 20);
+        while (count < 200 && seen_count == 0 && starts < 4) {
+            const int64_t gap = ind_random(&random, (unsigned)(9 * part));
+            now += gap;
+            struct ind_clocks clocks = {now * IND_SECOND, {(now + since) * IND_SECOND}};
+            if (ind_random(&random, 4) == 0) {
+                clocks = start_anew(&rule, now, gap, &since);
+                starts++;
+            }
+            heard[count++] = now;
+            hear_at(clocks, "a");
+            uint64_t may = 0, must = 0;
+            for (size_t i = 0; i < count; i++) {
+                may += now - heard[i] < span;
+                must += now - heard[i] < span - part * (1 + (int64_t)starts);
+            }
+            if (seen_count > 0)
+                assert_true(may > most);
+            else
+                assert_true(must <= most);
+        }
+        opened += seen_count;
+        if (seen_count > 0) {
+            assert_int_equal(seen[0].first, heard[count - seen[0].count] * IND_SECOND);
+            assert_int_equal(seen[0].number, 1);
+        }
+        ind_alerts_free(alerts);
+        alerts = NULL;
+    }
+    assert_in_range(opened, 20, 180);
+}
+
+static void a_window_of_another_length_begins_anew(void **state)
+{
+    struct ind_alert_rule rule = {.name = "r", .kind = IND_ALERT_MORE, .number = 3, .span = 60 * IND_SECOND};
+    (void)state;
+    begin(&rule, 1, 1 << 20);
+    hear("r", "a", 10, 3, false);
+    rule.span = 3600 * IND_SECOND;
+    assert_true(ind_alerts_adopt(alerts, &rule, 1, at(20)));
+    hear("r", "a", 30, 1, false);
+    hear("r", "a", 4000, 3, false); /* those of 30 lie before the window */
+    assert_int_equal(seen_count, 0);
+    hear("r", "a", 4010, 1, false);
+    expect(0, IND_ALERT_OPENED, "a", 4010, 4);
+}
+
 static void rules_come_and_go(void **state)
 {
     struct ind_alert_rule rules[2] = {{.name = "one", .kind = IND_ALERT_EACH},
@@ -372,6 +492,8 @@ int main(void)
         cmocka_unit_test_teardown(many_keys_stay_within_their_memory_and_the_oldest_go, tear_down),
         cmocka_unit_test_teardown(too_many_open_ones_come_together, tear_down),
         cmocka_unit_test_teardown(one_that_is_open_goes_on_after_a_start, tear_down),
+        cmocka_unit_test_teardown(what_was_counted_goes_on_after_a_start, tear_down),
+        cmocka_unit_test_teardown(a_window_of_another_length_begins_anew, tear_down),
         cmocka_unit_test_teardown(rules_come_and_go, tear_down),
     };
     return cmocka_run_group_tests(tests, NULL, NULL);
