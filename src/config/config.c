@@ -308,22 +308,13 @@ static void read_config_file(struct ind_loader *loader, const char *path, const 
     loader->depth--;
 }
 
-static bool is_loopback(const char *address)
-{
-    struct ind_address parsed;
-    static const uint8_t one[16] = {[15] = 1};
-    if (!ind_address_read(ind_slice_of(address), &parsed))
-        return false;
-    return parsed.bits == 32 ? parsed.bytes[0] == 127 : memcmp(parsed.bytes, one, 16) == 0;
-}
-
 /* Whoever must show a certificate is known. */
 static bool is_open_to_all(const struct ind_listen_item *item)
 {
     const struct ind_listen_tls *tls = item->tls;
     if (item->kind == IND_LISTEN_UNIX || item->kind == IND_LISTEN_INHERITED || item->nats || !item->address)
         return false;
-    return !is_loopback(item->address) &&
+    return !ind_host_is_loopback(ind_slice_of(item->address)) &&
            !(tls && (tls->files[IND_LISTEN_CLIENTS].path || tls->fingerprint_count > 0));
 }
 
@@ -398,7 +389,7 @@ static void compile(struct ind_loader *loader)
         ind_diagnostic_add(loader->diagnostics, false, NULL, 0, 0, "\"group\" goes with \"user\"; add it");
     if (!loader->no_memory)
         warn_of_open_listeners(loader);
-    if (config->serve.address && !is_loopback(config->serve.address))
+    if (config->serve.address && !ind_host_is_loopback(ind_slice_of(config->serve.address)))
         ind_diagnostic_add(
             loader->diagnostics, true, NULL, 0, 0,
             "anyone who can reach %s can read how the collector stands, with the names and "

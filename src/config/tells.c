@@ -78,21 +78,21 @@ static void read_tell_plain(struct ind_loader *loader, const struct ind_node *va
     (void)ind_read_yes(loader, value, &((struct ind_tell *)into)->plain);
 }
 
-static bool is_loopback(const char *address)
+/* Whether an HTTP address is one of this machine (RFC 3986 section 3.2). One with a user before the host is
+ * not taken for it: "http://127.0.0.1:1@elsewhere.example". */
+static bool is_of_this_machine(const char *address)
 {
-    static const char *const hosts[] = {"http://127.", "http://localhost:", "http://localhost/",
-                                        "http://[::1]"};
-    for (size_t i = 0; i < sizeof hosts / sizeof *hosts; i++)
-        if (ind_slice_starts_nocase(ind_slice_of(address), ind_slice_of(hosts[i])))
-            return true;
-    return false;
+    const char *authority = strstr(address, "://");
+    authority = authority ? authority + 3 : address;
+    const struct ind_slice whole = {authority, strcspn(authority, "/?#\\")};
+    return !memchr(whole.at, '@', whole.length) && ind_host_is_loopback(ind_host_of(whole));
 }
 
 /* What is told holds messages. */
 static void check_encryption(struct ind_loader *loader, const struct ind_node *node,
                              const struct ind_tell *tell)
 {
-    if (tell->kind == IND_TELL_POST && tell->to && !tell->plain && !is_loopback(tell->to) &&
+    if (tell->kind == IND_TELL_POST && tell->to && !tell->plain && !is_of_this_machine(tell->to) &&
         ind_slice_starts_nocase(ind_slice_of(tell->to), IND_SLICE("http:")))
         ind_wrong(
             loader, node,

@@ -2,7 +2,8 @@
 """A mail server (RFC 5321) or an HTTP server for tests, on a free port of 127.0.0.1, which it writes to FOLDER/port.
 
 standin.py smtp|http FOLDER [FAULT...]
-Each connection meets the next fault, later ones none. Of mails: what came, in FOLDER/mail-N, with the envelope as its
+Each connection meets the next fault, later ones none; "stall-STEP" says nothing at that step, and waits until the other
+side has gone. Of mails: what came, in FOLDER/mail-N, with the envelope as its
 first line. Of HTTP: bodies, a line each, in FOLDER/posted. Where FOLDER has server.pem and server.key, mails need
 STARTTLS (RFC 3207) and AUTH PLAIN (RFC 4954), which goes to FOLDER/login."""
 import os, socket, ssl, sys
@@ -21,12 +22,21 @@ def smtp(connection, fault, number):
     def say(text):
         connection.sendall(text.encode() + b'\r\n')
 
-    if fault == 'connect':
+    def stalls(step):
+        if fault != 'stall-' + step:
+            return False
+        while stream.readline():
+            pass
+        return True
+
+    if fault == 'connect' or stalls('greet'):
         return
     say('554 not now' if fault == 'greet' else '220 mail.skerry.example')
     sender, to, safe, known = '', [], not tls, not tls
     while line := stream.readline():
         word = line.split()[0].upper().decode('latin-1') if line.split() else ''
+        if word != 'DATA' and stalls(word.lower()):
+            return
         if (word.lower() == fault and word != 'DATA') or (fault == 'ehlo' and word == 'HELO'):
             say('451 greylisted, come back later')
         elif word in ('EHLO', 'HELO'):
@@ -53,6 +63,8 @@ def smtp(connection, fault, number):
         elif word == 'RCPT':
             to.append(line.decode('latin-1').strip())
             say('250 ok')
+        elif word == 'DATA' and stalls('data'):
+            return
         elif word == 'DATA' and fault == 'data':
             say('452 no room')
         elif word == 'DATA':
@@ -62,6 +74,8 @@ def smtp(connection, fault, number):
                 body += line
                 if fault == 'drop' and len(body) > 300:
                     return
+            if stalls('body'):
+                return
             if fault == 'body':
                 say('451 try again')
                 continue
@@ -79,6 +93,10 @@ def smtp(connection, fault, number):
 def http(connection, fault, number):
     stream = connection.makefile('rb')
     length = 0
+    if fault == 'stall-answer':
+        while stream.readline():
+            pass
+        return
     while (line := stream.readline()) not in (b'\r\n', b''):
         if line.lower().startswith(b'content-length:'):
             length = int(line.split(b':')[1])

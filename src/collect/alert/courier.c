@@ -5,8 +5,11 @@
 #include <stdlib.h>
 #include <string.h>
 
+enum { PATIENCE = 60 };
+
 struct ind_courier {
     struct ind_courier_mail mail;
+    long patience;
     struct ind_programs *programs;
     void (*told_of_end)(void *context);
     void *context;
@@ -42,11 +45,12 @@ static bool deliver(struct ind_courier *courier, const struct ind_parcel *parcel
         snprintf(reason, room, "out of memory");
         return false;
     }
+    const struct ind_delivery_limits limits = {courier->patience, &courier->stop};
     switch (parcel->kind) {
     case IND_TELL_MAIL:
-        return ind_deliver_mail(&courier->mail, parcel, &courier->stop, reason, room);
+        return ind_deliver_mail(&courier->mail, parcel, &limits, reason, room);
     case IND_TELL_POST:
-        return ind_deliver_post(parcel, &courier->stop, reason, room);
+        return ind_deliver_post(parcel, &limits, reason, room);
     case IND_TELL_PROGRAM:
         return ind_deliver_program(courier->programs, parcel, &courier->stop, reason, room);
     case IND_TELL_TERMINALS:
@@ -108,6 +112,7 @@ IND_NOT_SHARED struct ind_courier *ind_courier_new(const struct ind_courier_sett
                                               .host = copy_of(settings->host, &whole),
                                               .tls_at_once = settings->mail->tls_at_once,
                                               .plain = settings->mail->plain};
+    courier->patience = settings->patience ? settings->patience : PATIENCE;
     courier->programs = settings->programs;
     courier->told_of_end = settings->ended;
     courier->context = settings->context;

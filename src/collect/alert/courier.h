@@ -24,6 +24,7 @@ struct ind_parcel {
 struct ind_courier_settings {
     const char *host; /* of this machine */
     const struct ind_mail *mail;
+    long patience; /* seconds for a mail or a post; 0: a minute */
     struct ind_programs *programs;
     void (*ended)(void *context); /* one has come to its end; called from its thread */
     void *context;
@@ -51,9 +52,16 @@ struct ind_courier_mail {
     char *server, *from, *login, *trust, *host;
     bool tls_at_once, plain;
 };
-bool ind_deliver_mail(const struct ind_courier_mail *mail, const struct ind_parcel *parcel, atomic_bool *stop,
-                      char *reason, size_t room);
-bool ind_deliver_post(const struct ind_parcel *parcel, atomic_bool *stop, char *reason, size_t room);
+
+/* How long a call may take, in seconds, and what ends it early. */
+struct ind_delivery_limits {
+    long patience;
+    atomic_bool *stop;
+};
+bool ind_deliver_mail(const struct ind_courier_mail *mail, const struct ind_parcel *parcel,
+                      const struct ind_delivery_limits *limits, char *reason, size_t room);
+bool ind_deliver_post(const struct ind_parcel *parcel, const struct ind_delivery_limits *limits, char *reason,
+                      size_t room);
 bool ind_deliver_program(struct ind_programs *programs, const struct ind_parcel *parcel, atomic_bool *stop,
                          char *reason, size_t room);
 /* To all who are logged in, or those of parcel->to; true also where nobody is. */

@@ -10,12 +10,6 @@
 
 enum { HEADER = 1200 };
 
-static bool is_loopback(const char *server)
-{
-    return strncmp(server, "127.", 4) == 0 || strncmp(server, "localhost", 9) == 0 ||
-           strncmp(server, "[::1]", 5) == 0;
-}
-
 /* As RFC 2047 section 4.2 has it, in words of whole characters, where there is anything but ASCII: no byte of
  * it can end the header. */
 static void write_words(const char *text, struct ind_buffer *out)
@@ -108,7 +102,8 @@ static bool set_up(CURL *curl, const struct ind_courier_mail *mail, const struct
                    struct curl_slist *to, struct curl_slist *headers, curl_mime *body)
 {
     char url[400], from[300];
-    const bool bare = mail->plain || (is_loopback(mail->server) && !mail->trust);
+    const bool bare =
+        mail->plain || (ind_host_is_loopback(ind_host_of(ind_slice_of(mail->server))) && !mail->trust);
     snprintf(url, sizeof url, "%s://%s", mail->tls_at_once ? "smtps" : "smtp", mail->server);
     snprintf(from, sizeof from, "<%s>", mail->from);
     bool good = curl_easy_setopt(curl, CURLOPT_URL, url) == CURLE_OK &&
@@ -127,8 +122,8 @@ static bool set_up(CURL *curl, const struct ind_courier_mail *mail, const struct
     return good;
 }
 
-bool ind_deliver_mail(const struct ind_courier_mail *mail, const struct ind_parcel *parcel, atomic_bool *stop,
-                      char *reason, size_t room)
+bool ind_deliver_mail(const struct ind_courier_mail *mail, const struct ind_parcel *parcel,
+                      const struct ind_delivery_limits *limits, char *reason, size_t room)
 {
     struct ind_broker_login login = {.user = ""};
     char recipient[300];
@@ -139,7 +134,8 @@ bool ind_deliver_mail(const struct ind_courier_mail *mail, const struct ind_parc
     if (mail->login && !ind_broker_login_read(mail->login, &login, reason, room))
         return false;
     snprintf(recipient, sizeof recipient, "<%s>", parcel->to);
-    CURL *curl = ind_deliver_curl(stop);
+    struct ind_delivery delivery;
+    CURL *curl = ind_deliver_curl(&delivery, limits);
     struct curl_slist *headers = headers_of(mail, parcel), *to = curl_slist_append(NULL, recipient);
     curl_mime *body = curl ? body_of(curl, parcel) : NULL;
     bool good = curl && headers && to && body && set_up(curl, mail, &login, to, headers, body);

@@ -58,6 +58,29 @@ void ind_network_write(struct ind_buffer *buffer, const struct ind_network *netw
     }
 }
 
+struct ind_slice ind_host_of(struct ind_slice place)
+{
+    const char *end = NULL;
+    if (place.length && place.at[0] == '[') {
+        place = ind_slice_from(place, 1);
+        end = memchr(place.at, ']', place.length);
+    } else if (place.length) {
+        end = memchr(place.at, ':', place.length);
+    }
+    return end ? (struct ind_slice){place.at, (size_t)(end - place.at)} : place;
+}
+
+bool ind_host_is_loopback(struct ind_slice host)
+{
+    static const uint8_t one[16] = {[15] = 1};
+    struct ind_address address;
+    if (ind_slice_equal_nocase(host, IND_SLICE("localhost")))
+        return true;
+    if (!ind_address_read(host, &address))
+        return false;
+    return address.bits == 32 ? address.bytes[0] == 127 : memcmp(address.bytes, one, sizeof one) == 0;
+}
+
 bool ind_address_equal(const struct ind_address *a, const struct ind_address *b)
 {
     return a->bits == b->bits && memcmp(a->bytes, b->bytes, sizeof a->bytes) == 0;

@@ -30,6 +30,12 @@ void ind_address_write(struct ind_buffer *buffer,
 void ind_network_write(struct ind_buffer *buffer, const struct ind_network *network);
 bool ind_address_equal(const struct ind_address *a, const struct ind_address *b);
 
+/* The host of "HOST", "HOST:PORT" or "[ADDRESS]:PORT" (RFC 3986 section 3.2), without the brackets; borrowed.
+ */
+struct ind_slice ind_host_of(struct ind_slice place);
+/* Whether a host is this machine itself: 127.0.0.0/8, ::1 (RFC 6890), or "localhost" (RFC 6761). */
+bool ind_host_is_loopback(struct ind_slice host);
+
 enum ind_network_mistake { IND_NETWORK_OK, IND_NETWORK_ADDRESS, IND_NETWORK_PREFIX, IND_NETWORK_HOST_BITS };
 
 /* "192.0.2.0/24", "2001:db8::/32", or an address alone. Bits set past the prefix are a mistake of the

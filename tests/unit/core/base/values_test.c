@@ -169,10 +169,37 @@ static void clean_is_told_from_odd_at_every_length(void **state)
             }
 }
 
+static void this_machine_is_known_by_its_names(void **state)
+{
+    static const struct {
+        const char *place, *host;
+        bool here;
+    } cases[] = {{"127.0.0.1", "127.0.0.1", true},
+                 {"127.9.8.7:25", "127.9.8.7", true},
+                 {"localhost:587", "localhost", true},
+                 {"LocalHost", "LocalHost", true},
+                 {"[::1]:25", "::1", true},
+                 {"[::ffff:127.0.0.1]", "::ffff:127.0.0.1", true},
+                 {"", "", false},
+                 {":25", "", false},
+                 {"[::1", "::1", true},
+                 {"127.smtp.skerry.example:25", "127.smtp.skerry.example", false},
+                 {"localhost.skerry.example", "localhost.skerry.example", false},
+                 {"128.0.0.1", "128.0.0.1", false},
+                 {"[2001:db8::1]:25", "2001:db8::1", false}};
+    (void)state;
+    for (size_t i = 0; i < sizeof cases / sizeof *cases; i++) {
+        const struct ind_slice host = ind_host_of(ind_slice_of(cases[i].place));
+        assert_true(ind_slice_equal(host, ind_slice_of(cases[i].host)));
+        assert_int_equal(ind_host_is_loopback(host), cases[i].here);
+    }
+}
+
 int main(void)
 {
     const struct CMUnitTest tests[] = {
         cmocka_unit_test(addresses_keep_ipv4_plain),
+        cmocka_unit_test(this_machine_is_known_by_its_names),
         cmocka_unit_test(networks_hold_what_they_should),
         cmocka_unit_test(escaping_leaves_nothing_that_ends_a_line_or_drives_a_terminal),
         cmocka_unit_test(a_backslash_is_doubled_only_where_it_must_be),
