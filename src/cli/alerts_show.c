@@ -3,6 +3,7 @@
 #include "collect/runtime/clock.h"
 #include "core/alert/letter.h"
 #include "store/alert/alert_file.h"
+#include "store/alert/alert_json.h"
 
 #include <jansson.h>
 #include <stdlib.h>
@@ -169,37 +170,11 @@ int ind_alerts_history(const struct ind_config *config, const struct ind_alerts_
 
 /* ---- show ---- */
 
-static void print_json(const struct showing *showing, const struct ind_saved_alert *saved)
+static void print_json(const struct ind_saved_alert *saved)
 {
-    const struct ind_alert *alert = &saved->alert;
-    const struct {
-        const char *name;
-        ind_time time;
-    } times[] = {{"opened", alert->opened},
-                 {"first", alert->first},
-                 {"last", alert->last},
-                 {"acknowledged", alert->acknowledged},
-                 {"over", alert->ended}};
-    char text[40];
-    json_t *object = json_object(), *lines = json_array();
-    json_object_set_new(object, "number", json_integer((json_int_t)alert->number));
-    json_object_set_new(object, "alert", json_string(saved->name));
-    json_object_set_new(object, "key", json_string(alert->key));
-    json_object_set_new(object, "state", json_string(state_name(alert)));
-    json_object_set_new(object, "messages", json_integer((json_int_t)alert->count));
-    for (size_t i = 0; i < sizeof times / sizeof *times; i++)
-        if (times[i].time != IND_TIME_NONE) {
-            write_time(showing, times[i].time, text);
-            json_object_set_new(object, times[i].name, json_string(text));
-        }
-    if (alert->who[0])
-        json_object_set_new(object, "seen_to_by", json_string(alert->who));
-    if (alert->note)
-        json_object_set_new(object, "note", json_string(alert->note));
-    for (size_t i = 0; i < IND_ALERT_LINES; i++)
-        if (alert->lines[i])
-            json_array_append_new(lines, json_string(alert->lines[i]));
-    json_object_set_new(object, "lines", lines);
+    json_t *object = json_object();
+    ind_alert_add_to_json(object, saved->name, &saved->alert);
+    json_object_set_new(object, "state", json_string(state_name(&saved->alert)));
     json_dumpf(object, stdout, JSON_COMPACT);
     putchar('\n');
     json_decref(object);
@@ -259,7 +234,7 @@ static void print(void *context, const struct ind_saved_alert *saved)
     if (showing->count++)
         return;
     if (showing->json)
-        print_json(showing, saved);
+        print_json(saved);
     else
         print_text(showing, saved);
 }

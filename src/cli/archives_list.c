@@ -4,6 +4,7 @@
 #include "collect/runtime/clock.h"
 #include "store/archive/catalog.h"
 #include "store/archive/outlook.h"
+#include "json/members.h"
 
 #include <errno.h>
 #include <fcntl.h>
@@ -207,16 +208,6 @@ static void print_sums(const struct ind_outlook *shown, const struct ind_archive
 
 /* ---- As JSON ---- */
 
-static void set_time(json_t *object, const char *key, ind_time time)
-{
-    char text[IND_TIME_WIDTH + 1];
-    struct ind_buffer buffer = ind_buffer_on(text, sizeof text);
-    if (time == IND_TIME_NONE)
-        return;
-    ind_time_write(&buffer, time);
-    json_object_set_new(object, key, json_stringn(text, buffer.length));
-}
-
 static void set_number(json_t *object, const char *key, bool known, uint64_t number)
 {
     if (known)
@@ -237,13 +228,13 @@ static void print_json(const struct ind_config *config, const struct ind_outlook
         json_object_set_new(object, "route", json_string(config->routes[entry->route].name));
     if (archive->policy)
         json_object_set_new(object, "policy", json_string(archive->policy->name));
-    set_time(object, "first", entry->first);
-    set_time(object, "last", entry->last);
-    set_time(object, "rotated", entry->rotated);
+    ind_json_set_time(object, "first", entry->first);
+    ind_json_set_time(object, "last", entry->last);
+    ind_json_set_time(object, "rotated", entry->rotated);
     set_number(object, "messages", entry->messages != UINT64_MAX, entry->messages);
     set_number(object, "text_bytes", entry->text > 0, entry->text);
     set_number(object, "bytes", archive->state != IND_ARCHIVE_MISSING, archive->size);
-    set_time(object, "goes", archive->goes);
+    ind_json_set_time(object, "goes", archive->goes);
     set_number(object, "goes_after", archive->after != UINT64_MAX, archive->after);
     if (entry->is_protected)
         json_object_set_new(object, "protected", json_string(entry->why ? entry->why : ""));

@@ -5,6 +5,7 @@
 #include "core/alert/letter.h"
 #include "core/base/escape.h"
 #include "trial/rehearse.h"
+#include "json/members.h"
 
 #include <jansson.h>
 #include <stdlib.h>
@@ -315,11 +316,6 @@ static json_t *text_json(struct printing *print, struct ind_slice text)
     return json_stringn(print->room, out.length);
 }
 
-static void set_number(json_t *object, const char *key, uint64_t number)
-{
-    json_object_set_new(object, key, json_integer((json_int_t)number));
-}
-
 static json_t *lines_json(struct printing *print, const struct ind_examples *examples)
 {
     json_t *list = json_array();
@@ -355,26 +351,16 @@ static json_t *changes_json(struct printing *print, const struct ind_examples *e
 static json_t *ledger_json(const struct ind_rehearsal *r)
 {
     json_t *ledger = json_object();
-    set_number(ledger, "received", r->ledger.received);
-    set_number(ledger, "bytes", r->ledger.bytes);
+    ind_json_set_number(ledger, "received", r->ledger.received);
+    ind_json_set_number(ledger, "bytes", r->ledger.bytes);
     for (int end = 0; end < IND_ENDS; end++)
-        set_number(ledger, ind_end_key((enum ind_end)end), r->ledger.ended[end]);
+        ind_json_set_number(ledger, ind_end_key((enum ind_end)end), r->ledger.ended[end]);
     json_object_set_new(ledger, "adds_up", json_boolean(r->adds_up));
-    set_number(ledger, "own", r->internal);
-    set_number(ledger, "malformed", r->ledger.malformed);
-    set_number(ledger, "cut", r->ledger.cut);
-    set_number(ledger, "gave_up", r->ledger.gave_up);
+    ind_json_set_number(ledger, "own", r->internal);
+    ind_json_set_number(ledger, "malformed", r->ledger.malformed);
+    ind_json_set_number(ledger, "cut", r->ledger.cut);
+    ind_json_set_number(ledger, "gave_up", r->ledger.gave_up);
     return ledger;
-}
-
-static void set_time(json_t *object, const char *key, ind_time time)
-{
-    char text[IND_TIME_WIDTH];
-    struct ind_buffer out = ind_buffer_on(text, sizeof text);
-    if (time == IND_TIME_NONE)
-        return;
-    ind_time_write(&out, time);
-    json_object_set_new(object, key, json_stringn(text, out.length));
 }
 
 static json_t *alerts_json(struct printing *print)
@@ -386,10 +372,10 @@ static json_t *alerts_json(struct printing *print)
         json_t *object = json_object();
         json_object_set_new(object, "alert", json_string(one->rule->name));
         json_object_set_new(object, "key", text_json(print, ind_slice_of(one->key)));
-        set_time(object, "opened", one->opened);
-        set_time(object, "over", one->over);
-        set_number(object, "messages", one->messages);
-        set_number(object, "reopened", one->reopened);
+        ind_json_set_time(object, "opened", one->opened);
+        ind_json_set_time(object, "over", one->over);
+        ind_json_set_number(object, "messages", one->messages);
+        ind_json_set_number(object, "reopened", one->reopened);
         json_array_append_new(list, object);
     }
     return list;
@@ -403,7 +389,7 @@ static json_t *differences_json(struct printing *print)
         const struct ind_difference *difference = &r->differences[i];
         json_t *object = json_object(), *examples = json_array();
         json_object_set_new(object, "difference", json_string(ind_difference_key(difference->kind)));
-        set_number(object, "messages", difference->messages);
+        ind_json_set_number(object, "messages", difference->messages);
         json_object_set_new(object, "here", json_string(difference->here));
         json_object_set_new(object, "there", json_string(difference->there));
         for (size_t k = 0; k < difference->examples.count; k++) {
@@ -426,9 +412,9 @@ static json_t *edits_json(struct printing *print)
         const struct ind_rehearsed_edit *edit = &r->edits[i];
         json_t *object = json_object();
         json_object_set_new(object, "edit", json_string(edit->edit->name));
-        set_number(object, "changed", edit->changed);
-        set_number(object, "dropped", edit->dropped);
-        set_number(object, "dropped_bytes", edit->dropped_bytes);
+        ind_json_set_number(object, "changed", edit->changed);
+        ind_json_set_number(object, "dropped", edit->dropped);
+        ind_json_set_number(object, "dropped_bytes", edit->dropped_bytes);
         json_object_set_new(object, "changes", changes_json(print, &edit->changes));
         json_object_set_new(object, "drops", lines_json(print, &edit->drops));
         json_array_append_new(list, object);
@@ -443,28 +429,28 @@ static void print_json(struct printing *print)
     for (size_t i = 0; i < r->route_count; i++) {
         json_t *route = json_object();
         json_object_set_new(route, "route", json_string(r->routes[i].route->name));
-        set_number(route, "messages", r->routes[i].messages);
-        set_number(route, "bytes", r->routes[i].bytes);
-        set_number(route, "cut", r->routes[i].cut);
+        ind_json_set_number(route, "messages", r->routes[i].messages);
+        ind_json_set_number(route, "bytes", r->routes[i].bytes);
+        ind_json_set_number(route, "cut", r->routes[i].cut);
         json_object_set_new(route, "examples", lines_json(print, &r->routes[i].examples));
         json_array_append_new(routes, route);
     }
     json_object_set_new(object, "ledger", ledger_json(r));
-    set_number(object, "lines", r->lines);
-    set_number(object, "line_bytes", r->line_bytes);
+    ind_json_set_number(object, "lines", r->lines);
+    ind_json_set_number(object, "line_bytes", r->line_bytes);
     json_object_set_new(object, "edits", edits_json(print));
     json_object_set_new(object, "routes", routes);
     json_object_set_new(object, "unrouted", lines_json(print, &r->unrouted));
     if (ind_patterns_count(print->config->patterns) > 0) {
-        set_number(object, "unmatched", r->unmatched);
+        ind_json_set_number(object, "unmatched", r->unmatched);
         json_object_set_new(object, "unmatched_examples", lines_json(print, &r->unmatched_examples));
     }
     if (print->config->alerts.count) {
         json_object_set_new(object, "alerts", alerts_json(print));
-        set_number(object, "alerts_left_out", r->alerts.left_out);
+        ind_json_set_number(object, "alerts_left_out", r->alerts.left_out);
     }
     if (print->there) {
-        set_number(object, "different", r->different);
+        ind_json_set_number(object, "different", r->different);
         json_object_set_new(object, "differences", differences_json(print));
     }
     ind_print_json(object, stdout);

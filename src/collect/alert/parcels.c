@@ -2,6 +2,8 @@
 #include "collect/alert/desk_private.h"
 
 #include "core/time/zone.h"
+#include "store/alert/alert_json.h"
+#include "json/members.h"
 
 #include <jansson.h>
 #include <stdio.h>
@@ -41,42 +43,15 @@ static char *with_ends(char *text)
 
 /* ---- As JSON ---- */
 
-static void set_time(json_t *object, const char *name, ind_time time)
-{
-    char text[IND_TIME_WIDTH];
-    struct ind_buffer buffer = ind_buffer_on(text, sizeof text);
-    if (time == IND_TIME_NONE)
-        return;
-    ind_time_write(&buffer, time);
-    json_object_set_new(object, name, json_stringn(text, buffer.length));
-}
-
 /* docs/alerts.md tells the members. */
 static char *object_of(const struct ind_way_item *item, const char *host)
 {
-    static const char *const events[] = {"opened", "reopened", "reminder", "over"};
     const struct ind_letter_item *news = &item->news->item;
-    const struct ind_alert *alert = news->alert;
-    json_t *object = json_object(), *lines = json_array();
-    json_object_set_new(object, "event", json_string(events[news->event]));
-    set_time(object, "at", news->at);
-    json_object_set_new(object, "alert", json_string(news->name));
-    json_object_set_new(object, "key", json_string(alert->key));
-    json_object_set_new(object, "number", json_integer((json_int_t)alert->number));
+    json_t *object = json_object();
+    json_object_set_new(object, "event", json_string(ind_alert_event_name(news->event)));
+    ind_json_set_time(object, "at", news->at);
+    ind_alert_add_to_json(object, news->name, news->alert);
     json_object_set_new(object, "reason", json_string(news->reason));
-    json_object_set_new(object, "messages", json_integer((json_int_t)alert->count));
-    set_time(object, "opened", alert->opened);
-    set_time(object, "first", alert->first);
-    set_time(object, "last", alert->last);
-    set_time(object, "over", alert->ended);
-    if (alert->who[0])
-        json_object_set_new(object, "acknowledged_by", json_string(alert->who));
-    if (alert->note)
-        json_object_set_new(object, "note", json_string(alert->note));
-    for (size_t i = 0; i < IND_ALERT_LINES; i++)
-        if (alert->lines[i])
-            json_array_append_new(lines, json_string(alert->lines[i]));
-    json_object_set_new(object, "lines", lines);
     if (item->held)
         json_object_set_new(object, "held", json_true());
     json_object_set_new(object, "collector", json_string(host));

@@ -3,6 +3,7 @@
 #include "collect/control/recent.h"
 #include "collect/control/rows.h"
 #include "core/message/names.h"
+#include "json/members.h"
 
 #include <math.h>
 #include <stdlib.h>
@@ -299,8 +300,8 @@ static void set_notes(json_t *object, struct about *about)
 static char *as_text(struct about *about)
 {
     json_t *object = ind_rows_device(&about->row, about->status->config);
-    ind_rows_set_time(object, "now", about->status->now);
-    ind_rows_set_time(object, "began", about->status->began);
+    ind_json_set_time(object, "now", about->status->now);
+    ind_json_set_time(object, "began", about->status->began);
     if (about->device)
         json_object_set_new(object, "configured", configured_object(about));
     json_object_set_new(object, "refused_by_allow", json_boolean(about->refused));

@@ -2,6 +2,7 @@
 
 #include "collect/control/rows.h"
 #include "core/message/message.h"
+#include "json/members.h"
 
 #include <stdlib.h>
 #include <string.h>
@@ -21,7 +22,7 @@ json_t *ind_recent_object(const struct ind_status *status, uint16_t listener,
     struct ind_buffer from = ind_buffer_on(text, sizeof text);
     json_t *object = json_object();
     ind_address_write(&from, &message->from);
-    ind_rows_set_time(object, "time", message->time);
+    ind_json_set_time(object, "time", message->time);
     json_object_set_new(object, "sender", json_stringn(text, from.length));
     json_object_set_new(object, "listener", json_string(status->listeners[listener].name));
     json_object_set_new(object, "transport", json_string(ind_transport_name(message->transport).at));

@@ -57,16 +57,6 @@ json_t *ind_rows_clean(struct ind_slice text)
     return json_stringn(room, buffer.length);
 }
 
-void ind_rows_set_time(json_t *object, const char *key, ind_time time)
-{
-    char text[IND_TIME_WIDTH + 1];
-    struct ind_buffer buffer = ind_buffer_on(text, sizeof text);
-    if (time == IND_TIME_NONE)
-        return;
-    ind_time_write(&buffer, time);
-    json_object_set_new(object, key, json_stringn(text, buffer.length));
-}
-
 static void add_name(struct ind_slice list[IND_ROW_NAMES], unsigned *count, struct ind_slice name)
 {
     for (unsigned i = 0; i < *count; i++)

@@ -84,9 +84,6 @@ json_t *ind_rows_severities(const struct ind_ledger *ledger);
 /* A ledger with the members that those of the rows have, and `severities`. New; NULL where memory is out. */
 json_t *ind_rows_ledger(const struct ind_ledger *ledger);
 
-/* Sets a member to a time as RFC 3339 writes it; IND_TIME_NONE: to nothing. */
-void ind_rows_set_time(json_t *object, const char *key, ind_time time);
-
 /* Text that came from the network, as the stored lines write it. New. */
 json_t *ind_rows_clean(struct ind_slice text);
 

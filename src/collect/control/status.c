@@ -6,6 +6,7 @@
 #include "collect/control/status_tls.h"
 #include "core/base/escape.h"
 #include "core/message/header.h"
+#include "json/members.h"
 #include <jansson.h>
 #include <math.h>
 #include <stdio.h>
@@ -14,11 +15,6 @@
 #include <uthash.h>
 
 /* ---- As JSON ---- */
-
-static void set_number(json_t *object, const char *key, uint64_t number)
-{
-    json_object_set_new(object, key, json_integer((json_int_t)number));
-}
 
 static json_t *listeners_array(const struct ind_status *status, const struct ind_rows *rows)
 {
@@ -34,7 +30,7 @@ static json_t *listeners_array(const struct ind_status *status, const struct ind
         if (listener->paused)
             json_object_set_new(object, "paused", json_true());
         if (listener->datagrams)
-            set_number(object, "dropped_by_kernel", listener->kernel_dropped);
+            ind_json_set_number(object, "dropped_by_kernel", listener->kernel_dropped);
         ind_status_add_tls(object, listener);
         json_array_append_new(array, object);
     }
@@ -48,9 +44,9 @@ static json_t *routes_array(const struct ind_ledger_snapshot *snapshot)
     for (size_t i = 0; i < snapshot->route_count; i++) {
         json_t *object = json_object();
         json_object_set_new(object, "route", json_string(snapshot->routes[i].name));
-        set_number(object, "messages", snapshot->routes[i].lines);
-        set_number(object, "bytes", snapshot->routes[i].bytes);
-        set_number(object, "cut", snapshot->routes[i].cut);
+        ind_json_set_number(object, "messages", snapshot->routes[i].lines);
+        ind_json_set_number(object, "bytes", snapshot->routes[i].bytes);
+        ind_json_set_number(object, "cut", snapshot->routes[i].cut);
         json_array_append_new(array, object);
     }
     return array;
@@ -66,9 +62,9 @@ static json_t *edits_array(const struct ind_status *status)
     for (const struct ind_edit_count *edit = all; edit; edit = edit->hh.next) {
         json_t *object = json_object();
         json_object_set_new(object, "edit", json_string(edit->name));
-        set_number(object, "changed", edit->changed);
-        set_number(object, "dropped", edit->dropped);
-        set_number(object, "dropped_bytes", edit->dropped_bytes);
+        ind_json_set_number(object, "changed", edit->changed);
+        ind_json_set_number(object, "dropped", edit->dropped);
+        ind_json_set_number(object, "dropped_bytes", edit->dropped_bytes);
         json_array_append_new(array, object);
     }
     ind_edit_counts_free(&all);
@@ -79,8 +75,8 @@ static json_t *edits_array(const struct ind_status *status)
 static json_t *remembered_object(const struct ind_status *status)
 {
     json_t *object = json_object();
-    set_number(object, "entries", status->remembered);
-    set_number(object, "evicted", status->evicted);
+    ind_json_set_number(object, "entries", status->remembered);
+    ind_json_set_number(object, "evicted", status->evicted);
     return object;
 }
 
@@ -95,11 +91,11 @@ static json_t *sinks_array(const struct ind_ledger_snapshot *snapshot)
         json_object_set_new(object, "to", json_string(sink->name));
         json_object_set_new(object, "runs", json_boolean(sink->runs));
         if (sink->process)
-            set_number(object, "process", (uint64_t)sink->process);
-        set_number(object, "starts", sink->starts);
-        set_number(object, "taken", sink->taken);
-        set_number(object, "lost", sink->lost);
-        set_number(object, "waiting", sink->waiting);
+            ind_json_set_number(object, "process", (uint64_t)sink->process);
+        ind_json_set_number(object, "starts", sink->starts);
+        ind_json_set_number(object, "taken", sink->taken);
+        ind_json_set_number(object, "lost", sink->lost);
+        ind_json_set_number(object, "waiting", sink->waiting);
         json_array_append_new(array, object);
     }
     return array;
@@ -107,8 +103,8 @@ static json_t *sinks_array(const struct ind_ledger_snapshot *snapshot)
 
 static void set_disk(json_t *object, const struct ind_status_disk *disk)
 {
-    set_number(object, "disk_bytes", disk->size);
-    set_number(object, "disk_bytes_free", disk->free);
+    ind_json_set_number(object, "disk_bytes", disk->size);
+    ind_json_set_number(object, "disk_bytes_free", disk->free);
     if (disk->days >= 0)
         json_object_set_new(object, "full_in_days", json_real(round(disk->days * 10) / 10));
 }
@@ -130,19 +126,19 @@ static json_t *files_object(const struct ind_status *status)
     const struct ind_status_files *files = &status->files;
     json_t *object = json_object();
     json_object_set_new(object, "store", json_string(status->config->store));
-    set_number(object, "live", files->live);
-    set_number(object, "open", files->open);
-    set_number(object, "lines_written", files->lines);
-    set_number(object, "bytes_written", files->bytes);
-    set_number(object, "lines_in_overflow", files->overflowed);
-    set_number(object, "rotated", files->rotated);
-    set_number(object, "compressed", files->compressed);
-    set_number(object, "removed", files->removed);
-    set_number(object, "archives", files->archives);
-    set_number(object, "archive_bytes", files->archive_bytes);
-    set_number(object, "protected_archives", files->protected_archives);
-    set_number(object, "archives_to_copy", files->to_copy);
-    set_number(object, "archives_to_count", files->to_count);
+    ind_json_set_number(object, "live", files->live);
+    ind_json_set_number(object, "open", files->open);
+    ind_json_set_number(object, "lines_written", files->lines);
+    ind_json_set_number(object, "bytes_written", files->bytes);
+    ind_json_set_number(object, "lines_in_overflow", files->overflowed);
+    ind_json_set_number(object, "rotated", files->rotated);
+    ind_json_set_number(object, "compressed", files->compressed);
+    ind_json_set_number(object, "removed", files->removed);
+    ind_json_set_number(object, "archives", files->archives);
+    ind_json_set_number(object, "archive_bytes", files->archive_bytes);
+    ind_json_set_number(object, "protected_archives", files->protected_archives);
+    ind_json_set_number(object, "archives_to_copy", files->to_copy);
+    ind_json_set_number(object, "archives_to_count", files->to_count);
     json_object_set_new(object, "catalog_failed", json_boolean(files->catalog_failed));
     set_disk(object, &files->disks[0]);
     if (files->disk_count > 1)
@@ -160,12 +156,12 @@ static json_t *receivers_array(const struct ind_status *status)
         json_t *object = json_object();
         json_object_set_new(object, "longest_pause",
                             json_real(round((double)receiver->longest_pause / 1e3) / 1e6));
-        set_number(object, "connections", receiver->connections);
-        set_number(object, "connections_with_bad_counts", receiver->bad_counts);
-        set_number(object, "connections_too_slow", receiver->too_slow);
-        set_number(object, "connections_unfinished", receiver->unfinished);
-        set_number(object, "connections_idle", receiver->idle);
-        set_number(object, "connections_broken_off", receiver->broken_off);
+        ind_json_set_number(object, "connections", receiver->connections);
+        ind_json_set_number(object, "connections_with_bad_counts", receiver->bad_counts);
+        ind_json_set_number(object, "connections_too_slow", receiver->too_slow);
+        ind_json_set_number(object, "connections_unfinished", receiver->unfinished);
+        ind_json_set_number(object, "connections_idle", receiver->idle);
+        ind_json_set_number(object, "connections_broken_off", receiver->broken_off);
         json_array_append_new(array, object);
     }
     return array;
@@ -174,9 +170,9 @@ static json_t *receivers_array(const struct ind_status *status)
 static json_t *door_object(const struct ind_status_door *door)
 {
     json_t *object = json_object();
-    set_number(object, "accepted", door->accepted);
-    set_number(object, "turned_away", door->turned_away);
-    set_number(object, "not_allowed", door->not_allowed);
+    ind_json_set_number(object, "accepted", door->accepted);
+    ind_json_set_number(object, "turned_away", door->turned_away);
+    ind_json_set_number(object, "not_allowed", door->not_allowed);
     return object;
 }
 
@@ -210,12 +206,12 @@ static json_t *rates_array(const struct ind_status *status)
         if (rate->seconds <= 0)
             continue;
         json_t *object = json_object();
-        set_number(object, "minutes", ind_status_minutes(i));
+        ind_json_set_number(object, "minutes", ind_status_minutes(i));
         json_object_set_new(object, "seconds", json_real(round(rate->seconds * 10) / 10));
         json_object_set_new(object, "messages",
                             json_real(round((double)rate->received / rate->seconds * 10) / 10));
         json_object_set_new(object, "bytes", json_real(round((double)rate->bytes / rate->seconds)));
-        set_number(object, "lost", rate->lost);
+        ind_json_set_number(object, "lost", rate->lost);
         json_array_append_new(array, object);
     }
     return array;
@@ -224,10 +220,10 @@ static json_t *rates_array(const struct ind_status *status)
 char *ind_status_text(const struct ind_status *status, const struct ind_rows *rows)
 {
     json_t *object = json_object(), *waiting = json_object();
-    ind_rows_set_time(object, "now", status->now);
-    ind_rows_set_time(object, "since", status->began);
-    ind_rows_set_time(object, "rules_since", status->rules_since);
-    set_number(object, "process", (uint64_t)getpid());
+    ind_json_set_time(object, "now", status->now);
+    ind_json_set_time(object, "since", status->began);
+    ind_json_set_time(object, "rules_since", status->rules_since);
+    ind_json_set_number(object, "process", (uint64_t)getpid());
     json_object_set_new(object, "not_well", reasons_array(status->reasons, status->reason_count));
     json_object_set_new(object, "rates", rates_array(status));
     json_object_set_new(object, "ledger", ind_rows_ledger(&rows->total));
@@ -240,9 +236,9 @@ char *ind_status_text(const struct ind_status *status, const struct ind_rows *ro
     json_object_set_new(object, "taken_from", ind_status_takers(status));
     if (status->alerts)
         json_object_set_new(object, "alerts", ind_status_alerts(status));
-    set_number(waiting, "burst_buffer", rows->burst);
-    set_number(waiting, "rings", rows->rings);
-    set_number(waiting, "files", rows->files);
+    ind_json_set_number(waiting, "burst_buffer", rows->burst);
+    ind_json_set_number(waiting, "rings", rows->rings);
+    ind_json_set_number(waiting, "files", rows->files);
     json_object_set_new(object, "waiting", waiting);
     json_object_set_new(object, "certificates", ind_status_peers(status));
     json_object_set_new(object, "connections", door_object(&status->door));
@@ -266,7 +262,7 @@ char *ind_status_again(const char *last, ind_time now, const char *trouble)
         files = json_object();
         json_object_set_new(object, "files", files);
     }
-    ind_rows_set_time(object, "now", now);
+    ind_json_set_time(object, "now", now);
     json_object_set_new(files, "trouble", json_string(trouble));
     char *text = json_dumps(object, JSON_COMPACT | JSON_REAL_PRECISION(15));
     json_decref(object);

@@ -4,6 +4,12 @@
 #include <stdlib.h>
 #include <utlist.h>
 
+const char *ind_alert_event_name(enum ind_alert_event event)
+{
+    static const char *const names[] = {"opened", "reopened", "reminder", "over"};
+    return names[event];
+}
+
 void ind_alert_tell(struct ind_alerts *alerts, enum ind_alert_event event, struct ind_alert_entry *entry,
                     struct ind_clocks now)
 {
@@ -132,6 +138,20 @@ static void refresh(struct ind_alerts *alerts, struct ind_alert_entry *entry)
         ind_alert_entry_move(alerts, entry, IND_ALERT_WATCHED);
 }
 
+/* Where messages never stop, the first of those that count came later than the first since the last pause:
+ * with the oldest part of the window in which there is one, at the earliest. */
+static void move_first(struct ind_alert_entry *entry, struct ind_clocks now)
+{
+    struct ind_alert_window *window = &entry->window;
+    struct ind_alert *alert = &entry->alert;
+    int64_t oldest = window->turn - IND_ALERT_PARTS + 1;
+    while (oldest < window->turn && *ind_alert_window_part(window, oldest) == 0)
+        oldest++;
+    const ind_time begun = now.wall - (now.steady.ns - oldest * ind_alert_part(entry->watch->rule.span));
+    if (alert->first < begun)
+        alert->first = begun < alert->last ? begun : alert->last;
+}
+
 /* Those in the window that is empty now are no cause any more. */
 static void hear_more(struct ind_alerts *alerts, struct ind_alert_entry *entry,
                       const struct ind_alert_cause *cause, struct ind_clocks now)
@@ -148,8 +168,10 @@ static void hear_more(struct ind_alerts *alerts, struct ind_alert_entry *entry,
     count(alerts, entry, cause, now);
     if (alert->state != IND_ALERT_WATCHED || entry->window.sum <= rule->number)
         return;
-    if (!ind_steady_is_set(entry->over))
+    if (!ind_steady_is_set(entry->over)) {
         alert->count = entry->window.sum;
+        move_first(entry, now);
+    }
     ind_alert_open_or_join(alerts, entry, cause, now);
 }
 

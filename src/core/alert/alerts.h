@@ -33,6 +33,8 @@ enum ind_alert_event {
     IND_ALERT_REMINDER,
     IND_ALERT_OVER
 };
+/* "opened", "reopened", "reminder", "over". */
+const char *ind_alert_event_name(enum ind_alert_event event);
 
 /* One of them, as others may read it. */
 struct ind_alert {

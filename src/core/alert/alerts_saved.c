@@ -64,7 +64,7 @@ bool ind_alerts_restore(struct ind_alerts *alerts, struct ind_slice name, const 
     struct ind_watch *watch = ind_watch_find(alerts, name);
     struct ind_alert_entry *entry =
         watch ? ind_alert_entry_for(alerts, watch, ind_slice_of(saved->key), now) : NULL;
-    if (!entry || entry->alert.state != IND_ALERT_WATCHED)
+    if (!entry || entry->alert.state != IND_ALERT_WATCHED || saved->state == IND_ALERT_WATCHED)
         return false;
     struct ind_alert *alert = &entry->alert;
     alert->number = saved->number;
@@ -74,6 +74,7 @@ bool ind_alerts_restore(struct ind_alerts *alerts, struct ind_slice name, const 
     alert->count = saved->count;
     alert->acknowledged = saved->acknowledged;
     memcpy(alert->who, saved->who, sizeof alert->who);
+    free(alert->note);
     alert->note = ind_alert_text(ind_slice_of(saved->note ? saved->note : ""));
     for (size_t i = 0; i < IND_ALERT_LINES; i++)
         if (saved->lines[i])

@@ -1,5 +1,6 @@
 /* The file: opening and making it, and how it is asked. */
 #include "store/alert/alert_file_private.h"
+#include "store/disk/aside.h"
 
 #include <errno.h>
 #include <fcntl.h>
@@ -218,16 +219,7 @@ void ind_alert_file_close(struct ind_alert_file *file)
 
 bool ind_alert_file_set_aside(const char *state)
 {
-    static const char *const ends[] = {"-wal", "-shm"};
-    char from[4400], to[4400];
-    for (size_t i = 0; i < 2; i++) { /* what belongs to it would be taken for that of the next one */
-        snprintf(from, sizeof from, "%s/" IND_ALERT_FILE_NAME "%s", state, ends[i]);
-        if (unlink(from) != 0 && errno != ENOENT)
-            return false;
-    }
-    snprintf(from, sizeof from, "%s/" IND_ALERT_FILE_NAME, state);
-    snprintf(to, sizeof to, "%s/" IND_ALERT_FILE_NAME ".damaged", state);
-    return rename(from, to) == 0 || errno == ENOENT;
+    return ind_database_set_aside(state, IND_ALERT_FILE_NAME, IND_ALERT_FILE_NAME ".damaged");
 }
 
 bool ind_alert_file_begin(struct ind_alert_file *file)

@@ -1,8 +1,6 @@
 /* The tables `mutes` and `notices`. */
 #include "store/alert/alert_file_private.h"
 
-static const char *const event_names[] = {"opened", "reopened", "reminder", "over"};
-
 bool ind_alert_file_mute(struct ind_alert_file *file, const char *name, const char *key, ind_time until,
                          const char *who)
 {
@@ -31,8 +29,8 @@ bool ind_alert_file_mutes(struct ind_alert_file *file, ind_time now,
 bool ind_alert_file_add_notice(struct ind_alert_file *file, const char *way, const struct ind_notice *notice)
 {
     return ind_alert_file_do(file, "INSERT INTO notices VALUES(?1, ?2, ?3, ?4, ?5, ?6)", "ititin",
-                             (int64_t)notice->id, way, (int64_t)notice->alert, event_names[notice->event],
-                             (int64_t)notice->held, notice->at);
+                             (int64_t)notice->id, way, (int64_t)notice->alert,
+                             ind_alert_event_name(notice->event), (int64_t)notice->held, notice->at);
 }
 
 bool ind_alert_file_notices(struct ind_alert_file *file,
@@ -48,7 +46,7 @@ bool ind_alert_file_notices(struct ind_alert_file *file,
                                     .held = sqlite3_column_int(rows, 4) != 0,
                                     .at = ind_alert_file_time(rows, 5)};
         for (int i = 0; i < 4; i++)
-            if (strcmp(ind_alert_file_text(rows, 3), event_names[i]) == 0)
+            if (strcmp(ind_alert_file_text(rows, 3), ind_alert_event_name((enum ind_alert_event)i)) == 0)
                 notice.event = (enum ind_alert_event)i;
         visit(context, ind_alert_file_text(rows, 1), &notice);
     }

@@ -114,6 +114,7 @@ static void visit_row(sqlite3_stmt *row, ind_visit_saved *visit, void *context)
                                               .count = (uint64_t)sqlite3_column_int64(row, 8),
                                               .acknowledged = ind_alert_file_time(row, 9),
                                               .note = *note ? (char *)(uintptr_t)note : NULL}};
+    saved.alert.state = IND_ALERT_IS_OPEN; /* what nobody can read is not seen to */
     for (int i = 0; i < 3; i++)
         if (strcmp(state, state_names[i]) == 0)
             saved.alert.state = (enum ind_alert_state)i;

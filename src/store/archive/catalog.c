@@ -1,5 +1,6 @@
 /* The catalog's file: opening and making it, and its tables. */
 #include "store/archive/catalog_private.h"
+#include "store/disk/aside.h"
 
 #include <errno.h>
 #include <fcntl.h>
@@ -217,14 +218,5 @@ bool ind_catalog_is_there(const struct ind_catalog *catalog)
 
 bool ind_catalog_set_aside(const char *state)
 {
-    static const char *const ends[] = {"-wal", "-shm"};
-    char from[4400], to[4400];
-    for (size_t i = 0; i < 2; i++) { /* what belongs to it would be taken for that of the next one */
-        snprintf(from, sizeof from, "%s/" IND_CATALOG_NAME "%s", state, ends[i]);
-        if (unlink(from) != 0 && errno != ENOENT)
-            return false;
-    }
-    snprintf(from, sizeof from, "%s/" IND_CATALOG_NAME, state);
-    snprintf(to, sizeof to, "%s/" IND_CATALOG_ASIDE, state);
-    return rename(from, to) == 0 || errno == ENOENT;
+    return ind_database_set_aside(state, IND_CATALOG_NAME, IND_CATALOG_ASIDE);
 }
