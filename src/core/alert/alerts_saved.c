@@ -69,6 +69,8 @@ bool ind_alerts_restore(struct ind_alerts *alerts, struct ind_slice name, const 
     struct ind_alert *alert = &entry->alert;
     alert->number = saved->number;
     alert->opened = saved->opened;
+    alert->ended = IND_TIME_NONE;
+    entry->over = IND_STEADY_NEVER;
     alert->first = saved->first;
     alert->last = saved->last;
     alert->count = saved->count;

@@ -5,6 +5,9 @@
 #include <stdio.h>
 #include <stdlib.h>
 
+/* Numbers that anything has come to so far; others are not looked at. */
+#define OURS "number BETWEEN 1 AND 1000000000000000"
+
 static const char *const state_names[] = {"over", "open", "acknowledged"};
 
 static char *lines_of(const struct ind_alert *alert)
@@ -129,9 +132,9 @@ bool ind_alert_file_list(struct ind_alert_file *file, bool over, const char *nam
 {
     sqlite3_stmt *rows = ind_alert_file_ask(
         file,
-        over ? "SELECT * FROM alerts WHERE state = 'over' AND (?1 IS NULL OR name = ?1) AND"
+        over ? "SELECT * FROM alerts WHERE " OURS " AND state = 'over' AND (?1 IS NULL OR name = ?1) AND"
                " (?2 IS NULL OR key = ?2) ORDER BY over DESC, number DESC LIMIT ?3"
-             : "SELECT * FROM alerts WHERE state <> 'over' AND (?1 IS NULL OR name = ?1) AND"
+             : "SELECT * FROM alerts WHERE " OURS " AND state <> 'over' AND (?1 IS NULL OR name = ?1) AND"
                " (?2 IS NULL OR key = ?2) ORDER BY state DESC, opened, number LIMIT ?3",
         "tti", name, key, (int64_t)(most < INT64_MAX ? most : INT64_MAX));
     int result = SQLITE_DONE;
@@ -206,7 +209,8 @@ bool ind_alert_file_one(struct ind_alert_file *file, uint64_t number, ind_visit_
 
 uint64_t ind_alert_file_next(struct ind_alert_file *file)
 {
-    return (uint64_t)ind_alert_file_number(file, "SELECT coalesce(max(number), 0) + 1 FROM alerts", 1);
+    return (uint64_t)ind_alert_file_number(file,
+                                           "SELECT coalesce(max(number), 0) + 1 FROM alerts WHERE " OURS, 1);
 }
 
 int64_t ind_alert_file_acknowledge(struct ind_alert_file *file, const char *name, const char *key,
