@@ -6,7 +6,7 @@ TEST_JOBS = $(shell expr $(JOBS) + 1)
 CONFIGURE = cmake -S . -B
 WERROR = $(if $(CI),-DIND_WERROR=ON,)
 
-.PHONY: all help deps build demo test prove bench against sanitize races fuzz lint lint-quick rooms reproducible format screenshots install clean deb test-package soak
+.PHONY: all help deps build demo test test-page prove bench against sanitize races fuzz lint lint-quick rooms reproducible format screenshots install clean deb test-package soak
 
 all: build
 
@@ -18,6 +18,7 @@ help:
 	@echo "make test-package   the package in a clean Debian, as root"
 	@echo "make demo       build, then show the whole thing on made-up data"
 	@echo "make test       build and run all tests (under three minutes)"
+	@echo "make test-page  the page of a report in headless Chromium"
 	@echo "make prove      route, explain, rehearse and search against one another; a thousand changes in archives found; MESSAGES=100000 CONDITIONS=300"
 	@echo "make sanitize   the tests under AddressSanitizer and UBSan"
 	@echo "make races      the tests of the built program under ThreadSanitizer"
@@ -46,6 +47,12 @@ test:
 	@$(CONFIGURE) $(BUILD) -DIND_TESTS=ON $(WERROR) >/dev/null
 	@cmake --build $(BUILD) -j $(JOBS)
 	@packaging/test.sh $(BUILD) -j $(TEST_JOBS)
+
+test-page:
+	@packaging/deps.sh page
+	@$(CONFIGURE) $(BUILD) $(WERROR) >/dev/null
+	@cmake --build $(BUILD) -j $(JOBS) --target indagator
+	@tests/page/test.py $(BUILD)/indagator
 
 prove:
 	@packaging/deps.sh test

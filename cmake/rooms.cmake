@@ -16,6 +16,17 @@ endif()
 set(IND_LIBRARY_threads Threads::Threads)
 set(IND_LIBRARY_math m)
 
+# What the page of a report has in it is built in: it needs no network, and no file beside it.
+find_program(IND_PYTHON NAMES python3 REQUIRED)
+find_file(IND_CHARTS NAMES chart.min.js PATHS /usr/share/javascript/chart.js /usr/local/share/javascript/chart.js REQUIRED
+  DOC "Chart.js 3, all in one file")
+set(IND_PAGE_PARTS ${CMAKE_BINARY_DIR}/page_parts.c)
+set(page ${CMAKE_SOURCE_DIR}/src/report/page)
+add_custom_command(OUTPUT ${IND_PAGE_PARTS}
+  COMMAND ${IND_PYTHON} ${CMAKE_SOURCE_DIR}/packaging/embed.py ${IND_PAGE_PARTS}
+    style=${page}/page.css script=${page}/page.js charts=${IND_CHARTS}
+  DEPENDS ${CMAKE_SOURCE_DIR}/packaging/embed.py ${page}/page.css ${page}/page.js ${IND_CHARTS} VERBATIM)
+
 set_property(DIRECTORY APPEND PROPERTY CMAKE_CONFIGURE_DEPENDS ${CMAKE_SOURCE_DIR}/src/ROOMS)
 file(STRINGS ${CMAKE_SOURCE_DIR}/src/ROOMS lines REGEX "^[a-z]")
 set(IND_ROOMS "")
@@ -44,6 +55,9 @@ foreach(line ${lines})
   endforeach()
   string(REPLACE "/" "_" name ${room})
   file(GLOB sources CONFIGURE_DEPENDS ${CMAKE_SOURCE_DIR}/src/${room}/*.c)
+  if(room STREQUAL report)
+    list(APPEND sources ${IND_PAGE_PARTS})
+  endif()
   if(room STREQUAL cli) # the program itself
     add_executable(indagator ${sources})
     target_link_libraries(indagator PRIVATE ind_flags ${links})

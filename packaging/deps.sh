@@ -1,9 +1,9 @@
 #!/bin/sh
 # Installs what is missing to build (and test, lint, bench, take screenshots of) this project, with the system's package
-# manager. Usage: packaging/deps.sh build|test|lint-quick|lint|bench|screenshots|package ...
+# manager. Usage: packaging/deps.sh build|test|page|lint-quick|lint|bench|screenshots|package ...
 set -eu
 
-build='gcc cmake make pkg-config libyaml-dev libjansson-dev libzstd-dev zlib1g-dev libpopt-dev libxxhash-dev libpcre2-dev libevent-dev libssl-dev libcurl4-openssl-dev libsqlite3-dev libnats-dev uthash-dev tzdata scdoc python3-minimal'
+build='gcc cmake make pkg-config libyaml-dev libjansson-dev libzstd-dev zlib1g-dev libpopt-dev libxxhash-dev libpcre2-dev libevent-dev libssl-dev libcurl4-openssl-dev libsqlite3-dev libnats-dev uthash-dev tzdata scdoc libjs-chart.js python3-minimal'
 tests='libcmocka-dev sqlite3 bsdutils curl zstd gzip openssl gnutls-bin mandoc python3-prometheus-client iproute2 nftables nats-server python3'
 quick='clang clang-format binutils'
 lint="$quick clang-tidy cppcheck"
@@ -11,6 +11,7 @@ bench='mawk grep ripgrep python3-minimal openssl'
 # To compare with; not built for every kind of processor.
 case $(uname -m) in x86_64 | i?86) bench="$bench libhyperscan-dev" ;; esac
 package='dpkg-dev lintian debootstrap systemd systemd-container man-db'
+page='chromium chromium-driver python3'
 screenshots='xvfb xterm imagemagick fonts-dejavu-core x11-utils openssl chromium python3'
 
 wanted=''
@@ -21,9 +22,10 @@ for group in "${@:-build}"; do
     lint-quick) wanted="$wanted $build $tests $quick" ;;
     lint) wanted="$wanted $build $tests $lint" ;;
     bench) wanted="$wanted $build $bench" ;;
+    page) wanted="$wanted $build $page" ;;
     screenshots) wanted="$wanted $build $screenshots" ;;
     package) wanted="$wanted $build $package" ;;
-    *) echo "deps.sh: unknown group \"$group\"; known are build, test, lint-quick, lint, bench, screenshots, package" >&2; exit 2 ;;
+    *) echo "deps.sh: unknown group \"$group\"; known are build, test, page, lint-quick, lint, bench, screenshots, package" >&2; exit 2 ;;
     esac
 done
 

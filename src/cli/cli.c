@@ -2,6 +2,7 @@
 
 #include "collect/runtime/clock.h"
 #include "config/moment.h"
+#include "config/zones.h"
 #include "core/base/escape.h"
 #include "store/disk/reader.h"
 #include <errno.h>
@@ -103,6 +104,16 @@ bool ind_moment_option(const char *option, const char *text, const struct ind_zo
     return false;
 }
 
+bool ind_zone_option(const char *text, struct ind_zone **zone)
+{
+    *zone = strcmp(text, "local") == 0 ? ind_zone_of_machine() : ind_zone_named(text);
+    if (!*zone)
+        ind_complain(
+            "--zone: unknown time zone \"%s\"; write local, or one such as Europe/Lisbon, UTC or +01:00",
+            text);
+    return *zone != NULL;
+}
+
 bool ind_condition_option(const struct ind_config *config, const char *text, struct ind_conditions **set,
                           ind_condition *condition)
 {
@@ -197,43 +208,9 @@ void ind_progress_end(void)
     pthread_mutex_unlock(&progress_mutex);
 }
 
-const char *ind_number_text(uint64_t number, bool grouped, char text[32])
-{
-    char digits[24];
-    struct ind_buffer buffer = ind_buffer_on(digits, sizeof digits);
-    size_t out = 0;
-    ind_buffer_number(&buffer, number);
-    for (size_t i = 0; i < buffer.length; i++) {
-        if (grouped && i > 0 && (buffer.length - i) % 3 == 0)
-            text[out++] = ',';
-        text[out++] = digits[i];
-    }
-    text[out] = '\0';
-    return text;
-}
-
 const char *ind_grouped(uint64_t number, char text[32])
 {
     return ind_number_text(number, ind_goes_to_terminal(stdout), text);
-}
-
-const char *ind_size_text(uint64_t bytes, char text[32])
-{
-    static const char *const units[] = {" B", " KiB", " MiB", " GiB", " TiB"};
-    struct ind_buffer buffer = ind_buffer_on(text, 31);
-    int unit = 0;
-    uint64_t of_unit = 1;
-    for (; unit < 4 && bytes / of_unit >= 1024; unit++)
-        of_unit *= 1024;
-    const uint64_t whole = bytes / of_unit, tenths = (bytes % of_unit * 10 + of_unit / 2) / of_unit;
-    ind_buffer_number(&buffer, whole + tenths / 10);
-    if (unit) {
-        ind_buffer_byte(&buffer, '.');
-        ind_buffer_byte(&buffer, (char)('0' + tenths % 10));
-    }
-    ind_buffer_text(&buffer, units[unit]);
-    text[buffer.length] = '\0';
-    return text;
 }
 
 bool ind_each_line(const char *path, void (*visit)(void *context, struct ind_slice line), void *context)

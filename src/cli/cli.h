@@ -4,6 +4,7 @@
 
 #include "cli/terminal.h"
 #include "config/config.h"
+#include "core/base/amount.h"
 #include "core/message/own.h"
 
 #include <popt.h>
@@ -34,7 +35,7 @@ struct ind_command {
 extern const struct ind_command ind_command_collect, ind_command_check, ind_command_emit, ind_command_search,
     ind_command_doctor, ind_command_rotate, ind_command_archives, ind_command_pause, ind_command_resume,
     ind_command_status, ind_command_follow, ind_command_demo, ind_command_explain, ind_command_fit,
-    ind_command_rehearse, ind_command_alerts;
+    ind_command_rehearse, ind_command_alerts, ind_command_report;
 
 /* To standard error, "indagator: …". The text is printed without control characters. */
 void ind_complain(const char *format, ...) __attribute__((format(printf, 1, 2)));
@@ -57,6 +58,9 @@ void ind_print_diagnostics(const struct ind_loaded *loaded, bool warnings, FILE 
 /* A moment given as an option; reported where it is none. */
 bool ind_moment_option(const char *option, const char *text, const struct ind_zone *zone, bool end_of_day,
                        ind_time *time);
+
+/* A zone given as --zone, new; reported where it is none. */
+bool ind_zone_option(const char *text, struct ind_zone **zone);
 
 /* A condition given as --when (NULL: every message); reported, with its place, where it is none. */
 bool ind_condition_option(const struct ind_config *config, const char *text, struct ind_conditions **set,
@@ -92,12 +96,7 @@ void ind_progress_of(void *context, uint64_t bytes, uint64_t all);
 void ind_progress_gives_way(void);
 void ind_progress_end(void);
 
-/* "1234567", grouped "1,234,567"; into `text` of at least 32 bytes, which is returned. Programs read what
- * goes elsewhere than to a terminal: that is not grouped. */
-const char *ind_number_text(uint64_t number, bool grouped, char text[32]);
-/* For standard output: grouped where that is a terminal. */
+/* For standard output: grouped where that is a terminal, since programs read what goes elsewhere. */
 const char *ind_grouped(uint64_t number, char text[32]);
-/* "1.2 MiB". */
-const char *ind_size_text(uint64_t bytes, char text[32]);
 
 #endif

@@ -95,7 +95,7 @@ void ind_search_ask_catalog(const struct ind_config *config, struct ind_search_s
     asking.known = ind_known_new(settings);
     asking.folder = open(config->store, O_RDONLY | O_DIRECTORY | O_CLOEXEC);
     if (asking.leave_out && asking.known && asking.folder >= 0 &&
-        ind_catalog_each_counts(config, asking.folder, is_wanted, ask, &asking)) {
+        ind_catalog_each_counts(config, asking.folder, false, is_wanted, ask, &asking)) {
         asked->asked = true;
         asked->why_not = ind_known_why_not(asking.known);
         leave_out(places, asking.leave_out);

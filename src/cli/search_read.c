@@ -226,15 +226,12 @@ static bool read_zone(const struct ind_search_options *options, const struct ind
     settings->times = config->times;
     if (!options->zone)
         return true;
-    read->zone = strcmp(options->zone, "local") == 0 ? ind_zone_of_machine() : ind_zone_named(options->zone);
-    if (!read->zone)
-        ind_complain(
-            "--zone: unknown time zone \"%s\"; write local, or one such as Europe/Lisbon, UTC or +01:00",
-            options->zone);
+    if (!ind_zone_option(options->zone, &read->zone))
+        return false;
     settings->zone = read->zone;
     settings->times = strcmp(options->zone, "UTC") == 0 ? NULL : read->zone;
     settings->as_stored = false;
-    return read->zone != NULL;
+    return true;
 }
 
 /* An empty span would look like nothing found. */

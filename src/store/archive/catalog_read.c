@@ -8,10 +8,11 @@
 enum { PATIENCE = 500 };
 
 static const char rows_text[] =
-    "SELECT archive, compression, bytes, packed FROM files JOIN volumes ON volumes.file = files.id"
-    " WHERE state = 'archive' AND counted = 1 AND bytes IS NOT NULL";
+    "SELECT archive, compression, bytes, packed, state FROM files JOIN volumes ON volumes.file = files.id"
+    " WHERE (state = 'archive' AND counted = 1 AND bytes IS NOT NULL)"
+    " OR (?1 AND state IN ('removed', 'compacted'))";
 
-enum column { ARCHIVE, COMPRESSION, BYTES, PACKED };
+enum column { ARCHIVE, COMPRESSION, BYTES, PACKED, STATE };
 
 /* ---- Devices ---- */
 
@@ -97,6 +98,9 @@ static bool visit_row(struct visiting *visiting, sqlite3_stmt *row)
                                                                                         : IND_COMPRESS_NONE,
                                         .bytes = (uint64_t)sqlite3_column_int64(row, BYTES),
                                         .names = &visiting->names};
+    const char *state = (const char *)sqlite3_column_text(row, STATE);
+    counts.many = state && strcmp(state, "compacted") == 0;
+    counts.removed = counts.many || (state && strcmp(state, "removed") == 0);
     if (!counts.archive || !visiting->wanted(visiting->context, counts.archive))
         return counts.archive != NULL;
     char *made;
@@ -107,18 +111,18 @@ static bool visit_row(struct visiting *visiting, sqlite3_stmt *row)
     return good;
 }
 
-static bool visit_rows(struct ind_catalog *catalog, struct visiting *visiting)
+static bool visit_rows(struct ind_catalog *catalog, bool removed, struct visiting *visiting)
 {
     sqlite3_stmt *rows = NULL;
     int result = sqlite3_prepare_v2(catalog->db, rows_text, -1, &rows, NULL);
-    bool good = result == SQLITE_OK;
+    bool good = result == SQLITE_OK && sqlite3_bind_int(rows, 1, removed) == SQLITE_OK;
     while (good && !visiting->enough && (result = sqlite3_step(rows)) == SQLITE_ROW)
         good = visit_row(visiting, rows);
     sqlite3_finalize(rows);
     return good && (visiting->enough || result == SQLITE_DONE);
 }
 
-bool ind_catalog_each_counts(const struct ind_config *config, int folder,
+bool ind_catalog_each_counts(const struct ind_config *config, int folder, bool removed,
                              bool (*wanted)(void *context, const char *archive),
                              bool (*visit)(void *context, const struct ind_catalog_counts *counts),
                              void *context)
@@ -130,7 +134,7 @@ bool ind_catalog_each_counts(const struct ind_config *config, int folder,
         return false;
     const bool good = sqlite3_exec(catalog->db, "BEGIN", NULL, NULL, NULL) == SQLITE_OK &&
                       ind_catalog_place(catalog) > 0 && read_names(catalog, &visiting.names) &&
-                      visit_rows(catalog, &visiting);
+                      visit_rows(catalog, removed, &visiting);
     free_names(&visiting.names);
     ind_catalog_close(catalog);
     return good;

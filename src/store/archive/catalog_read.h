@@ -20,17 +20,19 @@ struct ind_catalog_names *ind_catalog_names_read(struct ind_catalog *catalog);
 void ind_catalog_names_free(struct ind_catalog_names *names);
 
 struct ind_catalog_counts {
-    const char *archive; /* the path of the plain archive below the store */
+    const char *archive; /* the path of the plain archive below the store; of many: "compacted: SERIES" */
+    bool removed;        /* it is there no more: its size is not told */
+    bool many;           /* it stands for all of a series that were removed: their volumes are by day */
     enum ind_compression compression;
     uint64_t bytes;          /* of the file as it lies on the disk */
     struct ind_slice packed; /* as ind_volumes_pack made it */
     const struct ind_catalog_names *names;
 };
 
-/* Visits each archive that was counted to its end, and of which `wanted` says so; ends once `visit` returns
- * false. `folder`: the store, opened. False where there is no catalog that serves; some may have been visited
- * then. */
-bool ind_catalog_each_counts(const struct ind_config *config, int folder,
+/* Visits each archive that was counted to its end, and of which `wanted` says so, with `removed` also those
+ * that are there no more; ends once `visit` returns false. `folder`: the store, opened. False where there is
+ * no catalog that serves; some may have been visited then. */
+bool ind_catalog_each_counts(const struct ind_config *config, int folder, bool removed,
                              bool (*wanted)(void *context, const char *archive),
                              bool (*visit)(void *context, const struct ind_catalog_counts *counts),
                              void *context);

@@ -196,6 +196,15 @@ static void count_row(struct ind_known *known, struct row *row, uint64_t message
     ind_groups_add(&known->groups, ind_buffer_view(&key), messages, NULL);
 }
 
+enum ind_verdict ind_known_row(struct ind_known *known, const struct ind_volume *volume,
+                               struct ind_slice device)
+{
+    struct row row;
+    read_row(known, volume, device, &row);
+    const enum ind_verdict verdict = verdict_of(known, &row);
+    return verdict == IND_YES && !is_countable(known, &row, volume) ? IND_OPEN : verdict;
+}
+
 /* ---- A file ---- */
 
 struct going {

@@ -28,6 +28,11 @@ enum ind_known_file ind_known_ask(struct ind_known *known, struct ind_slice pack
                                   struct ind_slice (*name)(const void *context, uint32_t device),
                                   const void *context);
 
+/* Of one row of such counts, for whoever adds up himself what `settings` only tell apart; nothing of it is
+ * counted here, and its time is not looked at. IND_OPEN: the file has to be read. */
+enum ind_verdict ind_known_row(struct ind_known *known, const struct ind_volume *volume,
+                               struct ind_slice device);
+
 /* What was counted so far. */
 uint64_t ind_known_found(const struct ind_known *known);
 struct ind_groups *ind_known_groups(struct ind_known *known);

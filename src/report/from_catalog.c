@@ -1,0 +1,339 @@
+/* What the catalog knows, added up: hour by hour, device and PRI. A file one of whose hours lies in two spans
+ * or steps, or of which the condition cannot be decided, has to be read. */
+#include "report/report_private.h"
+
+#include "store/archive/catalog_read.h"
+#include "store/search/known.h"
+
+#include <fcntl.h>
+#include <stdlib.h>
+#include <sys/stat.h>
+#include <unistd.h>
+
+#define HOUR (3600 * (ind_time)IND_SECOND)
+enum { LONGEST = 200 * 366 * 24 }; /* hours */
+
+/* Of one hour: in which spans it is, and in which step. */
+struct hour {
+    uint8_t spans; /* a bit each */
+    bool divided;  /* a boundary of one lies in it */
+    uint32_t step;
+};
+
+/* Of a device of the catalog. */
+struct known_device {
+    struct ind_report_device *device;
+    uint8_t verdicts[IND_VOLUME_PRIS + 1]; /* 1 + enum ind_verdict; 0: not asked yet */
+};
+
+struct row {
+    struct hour at;
+    ind_time time;
+    struct ind_report_device *device;
+    unsigned severity;
+    uint64_t messages;
+};
+
+struct counting {
+    struct ind_report *report;
+    struct ind_search_file *files;
+    size_t file_count, archive_count; /* archives stand in front, in the order of their paths */
+    bool *leave_out;
+    int folder;
+    struct ind_search_settings settings;
+    struct ind_known *known;
+    struct hour *hours; /* from `first` on */
+    int64_t first;
+    size_t hour_count;
+    struct known_device **devices; /* by their numbers */
+    size_t device_count;
+    const struct ind_catalog_counts *counts; /* of the file */
+    struct row *rows;                        /* of it, until it is clear that it need not be read */
+    size_t row_count, row_room;
+    bool has_to_be_read, failed;
+};
+
+/* ---- Hours ---- */
+
+static void mark_boundary(struct counting *counting, ind_time time)
+{
+    const int64_t hour = ind_volume_hour(time);
+    if (time % HOUR && hour >= counting->first && hour < counting->first + (int64_t)counting->hour_count)
+        counting->hours[hour - counting->first].divided = true;
+}
+
+static bool make_hours(struct counting *counting)
+{
+    const struct ind_report *report = counting->report;
+    int64_t first = INT64_MAX, last = INT64_MIN;
+    for (size_t i = 0; i < report->span_count; i++) {
+        const int64_t begin = ind_volume_hour(report->spans[i].since);
+        const int64_t end = ind_volume_hour(report->spans[i].until - 1);
+        first = begin < first ? begin : first;
+        last = end > last ? end : last;
+    }
+    if (last - first >= LONGEST)
+        return false;
+    counting->first = first;
+    counting->hour_count = (size_t)(last - first + 1);
+    counting->hours = calloc(counting->hour_count, sizeof *counting->hours);
+    if (!counting->hours)
+        return false;
+    for (size_t i = 0; i < report->span_count; i++) { /* an hour belongs where it begins */
+        const struct ind_report_span *span = &report->spans[i];
+        for (int64_t hour = ind_volume_hour(span->since + HOUR - 1); hour * HOUR < span->until; hour++)
+            counting->hours[hour - first].spans |= (uint8_t)(1u << i);
+        mark_boundary(counting, span->since);
+        mark_boundary(counting, span->until);
+    }
+    for (size_t i = 0; i < report->step_count; i++) {
+        const ind_time end =
+            i + 1 < report->step_count ? report->steps[i + 1].begin : report->asked.span.until;
+        for (int64_t hour = ind_volume_hour(report->steps[i].begin); hour * HOUR < end; hour++)
+            counting->hours[hour - first].step = (uint32_t)i;
+        mark_boundary(counting, report->steps[i].begin);
+    }
+    return true;
+}
+
+/* ---- Rows ---- */
+
+static struct known_device *device_of(struct counting *counting, uint32_t number, struct ind_slice name)
+{
+    if (number >= counting->device_count) {
+        const size_t count = 2 * (size_t)number + 64;
+        struct known_device **grown = realloc(counting->devices, count * sizeof(struct known_device *));
+        if (!grown)
+            return NULL;
+        memset(grown + counting->device_count, 0,
+               (count - counting->device_count) * sizeof(struct known_device *));
+        counting->devices = grown;
+        counting->device_count = count;
+    }
+    struct known_device **place = &counting->devices[number];
+    if (!*place && (*place = calloc(1, sizeof **place))) {
+        (*place)->device = ind_report_device_named(
+            counting->report, number == IND_DEVICE_OTHERS ? IND_SLICE("(others)") : name);
+        if (!(*place)->device) {
+            free(*place);
+            *place = NULL;
+        }
+    }
+    return *place;
+}
+
+static enum ind_verdict verdict_of(struct counting *counting, struct known_device *known,
+                                   const struct ind_volume *volume, struct ind_slice name)
+{
+    uint8_t *kept = &known->verdicts[volume->pri < IND_VOLUME_PRIS ? volume->pri : IND_VOLUME_PRIS];
+    if (!*kept)
+        *kept = (uint8_t)(1 + ind_known_row(counting->known, volume, name));
+    return (enum ind_verdict)(*kept - 1);
+}
+
+static bool keep_row(struct counting *counting, const struct row *row)
+{
+    if (counting->row_count == counting->row_room) {
+        const size_t room = counting->row_room ? 2 * counting->row_room : 1024;
+        struct row *grown = realloc(counting->rows, room * sizeof *grown);
+        if (!grown)
+            return false;
+        counting->rows = grown;
+        counting->row_room = room;
+    }
+    counting->rows[counting->row_count++] = *row;
+    return true;
+}
+
+/* What cannot be read any more is taken as it is known. False once it is clear that the file has to be read.
+ */
+static bool look_at_row(void *context, const struct ind_volume *volume)
+{
+    struct counting *counting = context;
+    const struct ind_catalog_counts *counts = counting->counts;
+    const struct ind_slice name = ind_catalog_name(counts->names, volume->device);
+    const bool removed = counts->removed;
+    const int64_t place = volume->hour == IND_HOUR_UNKNOWN ? -1 : volume->hour - counting->first;
+    if (volume->hour == IND_HOUR_UNKNOWN && !removed)
+        return !(counting->has_to_be_read = true);
+    if (place >= (int64_t)counting->hour_count || volume->hour == IND_HOUR_UNKNOWN)
+        return true;
+    struct known_device *known = device_of(counting, volume->device, name);
+    if (!known)
+        return !(counting->failed = true);
+    const enum ind_verdict verdict = verdict_of(counting, known, volume, name);
+    struct row row = {.time = volume->hour * HOUR,
+                      .device = known->device,
+                      .severity = volume->pri < IND_VOLUME_PRIS ? volume->pri % 8 : IND_REPORT_NO_SEVERITY,
+                      .messages = volume->messages};
+    if (place >= 0)
+        row.at = counting->hours[place];
+    if (verdict == IND_NO)
+        return true;
+    /* A row without a device is as much known as reading would tell of a file that is gone. */
+    const bool decided = verdict == IND_YES || (removed && counting->settings.when == IND_CONDITION_ALWAYS);
+    if (!removed && (row.at.divided || (!decided && row.at.spans)))
+        return !(counting->has_to_be_read = true);
+    if (!decided && row.at.spans >> IND_REPORT_NOW & 1)
+        counting->report->not_told += volume->messages;
+    if (!decided)
+        return true;
+    return keep_row(counting, &row) || !(counting->failed = true);
+}
+
+static void add_rows(struct counting *counting)
+{
+    struct ind_report *report = counting->report;
+    const struct ind_report_span *span = &report->asked.span;
+    for (size_t i = 0; i < counting->row_count; i++) {
+        const struct row *row = &counting->rows[i];
+        row->device->heard_early |= row->time < span->since;
+        if (row->time < span->until && (row->device->last == IND_TIME_NONE || row->time > row->device->last))
+            row->device->last = row->time;
+        for (size_t s = 0; s < report->span_count; s++)
+            if (row->at.spans >> s & 1)
+                ind_report_add(report, row->device, s, row->at.step, row->severity, row->messages);
+        if (counting->counts->removed && row->at.spans & 1u << IND_REPORT_NOW) {
+            report->removed += row->messages;
+            report->roughly |= counting->counts->many || row->at.divided;
+        }
+    }
+}
+
+/* ---- Files ---- */
+
+static int compare(const void *key, const void *element)
+{
+    const struct ind_search_file *file = element;
+    return strcmp(key, file->name);
+}
+
+static struct ind_search_file *find(const struct counting *counting, const char *archive)
+{
+    return counting->archive_count
+               ? bsearch(archive, counting->files, counting->archive_count, sizeof *counting->files, compare)
+               : NULL;
+}
+
+/* Of one that is there again nothing is taken from before: it is read, or counted as it is. */
+static bool is_wanted(void *context, const char *archive)
+{
+    (void)context;
+    (void)archive;
+    return true;
+}
+
+static bool is_as_counted(const struct counting *counting, const struct ind_catalog_counts *counts)
+{
+    char path[1300];
+    struct stat facts;
+    snprintf(path, sizeof path, "%s%s", counts->archive, ind_compression_suffix(counts->compression).at);
+    return fstatat(counting->folder, path, &facts, AT_SYMLINK_NOFOLLOW) == 0 && S_ISREG(facts.st_mode) &&
+           (uint64_t)facts.st_size == counts->bytes;
+}
+
+static bool take_file(void *context, const struct ind_catalog_counts *counts)
+{
+    struct counting *counting = context;
+    const struct ind_search_file *file = find(counting, counts->archive);
+    if (counts->removed ? file != NULL : !file || !is_as_counted(counting, counts))
+        return true;
+    counting->counts = counts;
+    counting->row_count = 0;
+    counting->has_to_be_read = !counts->removed && ind_volumes_are_folded(counts->packed);
+    const bool whole = !counting->has_to_be_read && ind_volumes_each(counts->packed, look_at_row, counting);
+    if (counting->failed)
+        return false;
+    if (!whole || counting->has_to_be_read)
+        return true;
+    add_rows(counting);
+    if (!file)
+        return true;
+    counting->leave_out[file - counting->files] = true;
+    counting->report->archives++;
+    return true;
+}
+
+static size_t count_archives(const struct counting *counting)
+{
+    size_t count = 0;
+    while (count < counting->file_count && counting->files[count].stored->file < 0)
+        count++;
+    return count;
+}
+
+static bool begin(struct counting *counting)
+{
+    const struct ind_report_asked *asked = &counting->report->asked;
+    counting->settings =
+        (struct ind_search_settings){.config = asked->config,
+                                     .conditions = asked->conditions,
+                                     .when = asked->when,
+                                     .since = IND_TIME_NONE,
+                                     .until = IND_TIME_NONE,
+                                     .by = {{.what = IND_FIELD_DEVICE}, {.what = IND_FIELD_SEVERITY}},
+                                     .by_count = 2,
+                                     .sum = {.what = IND_BY_NOTHING},
+                                     .distinct = {.what = IND_BY_NOTHING},
+                                     .zone = asked->zone,
+                                     .now = asked->now};
+    counting->archive_count = count_archives(counting);
+    counting->leave_out = calloc(counting->file_count + 1, sizeof *counting->leave_out);
+    counting->known = ind_known_new(&counting->settings);
+    counting->folder = open(asked->config->store, O_RDONLY | O_DIRECTORY | O_CLOEXEC);
+    return counting->leave_out && counting->known && counting->folder >= 0 && make_hours(counting);
+}
+
+static void end(struct counting *counting)
+{
+    for (size_t i = 0; i < counting->device_count; i++)
+        free(counting->devices[i]);
+    free(counting->devices);
+    free(counting->hours);
+    free(counting->rows);
+    free(counting->leave_out);
+    ind_known_free(counting->known);
+    if (counting->folder >= 0)
+        close(counting->folder);
+}
+
+/* What was counted before the catalog broke off is counted by reading. */
+static void forget(struct ind_report *report)
+{
+    struct ind_report_device *device, *next;
+    HASH_ITER(hh, report->devices, device, next)
+    {
+        memset(device->messages, 0, sizeof device->messages);
+        memset(device->by_severity, 0, sizeof device->by_severity);
+        device->last = IND_TIME_NONE;
+        device->heard_early = false;
+    }
+    for (size_t i = 0; i < report->step_count; i++)
+        memset(report->steps[i].by_severity, 0, sizeof report->steps[i].by_severity);
+    memset(report->totals, 0, sizeof report->totals);
+    memset(report->by_severity, 0, sizeof report->by_severity);
+    report->archives = report->removed = report->not_told = 0;
+    report->roughly = false;
+}
+
+bool ind_report_from_catalog(struct ind_report *report, struct ind_search_file *files, size_t *count)
+{
+    struct counting counting = {.report = report, .files = files, .file_count = *count, .folder = -1};
+    bool good = begin(&counting);
+    if (good) {
+        report->why_read = ind_known_why_not(counting.known);
+        report->catalog = ind_catalog_each_counts(report->asked.config, counting.folder, true, is_wanted,
+                                                  take_file, &counting) &&
+                          !counting.failed;
+        good = !counting.failed;
+        if (!report->catalog)
+            forget(report);
+        size_t kept = 0;
+        for (size_t i = 0; report->catalog && i < *count; i++)
+            if (!counting.leave_out[i])
+                files[kept++] = files[i];
+        *count = report->catalog ? kept : *count;
+    }
+    end(&counting);
+    return good;
+}

@@ -1,0 +1,192 @@
+#include "report/report_private.h"
+
+#include "core/base/escape.h"
+#include "store/read/snapshot.h"
+
+#include <errno.h>
+#include <stdlib.h>
+#include <string.h>
+
+enum { MOST_DEVICES = 200000 };
+#define HOUR (3600 * (ind_time)IND_SECOND)
+
+/* ---- Devices ---- */
+
+struct ind_report_device *ind_report_device(struct ind_report *report, struct ind_slice name)
+{
+    struct ind_report_device *device = NULL;
+    HASH_FIND(hh, report->devices, name.at, (unsigned)name.length, device);
+    if (device)
+        return device;
+    if (report->device_count == MOST_DEVICES) { /* strangers make up names */
+        const struct ind_slice rest = IND_SLICE("(others)");
+        report->too_many = true;
+        HASH_FIND(hh, report->devices, rest.at, (unsigned)rest.length, device);
+        if (device)
+            return device;
+        name = rest;
+    }
+    device = calloc(1, sizeof *device + name.length + 1);
+    if (!device)
+        return NULL;
+    memcpy(device->name, name.at, name.length);
+    device->last = IND_TIME_NONE;
+    HASH_ADD_KEYPTR(hh, report->devices, device->name, name.length, device);
+    if (!device->hh.tbl) {
+        free(device);
+        return NULL;
+    }
+    report->device_count++;
+    return device;
+}
+
+struct ind_report_device *ind_report_device_named(struct ind_report *report, struct ind_slice name)
+{
+    char text[IND_BY_WRITTEN_MOST];
+    struct ind_buffer out = ind_buffer_on(text, sizeof text);
+    if (name.length)
+        ind_escape_text(&out, ind_slice_begin(name, IND_BY_MOST));
+    else
+        ind_buffer_byte(&out, '-');
+    return ind_report_device(report, ind_buffer_view(&out));
+}
+
+void ind_report_add(struct ind_report *report, struct ind_report_device *device, size_t span, size_t step,
+                    unsigned severity, uint64_t messages)
+{
+    report->totals[span] += messages;
+    device->messages[span] += messages;
+    if (span != IND_REPORT_NOW)
+        return;
+    report->by_severity[severity] += messages;
+    device->by_severity[severity] += messages;
+    if (step < report->step_count)
+        report->steps[step].by_severity[severity] += messages;
+}
+
+static bool add_configured(struct ind_report *report)
+{
+    const struct ind_config *config = report->asked.config;
+    const size_t count = ind_devices_count(config->devices);
+    for (size_t i = 0; i < count; i++) {
+        const struct ind_device *one = ind_devices_at(config->devices, i);
+        struct ind_report_device *device =
+            ind_report_device_named(report, (struct ind_slice){one->name, one->name_length});
+        if (!device)
+            return false;
+        device->configured = !one->relay;
+    }
+    return true;
+}
+
+/* ---- Spans and steps ---- */
+
+static int64_t local_of(const struct ind_report_asked *asked, ind_time time)
+{
+    const int64_t seconds = ind_time_seconds(time);
+    return seconds + ind_zone_offset(asked->zone, seconds);
+}
+
+bool ind_report_has_too_many_steps(const struct ind_report_span *span, const struct ind_every *every)
+{
+    const int64_t seconds = (span->until - span->since) / IND_SECOND;
+    return every->unit == IND_EVERY_SECONDS && seconds / every->seconds > IND_REPORT_STEPS - 4;
+}
+
+/* One that is not over yet is compared with as much of those before, in whole hours. */
+static void make_spans(struct ind_report *report)
+{
+    const struct ind_report_asked *asked = &report->asked;
+    const struct ind_report_span *span = &asked->span;
+    report->spans[IND_REPORT_NOW] = *span;
+    report->spans[IND_REPORT_BEFORE] = ind_report_span_before(span, 1, asked->zone);
+    report->span_count = 2;
+    for (unsigned week = 1; week <= IND_REPORT_WEEKS && ind_report_span_has_weekdays(span); week++)
+        report->spans[report->span_count++] = ind_report_span_weeks_before(span, week, asked->zone);
+    if (asked->now >= span->until || asked->now <= span->since)
+        return;
+    const ind_time gone = (asked->now - span->since) / HOUR * HOUR;
+    for (size_t i = 1; i < report->span_count; i++)
+        if (report->spans[i].since + gone < report->spans[i].until)
+            report->spans[i].until = report->spans[i].since + gone;
+}
+
+static bool make_steps(struct ind_report *report)
+{
+    const struct ind_report_asked *asked = &report->asked;
+    const struct ind_report_span *span = &asked->span;
+    const int64_t end = local_of(asked, span->until - 1);
+    size_t count = 0;
+    int64_t begin = ind_every_begin(&asked->every, local_of(asked, span->since));
+    for (int64_t at = begin; at <= end && count < IND_REPORT_STEPS; at = ind_every_next(&asked->every, at))
+        count++;
+    report->steps = calloc(count + 1, sizeof *report->steps);
+    if (!report->steps)
+        return false;
+    for (; report->step_count < count; begin = ind_every_next(&asked->every, begin)) {
+        const ind_time time = ind_zone_to_utc(asked->zone, begin) * IND_SECOND;
+        report->steps[report->step_count++].begin = time > span->since ? time : span->since;
+    }
+    return true;
+}
+
+/* ---- All of it ---- */
+
+static bool count_files(struct ind_report *report, const struct ind_snapshot *snapshot)
+{
+    struct ind_search_file *files = calloc(snapshot->count + 1, sizeof *files);
+    size_t count = 0;
+    if (!files)
+        return false;
+    for (size_t i = 0; i < snapshot->count; i++) {
+        const struct ind_snapshot_file *file = &snapshot->files[i];
+        if (!file->twice)
+            files[count++] =
+                (struct ind_search_file){.name = file->path, .snapshot = snapshot, .stored = file};
+    }
+    const bool good =
+        ind_report_from_catalog(report, files, &count) && ind_report_from_files(report, files, count);
+    free(files);
+    return good;
+}
+
+bool ind_report_count(const struct ind_report_asked *asked, struct ind_report *report)
+{
+    struct ind_snapshot snapshot = {.folder = -1};
+    *report = (struct ind_report){.asked = *asked};
+    make_spans(report);
+    bool good = make_steps(report) && add_configured(report);
+    if (!good) {
+        asked->report(asked->context, "out of memory");
+        return false;
+    }
+    if (!ind_snapshot_take(asked->config->store, NULL, NULL, &snapshot)) {
+        char text[4200];
+        snprintf(text, sizeof text, "cannot read the store %s: %s", asked->config->store, strerror(errno));
+        asked->report(asked->context, text);
+        good = false;
+    } else {
+        report->unread += snapshot.unreadable;
+        good = count_files(report, &snapshot);
+        if (!good)
+            asked->report(asked->context, "memory, or the disk for temporary files, ran out");
+    }
+    ind_snapshot_free(&snapshot);
+    for (size_t i = 0; i < report->span_count; i++)
+        report->known[i] = report->totals[i] > 0;
+    if (good)
+        ind_report_compare(report);
+    return good;
+}
+
+void ind_report_free(struct ind_report *report)
+{
+    struct ind_report_device *device, *next;
+    HASH_ITER(hh, report->devices, device, next)
+    {
+        HASH_DEL(report->devices, device);
+        free(device);
+    }
+    free(report->steps);
+    report->steps = NULL;
+}
