@@ -89,9 +89,7 @@ listen:
     names: [pier1-rtr.skerry.example]
 EOF
 shoot check "indagator check -c broken.yaml" "indagator check -c certificate.yaml"
-shoot explain-routes "indagator explain --sender 127.0.13.2 --received 2026-11-23T04:45:02Z '<189>Nov 23 04:45:00 pier3-sw2 ospf[311]: neighbour 192.0.2.131 on ge0/1 is full'"
 shoot rehearse "indagator rehearse messages.log | head -n 43#!indagator rehearse --received 2026-11-24T00:00:00Z messages.log | head -n 43"
-shoot rehearse-against "indagator rehearse --against before.yaml messages.log#!indagator rehearse --received 2026-11-24T00:00:00Z --against before.yaml messages.log | head -n 43"
 unset NO_COLOR
 shoot search "indagator search --when 'text contains \"Failed password\"' --last 8" \
     "indagator search --when 'severity at least alert' --context 2 --fold messages.log" \
@@ -125,6 +123,38 @@ shoot explain "indagator explain --sender 127.0.2.9 --received 2026-11-23T04:45:
 shoot search-by "indagator search --when 'text starts with \"DENY\"' --by SRC/24,DPT --share messages.log" \
     "indagator search --every '10 min' --by severity --since 2026-11-23 --until 2026-11-23 messages.log --top 5" \
     "indagator search --by app,severity --since 2026-11-23T07:00 --until 2026-11-23T08:00:00 --against 2026-11-23T06:00..2026-11-23T07:00:00 messages.log --top 9"
+
+# Four Mondays: of all but the last some is missing.
+mkdir "$work/weeks"
+(
+    cd "$work/weeks"
+    cat >indagator.yaml <<'EOF'
+store: log
+state: state
+zone: UTC
+domain: skerry.example
+devices: [{name: pier9-sw1, address: 192.0.2.99}]
+patterns:
+  - name: login-failed
+    app: sshd
+    text: ["Failed password for {user:word} from {peer:ip} port {port:int} {:remainder}", "Failed password for invalid user {user:word} from {peer:ip} port {port:int} {:remainder}"]
+routes: [{name: all, file: "{facility}.log", layout: json}]
+EOF
+    for day in 02 09 16; do
+        sed "s/Nov 23/Nov $day/; s/2026-11-23/2026-11-$day/g" "$here/../../demo/messages.log" | grep -v -E 'mv-auk|neighbour' | awk -v day="$day" '(NR + day) % 4 && !(/harbour-fw/ && NR % 2)' >day.log
+        indagator collect --from day.log >/dev/null
+    done
+    indagator collect --from "$here/../../demo/messages.log" >/dev/null
+    indagator report --for 2026-11-23 --html page.html
+)
+shoot report "cd weeks; indagator report --for 2026-11-23 | sed -n '1,47p'#!cd ../weeks; indagator report --for 2026-11-23 | sed '/^More/,\$!{/ 0   *0$/d}' | sed -n '1,47p'"
+page() { # page NAME OPTION…
+    local name=$1
+    shift
+    chromium --headless --no-sandbox --disable-gpu --hide-scrollbars --window-size=1280,1100 "$@" --screenshot="$here/$name.png" "$work/weeks/page.html" >/dev/null 2>&1
+}
+page report-page
+page report-page-dark --blink-settings=preferredColorScheme=0
 
 # A ship's collector whose link is lost, and the demo's second act.
 (
@@ -163,9 +193,6 @@ indagator emit $tls --certificate tls/pier1-rtr.pem --key tls/pier1-rtr.key --ho
 # shellcheck disable=SC2086
 indagator emit $tls --certificate tls/stranger.pem --key tls/stranger.key 'x' >/dev/null 2>&1 || true
 shoot status "indagator status --top 4 | head -n 46"
-unset NO_COLOR
-shoot status-device "indagator status harbour-fw"
-export NO_COLOR=1
 indagator pause --after 0s tcp >/dev/null
 sleep 1
 touch indagator.yaml

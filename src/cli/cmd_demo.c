@@ -356,6 +356,18 @@ static bool prove(const struct ind_demo *demo)
     return ind_demo_show(demo, verify, 0) == IND_EXIT_NO;
 }
 
+static bool report(const struct ind_demo *demo)
+{
+    static const char *const text[] = {"indagator", "report", "--for", "today", NULL};
+    static const char *const page[] = {"indagator", "report",      "--for", "today",
+                                       "--html",    "report.html", NULL};
+    ind_demo_heading("13. What stands out in a day, as text and as a page with charts");
+    if (ind_demo_show(demo, text, 12) != IND_EXIT_DONE || ind_demo_show(demo, page, 0) != IND_EXIT_DONE)
+        return false;
+    printf("The page needs no network: %s/report.html\n", demo->folder);
+    return true;
+}
+
 static bool play(struct ind_demo *demo)
 {
     introduce(demo);
@@ -368,7 +380,7 @@ static bool play(struct ind_demo *demo)
     if (!ind_demo_collect(demo, NULL) || !play_fleet(demo) || !search(demo) || !explain(demo) ||
         !rotate(demo) || !account(demo) || !prove(demo))
         return false;
-    if (!ind_demo_play_ship(demo))
+    if (!ind_demo_play_ship(demo) || !report(demo))
         return false;
     printf("\nTo go on:\n"
            "  cd %s\n"

@@ -16,7 +16,7 @@ enum { TEXT_ROWS = 10, PAGE_ROWS = 200 };
 static struct {
     char *span, *since, *until, *when, *every, *zone, *csv, *html;
     long top;
-    int log;
+    int log, quick;
 } given;
 
 static struct poptOption *options(void)
@@ -43,6 +43,8 @@ static struct poptOption *options(void)
          "rows of a table; 0: all. Without it 10, and in CSV and JSON all", "N"},
         {"csv", '\0', POPT_ARG_STRING, &given.csv, 0,
          "a file of CSV (RFC 4180) for each table, into this folder", "FOLDER"},
+        {"quick", '\0', POPT_ARG_NONE, &given.quick, 0,
+         "leave out what texts have to be read for: events, logins, ports, interfaces and clocks", NULL},
         {"html", '\0', POPT_ARG_STRING, &given.html, 0,
          "a page with charts that needs no network, into this file", "FILE"},
         {"log", '\0', POPT_ARG_NONE, &given.log, 0, "with --html: charts begin with a logarithmic scale",
@@ -187,6 +189,8 @@ static int make(const struct ind_call *call, const struct ind_config *config, co
 {
     struct ind_report report = {0};
     struct ind_report_asked asked = {.config = config,
+                                     .when_text = given.when,
+                                     .without_texts = given.quick != 0,
                                      .zone = zone,
                                      .zone_text = given.zone ? given.zone : config->zone_text,
                                      .now = ind_now(),

@@ -6,7 +6,7 @@
 
 #include <string.h>
 
-enum { COLUMNS = 2 * IND_REPORT_COLUMNS, TEXT = 64 };
+enum { COLUMNS = 2 * IND_REPORT_COLUMNS, TEXT = 64, SHOWN = 56 };
 
 static void add_time(struct ind_table *table, const struct ind_report_page *page,
                      const struct ind_report_section *section, ind_time time)
@@ -18,13 +18,22 @@ static void add_time(struct ind_table *table, const struct ind_report_page *page
     ind_table_text(table, text);
 }
 
+/* What is long is cut: a page and JSON have it whole. */
+static void add_name(struct ind_table *table, const char *name)
+{
+    char text[SHOWN + 8];
+    const struct ind_slice whole = ind_slice_of(name), begin = ind_slice_begin(whole, SHOWN);
+    snprintf(text, sizeof text, "%.*s%s", IND_ARG(begin), begin.length < whole.length ? "…" : "");
+    ind_table_text(table, text);
+}
+
 static void add_cell(struct ind_table *table, const struct ind_report_page *page,
                      const struct ind_report_section *section, const struct ind_report_cell *cell)
 {
     char text[IND_AMOUNT_WIDTH];
     switch (cell->kind) {
     case IND_REPORT_TEXT:
-        ind_table_text(table, cell->text);
+        add_name(table, cell->text);
         break;
     case IND_REPORT_NUMBER: /* what people read is grouped, wherever it goes */
         ind_table_text(table, ind_number_text(cell->number, true, text));

@@ -26,14 +26,6 @@ struct known_device {
     uint8_t verdicts[IND_VOLUME_PRIS + 1]; /* 1 + enum ind_verdict; 0: not asked yet */
 };
 
-struct row {
-    struct hour at;
-    ind_time time;
-    struct ind_report_device *device;
-    unsigned severity;
-    uint64_t messages;
-};
-
 struct counting {
     struct ind_report *report;
     struct ind_search_file *files;
@@ -48,8 +40,7 @@ struct counting {
     struct known_device **devices; /* by their numbers */
     size_t device_count;
     const struct ind_catalog_counts *counts; /* of the file */
-    struct row *rows;                        /* of it, until it is clear that it need not be read */
-    size_t row_count, row_room;
+    uint64_t looked_at, take_back;           /* rows of it; so many are to be taken back */
     bool has_to_be_read, failed;
 };
 
@@ -98,7 +89,7 @@ static bool make_hours(struct counting *counting)
 
 /* ---- Rows ---- */
 
-static struct known_device *device_of(struct counting *counting, uint32_t number, struct ind_slice name)
+static struct known_device *make_device(struct counting *counting, uint32_t number)
 {
     if (number >= counting->device_count) {
         const size_t count = 2 * (size_t)number + 64;
@@ -110,94 +101,83 @@ static struct known_device *device_of(struct counting *counting, uint32_t number
         counting->devices = grown;
         counting->device_count = count;
     }
-    struct known_device **place = &counting->devices[number];
-    if (!*place && (*place = calloc(1, sizeof **place))) {
-        (*place)->device = ind_report_device_named(
-            counting->report, number == IND_DEVICE_OTHERS ? IND_SLICE("(others)") : name);
-        if (!(*place)->device) {
-            free(*place);
-            *place = NULL;
-        }
+    struct known_device *known = calloc(1, sizeof *known);
+    if (known)
+        known->device = ind_report_device_named(counting->report,
+                                                number == IND_DEVICE_OTHERS
+                                                    ? IND_SLICE("(others)")
+                                                    : ind_catalog_name(counting->counts->names, number));
+    if (known && !known->device) {
+        free(known);
+        known = NULL;
     }
-    return *place;
+    return counting->devices[number] = known;
 }
 
-static enum ind_verdict verdict_of(struct counting *counting, struct known_device *known,
-                                   const struct ind_volume *volume, struct ind_slice name)
+static enum ind_verdict ask(struct counting *counting, uint8_t *kept, const struct ind_volume *volume)
 {
-    uint8_t *kept = &known->verdicts[volume->pri < IND_VOLUME_PRIS ? volume->pri : IND_VOLUME_PRIS];
-    if (!*kept)
-        *kept = (uint8_t)(1 + ind_known_row(counting->known, volume, name));
+    const struct ind_slice name = ind_catalog_name(counting->counts->names, volume->device);
+    *kept = (uint8_t)(1 + ind_known_row(counting->known, volume, name));
     return (enum ind_verdict)(*kept - 1);
 }
 
-static bool keep_row(struct counting *counting, const struct row *row)
+static void add_row(struct counting *counting, const struct hour *at, struct ind_report_device *device,
+                    const struct ind_volume *volume)
 {
-    if (counting->row_count == counting->row_room) {
-        const size_t room = counting->row_room ? 2 * counting->row_room : 1024;
-        struct row *grown = realloc(counting->rows, room * sizeof *grown);
-        if (!grown)
-            return false;
-        counting->rows = grown;
-        counting->row_room = room;
+    struct ind_report *report = counting->report;
+    const unsigned severity = volume->pri < IND_VOLUME_PRIS ? volume->pri % 8 : IND_REPORT_NO_SEVERITY;
+    /* Taken back: what is added is one short of a turn of the number. */
+    const uint64_t messages = counting->take_back ? -volume->messages : volume->messages;
+    for (unsigned spans = at->spans, span = 0; spans; spans >>= 1, span++)
+        if (spans & 1)
+            ind_report_add(report, device, span, at->step, severity, messages);
+    if (counting->counts->removed && at->spans >> IND_REPORT_NOW & 1) {
+        report->removed += messages;
+        report->roughly |= counting->counts->many || at->divided;
     }
-    counting->rows[counting->row_count++] = *row;
-    return true;
 }
 
 /* What cannot be read any more is taken as it is known. False once it is clear that the file has to be read.
  */
 static bool look_at_row(void *context, const struct ind_volume *volume)
 {
+    static const struct hour before = {0};
     struct counting *counting = context;
-    const struct ind_catalog_counts *counts = counting->counts;
-    const struct ind_slice name = ind_catalog_name(counts->names, volume->device);
-    const bool removed = counts->removed;
-    const int64_t place = volume->hour == IND_HOUR_UNKNOWN ? -1 : volume->hour - counting->first;
-    if (volume->hour == IND_HOUR_UNKNOWN && !removed)
-        return !(counting->has_to_be_read = true);
-    if (place >= (int64_t)counting->hour_count || volume->hour == IND_HOUR_UNKNOWN)
+    const bool removed = counting->counts->removed;
+    if (counting->take_back && counting->looked_at == counting->take_back)
+        return false;
+    if (volume->hour == IND_HOUR_UNKNOWN)
+        return removed || !(counting->has_to_be_read = true);
+    const int64_t place = volume->hour - counting->first;
+    counting->looked_at++;
+    if (place >= (int64_t)counting->hour_count)
         return true;
-    struct known_device *known = device_of(counting, volume->device, name);
-    if (!known)
+    const struct hour *at = place >= 0 ? &counting->hours[place] : &before;
+    struct known_device *known =
+        volume->device < counting->device_count ? counting->devices[volume->device] : NULL;
+    if (!known && !(known = make_device(counting, volume->device)))
         return !(counting->failed = true);
-    const enum ind_verdict verdict = verdict_of(counting, known, volume, name);
-    struct row row = {.time = volume->hour * HOUR,
-                      .device = known->device,
-                      .severity = volume->pri < IND_VOLUME_PRIS ? volume->pri % 8 : IND_REPORT_NO_SEVERITY,
-                      .messages = volume->messages};
-    if (place >= 0)
-        row.at = counting->hours[place];
+    uint8_t *kept = &known->verdicts[volume->pri < IND_VOLUME_PRIS ? volume->pri : IND_VOLUME_PRIS];
+    const enum ind_verdict verdict = *kept ? (enum ind_verdict)(*kept - 1) : ask(counting, kept, volume);
     if (verdict == IND_NO)
         return true;
     /* A row without a device is as much known as reading would tell of a file that is gone. */
     const bool decided = verdict == IND_YES || (removed && counting->settings.when == IND_CONDITION_ALWAYS);
-    if (!removed && (row.at.divided || (!decided && row.at.spans)))
+    if (!removed && (at->divided || (!decided && at->spans))) {
+        counting->looked_at--;
         return !(counting->has_to_be_read = true);
-    if (!decided && row.at.spans >> IND_REPORT_NOW & 1)
-        counting->report->not_told += volume->messages;
-    if (!decided)
-        return true;
-    return keep_row(counting, &row) || !(counting->failed = true);
-}
-
-static void add_rows(struct counting *counting)
-{
-    struct ind_report *report = counting->report;
-    const struct ind_report_span *span = &report->asked.span;
-    for (size_t i = 0; i < counting->row_count; i++) {
-        const struct row *row = &counting->rows[i];
-        row->device->heard_early |= row->time < span->since;
-        if (row->time < span->until && (row->device->last == IND_TIME_NONE || row->time > row->device->last))
-            row->device->last = row->time;
-        for (size_t s = 0; s < report->span_count; s++)
-            if (row->at.spans >> s & 1)
-                ind_report_add(report, row->device, s, row->at.step, row->severity, row->messages);
-        if (counting->counts->removed && row->at.spans & 1u << IND_REPORT_NOW) {
-            report->removed += row->messages;
-            report->roughly |= counting->counts->many || row->at.divided;
-        }
     }
+    if (!decided) {
+        counting->report->not_told += at->spans >> IND_REPORT_NOW & 1 ? volume->messages : 0;
+        return true;
+    }
+    const ind_time time = volume->hour * HOUR;
+    const struct ind_report_span *span = &counting->report->asked.span;
+    known->device->heard_early |= time < span->since;
+    if (time < span->until && (known->device->last == IND_TIME_NONE || time > known->device->last))
+        known->device->last = time;
+    add_row(counting, at, known->device, volume);
+    return true;
 }
 
 /* ---- Files ---- */
@@ -232,6 +212,16 @@ static bool is_as_counted(const struct counting *counting, const struct ind_cata
            (uint64_t)facts.st_size == counts->bytes;
 }
 
+/* What was added of a file that has to be read after all. When a device was heard stays: reading says the
+ * same. */
+static void take_back(struct counting *counting)
+{
+    counting->take_back = counting->looked_at;
+    counting->looked_at = 0;
+    if (counting->take_back)
+        (void)ind_volumes_each(counting->counts->packed, look_at_row, counting);
+}
+
 static bool take_file(void *context, const struct ind_catalog_counts *counts)
 {
     struct counting *counting = context;
@@ -239,14 +229,15 @@ static bool take_file(void *context, const struct ind_catalog_counts *counts)
     if (counts->removed ? file != NULL : !file || !is_as_counted(counting, counts))
         return true;
     counting->counts = counts;
-    counting->row_count = 0;
+    counting->looked_at = counting->take_back = 0;
     counting->has_to_be_read = !counts->removed && ind_volumes_are_folded(counts->packed);
     const bool whole = !counting->has_to_be_read && ind_volumes_each(counts->packed, look_at_row, counting);
     if (counting->failed)
         return false;
-    if (!whole || counting->has_to_be_read)
+    if (!whole || counting->has_to_be_read) {
+        take_back(counting);
         return true;
-    add_rows(counting);
+    }
     if (!file)
         return true;
     counting->leave_out[file - counting->files] = true;
@@ -290,7 +281,6 @@ static void end(struct counting *counting)
         free(counting->devices[i]);
     free(counting->devices);
     free(counting->hours);
-    free(counting->rows);
     free(counting->leave_out);
     ind_known_free(counting->known);
     if (counting->folder >= 0)

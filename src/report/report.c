@@ -1,4 +1,5 @@
 #include "report/report_private.h"
+#include "report/texts.h"
 
 #include "core/base/escape.h"
 #include "store/read/snapshot.h"
@@ -132,21 +133,37 @@ static bool make_steps(struct ind_report *report)
 
 /* ---- All of it ---- */
 
+static void compare(struct ind_report *report)
+{
+    for (size_t i = 0; i < report->span_count; i++)
+        report->known[i] = report->totals[i] > 0;
+    ind_report_compare(report);
+}
+
 static bool count_files(struct ind_report *report, const struct ind_snapshot *snapshot)
 {
-    struct ind_search_file *files = calloc(snapshot->count + 1, sizeof *files);
-    size_t count = 0;
-    if (!files)
+    struct ind_search_file *all = calloc(2 * snapshot->count + 1, sizeof *all),
+                           *to_read = all + snapshot->count;
+    size_t count = 0, left;
+    if (!all)
         return false;
     for (size_t i = 0; i < snapshot->count; i++) {
         const struct ind_snapshot_file *file = &snapshot->files[i];
         if (!file->twice)
-            files[count++] =
-                (struct ind_search_file){.name = file->path, .snapshot = snapshot, .stored = file};
+            all[count++] = (struct ind_search_file){.name = file->path, .snapshot = snapshot, .stored = file};
     }
-    const bool good =
-        ind_report_from_catalog(report, files, &count) && ind_report_from_files(report, files, count);
-    free(files);
+    if (count)
+        memcpy(to_read, all, count * sizeof *all);
+    left = count;
+    bool good =
+        ind_report_from_catalog(report, to_read, &left) && ind_report_from_files(report, to_read, left);
+    if (good)
+        compare(report);
+    if (good && !report->asked.without_texts) {
+        report->texts = calloc(1, sizeof *report->texts);
+        good = report->texts && ind_report_read_texts(report, all, count, report->texts);
+    }
+    free(all);
     return good;
 }
 
@@ -172,10 +189,6 @@ bool ind_report_count(const struct ind_report_asked *asked, struct ind_report *r
             asked->report(asked->context, "memory, or the disk for temporary files, ran out");
     }
     ind_snapshot_free(&snapshot);
-    for (size_t i = 0; i < report->span_count; i++)
-        report->known[i] = report->totals[i] > 0;
-    if (good)
-        ind_report_compare(report);
     return good;
 }
 
@@ -187,6 +200,10 @@ void ind_report_free(struct ind_report *report)
         HASH_DEL(report->devices, device);
         free(device);
     }
+    if (report->texts)
+        ind_report_texts_free(report->texts);
+    free(report->texts);
+    report->texts = NULL;
     free(report->steps);
     report->steps = NULL;
 }

@@ -49,10 +49,14 @@ struct ind_report_device {
     char name[]; /* as it can be shown; "-": none, or not known */
 };
 
+struct ind_report_texts; /* report/texts.h */
+
 struct ind_report_asked {
     const struct ind_config *config;
     struct ind_conditions *conditions; /* the set of `when` */
     ind_condition when;
+    const char *when_text; /* as written; NULL: every message */
+    bool without_texts;    /* nothing is read but what the catalog does not count */
     const struct ind_zone *zone;
     const char *zone_text; /* its name */
     struct ind_report_span span;
@@ -78,6 +82,8 @@ struct ind_report {
     size_t step_count;
     struct ind_report_device *devices;
     size_t device_count;
+
+    struct ind_report_texts *texts; /* NULL: not asked for */
 
     /* How it was counted. */
     bool catalog; /* there was one that serves */
@@ -105,6 +111,11 @@ bool ind_report_has_too_many_steps(const struct ind_report_span *span, const str
 static inline bool ind_report_is_comparable(const struct ind_report *report)
 {
     return report->by_weeks || report->known[IND_REPORT_BEFORE];
+}
+/* The span whose events are compared: a week before where weekdays are, else the span before. */
+static inline size_t ind_report_events_before(const struct ind_report *report)
+{
+    return report->by_weeks && report->known[IND_REPORT_WEEK] ? IND_REPORT_WEEK : IND_REPORT_BEFORE;
 }
 /* What each device and all together are compared with, and how they stand. */
 void ind_report_compare(struct ind_report *report);

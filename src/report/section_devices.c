@@ -124,7 +124,7 @@ static void say_volume(struct ind_report_page *page, struct ind_report_section *
     if (comparable)
         snprintf(against, sizeof against, ", against %s %s", ind_report_grouped(report->usual, number[0]),
                  report->by_weeks ? "usually on such days" : "in the span before");
-    ind_section_say(page, section, now == 0 || severe > 0 || (comparable && (more || less)),
+    ind_section_say(page, section, now == 0 || (comparable && (more || less)),
                     "%s message%s%s; %s of them are errors or worse.", ind_report_grouped(now, number[1]),
                     ind_report_plural(now), against, ind_report_grouped(severe, number[2]));
 }
@@ -251,12 +251,15 @@ void ind_section_devices(struct ind_report_page *page)
         {"usual", "usual", IND_REPORT_NUMBER, false, false}};
     struct ind_report_section *section = ind_section_new(page, "devices", "Devices", columns, 5);
     size_t count, severe = 0;
+    uint64_t critical = 0;
     struct ind_report_device **devices = list(page, was_heard, compare_by_trouble, &count);
     section->chart = IND_REPORT_BARS;
     for (size_t i = 0; devices && i < count; i++) {
         const struct ind_report_device *device = devices[i];
         const uint64_t of_device = severe_of(device->by_severity);
         severe += of_device > 0;
+        critical +=
+            device->by_severity[IND_SEVERITY_CRITICAL] + device->by_severity[1] + device->by_severity[0];
         ind_section_text(page, section, device->name);
         ind_section_number(page, section, of_device);
         ind_section_number(page, section, device->by_severity[IND_SEVERITY_WARNING]);
@@ -266,8 +269,9 @@ void ind_section_devices(struct ind_report_page *page)
     if (count == 0)
         ind_section_say(page, section, true, "No device was heard.");
     else if (severe)
-        ind_section_say(page, section, true, "%zu of %zu devices sent errors or worse; most of them %s.",
-                        severe, count, devices[0]->name);
+        ind_section_say(page, section, critical > 0,
+                        "%zu of %zu devices sent errors or worse; most of them %s.", severe, count,
+                        devices[0]->name);
     else
         ind_section_say(page, section, false, "%zu device%s heard; none sent an error.", count,
                         count == 1 ? " was" : "s were");

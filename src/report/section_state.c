@@ -175,8 +175,8 @@ void ind_section_archives(struct ind_report_page *page)
     static const struct ind_report_column columns[] = {
         {"archives", "archives", IND_REPORT_NUMBER, false, false},
         {"bytes", "on the disk", IND_REPORT_SIZE, false, false},
-        {"of_span", "of this span", IND_REPORT_NUMBER, false, false},
-        {"bytes_of_span", "on the disk", IND_REPORT_SIZE, false, false},
+        {"of_span", "rotated in this span", IND_REPORT_NUMBER, false, false},
+        {"bytes_of_span", "of that on the disk", IND_REPORT_SIZE, false, false},
         {"free", "free", IND_REPORT_SIZE, false, false},
         {"days_until_full", "days until full", IND_REPORT_NUMBER, false, false}};
     struct ind_report_section *section =

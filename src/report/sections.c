@@ -149,6 +149,10 @@ bool ind_report_page_make(const struct ind_report *report, struct ind_report_pag
     ind_section_changes(page);
     ind_section_silent(page);
     ind_section_devices(page);
+    if (report->texts) {
+        ind_section_events(page);
+        ind_section_topics(page);
+    }
     ind_section_archives(page);
     add_notes(page);
     return !page->failed;

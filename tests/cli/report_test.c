@@ -265,6 +265,114 @@ static void it_says_who_changed_is_silent_or_new(void **state)
     }
 }
 
+#define TEXTS                                                                                                \
+    "store: log\nstate: state\nzone: UTC\n"                                                                  \
+    "patterns:\n  - name: login-failed\n    text: ['Failed {:word} for {user:word} from {peer:ip}']\n"       \
+    "  - name: link-state\n    text: ['Interface {interface:interface} link {state:word}']\n"                \
+    "routes: [{name: all, file: all.log, layout: json}]\n"
+
+static void add_text(FILE *file, int day, const char *text, unsigned count)
+{
+    for (unsigned i = 0; i < count; i++)
+        fprintf(file, "<38>1 2026-11-%02dT12:%02u:00Z sw1 app - - - %s %u\n", day, i % 60, text, i);
+}
+
+static const json_t *row_with(const json_t *report, const char *section, const char *key, const char *value)
+{
+    size_t i;
+    const json_t *row;
+    json_array_foreach(rows_of(report, section), i, row)
+    {
+        if (strcmp(json_string_value(json_object_get(row, key)), value) == 0)
+            return row;
+    }
+    fail_msg("no %s in %s", value, section);
+    return NULL;
+}
+
+static void file_day(int day, bool last)
+{
+    char command[200];
+    FILE *file = fopen(ind_path(folder, "messages.log"), "w");
+    assert_non_null(file);
+    add_text(file, day, "fan at speed", 10);
+    add_text(file, day, "lease for 192.0.2.7 number", last ? 90 : 30);
+    if (last) {
+        add_text(file, day, "%FAN-2-DEAD: fan", 3);
+        for (int i = 0; i < 30; i++)
+            fprintf(file,
+                    "<38>1 2026-11-%02dT12:00:00Z sw1 sshd - - - Failed password for tern from 203.0.113.7\n",
+                    day);
+        for (int i = 0; i < 8; i++)
+            fprintf(file, "<38>1 2026-11-%02dT12:00:00Z sw1 linkd - - - Interface ge0/3 link %s\n", day,
+                    i % 2 ? "up" : "down");
+        fprintf(file, "<38>1 2026-11-%02dT04:00:00Z late app - - - fan at speed 1\n", day);
+    }
+    fclose(file);
+    snprintf(command, sizeof command,
+             IND_PROGRAM " collect --from messages.log --received 2026-11-%02dT12:30:00Z >/dev/null", day);
+    run(command);
+}
+
+static void texts_tell_of_events_logins_interfaces_and_clocks(void **state)
+{
+    (void)state;
+    ind_write_file(ind_path(folder, "indagator.yaml"), TEXTS);
+    file_day(22, false);
+    file_day(23, true);
+    json_t *report = json_of(IND_PROGRAM " report --json --for 2026-11-23");
+    const json_t *lease = row_with(report, "events", "event", "lease for # number #");
+    assert_string_equal(json_string_value(json_object_get(lease, "change")), "more");
+    assert_int_equal(json_integer_value(json_object_get(lease, "before")), 30);
+    assert_string_equal(
+        json_string_value(json_object_get(row_with(report, "events", "event", "%FAN-2-DEAD"), "change")),
+        "new");
+    assert_string_equal(
+        json_string_value(json_object_get(row_with(report, "events", "event", "login-failed"), "change")),
+        "new");
+    assert_int_equal(json_array_size(rows_of(report, "events")), 4); /* with link-state */
+    assert_int_equal(
+        json_integer_value(json_object_get(row_with(report, "logins", "peer", "203.0.113.7"), "messages")),
+        30);
+    assert_int_equal(
+        json_integer_value(json_object_get(row_with(report, "interfaces", "interface", "ge0/3"), "messages")),
+        8);
+    assert_int_equal(
+        json_integer_value(json_object_get(row_with(report, "clocks", "device", "late"), "messages")), 1);
+    assert_null(rows_of(report, "ports")); /* no pattern tells of them */
+    json_decref(report);
+    report = json_of(IND_PROGRAM " report --json --quick --for 2026-11-23");
+    assert_null(rows_of(report, "events"));
+    json_decref(report);
+}
+
+static void what_was_removed_is_known_from_the_catalog(void **state)
+{
+    uint64_t random = IND_RANDOM_START;
+    (void)state;
+    ind_write_file(ind_path(folder, "indagator.yaml"), CONFIG);
+    file_messages(&random, 0, MESSAGES);
+    run(IND_PROGRAM " rotate >/dev/null");
+    expect("rebuild", 0, "the catalog is made anew");
+    json_t *before = json_of(IND_PROGRAM " report --json --for 2026-10");
+    run("sed -i 's/for: 9999 days/number: 1/' indagator.yaml");
+    run(IND_PROGRAM " rotate >/dev/null"); /* removes all but one of each series */
+    run(IND_PROGRAM " rotate >/dev/null");
+    json_t *after = json_of(IND_PROGRAM " report --json --for 2026-10"),
+           *found = list_of(IND_PROGRAM
+                            " search --copies --json --by severity --since 2026-10-01 --until 2026-10-31");
+    const int64_t messages = json_integer_value(json_object_get(before, "messages"));
+    assert_int_equal(json_integer_value(json_object_get(after, "messages")), messages);
+    assert_int_equal(json_integer_value(json_object_get(after, "removed")),
+                     messages - (int64_t)sum_where(found, NULL, NULL, "messages"));
+    assert_true(json_integer_value(json_object_get(after, "removed")) > 500);
+    assert_true(json_equal(rows_of(before, "devices"), rows_of(after, "devices")));
+    assert_true(json_equal(rows_of(before, "volume"), rows_of(after, "volume")));
+    json_decref(before);
+    json_decref(after);
+    json_decref(found);
+}
+
 static void a_table_each_and_no_formula_in_any(void **state)
 {
     (void)state;
@@ -281,7 +389,8 @@ static void a_table_each_and_no_formula_in_any(void **state)
         "device,severe,warning,messages,usual\n'=1+1,1,0,1,\n'@sum,1,0,1,\n\"a,\"\"b\"\"\",0,0,1,\n");
     ind_ran_free(&ran);
     ran = ind_shell(folder, "ls tables | tr '\\n' ' '");
-    assert_string_equal(ran.out, "archives.csv changes.csv devices.csv silent.csv volume.csv ");
+    assert_string_equal(ran.out,
+                        "archives.csv changes.csv clocks.csv devices.csv events.csv silent.csv volume.csv ");
     ind_ran_free(&ran);
 }
 
@@ -321,6 +430,8 @@ int main(void)
     const struct CMUnitTest tests[] = {
         cmocka_unit_test_setup_teardown(numbers_are_those_of_a_search, set_up, tear_down),
         cmocka_unit_test_setup_teardown(it_says_who_changed_is_silent_or_new, set_up, tear_down),
+        cmocka_unit_test_setup_teardown(texts_tell_of_events_logins_interfaces_and_clocks, set_up, tear_down),
+        cmocka_unit_test_setup_teardown(what_was_removed_is_known_from_the_catalog, set_up, tear_down),
         cmocka_unit_test_setup_teardown(a_table_each_and_no_formula_in_any, set_up, tear_down),
         cmocka_unit_test_setup_teardown(what_is_no_span_is_told, set_up, tear_down),
     };

@@ -34,6 +34,8 @@
     function draw(canvas) {
         const section = data.sections[canvas.dataset.section];
         const lying = section.chart === 'bars';
+        if (lying)
+            canvas.parentElement.style.height = String(Math.max(130, 80 + 24 * section.labels.length)) + 'px';
         const ink = style('--ink'), line = style('--line');
         const numbers = {
             type: logarithmic.checked ? 'logarithmic' : 'linear', stacked: !lying, beginAtZero: true,
@@ -42,7 +44,7 @@
         const names = { stacked: !lying, ticks: { color: ink, autoSkip: !lying, maxRotation: 60 }, grid: { display: false } };
         charts.push(new Chart(canvas, {
             type: 'bar',
-            data: { labels: labels(section), datasets: sets(section) },
+            data: { labels: labels(section), datasets: sets(section).map((set) => Object.assign(set, { maxBarThickness: 40 })) },
             options: {
                 animation: false, responsive: true, maintainAspectRatio: false, indexAxis: lying ? 'y' : 'x',
                 scales: lying ? { x: numbers, y: names } : { x: names, y: numbers },

@@ -3,6 +3,7 @@
 #include "config/quantity.h"
 #include "core/base/escape.h"
 #include "core/message/device.h"
+#include "core/message/event_name.h"
 #include "core/message/framing.h"
 #include "core/message/names.h"
 #include "core/message/structured_data.h"
@@ -18,6 +19,7 @@ static const char *const weekdays[] = {"mon", "tue", "wed", "thu", "fri", "sat",
 struct ind_slice ind_search_by_name(unsigned by)
 {
     return by < IND_FIELDS                          ? ind_field_name((enum ind_field)by)
+           : by == IND_BY_EVENT                     ? IND_SLICE("event")
            : by >= IND_BY_MINUTE && by < IND_BY_END ? ind_slice_of(time_names[by - IND_BY_MINUTE])
                                                     : IND_NOTHING;
 }
@@ -74,7 +76,7 @@ static bool read_named(struct ind_slice text, struct ind_search_by *by)
 
 static bool can_be_alone(unsigned what)
 {
-    return what <= IND_FIELD_SEVERITY || what == IND_FIELD_PATTERN || what >= IND_BY_MINUTE ||
+    return what <= IND_FIELD_SEVERITY || what == IND_FIELD_PATTERN || what >= IND_BY_EVENT ||
            (what < IND_FIELDS && ind_field_is_text((enum ind_field)what));
 }
 
@@ -291,6 +293,17 @@ static struct ind_slice data_value(const struct ind_search_by *by, struct ind_sl
     return IND_NOTHING;
 }
 
+static struct ind_slice event_of(const struct ind_message *message, struct ind_answers *answers,
+                                 struct ind_by_reader *reader)
+{
+    const struct ind_slice pattern = ind_answers_pattern(answers, message);
+    if (pattern.length)
+        return pattern;
+    struct ind_buffer room = room_of(reader);
+    ind_event_name_write(ind_slice_begin(message->text, 4 * IND_BY_MOST), &room);
+    return ind_buffer_view(&room);
+}
+
 static struct ind_slice plain_value(const struct ind_search_by *by, const struct ind_message *message,
                                     struct ind_answers *answers, struct ind_by_reader *reader)
 {
@@ -307,6 +320,8 @@ static struct ind_slice plain_value(const struct ind_search_by *by, const struct
         return ind_device_label(message->configured, by->name);
     case IND_FIELD_DATA:
         return by->name.length ? data_value(by, message->data, reader) : message->data;
+    case IND_BY_EVENT:
+        return event_of(message, answers, reader);
     case IND_FIELD_FIELD:
         (void)ind_payload_find(ind_answers_payload(answers, message), by->name, &from, &value);
         return value;

@@ -8,6 +8,7 @@
 /* A field of the condition language, or one of these. */
 enum {
     IND_BY_NOTHING = IND_FIELDS,
+    IND_BY_EVENT,  /* the pattern, else the event code, else the text without its numbers */
     IND_BY_MINUTE, /* from here on: times */
     IND_BY_HOUR,
     IND_BY_DAY,

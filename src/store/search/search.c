@@ -48,7 +48,9 @@ static void find_literals(struct ind_search *search)
 
 static unsigned field_of(const struct ind_search_by *by)
 {
-    return by->what < IND_FIELDS ? 1u << by->what : 0;
+    return by->what < IND_FIELDS      ? 1u << by->what
+           : by->what == IND_BY_EVENT ? 1u << IND_FIELD_PATTERN | 1u << IND_FIELD_TEXT
+                                      : 0;
 }
 
 /* Whether header and time of a line are all that is asked for. */
