@@ -177,7 +177,9 @@ static int give(const struct ind_call *call, const struct ind_report *report)
         good = write_html(&page, given.top < 0 ? PAGE_ROWS : all);
     if (good && call->json)
         good = write_json(&page, all);
-    else if (good && !given.csv && !given.html)
+    else if (good && (given.csv || given.html))
+        ind_report_print_summary(&page, stdout);
+    else if (good)
         ind_report_print_text(&page, given.top < 0 ? TEXT_ROWS : all, stdout);
     ind_report_page_free(&page);
     if (!good || report->unread)

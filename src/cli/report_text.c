@@ -96,14 +96,17 @@ static void print_heading(const char *text, FILE *out)
     fprintf(out, "\n%s%s%s\n", colour ? "\033[1m" : "", text, colour ? "\033[0m" : "");
 }
 
-void ind_report_print_text(const struct ind_report_page *page, size_t top, FILE *out)
+void ind_report_print_summary(const struct ind_report_page *page, FILE *out)
 {
-    char heading[300];
-    snprintf(heading, sizeof heading, "Report of %s", page->title);
-    fprintf(out, "%s\n", heading);
+    fprintf(out, "Report of %s\n", page->title);
     for (size_t i = 0; i < page->count; i++)
         if (page->sections[i].stands_out && page->sections[i].sentence)
             fprintf(out, "  %s: %s\n", page->sections[i].title, page->sections[i].sentence);
+}
+
+void ind_report_print_text(const struct ind_report_page *page, size_t top, FILE *out)
+{
+    ind_report_print_summary(page, out);
     for (size_t i = 0; i < page->count; i++) {
         const struct ind_report_section *section = &page->sections[i];
         const size_t rows = ind_report_rows(section, top);

@@ -38,7 +38,8 @@ struct poptOption *ind_search_option_table(void)
         {"count", '\0', POPT_ARG_NONE, &given.count, 0, "only how many", NULL},
         {"by", '\0', POPT_ARG_STRING, &given.by, 0,
          "how many of each, the most frequent first: facility, severity, host, device, sender, listener, "
-         "transport, certificate, app, procid, msgid, text, original, pattern, event, \"label NAME\", \"data ID "
+         "transport, certificate, app, procid, msgid, text, original, pattern, event, \"label NAME\", \"data "
+         "ID "
          "NAME\", "
          "\"field "
          "NAME\" or only NAME; with /24 behind it addresses by network (IPv6 by /64); by minute, "

@@ -5,7 +5,7 @@
 #include "report/report.h"
 #include "store/search/search.h"
 
-/* ---- report.c ---- */
+/* ---- tally.c ---- */
 
 /* The one of that name, as search shows it; new where there is none. NULL where memory is out. */
 struct ind_report_device *ind_report_device(struct ind_report *report, struct ind_slice name);

@@ -6,7 +6,7 @@
 #include "core/base/amount.h"
 #include "report/sections.h"
 
-/* ---- sections.c ---- */
+/* ---- section.c ---- */
 
 struct ind_report_section *ind_section_new(struct ind_report_page *page, const char *id, const char *title,
                                            const struct ind_report_column *columns, size_t column_count);
