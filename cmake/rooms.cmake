@@ -13,6 +13,11 @@ set(IND_LIBRARY_popt PkgConfig::POPT)
 if(NATS_FOUND)
   set(IND_LIBRARY_nats PkgConfig::NATS)
 endif()
+# Its own idea of what the system has stays out of ours.
+add_library(ind_ncurses INTERFACE)
+target_link_libraries(ind_ncurses INTERFACE ${NCURSES_LINK_LIBRARIES})
+target_include_directories(ind_ncurses INTERFACE ${NCURSES_INCLUDE_DIRS})
+set(IND_LIBRARY_ncurses ind_ncurses)
 set(IND_LIBRARY_threads Threads::Threads)
 set(IND_LIBRARY_math m)
 

@@ -16,7 +16,7 @@ from collections import defaultdict
 LIBRARIES = {  # the headers of each library that ROOMS may name
     'xxhash': r'xxhash\.h', 'pcre2': r'pcre2\.h', 'yaml': r'yaml\.h', 'jansson': r'jansson\.h', 'sqlite': r'sqlite3\.h',
     'zstd': r'zstd\.h', 'zlib': r'zlib\.h', 'event': r'event2/.*', 'curl': r'curl/.*', 'popt': r'popt\.h',
-    'openssl': r'openssl/.*', 'nats': r'nats/.*',
+    'openssl': r'openssl/.*', 'nats': r'nats/.*', 'ncurses': r'(curses|ncurses)\.h',
     'threads': r'pthread\.h|threads\.h', 'math': r'math\.h',
 }
 FORBIDDEN_IN_CORE = re.compile(

@@ -45,6 +45,16 @@ shoot() {
     wait "$terminal" 2>/dev/null || true
 }
 
+# live NAME: the live view of the collector that runs, after some seconds.
+live() {
+    xterm -geometry 124x40+0+0 -fa 'DejaVu Sans Mono' -fs 11.6 -bg '#10151c' -fg '#dde3ea' -b 12 +sb -e env -u NO_COLOR indagator watch &
+    local terminal=$!
+    sleep 8
+    import -window root "$here/$1.png"
+    kill "$terminal" 2>/dev/null || true
+    wait "$terminal" 2>/dev/null || true
+}
+
 indagator demo --folder "$work/demo" >"$work/demo.txt"
 cp "$work/demo.txt" "$here/../../demo/messages.log" "$work/demo/"
 cat >"$work/demo/broken.yaml" <<'EOF'
@@ -120,9 +130,6 @@ shoot fit "indagator fit --pattern '$failed' 'Failed password for tern from 203.
     "indagator fit '<84>Nov 23 04:45:00 harbour-fw sshd[811]: Failed password for invalid user oper from 203.0.113.66 port 4022 ssh2'" \
     "indagator fit --from messages.log | tail -n 4"
 shoot explain "indagator explain --sender 127.0.2.9 --received 2026-11-23T04:45:02Z '<164>29: harbour-fw: Nov 23 04:45:00: %FILTER-4-DROP: IN=ge0 OUT= SRC=198.51.100.7 DPT=23'"
-shoot search-by "indagator search --when 'text starts with \"DENY\"' --by SRC/24,DPT --share messages.log" \
-    "indagator search --every '10 min' --by severity --since 2026-11-23 --until 2026-11-23 messages.log --top 5" \
-    "indagator search --by app,severity --since 2026-11-23T07:00 --until 2026-11-23T08:00:00 --against 2026-11-23T06:00..2026-11-23T07:00:00 messages.log --top 9"
 
 # Four Mondays: of all but the last some is missing.
 mkdir "$work/weeks"
@@ -205,19 +212,19 @@ for part in email.message_from_bytes(open(sys.argv[1], "rb").read().split(b"\n",
         open("mail." + part.get_content_subtype(), "wb").write(part.get_payload(decode=True))' "$work/mail/mail-1"
 shoot alerts "indagator alerts list" "indagator alerts show guessing" "indagator alerts ack guessing --note 'blocked at the firewall'" "indagator alerts history" "cat mail    # of guessing#!tr -d '\\r' <mail.plain | head -n 11"
 chromium --headless --no-sandbox --disable-gpu --hide-scrollbars --window-size=1280,800 --screenshot="$here/alert-mail.png" mail.html >/dev/null 2>&1
-shoot status-trouble "indagator status --top 4 | head -n 46"
+live watch-trouble
 indagator resume >/dev/null
 sleep 1
 to="--to udp:127.0.0.1:$(sed -n 's/.*udp 127.0.0.1://p' collect.err)"
 # shellcheck disable=SC2086
 indagator emit $to --fleet "$here/../../demo/fleet.yaml" >/dev/null &
 player=$!
+live watch
 shoot follow "indagator follow --last 4 --when 'severity at least warning' --when 'app is \"dhcpd\"'#!indagator follow --last 4 --when 'severity at least warning' --when 'app is \"dhcpd\"' --count 34"
 wait $player
 export NO_COLOR=1
 indagator rotate >/dev/null
 sleep 2
 shoot archives-list "indagator archives list guesses/ local5/" "indagator archives protect local5/ --why 'case 2026-14'" "indagator archives list local5/" "indagator archives list --on 2027-06-30 | tail -n 8"
-shoot archives-verify "indagator archives verify" "indagator archives restore guesses/ | head -n 3"
 kill $collector
 wait $collector || true

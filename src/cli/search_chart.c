@@ -69,7 +69,7 @@ size_t ind_steps_place(const struct ind_steps *steps, const struct ind_search_gr
 
 /* ---- Characters ---- */
 
-static bool has_blocks(void)
+bool ind_has_blocks(void)
 {
     static const char *const names[] = {"LC_ALL", "LC_CTYPE", "LANG"};
     for (size_t i = 0; i < 3; i++) {
@@ -86,14 +86,14 @@ static const char *block(unsigned eighths)
     static const char *const blocks[] = {" ",      "\u2581", "\u2582", "\u2583", "\u2584",
                                          "\u2585", "\u2586", "\u2587", "\u2588"};
     static const char *const plain[] = {" ", ".", ".", ":", ":", "|", "|", "#", "#"};
-    return (has_blocks() ? blocks : plain)[eighths > 8 ? 8 : eighths];
+    return (ind_has_blocks() ? blocks : plain)[eighths > 8 ? 8 : eighths];
 }
 
 const char *ind_bar(double share, char text[IND_BAR_ROOM])
 {
     static const char *const parts[] = {"",       "\u258f", "\u258e", "\u258d",
                                         "\u258c", "\u258b", "\u258a", "\u2589"};
-    const bool blocks = has_blocks();
+    const bool blocks = ind_has_blocks();
     unsigned eighths = (unsigned)(share * IND_BAR_WIDTH * 8 + 0.5);
     eighths = eighths > IND_BAR_WIDTH * 8 ? IND_BAR_WIDTH * 8 : eighths == 0 && share > 0 ? 1 : eighths;
     struct ind_buffer out = ind_buffer_on(text, IND_BAR_ROOM - 1);

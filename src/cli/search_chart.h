@@ -17,6 +17,8 @@ void ind_steps_free(struct ind_steps *steps);
 /* The number of the step of a group. */
 size_t ind_steps_place(const struct ind_steps *steps, const struct ind_search_group *group);
 
+/* Whether the terminal shows more than ASCII, by the environment. */
+bool ind_has_blocks(void);
 /* A bar of that share of `width` columns; `text` has room for IND_BAR_ROOM bytes and is returned. */
 enum { IND_BAR_WIDTH = 30, IND_BAR_ROOM = 3 * IND_BAR_WIDTH + 1 };
 const char *ind_bar(double share, char text[IND_BAR_ROOM]);

@@ -56,11 +56,14 @@ void ind_status_add_ledger(struct ind_table *table, const json_t *ledger)
 
 /* ---- Whether all is well ---- */
 
-/* A word in colour says the same as the word. */
-static void line(const char *colour, const char *word, const char *text)
+struct telling {
+    ind_tell_summary *tell;
+    void *context;
+};
+
+static void line(const struct telling *telling, enum ind_summary_kind kind, const char *text)
 {
-    bool coloured = ind_colour();
-    printf("%s%s%s%s%s\n", coloured ? colour : "", word, coloured ? IND_PLAIN : "", *text ? ": " : "", text);
+    telling->tell(telling->context, kind, text);
 }
 
 /* The names of a list, the first few of them. */
@@ -88,7 +91,7 @@ struct thing {
     const char *key;
 };
 
-static void say(const struct thing *thing)
+static void say(const struct telling *telling, const struct thing *thing)
 {
     char text[400], number[32];
     struct ind_buffer out = ind_buffer_on(text, sizeof text - 1);
@@ -98,7 +101,7 @@ static void say(const struct thing *thing)
     if (thing->list)
         add_names(&out, thing->list, thing->key);
     text[out.length] = '\0';
-    line(IND_YELLOW, "Look at", text);
+    line(telling, IND_SUMMARY_LOOK, text);
 }
 
 /* New: of the devices, or senders, those of which it is true. */
@@ -158,7 +161,7 @@ static size_t count_dropped(const json_t *status)
 }
 
 /* Behind the word that all works, or with `well` and nothing to look at, that all is well. */
-static void advise(const json_t *status, bool well)
+static void advise(const struct telling *telling, const json_t *status, bool well)
 {
     json_t *clocks = those(json_object_get(status, "devices"), ind_status_has_wrong_clock),
            *refused = those(json_object_get(status, "unknown_senders"), ind_status_is_refused),
@@ -196,15 +199,15 @@ static void advise(const json_t *status, bool well)
     for (size_t i = 0; i < count; i++)
         any |= things[i].count > 0;
     if (well)
-        line(IND_GREEN, any || alerts ? "All works" : "All is well", "");
+        line(telling, IND_SUMMARY_WELL, any || alerts ? "All works" : "All is well");
     if (alerts) {
         snprintf(text, sizeof text, "%s %s open: indagator alerts list", ind_grouped(alerts, number),
                  alerts == 1 ? "alert is" : "alerts are");
-        line(IND_RED, "Look at", text);
+        line(telling, IND_SUMMARY_ALERTS, text);
     }
     for (size_t i = 0; i < count; i++)
         if (things[i].count > 0)
-            say(&things[i]);
+            say(telling, &things[i]);
     json_decref(silent);
     json_decref(cut_off);
     json_decref(not_taken);
@@ -233,21 +236,42 @@ static void show_rates(const json_t *status)
         printf("\n");
 }
 
-void ind_show_summary(const json_t *status)
+void ind_status_summary(const json_t *status, ind_tell_summary *tell, void *context)
 {
+    const struct telling telling = {tell, context};
     const json_t *reasons = json_object_get(status, "not_well"), *reason;
     const char *trouble = ind_answer_text(json_object_get(status, "files"), "trouble");
     bool asked = !json_object_get(status, "as_of"); /* otherwise only the trouble is of now */
     size_t i, bad = 0;
     if (!asked && *trouble) {
-        line(IND_RED, "Not well", trouble);
+        line(&telling, IND_SUMMARY_BAD, trouble);
         bad++;
     }
     json_array_foreach(reasons, i, reason) if (asked)
     {
-        line(IND_RED, "Not well", ind_answer_text(reason, "text"));
+        line(&telling, IND_SUMMARY_BAD, ind_answer_text(reason, "text"));
         bad++;
     }
-    advise(status, bad == 0 && json_object_get(status, "ledger"));
+    advise(&telling, status, bad == 0 && json_object_get(status, "ledger"));
+}
+
+/* A word in colour says the same as the word. */
+static void print_line(void *context, enum ind_summary_kind kind, const char *text)
+{
+    static const struct {
+        const char *colour, *word;
+    } kinds[] = {[IND_SUMMARY_WELL] = {IND_GREEN, ""},
+                 [IND_SUMMARY_BAD] = {IND_RED, "Not well"},
+                 [IND_SUMMARY_ALERTS] = {IND_RED, "Look at"},
+                 [IND_SUMMARY_LOOK] = {IND_YELLOW, "Look at"}};
+    const bool coloured = ind_colour(), well = kind == IND_SUMMARY_WELL;
+    (void)context;
+    printf("%s%s%s%s%s\n", coloured ? kinds[kind].colour : "", well ? text : kinds[kind].word,
+           coloured ? IND_PLAIN : "", well ? "" : ": ", well ? "" : text);
+}
+
+void ind_show_summary(const json_t *status)
+{
+    ind_status_summary(status, print_line, NULL);
     show_rates(status);
 }

@@ -23,6 +23,11 @@ bool ind_status_is_refused(const json_t *sender);
 /* "rfc3164", or "rfc5424 12, bare 3" of a device that sends more than one. */
 void ind_status_forms(const json_t *device, char *text, size_t room);
 
+enum ind_summary_kind { IND_SUMMARY_WELL, IND_SUMMARY_BAD, IND_SUMMARY_ALERTS, IND_SUMMARY_LOOK };
+typedef void ind_tell_summary(void *context, enum ind_summary_kind kind, const char *text);
+/* Whether all is well, what is not, worst first, and what somebody should look at: a call for each line. */
+void ind_status_summary(const json_t *status, ind_tell_summary *tell, void *context);
+
 /* Whether all is well, what is not, worst first, and what somebody should look at; how much comes. */
 void ind_show_summary(const json_t *status);
 

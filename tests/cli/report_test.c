@@ -265,6 +265,44 @@ static void it_says_who_changed_is_silent_or_new(void **state)
     }
 }
 
+static void expect_note(const char *part)
+{
+    json_t *report = json_of(IND_PROGRAM " report --json --for 2026"), *note;
+    bool found = false;
+    size_t i;
+    json_array_foreach(json_object_get(report, "notes"), i, note)
+    {
+        found |= strstr(json_string_value(note), part) != NULL;
+    }
+    assert_true(found);
+    assert_int_equal(json_integer_value(json_object_get(report, "messages")), MESSAGES);
+    json_decref(report);
+}
+
+static void a_catalog_that_does_not_serve_is_told_and_all_is_read(void **state)
+{
+    uint64_t random = IND_RANDOM_START;
+    (void)state;
+    ind_write_file(ind_path(folder, "indagator.yaml"), CONFIG);
+    file_messages(&random, 0, MESSAGES);
+    run(IND_PROGRAM " rotate >/dev/null");
+    expect("rebuild", 0, "the catalog is made anew");
+    run("cp state/catalog.sqlite good.sqlite; rm -f state/catalog.sqlite-*");
+    /* Half of it, bytes in its middle that are none, something else, nothing, and a link. */
+    run("head -c 8000 good.sqlite >state/catalog.sqlite");
+    expect_note("There is no catalog that can be read");
+    run("cp good.sqlite state/catalog.sqlite; printf 'XXXXXXXXXXXXXXXXXXXXXXXXXXXXX' | dd "
+        "of=state/catalog.sqlite bs=1 "
+        "seek=9000 conv=notrunc 2>/dev/null");
+    compare_once("--for 2026-10", "");
+    run("printf 'no database at all, and long enough to be looked at' >state/catalog.sqlite");
+    expect_note("There is no catalog that can be read");
+    run("rm state/catalog.sqlite; ln -s /dev/zero state/catalog.sqlite");
+    expect_note("There is no catalog that can be read");
+    run("rm state/catalog.sqlite");
+    compare_once("--for 2026-10", "");
+}
+
 #define TEXTS                                                                                                \
     "store: log\nstate: state\nzone: UTC\n"                                                                  \
     "patterns:\n  - name: login-failed\n    text: ['Failed {:word} for {user:word} from {peer:ip}']\n"       \
@@ -431,6 +469,8 @@ int main(void)
         cmocka_unit_test_setup_teardown(numbers_are_those_of_a_search, set_up, tear_down),
         cmocka_unit_test_setup_teardown(it_says_who_changed_is_silent_or_new, set_up, tear_down),
         cmocka_unit_test_setup_teardown(texts_tell_of_events_logins_interfaces_and_clocks, set_up, tear_down),
+        cmocka_unit_test_setup_teardown(a_catalog_that_does_not_serve_is_told_and_all_is_read, set_up,
+                                        tear_down),
         cmocka_unit_test_setup_teardown(what_was_removed_is_known_from_the_catalog, set_up, tear_down),
         cmocka_unit_test_setup_teardown(a_table_each_and_no_formula_in_any, set_up, tear_down),
         cmocka_unit_test_setup_teardown(what_is_no_span_is_told, set_up, tear_down),
