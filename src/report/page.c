@@ -63,6 +63,7 @@ bool ind_report_page_make(const struct ind_report *report, struct ind_report_pag
         ind_section_events(page);
         ind_section_topics(page);
     }
+    ind_section_ledger(page);
     ind_section_archives(page);
     add_notes(page);
     return !page->failed;

@@ -41,6 +41,7 @@ void ind_section_devices(struct ind_report_page *page);
 void ind_section_events(struct ind_report_page *page);
 /* One for each that is asked for. */
 void ind_section_topics(struct ind_report_page *page);
+void ind_section_ledger(struct ind_report_page *page);
 void ind_section_archives(struct ind_report_page *page);
 void ind_section_alerts(struct ind_report_page *page);
 

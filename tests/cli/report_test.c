@@ -427,8 +427,9 @@ static void a_table_each_and_no_formula_in_any(void **state)
         "device,severe,warning,messages,usual\n'=1+1,1,0,1,\n'@sum,1,0,1,\n\"a,\"\"b\"\"\",0,0,1,\n");
     ind_ran_free(&ran);
     ran = ind_shell(folder, "ls tables | tr '\\n' ' '");
-    assert_string_equal(ran.out,
-                        "archives.csv changes.csv clocks.csv devices.csv events.csv silent.csv volume.csv ");
+    assert_string_equal(
+        ran.out,
+        "archives.csv changes.csv clocks.csv devices.csv events.csv ledger.csv silent.csv volume.csv ");
     ind_ran_free(&ran);
 }
 

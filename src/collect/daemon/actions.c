@@ -222,6 +222,7 @@ static void give_status(struct ind_collector *collector)
                   ind_steady_now());
     ind_control_give_status(collector->control, status);
     ind_device_rates_add(collector->device_rates, taken, collector->latest.at);
+    ind_days_note(collector, taken);
     for (unsigned i = 0; i < collector->intakes; i++)
         ind_ledger_snapshot_clear(&taken[i]);
     free(peers.list);

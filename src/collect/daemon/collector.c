@@ -213,6 +213,7 @@ static bool open_store(struct ind_collector *collector)
     ind_housekeeping_look_for_room(&collector->housekeeping);
     collector->housekeeping.lifecycle = &collector->lifecycle;
     collector->housekeeping.control = ind_control_waker(collector->control);
+    ind_days_begin(collector);
     return true;
 }
 
@@ -406,6 +407,7 @@ static enum ind_collect_status run(struct ind_collector *collector, struct ind_c
     if (!open_store(collector) || !run_threads(collector))
         return IND_COLLECT_FAILED;
     fill_result(collector, result);
+    ind_days_end(collector, result);
     bool whole = ind_ledger_lost(&result->ledger) + result->unread_files == 0;
     return whole ? IND_COLLECT_DONE : IND_COLLECT_PART;
 }

@@ -79,6 +79,7 @@ struct ind_collector {
     struct ind_housekeeping housekeeping;
     struct ind_store *store;
     struct ind_taker *takers[IND_MOST_LISTENERS]; /* of message systems; NULL: none */
+    struct ind_day_book *days;                    /* NULL: messages come from files, or memory is out */
     struct ind_desk *desk;                        /* of alerts; NULL: there are none */
     struct ind_spawner *alert_spawner;            /* for it alone */
     char host[256];
@@ -102,6 +103,14 @@ struct ind_collector {
     struct ind_file_source *file_source;
     uint64_t unread_files;
 };
+
+/* ---- days.c: what became of messages, by days ---- */
+
+void ind_days_begin(struct ind_collector *collector);
+/* What the snapshots of all receivers say by now. */
+void ind_days_note(struct ind_collector *collector, const struct ind_ledger_snapshot *snapshots);
+/* What there was at the end is saved. */
+void ind_days_end(struct ind_collector *collector, const struct ind_collect_result *result);
 
 static inline bool ind_is_from_files(const struct ind_collector *collector)
 {

@@ -62,6 +62,8 @@ static void keep(struct ind_housekeeping *housekeeping)
     atomic_store(&housekeeping->facts.to_count, counts.to_count);
     atomic_store(&housekeeping->facts.catalog_failed, counts.catalog_failed);
     ind_housekeeping_look_for_room(housekeeping);
+    if (housekeeping->days)
+        (void)ind_day_book_save(housekeeping->days, false, ind_steady_now()); /* else it is tried again */
 }
 
 void *ind_housekeeping_run(void *argument)

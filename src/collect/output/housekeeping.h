@@ -4,6 +4,7 @@
 #ifndef IND_COLLECT_OUTPUT_HOUSEKEEPING_H
 #define IND_COLLECT_OUTPUT_HOUSEKEEPING_H
 
+#include "collect/output/day_book.h"
 #include "collect/runtime/lifecycle.h"
 #include "store/archive/keeper.h"
 
@@ -20,6 +21,7 @@ struct ind_housekeeping {
     const struct ind_disk *disk;
     struct ind_lifecycle *lifecycle;
     const struct ind_waker *control; /* woken when other rules are adopted */
+    struct ind_day_book *days;       /* NULL: messages come from files */
 
     /* Orders: set by the control thread, taken by housekeeping. */
     _Atomic(struct ind_plan *) adopt; /* other rules; NULL: none */
