@@ -75,6 +75,14 @@ static void print_alerts(const struct ind_config *config)
         text[buffer.length] = '\0';
         printf("alert    %s: %s\n", config->alerts.list[i].name, text);
     }
+    for (size_t i = 0; i < config->report_count; i++) {
+        static const char *const every[] = {"day", "week", "month"};
+        const struct ind_report_rule *rule = &config->reports[i];
+        printf("report   %s: every %s at %02u:%02u%s%s%s%s%s%s\n", rule->name, every[rule->every],
+               rule->at / 3600, rule->at / 60 % 60, rule->when_text ? ", of messages for which " : "",
+               rule->when_text ? rule->when_text : "", rule->folder ? ", into " : "",
+               rule->folder ? rule->folder : "", rule->mail ? ", to " : "", rule->mail ? rule->mail : "");
+    }
     if (config->mail.server)
         printf("mail     by %s%s, at most %llu an hour to each\n", config->mail.server,
                config->mail.tls_at_once ? " (TLS at once)"

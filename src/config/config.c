@@ -190,6 +190,12 @@ static void gather_alerts(struct ind_loader *loader, const struct ind_node *valu
     gather_list(loader, value, "alerts", &loader->alerts, &loader->alert_count);
 }
 
+static void gather_reports(struct ind_loader *loader, const struct ind_node *value, void *into)
+{
+    (void)into;
+    gather_list(loader, value, "reports", &loader->reports, &loader->report_count);
+}
+
 static void read_mail(struct ind_loader *loader, const struct ind_node *value, void *into)
 {
     struct ind_config *config = into;
@@ -286,8 +292,8 @@ static const struct ind_key top_keys[] = {
     {"allow", read_allow},       {"limits", read_limits},         {"serve", read_serve},
     {"devices", gather_devices}, {"patterns", gather_patterns},   {"conditions", gather_conditions},
     {"edits", gather_edits},     {"routes", gather_routes},       {"archives", gather_archives},
-    {"relays", gather_relays},   {"alerts", gather_alerts},       {"mail", read_mail},
-    {"include", read_include},
+    {"relays", gather_relays},   {"alerts", gather_alerts},       {"reports", gather_reports},
+    {"mail", read_mail},         {"include", read_include},
 };
 
 static void read_config_file(struct ind_loader *loader, const char *path, const struct ind_node *from)
@@ -377,7 +383,7 @@ static void compile(struct ind_loader *loader)
     ind_finish_listen_nats(loader);
     static void (*const steps[])(struct ind_loader *) = {
         ind_load_devices, ind_load_conditions, ind_load_archives, ind_load_edits,
-        ind_load_relays,  ind_load_alerts,     ind_load_routes};
+        ind_load_relays,  ind_load_alerts,     ind_load_reports,  ind_load_routes};
     for (size_t i = 0; i < sizeof steps / sizeof *steps && !loader->no_memory; i++)
         steps[i](loader);
     ind_finish_conditions(loader);
@@ -456,6 +462,7 @@ static void load(const char *path, struct ind_loaded *loaded)
     free(loader.routes);
     free(loader.relays);
     free(loader.alerts);
+    free(loader.reports);
     free(loader.patterns);
     free(loader.edits);
     free(loader.archives);

@@ -131,6 +131,19 @@ struct ind_mail {
     uint64_t at_most;          /* to one recipient in an hour */
 };
 
+/* A report that is made by itself (docs/reports.md). */
+enum ind_report_every { IND_REPORT_EVERY_DAY, IND_REPORT_EVERY_WEEK, IND_REPORT_EVERY_MONTH };
+enum { IND_MOST_REPORTS = 64, IND_REPORT_NAME = 64 };
+struct ind_report_rule {
+    const char *name;
+    enum ind_report_every every;
+    uint32_t at;           /* seconds of the day, by the clock of the zone */
+    const char *folder;    /* NULL: no file is kept */
+    const char *mail;      /* NULL: nobody gets it */
+    const char *when_text; /* NULL: every message */
+    bool quick;            /* nothing but what the catalog knows */
+};
+
 struct ind_config {
     char *store, *state, *domain, *zone_text;
     struct ind_zone *zone;
@@ -175,6 +188,8 @@ struct ind_config {
     size_t relay_count;
     struct ind_alert_rules alerts;
     struct ind_mail mail;
+    struct ind_report_rule *reports;
+    size_t report_count;
     struct ind_router *router;
     char *outline; /* config/outline.h */
     char **kept;   /* texts that the above borrow */

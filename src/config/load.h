@@ -24,8 +24,8 @@ struct ind_loader {
     struct ind_node **trees; /* kept until the end: sections point into them */
     size_t tree_count;
     /* Items of the sections in the order in which they act, over all files. */
-    const struct ind_node **devices, **patterns, **edits, **routes, **relays, **alerts;
-    size_t device_count, pattern_count, edit_count, route_count, relay_count, alert_count;
+    const struct ind_node **devices, **patterns, **edits, **routes, **relays, **alerts, **reports;
+    size_t device_count, pattern_count, edit_count, route_count, relay_count, alert_count, report_count;
     const struct ind_node **archives; /* key, value, key, value */
     size_t archive_count;
     struct ind_named_text *named;
@@ -131,6 +131,7 @@ void ind_load_edits(struct ind_loader *loader);
 void ind_edits_free(struct ind_config *config);
 void ind_load_relays(struct ind_loader *loader);
 void ind_load_alerts(struct ind_loader *loader);
+void ind_load_reports(struct ind_loader *loader);
 /* Once the conditions are compiled: which alerts a message concerns. False where memory is out. */
 bool ind_finish_alerts(struct ind_loader *loader);
 void ind_load_mail(struct ind_loader *loader, const struct ind_node *value, void *into);

@@ -150,8 +150,8 @@ static void put_named(struct outliner *outliner, const char *part, const struct 
 /* Parts that have lines of their own; "include" says nothing by itself. */
 static bool is_part(struct ind_slice key)
 {
-    static const char *const parts[] = {"listen", "devices",  "patterns", "conditions", "edits",
-                                        "routes", "archives", "relays",   "alerts",     "include"};
+    static const char *const parts[] = {"listen",   "devices", "patterns", "conditions", "edits",  "routes",
+                                        "archives", "relays",  "alerts",   "reports",    "include"};
     for (size_t i = 0; i < sizeof parts / sizeof *parts; i++)
         if (ind_slice_equal(key, ind_slice_of(parts[i])))
             return true;
@@ -286,6 +286,7 @@ char *ind_outline_make(struct ind_loader *loader)
     put_named(&outliner, "route", loader->routes, loader->route_count);
     put_named(&outliner, "relay", loader->relays, loader->relay_count);
     put_named(&outliner, "alert", loader->alerts, loader->alert_count);
+    put_named(&outliner, "report", loader->reports, loader->report_count);
     for (size_t i = 0; i + 1 < loader->archive_count; i += 2)
         put_thing(&outliner, "archive", loader->archives[i]->text, loader->archives[i + 1]);
     const bool good = ferror(outliner.out) == 0;

@@ -24,7 +24,7 @@ static bool is_mail_address(struct ind_slice text)
     return count == 1 && at > 0 && at + 1 < text.length && text.length <= MOST_ADDRESS;
 }
 
-static const char *read_address(struct ind_loader *loader, const struct ind_node *value)
+const char *ind_read_mail_address(struct ind_loader *loader, const struct ind_node *value)
 {
     if (!ind_expect_text(loader, value, "the address of a mail, such as noc@skerry.example"))
         return NULL;
@@ -39,7 +39,7 @@ static void read_mail_to(struct ind_loader *loader, const struct ind_node *value
 {
     struct ind_tell *tell = into;
     tell->kind = IND_TELL_MAIL;
-    tell->to = read_address(loader, value);
+    tell->to = ind_read_mail_address(loader, value);
 }
 
 static void read_post_to(struct ind_loader *loader, const struct ind_node *value, void *into)
@@ -180,7 +180,7 @@ static void read_server(struct ind_loader *loader, const struct ind_node *value,
 
 static void read_from(struct ind_loader *loader, const struct ind_node *value, void *into)
 {
-    ((struct mail_text *)into)->mail->from = read_address(loader, value);
+    ((struct mail_text *)into)->mail->from = ind_read_mail_address(loader, value);
 }
 
 static void read_mail_login(struct ind_loader *loader, const struct ind_node *value, void *into)
@@ -247,4 +247,12 @@ void ind_check_mail(struct ind_loader *loader)
                           config->alerts.list[i].name);
                 return;
             }
+    for (size_t i = 0; i < config->report_count && !config->mail.server; i++)
+        if (config->reports[i].mail) {
+            ind_wrong(loader, loader->reports[i],
+                      "the report \"%s\" goes by mail, and no server takes mails; add \"mail: {server: "
+                      "\"smtp.skerry.example:587\", from: indagator@skerry.example}\"",
+                      config->reports[i].name);
+            return;
+        }
 }

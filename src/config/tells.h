@@ -6,6 +6,8 @@
 
 /* Into rule->tells, kept. */
 void ind_load_tells(struct ind_loader *loader, const struct ind_node *value, struct ind_alert_rule *rule);
+/* The address of a mail, kept; NULL, reported, where it is none. */
+const char *ind_read_mail_address(struct ind_loader *loader, const struct ind_node *value);
 /* Once all is read: what mails need. */
 void ind_check_mail(struct ind_loader *loader);
 

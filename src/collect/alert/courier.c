@@ -33,7 +33,14 @@ static void free_parcel(struct ind_parcel *parcel)
     free(parcel->id);
     free(parcel->thread);
     free(parcel->object);
+    free(parcel->attachment);
+    free(parcel->attached);
     *parcel = (struct ind_parcel){0};
+}
+
+void ind_parcel_free(struct ind_parcel parcel)
+{
+    free_parcel(&parcel);
 }
 
 static bool deliver(struct ind_courier *courier, const struct ind_parcel *parcel, char *reason, size_t room)

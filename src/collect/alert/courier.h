@@ -18,7 +18,11 @@ struct ind_parcel {
     char *id;                    /* of a mail, "12.opened.1795408000": its Message-ID before the host; */
     char *thread;                /* "12": that of all mails about one alert, or NULL */
     char *object;                /* JSON */
+    char *attachment, *attached; /* of a mail: a page that goes with it, and its name; NULL: none */
 };
+
+/* Frees what is in it. */
+void ind_parcel_free(struct ind_parcel parcel);
 
 /* How all of them go. Texts are copied. */
 struct ind_courier_settings {

@@ -82,6 +82,17 @@ static bool add_part(curl_mime *mime, const char *text, const char *type)
            curl_mime_type(part, type) == CURLE_OK && curl_mime_encoder(part, "quoted-printable") == CURLE_OK;
 }
 
+static bool attach(curl_mime *whole, const struct ind_parcel *parcel)
+{
+    if (!parcel->attachment)
+        return true;
+    curl_mimepart *part = curl_mime_addpart(whole);
+    return part && curl_mime_data(part, parcel->attachment, CURL_ZERO_TERMINATED) == CURLE_OK &&
+           curl_mime_type(part, "text/html; charset=utf-8") == CURLE_OK &&
+           curl_mime_filename(part, parcel->attached ? parcel->attached : "report.html") == CURLE_OK &&
+           curl_mime_encoder(part, "base64") == CURLE_OK;
+}
+
 /* The same twice: as text, and as a page. */
 static curl_mime *body_of(CURL *curl, const struct ind_parcel *parcel)
 {
@@ -91,7 +102,10 @@ static curl_mime *body_of(CURL *curl, const struct ind_parcel *parcel)
         add_part(both, parcel->page, "text/html; charset=utf-8") &&
         curl_mime_subparts(part, both) == CURLE_OK) {
         (void)curl_mime_type(part, "multipart/alternative");
-        return whole;
+        if (attach(whole, parcel))
+            return whole;
+        curl_mime_free(whole);
+        return NULL;
     }
     curl_mime_free(both);
     curl_mime_free(whole);

@@ -4,6 +4,7 @@
 #include "collect/control/roll_call.h"
 #include "collect/input/listener_tls.h"
 #include "collect/intake/file_source.h"
+#include "collect/reporting/reporting.h"
 #include "collect/runtime/clock.h"
 #include "core/message/names.h"
 #include "store/disk/fs.h"
@@ -302,6 +303,8 @@ static bool run_threads(struct ind_collector *collector)
     if (good)
         (void)ind_alerts_follow(collector);
     if (good)
+        ind_reports_follow(collector);
+    if (good)
         ind_control_run(collector->control);
     else
         give_up_start(collector);
@@ -309,7 +312,9 @@ static bool run_threads(struct ind_collector *collector)
         pthread_join(threads.list[i], NULL);
     ind_takers_end(collector);
     ind_desk_free(collector->desk);
+    ind_reporting_free(collector->reporting);
     collector->desk = NULL;
+    collector->reporting = NULL;
     return good;
 }
 

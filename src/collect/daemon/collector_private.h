@@ -79,6 +79,7 @@ struct ind_collector {
     struct ind_housekeeping housekeeping;
     struct ind_store *store;
     struct ind_taker *takers[IND_MOST_LISTENERS]; /* of message systems; NULL: none */
+    struct ind_reporting *reporting;              /* NULL: there are no reports */
     struct ind_day_book *days;                    /* NULL: messages come from files, or memory is out */
     struct ind_desk *desk;                        /* of alerts; NULL: there are none */
     struct ind_spawner *alert_spawner;            /* for it alone */
@@ -103,6 +104,10 @@ struct ind_collector {
     struct ind_file_source *file_source;
     uint64_t unread_files;
 };
+
+/* ---- reporting.c: reports that are made by themselves, as long as there are any ---- */
+
+void ind_reports_follow(struct ind_collector *collector);
 
 /* ---- days.c: what became of messages, by days ---- */
 

@@ -127,6 +127,7 @@ void ind_reload_commit(struct ind_collector *collector, struct ind_rules *rules,
     ind_door_order_listeners(collector->door, set);
     ind_control_adopt(collector->control, rules->config);
     (void)ind_alerts_follow(collector);
+    ind_reports_follow(collector);
     if (!rules->serves_as_before)
         ind_rules_serve(collector, rules);
 }

@@ -30,6 +30,8 @@ static const struct {
     [IND_OWN_ARCHIVE_WITHOUT_POLICY] = {"archive-without-policy", IND_SEVERITY_WARNING},
     [IND_OWN_COPY_FAILED] = {"copy-failed", IND_SEVERITY_WARNING},
     [IND_OWN_COPY_WORKS] = {"copy-works", IND_SEVERITY_NOTICE},
+    [IND_OWN_REPORT_FAILED] = {"report-failed", IND_SEVERITY_WARNING},
+    [IND_OWN_REPORT_WORKS] = {"report-works", IND_SEVERITY_NOTICE},
     [IND_OWN_DAYS_FAILED] = {"days-failed", IND_SEVERITY_WARNING},
     [IND_OWN_CATALOG_FAILED] = {"catalog-failed", IND_SEVERITY_WARNING},
     [IND_OWN_CATALOG_WORKS] = {"catalog-works", IND_SEVERITY_NOTICE},
