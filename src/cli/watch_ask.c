@@ -216,7 +216,7 @@ static void take_lines(struct ind_watch_model *model, struct ind_grown *lines)
 
 bool ind_watch_ask_take(struct ind_watch_ask *ask, bool still, struct ind_watch_model *model)
 {
-    const struct ind_clocks now = {ind_now(), ind_steady_now()};
+    const struct ind_steady now = ind_steady_now();
     json_error_t error;
     ind_mutex_lock(&ask->mutex);
     char *text = still ? NULL : ask->status;
@@ -232,10 +232,10 @@ bool ind_watch_ask_take(struct ind_watch_ask *ask, bool still, struct ind_watch_
     if (!answered)
         return false;
     json_t *status = text && !none ? json_loads(text, 0, &error) : NULL;
-    ind_watch_take_status(model, status, now.wall,
-                          ind_steady_is_set(ask->before) ? ind_steady_from(ask->before, now.steady) : 0);
+    ind_watch_take_status(model, status,
+                          ind_steady_is_set(ask->before) ? ind_steady_from(ask->before, now) : 0);
     if (status)
-        ask->before = now.steady;
+        ask->before = now;
     json_decref(status);
     free(text);
     return true;

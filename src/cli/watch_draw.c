@@ -210,8 +210,12 @@ static void draw_messages(const struct ind_watch_model *model, const struct ind_
                           struct ind_frame *frame, size_t row, size_t rows)
 {
     char head[700];
-    snprintf(head, sizeof head, "Messages: severity at least %s%s%s", ind_severity_name(view->severity).at,
-             view->when[0] ? " and " : "", view->when);
+    char skipped[60] = "", number[IND_AMOUNT_WIDTH];
+    if (model->skipped)
+        snprintf(skipped, sizeof skipped, " (%s came too fast to be shown)",
+                 ind_number_text(model->skipped, true, number));
+    snprintf(head, sizeof head, "Messages: severity at least %s%s%s%s", ind_severity_name(view->severity).at,
+             view->when[0] ? " and " : "", view->when, skipped);
     ind_frame_colour_row(frame, row, IND_LOOK_HEAD);
     (void)ind_frame_put(frame, row, 0, 0, IND_LOOK_HEAD, head);
     size_t place = rows; /* from the end on */

@@ -195,7 +195,7 @@ static void take_rates(struct ind_watch_model *model, const json_t *status, int6
     }
 }
 
-void ind_watch_take_status(struct ind_watch_model *model, const json_t *status, ind_time now, int64_t steady)
+void ind_watch_take_status(struct ind_watch_model *model, const json_t *status, int64_t steady)
 {
     model->running = status != NULL;
     if (!status)
@@ -203,7 +203,6 @@ void ind_watch_take_status(struct ind_watch_model *model, const json_t *status, 
     const int64_t span = model->answered ? steady : 0;
     model->answered = true;
     model->now = ind_answer_time(status, "now");
-    model->asked = now;
     model->line_count = 0;
     ind_status_summary(status, take_line, model);
     if (!json_object_get(status, "ledger"))

@@ -31,7 +31,7 @@ struct ind_watched_message {
 
 struct ind_watch_model {
     bool answered, running; /* there was an answer; there is one now */
-    ind_time now, asked;    /* of the last answer, by the collector's clock and ours */
+    ind_time now;           /* of the last answer, by the collector's clock */
     struct {
         enum ind_summary_kind kind;
         char text[IND_WATCH_TEXT];
@@ -53,7 +53,7 @@ struct ind_watch_model {
 enum ind_watch_order { IND_WATCH_BY_TROUBLE, IND_WATCH_BY_RATE, IND_WATCH_BY_MESSAGES, IND_WATCH_BY_NAME };
 
 /* An answer; NULL: there was none. `steady`: nanoseconds since the answer before. */
-void ind_watch_take_status(struct ind_watch_model *model, const json_t *status, ind_time now, int64_t steady);
+void ind_watch_take_status(struct ind_watch_model *model, const json_t *status, int64_t steady);
 /* A line "TIME<tab>SEVERITY<tab>DEVICE<tab>TEXT". */
 void ind_watch_take_message(struct ind_watch_model *model, struct ind_slice line);
 /* Puts the devices in order; with a name only those that hold it. Returns how many. */

@@ -70,26 +70,33 @@ static bool add_result(struct ind_report *report, size_t span, const struct ind_
     return good;
 }
 
+struct ind_search_settings ind_report_settings(const struct ind_report *report, size_t span,
+                                               const struct ind_search_file *files, size_t count)
+{
+    const struct ind_report_asked *asked = &report->asked;
+    return (struct ind_search_settings){.config = asked->config,
+                                        .conditions = asked->conditions,
+                                        .when = asked->when,
+                                        .since = report->spans[span].since,
+                                        .until = report->spans[span].until,
+                                        .files = files,
+                                        .file_count = count,
+                                        .sum = {.what = IND_BY_NOTHING},
+                                        .distinct = {.what = IND_BY_NOTHING},
+                                        .zone = asked->zone,
+                                        .now = asked->now,
+                                        .temporary = asked->temporary,
+                                        .report = asked->report,
+                                        .progress = asked->progress,
+                                        .context = asked->context};
+}
+
 static bool read_span(struct ind_report *report, size_t span, const struct ind_search_file *files,
                       size_t count)
 {
     const struct ind_report_asked *asked = &report->asked;
-    struct ind_search_settings settings = {.config = asked->config,
-                                           .conditions = asked->conditions,
-                                           .when = asked->when,
-                                           .since = report->spans[span].since,
-                                           .until = report->spans[span].until,
-                                           .files = files,
-                                           .file_count = count,
-                                           .sum = {.what = IND_BY_NOTHING},
-                                           .distinct = {.what = IND_BY_NOTHING},
-                                           .order = IND_BY_NAME,
-                                           .zone = asked->zone,
-                                           .now = asked->now,
-                                           .temporary = asked->temporary,
-                                           .report = asked->report,
-                                           .progress = asked->progress,
-                                           .context = asked->context};
+    struct ind_search_settings settings = ind_report_settings(report, span, files, count);
+    settings.order = IND_BY_NAME;
     struct ind_search_result result;
     if (settings.since >= settings.until)
         return true;

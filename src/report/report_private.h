@@ -22,6 +22,9 @@ bool ind_report_from_catalog(struct ind_report *report, struct ind_search_file *
 
 /* ---- from_files.c ---- */
 
+/* A search of these files in a span, by nothing yet. */
+struct ind_search_settings ind_report_settings(const struct ind_report *report, size_t span,
+                                               const struct ind_search_file *files, size_t count);
 bool ind_report_from_files(struct ind_report *report, const struct ind_search_file *files, size_t count);
 
 #endif

@@ -38,24 +38,10 @@ static bool search(const struct ind_report *report, const struct question *quest
     const struct ind_report_asked *asked = &report->asked;
     struct ind_mistake mistake = {0};
     struct ind_conditions *set = NULL;
-    struct ind_search_settings settings = {.config = asked->config,
-                                           .conditions = asked->conditions,
-                                           .when = asked->when,
-                                           .since = report->spans[question->span].since,
-                                           .until = report->spans[question->span].until,
-                                           .files = files,
-                                           .file_count = count,
-                                           .by_count = question->by_count,
-                                           .sum = {.what = IND_BY_NOTHING},
-                                           .distinct = {.what = IND_BY_NOTHING},
-                                           .order = IND_BY_COUNT,
-                                           .top = question->top,
-                                           .zone = asked->zone,
-                                           .now = asked->now,
-                                           .temporary = asked->temporary,
-                                           .report = asked->report,
-                                           .progress = asked->progress,
-                                           .context = asked->context};
+    struct ind_search_settings settings = ind_report_settings(report, question->span, files, count);
+    settings.by_count = question->by_count;
+    settings.order = IND_BY_COUNT;
+    settings.top = question->top;
     bool good = true;
     for (size_t i = 0; i < question->by_count; i++)
         good &= ind_search_by_read(ind_slice_of(question->by[i]), &settings.by[i]);

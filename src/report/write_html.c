@@ -1,6 +1,7 @@
 /* A page that needs no network: all of its numbers are in its tables, which charts are drawn from where
  * scripts run. What strangers have named stands in it as text only; its policy lets nothing run but its own
  * script. */
+#include "report/html.h"
 #include "report/page.h"
 #include "report/sections.h"
 
@@ -15,27 +16,7 @@ enum { BARS = 15, LABEL = 40 };
 
 static void put(const char *text, FILE *out)
 {
-    for (; *text; text++) {
-        switch (*text) {
-        case '&':
-            fputs("&amp;", out);
-            break;
-        case '<':
-            fputs("&lt;", out);
-            break;
-        case '>':
-            fputs("&gt;", out);
-            break;
-        case '"':
-            fputs("&quot;", out);
-            break;
-        case '\'':
-            fputs("&#39;", out);
-            break;
-        default:
-            fputc(*text, out);
-        }
-    }
+    ind_html_put(text, out);
 }
 
 static void write_time(const struct ind_report_page *page, const struct ind_report_section *section,

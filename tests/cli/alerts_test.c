@@ -1,52 +1,11 @@
 /* Alerts of the built program: opened by messages, told by mail, to an HTTP address and a program, seen to by
  * people, kept over ends, kills and damage. */
 #define _GNU_SOURCE
-#include "support/live.h"
+#include "support/standing_in.h"
 
 #include "support/random.h"
 #include <sys/stat.h>
 #include <sys/wait.h>
-
-static pid_t standin;
-static unsigned standin_port;
-
-static void end_standin(void)
-{
-    if (standin > 0) {
-        (void)kill(standin, SIGKILL);
-        (void)waitpid(standin, NULL, 0);
-    }
-    standin = 0;
-}
-
-static int leave(void **state)
-{
-    end_standin();
-    return tear_down(state);
-}
-
-static bool has_port(void *context)
-{
-    char *text = ind_read_file(ind_path(folder, "port"), NULL);
-    (void)context;
-    standin_port = text ? (unsigned)strtoul(text, NULL, 10) : 0;
-    free(text);
-    return standin_port > 0;
-}
-
-/* A server for mails or HTTP, whose first connection meets a fault; "": none. */
-static void begin_standin(const char *kind, const char *fault)
-{
-    end_standin();
-    (void)unlink(ind_path(folder, "port"));
-    standin = fork();
-    if (standin == 0) {
-        execlp("python3", "python3", IND_TESTS_FOLDER "/support/standin.py", kind, folder,
-               fault[0] ? fault : NULL, (char *)NULL);
-        _exit(127);
-    }
-    ind_wait_until(has_port, NULL, "the server listens");
-}
 
 #define TOP "store: log\nstate: state\nzone: UTC\nlisten: [{tcp: 127.0.0.1:0}]\n" IND_QUIET "alerts:\n"
 

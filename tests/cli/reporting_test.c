@@ -1,50 +1,10 @@
 /* Reports that are made by themselves: what was missed at the next start, once; into a folder, by mail, and
  * again where a mail server fails. */
 #define _GNU_SOURCE
-#include "support/live.h"
+#include "support/standing_in.h"
 
 #include <sys/stat.h>
 #include <sys/wait.h>
-
-static pid_t standin;
-static unsigned standin_port;
-
-static void end_standin(void)
-{
-    if (standin > 0) {
-        (void)kill(standin, SIGKILL);
-        (void)waitpid(standin, NULL, 0);
-    }
-    standin = 0;
-}
-
-static int leave(void **state)
-{
-    end_standin();
-    return tear_down(state);
-}
-
-static bool has_port(void *context)
-{
-    char *text = ind_read_file(ind_path(folder, "port"), NULL);
-    (void)context;
-    standin_port = text ? (unsigned)strtoul(text, NULL, 10) : 0;
-    free(text);
-    return standin_port > 0;
-}
-
-static void begin_mail_server(const char *fault)
-{
-    end_standin();
-    (void)unlink(ind_path(folder, "port"));
-    standin = fork();
-    if (standin == 0) {
-        execlp("python3", "python3", IND_TESTS_FOLDER "/support/standin.py", "smtp", folder,
-               fault[0] ? fault : NULL, (char *)NULL);
-        _exit(127);
-    }
-    ind_wait_until(has_port, NULL, "the server listens");
-}
 
 static void write_config(const char *reports)
 {
@@ -121,7 +81,7 @@ static void what_was_missed_is_made_at_the_next_start_and_once(void **state)
 static void it_goes_by_mail_with_the_page_and_again_where_that_fails(void **state)
 {
     (void)state;
-    begin_mail_server("data");
+    begin_standin("smtp", "data");
     write_config("  - {name: daily, every: day, mail: noc@skerry.example}\n");
     file_messages();
     ind_write_file(ind_path(folder, "state/reports.json"), "{\"daily\": \"2020-01-01T00:00:00Z\"}");

@@ -47,7 +47,10 @@ static void begin_view(unsigned short columns, unsigned short rows, const char *
     if (view.process == 0) {
         setenv("TERM", terminal, 1);
         setenv("LC_ALL", "C.UTF-8", 1);
-        unsetenv("NO_COLOR");
+        if (getenv("IND_TEST_NO_COLOR"))
+            setenv("NO_COLOR", "1", 1);
+        else
+            unsetenv("NO_COLOR");
         close(view.terminal);
         if (login_tty(other) != 0 || chdir(folder) != 0)
             _exit(126);
@@ -262,6 +265,33 @@ static void strangers_drive_nothing(void **state)
     end();
 }
 
+/* With NO_COLOR no colour is set; bold and reverse stay. */
+static void it_can_do_without_colours(void **state)
+{
+    (void)state;
+    begin_collector("");
+    send_line("<38>1 - harbour-fw app - - - text\n");
+    setenv("IND_TEST_NO_COLOR", "1", 1);
+    begin_view(80, 24, "xterm-256color");
+    unsetenv("IND_TEST_NO_COLOR");
+    see("harbour-fw");
+    see("All is well");
+    for (size_t i = 0; i + 3 < view.length; i++) {
+        size_t end = i + 2;
+        while (end < view.length && (isdigit((unsigned char)view.bytes[end]) || view.bytes[end] == ';'))
+            end++;
+        const bool looks =
+            memcmp(view.bytes + i, "\033[", 2) == 0 && end < view.length && view.bytes[end] == 'm';
+        for (size_t k = i + 2; looks && k + 1 < end; k++) /* 30 to 38, 40 to 48, 90 to 107 */
+            if ((view.bytes[k - 1] == '[' || view.bytes[k - 1] == ';') && strchr("3491", view.bytes[k]) &&
+                isdigit((unsigned char)view.bytes[k + 1]))
+                assert_true(view.bytes[k + 1] == '9'); /* the default */
+    }
+    press("q");
+    expect_left(0);
+    end();
+}
+
 /* A second of it; the state of the collector changes all the time. */
 static void a_slow_line_is_enough(void **state)
 {
@@ -338,6 +368,7 @@ int main(void)
         cmocka_unit_test_setup_teardown(it_goes_on_when_the_collector_comes_back, set_up, tear_down),
         cmocka_unit_test_setup_teardown(any_size_and_terminal_will_do, set_up, tear_down),
         cmocka_unit_test_setup_teardown(strangers_drive_nothing, set_up, tear_down),
+        cmocka_unit_test_setup_teardown(it_can_do_without_colours, set_up, tear_down),
         cmocka_unit_test_setup_teardown(a_slow_line_is_enough, set_up, tear_down),
         cmocka_unit_test_setup_teardown(once_is_text_and_without_a_terminal_it_says_so, set_up, tear_down),
         cmocka_unit_test_setup_teardown(a_terminal_that_goes_ends_it, set_up, tear_down),

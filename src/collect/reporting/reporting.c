@@ -4,6 +4,7 @@
 #include "collect/reporting/made.h"
 #include "collect/runtime/priority.h"
 #include "config/zones.h"
+#include "report/html.h"
 
 #include <errno.h>
 #include <fcntl.h>
@@ -241,20 +242,7 @@ static char *page_of(const char *text)
     if (!out)
         return NULL;
     fputs("<!DOCTYPE html>\n<html><head><meta charset=\"utf-8\"></head><body><pre>", out);
-    for (; *text; text++)
-        switch (*text) {
-        case '<':
-            fputs("&lt;", out);
-            break;
-        case '>':
-            fputs("&gt;", out);
-            break;
-        case '&':
-            fputs("&amp;", out);
-            break;
-        default:
-            fputc(*text, out);
-        }
+    ind_html_put(text, out);
     fputs("</pre></body></html>\n", out);
     return fclose(out) == 0 ? page : NULL;
 }
