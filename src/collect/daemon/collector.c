@@ -419,6 +419,7 @@ static enum ind_collect_status run(struct ind_collector *collector, struct ind_c
 
 static void end(struct ind_collector *collector)
 {
+    ind_day_book_free(collector->days);
     ind_control_free(collector->control);
     ind_roll_call_free(collector->roll);
     ind_door_free(collector->door);

@@ -107,18 +107,24 @@ static struct rules *copy_rules(const struct ind_config *config)
 
 /* ---- What was delivered ---- */
 
-static json_t *read_done(const char *state)
+static json_t *read_done(const struct ind_reporting_settings *settings)
 {
     char path[PATH];
     json_error_t error;
-    snprintf(path, sizeof path, "%s/" FILE_NAME, state);
+    snprintf(path, sizeof path, "%s/" FILE_NAME, settings->state);
     const int file = open(path, O_RDONLY | O_CLOEXEC | O_NOFOLLOW | O_NONBLOCK);
     json_t *done = file >= 0 ? json_loadfd(file, 0, &error) : NULL;
     if (file >= 0)
         close(file);
     if (json_is_object(done))
         return done;
-    json_decref(done); /* the next ones are then due when their time comes */
+    json_decref(done);
+    if (file >= 0)
+        ind_report(
+            settings->reporter, IND_OWN_REPORT_FAILED, NULL,
+            "%s is damaged: reports that were missed are not known; the next ones are made when their time "
+            "comes",
+            path);
     return json_object();
 }
 
@@ -388,7 +394,7 @@ static void *run(void *context)
     struct ind_reporting *reporting = context;
     ind_priority_yield_processor(); /* what it calls does so, too */
     ind_priority_yield_disk();
-    reporting->done = read_done(reporting->settings.state);
+    reporting->done = read_done(&reporting->settings);
     while (!atomic_load(&reporting->stop)) {
         take_over(reporting);
         for (size_t i = 0; reporting->done && i < reporting->rules->count && !atomic_load(&reporting->stop);
