@@ -150,6 +150,7 @@ int ind_watch_screen_key(int milliseconds, bool *gone)
     case KEY_ENTER:
         return '\r';
     case KEY_RESIZE:
+        (void)clearok(curscr, TRUE); /* what the terminal has made of the old one is not known */
         return IND_KEY_RESIZED;
     default:
         return IND_KEY_OTHER;

@@ -605,7 +605,8 @@ static void a_reload_takes_all_or_nothing(void **state)
         folder, "grep -h -o 'one$\\|two$' log/first.log; "
                 "for f in log/second-*; do case $f in *.zst) zstd -dcq $f;; *) cat $f;; esac; done | wc -l; "
                 "cat log/second.log; ls state");
-    assert_string_equal(ran.out, "one\ntwo\n2\n<13>1 - h a - - - five\ncatalog.sqlite\ndays.json\nretention-last-run\n");
+    assert_string_equal(
+        ran.out, "one\ntwo\n2\n<13>1 - h a - - - five\ncatalog.sqlite\ndays.json\nretention-last-run\n");
     ind_ran_free(&ran);
 }
 

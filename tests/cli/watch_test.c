@@ -8,6 +8,7 @@
 #include <fcntl.h>
 #include <pty.h>
 #include <sys/ioctl.h>
+#include <sys/stat.h>
 #include <sys/wait.h>
 #include <termios.h>
 #include <utmp.h>
@@ -323,6 +324,184 @@ static void a_slow_line_is_enough(void **state)
     end();
 }
 
+/* ---- A simulated collector ---- */
+
+static bool has_socket(void *context)
+{
+    struct stat facts;
+    (void)context;
+    return stat(ind_path(folder, "state/control.sock"), &facts) == 0;
+}
+
+static pid_t simulated;
+
+static void end_simulated(void)
+{
+    if (simulated > 0) {
+        (void)kill(simulated, SIGKILL);
+        (void)waitpid(simulated, NULL, 0);
+    }
+    simulated = 0;
+    struct ind_ran ran = ind_shell(folder, "rm -rf state");
+    ind_ran_free(&ran);
+}
+
+static int leave(void **state)
+{
+    end_simulated();
+    return tear_down(state);
+}
+
+static void simulate(const char *status, const char *line)
+{
+    ind_write_file(ind_path(folder, "status.json"), status);
+    ind_write_file(ind_path(folder, "indagator.yaml"),
+                   "store: log\nstate: state\nzone: UTC\nlisten: [{udp: 127.0.0.1:0}]\n");
+    struct ind_ran ran = ind_shell(folder, "mkdir -m 700 -p state log");
+    ind_ran_free(&ran);
+    simulated = fork();
+    if (simulated == 0) {
+        if (chdir(folder) != 0)
+            _exit(126);
+        execlp("python3", "python3", IND_TESTS_FOLDER "/support/simulated.py", "state/control.sock",
+               "status.json", line, (char *)NULL);
+        _exit(127);
+    }
+    ind_wait_until(has_socket, NULL, "the simulated collector listens");
+}
+
+#define RATES                                                                                                \
+    "\"rates\": [{\"minutes\": 1, \"seconds\": 60, \"messages\": 12.5}, {\"minutes\": 5, \"seconds\": 300, " \
+    "\"messages\": 1234.5}]"
+#define LISTENERS                                                                                            \
+    "\"listeners\": [{\"listener\": \"internal\"}, {\"listener\": \"udp 0.0.0.0:514\", \"at\": \"udp "       \
+    "0.0.0.0:514\"}, "                                                                                       \
+    "{\"listener\": \"tcp 0.0.0.0:601\", \"at\": \"tcp 0.0.0.0:601\", \"paused\": true}]"
+
+/* Nothing has come between two answers: what is shown is the same each time. */
+static const char calm[] =
+    "{\"now\": \"2026-11-23T04:45:00.000000Z\", \"since\": \"2026-11-20T00:00:00.000000Z\", \"process\": "
+    "4022, "
+    "\"not_well\": [], " RATES ", \"ledger\": {\"received\": 4022, \"stored\": 4022}, " LISTENERS
+    ", \"routes\": [{\"route\": \"all\"}], \"files\": {\"disk_bytes\": 107374182400, \"disk_bytes_free\": "
+    "53687091200, "
+    "\"full_in_days\": 31.4}, \"devices\": [{\"device\": \"harbour-fw\", \"received\": 4000, \"last\": "
+    "\"2026-11-23T04:44:58.000000Z\"}, {\"device\": \"pier1-rtr\", \"received\": 22, \"last\": "
+    "\"2026-11-23T04:40:00.000000Z\"}]}";
+
+static const char trouble[] =
+    "{\"now\": \"2026-11-23T04:45:00.000000Z\", \"since\": \"2026-11-20T00:00:00.000000Z\", \"process\": "
+    "4022, "
+    "\"not_well\": [{\"reason\": \"disk\", \"text\": \"the disk takes nothing\"}], " RATES
+    ", \"ledger\": {\"received\": 4022, \"stored\": 4000, \"lost_disk\": 22}, " LISTENERS
+    ", \"routes\": [{\"route\": \"all\"}, {\"route\": \"pages\"}], \"handed_on\": [{\"to\": \"page\", "
+    "\"runs\": false}], "
+    "\"relays\": [{\"relay\": \"head-office\", \"targets\": [{\"target\": \"tcp:192.0.2.1:601\", \"state\": "
+    "\"up\"}]}], "
+    "\"alerts\": {\"open\": 2}, \"files\": {\"disk_bytes\": 107374182400, \"disk_bytes_free\": 0}, "
+    "\"silent_devices\": "
+    "[{\"device\": \"pier3-sw2\", \"last\": \"2026-11-23T01:00:00.000000Z\"}], \"devices\": [{\"device\": "
+    "\"harbour-fw\", "
+    "\"received\": 4000, \"last\": \"2026-11-23T04:44:58.000000Z\"}, {\"device\": \"pier1-rtr\", "
+    "\"received\": 22, "
+    "\"lost_disk\": 22, \"last\": \"2026-11-23T04:40:00.000000Z\"}, {\"device\": \"mv-tern-rtr\", "
+    "\"received\": 1, \"clock\": "
+    "\"5 h behind\", \"last\": \"2026-11-23T04:45:00.000000Z\"}]}";
+
+/* The first row that is not so; the height where all are. */
+static int other_row(const char *const *rows)
+{
+    for (int row = 0; row < view.screen.height; row++) {
+        char text[IND_SCREEN_WIDTH + 1];
+        size_t length = (size_t)view.screen.width;
+        memcpy(text, view.screen.rows[row], length);
+        while (length > 0 && text[length - 1] == ' ')
+            length--;
+        text[length] = '\0';
+        if (strcmp(text, rows[row]) != 0)
+            return row;
+    }
+    return view.screen.height;
+}
+
+static void wait_for_screen(const char *const *rows)
+{
+    for (int i = 0; i < 400 && other_row(rows) < view.screen.height; i++) {
+        nanosleep(&(struct timespec){0, 50000000L}, NULL);
+        read_view();
+    }
+    const int row = other_row(rows);
+    if (row < view.screen.height)
+        print_view(rows[row]);
+    assert_int_equal(row, view.screen.height);
+}
+
+static void frames_are_what_they_were(void **state)
+{
+    static const char *const rows_of_calm[20] = {
+        "All is well                                                             04:45:00",
+        "0.0 messages/s, in 5 min 1,235",
+        "Listens: udp 0.0.0.0:514, tcp 0.0.0.0:601 (paused)",
+        "Stores: 1 route",
+        "Disk: 50.0 GiB free of 100.0 GiB, full in 31.4 days",
+        "Devices (2) by trouble      a second     messages       heard",
+        "harbour-fw                       0.0        4,000         2 s",
+        "pier1-rtr                        0.0           22  5 min 00 s",
+        "",
+        "",
+        "",
+        "",
+        "Messages: severity at least error",
+        "",
+        "",
+        "",
+        "",
+        "",
+        "04:44:00 error     pier1-rtr         linkd: ge0/7 link down",
+        "s order  d device  f filter  v severity  space pause  ? help  q end"};
+    static const char *const rows_of_trouble[20] = {
+        "Not well: the disk takes nothing                                        04:45:00",
+        "Look at: 2 alerts are open: indagator alerts list",
+        "Look at: 22 messages have been lost since the start",
+        "0.0 messages/s, in 5 min 1,235, lost 22",
+        "Listens: udp 0.0.0.0:514, tcp 0.0.0.0:601 (paused)",
+        "Stores: 2 routes, 0 of 1 programs run, 1 of 1 relays up, open alerts: 2",
+        "Disk: 0 B free of 100.0 GiB",
+        "Devices (4) by trouble      a second     messages       heard",
+        "pier1-rtr                        0.0           22  5 min 00 s  22 lost",
+        "mv-tern-rtr                      0.0            1         0 s  clock 5 h behind",
+        "pier3-sw2                        0.0            0           -  silent",
+        "harbour-fw                       0.0        4,000         2 s",
+        "",
+        "Messages: severity at least error",
+        "",
+        "",
+        "",
+        "",
+        "04:44:00 error     pier1-rtr         linkd: ge0/7 link down",
+        "s order  d device  f filter  v severity  space pause  ? help  q end"};
+    static const struct {
+        const char *status;
+        const char *const *rows;
+    } scenes[] = {{calm, rows_of_calm}, {trouble, rows_of_trouble}};
+    (void)state;
+    for (size_t i = 0; i < 2; i++) {
+        simulate(scenes[i].status, "2026-11-23T04:44:00.000000Z\terror\tpier1-rtr\tlinkd: ge0/7 link down");
+        begin_view(80, 20, "xterm");
+        see("by trouble");
+        wait_for_screen(scenes[i].rows);
+        resize(60, 12);
+        press("s");
+        see("by rate");
+        resize(80, 20);
+        press("sss");
+        wait_for_screen(scenes[i].rows);
+        press("q");
+        expect_left(0);
+        end_simulated();
+    }
+}
+
 static void once_is_text_and_without_a_terminal_it_says_so(void **state)
 {
     (void)state;
@@ -370,6 +549,7 @@ int main(void)
         cmocka_unit_test_setup_teardown(strangers_drive_nothing, set_up, tear_down),
         cmocka_unit_test_setup_teardown(it_can_do_without_colours, set_up, tear_down),
         cmocka_unit_test_setup_teardown(a_slow_line_is_enough, set_up, tear_down),
+        cmocka_unit_test_setup_teardown(frames_are_what_they_were, set_up, leave),
         cmocka_unit_test_setup_teardown(once_is_text_and_without_a_terminal_it_says_so, set_up, tear_down),
         cmocka_unit_test_setup_teardown(a_terminal_that_goes_ends_it, set_up, tear_down),
     };
