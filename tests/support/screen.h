@@ -93,6 +93,12 @@ static inline void ind_screen_obey(struct ind_test_screen *screen)
     case 'd':
         screen->row = count - 1;
         break;
+    case 'I':
+        screen->column = (screen->column / 8 + count) * 8;
+        break;
+    case 'Z':
+        screen->column = ((screen->column + 7) / 8 - count) * 8;
+        break;
     case 'J':
         ind_screen_erase(screen, first, true);
         break;
@@ -166,6 +172,8 @@ static inline void ind_screen_take(struct ind_test_screen *screen, const char *b
             ind_screen_sequence(screen, bytes[i]);
         else if (c == '\r')
             screen->column = 0;
+        else if (c == '\t')
+            screen->column = ind_screen_bound((screen->column / 8 + 1) * 8, screen->width);
         else if (c == '\n')
             screen->row = ind_screen_bound(screen->row + 1, screen->height);
         else if (c == '\b')
