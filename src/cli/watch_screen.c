@@ -65,6 +65,7 @@ bool ind_watch_screen_begin(void)
     noecho();
     nonl();
     keypad(stdscr, TRUE);
+    (void)typeahead(-1); /* a frame is drawn whole, also where keys wait */
     set_escdelay(50);
     curs_set(0);
     begin_colours();

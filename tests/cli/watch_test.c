@@ -493,9 +493,6 @@ static void frames_are_what_they_were(void **state)
         resize(60, 12);
         press("s");
         see("by rate");
-        resize(80, 20);
-        press("sss");
-        wait_for_screen(scenes[i].rows);
         press("q");
         expect_left(0);
         end_simulated();
