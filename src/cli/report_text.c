@@ -64,6 +64,7 @@ static void print_table(const struct ind_report_page *page, const struct ind_rep
                         size_t rows, FILE *out)
 {
     struct ind_column columns[COLUMNS];
+    uint64_t most[IND_REPORT_COLUMNS] = {0}; /* what a full bar stands for; 0: no bar */
     size_t count = 0;
     for (size_t c = 0; c < section->column_count; c++) {
         const struct ind_report_column *column = &section->columns[c];
@@ -71,8 +72,10 @@ static void print_table(const struct ind_report_page *page, const struct ind_rep
             continue;
         columns[count++] = (struct ind_column){column->title, column->kind == IND_REPORT_NUMBER ||
                                                                   column->kind == IND_REPORT_SIZE};
-        if (column->bar)
+        if (column->bar) {
             columns[count++] = (struct ind_column){"", false};
+            most[c] = greatest(section, rows, c);
+        }
     }
     struct ind_table *table = ind_table_new(columns, count);
     for (size_t i = 0; i < rows; i++)
@@ -82,9 +85,8 @@ static void print_table(const struct ind_report_page *page, const struct ind_rep
             if (section->columns[c].has_no_room)
                 continue;
             add_cell(table, page, section, cell);
-            if (section->columns[c].bar)
-                ind_table_text(table,
-                               ind_bar((double)cell->number / (double)greatest(section, rows, c), bar));
+            if (most[c])
+                ind_table_text(table, ind_bar((double)cell->number / (double)most[c], bar));
         }
     ind_table_print(table, false, out);
     ind_table_free(table);

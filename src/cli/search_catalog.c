@@ -6,7 +6,6 @@
 #include <errno.h>
 #include <fcntl.h>
 #include <stdlib.h>
-#include <sys/stat.h>
 #include <unistd.h>
 
 struct asking {
@@ -17,40 +16,10 @@ struct asking {
     bool *leave_out; /* per file */
 };
 
-static int compare(const void *key, const void *element)
-{
-    const struct ind_search_file *file = element;
-    return strcmp(key, file->name);
-}
-
-/* Archives stand in front, in the order of their paths (store/read/snapshot.h). */
-static struct ind_search_file *find(const struct asking *asking, const char *archive)
-{
-    size_t archives = 0;
-    const struct ind_search_places *places = asking->places;
-    for (size_t low = 0, high = places->count; low < high;) {
-        const size_t middle = (low + high) / 2;
-        if (places->files[middle].stored->file < 0)
-            archives = low = middle + 1;
-        else
-            high = middle;
-    }
-    return archives ? bsearch(archive, places->files, archives, sizeof *places->files, compare) : NULL;
-}
-
 static bool is_wanted(void *context, const char *archive)
 {
-    return find(context, archive) != NULL;
-}
-
-/* Whether the file is, by its size, the one that was counted. */
-static bool is_as_counted(const struct asking *asking, const struct ind_catalog_counts *counts)
-{
-    char path[1300];
-    struct stat facts;
-    snprintf(path, sizeof path, "%s%s", counts->archive, ind_compression_suffix(counts->compression).at);
-    return fstatat(asking->folder, path, &facts, AT_SYMLINK_NOFOLLOW) == 0 && S_ISREG(facts.st_mode) &&
-           (uint64_t)facts.st_size == counts->bytes;
+    const struct asking *asking = context;
+    return ind_search_archive(asking->places->files, asking->places->count, archive) != NULL;
 }
 
 static struct ind_slice name_of(const void *context, uint32_t device)
@@ -61,9 +30,10 @@ static struct ind_slice name_of(const void *context, uint32_t device)
 static bool ask(void *context, const struct ind_catalog_counts *counts)
 {
     struct asking *asking = context;
-    const struct ind_search_file *file = find(asking, counts->archive);
+    const struct ind_search_file *file =
+        ind_search_archive(asking->places->files, asking->places->count, counts->archive);
     asking->asked->archives++;
-    if (!is_as_counted(asking, counts))
+    if (!ind_catalog_is_as_counted(asking->folder, counts))
         return true;
     const enum ind_known_file known = ind_known_ask(asking->known, counts->packed, name_of, counts->names);
     if (known == IND_KNOWN_NOT)

@@ -15,23 +15,13 @@ enum {
 
 /* ---- Steps ---- */
 
-/* "2026-11-23 04:45:00", from its month on. */
-static bool read_local(const char *text, int64_t *local)
-{
-    int year, month, day = 1, hour = 0, minute = 0, second = 0;
-    if (sscanf(text, "%d-%d-%d %d:%d:%d", &year, &month, &day, &hour, &minute, &second) < 2)
-        return false;
-    *local = ind_days_from_civil(year, month, day) * IND_DAY_SECONDS + hour * 3600 + minute * 60 + second;
-    return true;
-}
-
 bool ind_steps_find(const struct ind_search_result *result, const struct ind_every *every,
                     struct ind_steps *steps)
 {
     int64_t first = INT64_MAX, last = INT64_MIN, local;
     *steps = (struct ind_steps){0};
     for (size_t i = 0; i < result->all_groups; i++) {
-        if (!read_local(ind_group_value(result->groups[i], 0), &local))
+        if (!ind_every_read_begin(ind_group_value(result->groups[i], 0), &local))
             return false;
         first = local < first ? local : first;
         last = local > last ? local : last;
@@ -55,7 +45,7 @@ void ind_steps_free(struct ind_steps *steps)
 size_t ind_steps_place(const struct ind_steps *steps, const struct ind_search_group *group)
 {
     int64_t local = 0;
-    (void)read_local(ind_group_value(group, 0), &local);
+    (void)ind_every_read_begin(ind_group_value(group, 0), &local);
     size_t low = 0;
     for (size_t high = steps->count; low + 1 < high;) {
         const size_t middle = (low + high) / 2;

@@ -7,7 +7,6 @@
 
 #include <fcntl.h>
 #include <stdlib.h>
-#include <sys/stat.h>
 #include <unistd.h>
 
 #define HOUR (3600 * (ind_time)IND_SECOND)
@@ -29,7 +28,7 @@ struct known_device {
 struct counting {
     struct ind_report *report;
     struct ind_search_file *files;
-    size_t file_count, archive_count; /* archives stand in front, in the order of their paths */
+    size_t file_count;
     bool *leave_out;
     int folder;
     struct ind_search_settings settings;
@@ -182,36 +181,6 @@ static bool look_at_row(void *context, const struct ind_volume *volume)
 
 /* ---- Files ---- */
 
-static int compare(const void *key, const void *element)
-{
-    const struct ind_search_file *file = element;
-    return strcmp(key, file->name);
-}
-
-static struct ind_search_file *find(const struct counting *counting, const char *archive)
-{
-    return counting->archive_count
-               ? bsearch(archive, counting->files, counting->archive_count, sizeof *counting->files, compare)
-               : NULL;
-}
-
-/* Of one that is there again nothing is taken from before: it is read, or counted as it is. */
-static bool is_wanted(void *context, const char *archive)
-{
-    (void)context;
-    (void)archive;
-    return true;
-}
-
-static bool is_as_counted(const struct counting *counting, const struct ind_catalog_counts *counts)
-{
-    char path[1300];
-    struct stat facts;
-    snprintf(path, sizeof path, "%s%s", counts->archive, ind_compression_suffix(counts->compression).at);
-    return fstatat(counting->folder, path, &facts, AT_SYMLINK_NOFOLLOW) == 0 && S_ISREG(facts.st_mode) &&
-           (uint64_t)facts.st_size == counts->bytes;
-}
-
 /* What was added of a file that has to be read after all. When a device was heard stays: reading says the
  * same. */
 static void take_back(struct counting *counting)
@@ -225,8 +194,9 @@ static void take_back(struct counting *counting)
 static bool take_file(void *context, const struct ind_catalog_counts *counts)
 {
     struct counting *counting = context;
-    const struct ind_search_file *file = find(counting, counts->archive);
-    if (counts->removed ? file != NULL : !file || !is_as_counted(counting, counts))
+    const struct ind_search_file *file =
+        ind_search_archive(counting->files, counting->file_count, counts->archive);
+    if (counts->removed ? file != NULL : !file || !ind_catalog_is_as_counted(counting->folder, counts))
         return true;
     counting->counts = counts;
     counting->looked_at = counting->take_back = 0;
@@ -245,14 +215,6 @@ static bool take_file(void *context, const struct ind_catalog_counts *counts)
     return true;
 }
 
-static size_t count_archives(const struct counting *counting)
-{
-    size_t count = 0;
-    while (count < counting->file_count && counting->files[count].stored->file < 0)
-        count++;
-    return count;
-}
-
 static bool begin(struct counting *counting)
 {
     const struct ind_report_asked *asked = &counting->report->asked;
@@ -268,7 +230,6 @@ static bool begin(struct counting *counting)
                                      .distinct = {.what = IND_BY_NOTHING},
                                      .zone = asked->zone,
                                      .now = asked->now};
-    counting->archive_count = count_archives(counting);
     counting->leave_out = calloc(counting->file_count + 1, sizeof *counting->leave_out);
     counting->known = ind_known_new(&counting->settings);
     counting->folder = open(asked->config->store, O_RDONLY | O_DIRECTORY | O_CLOEXEC);
@@ -312,7 +273,7 @@ bool ind_report_from_catalog(struct ind_report *report, struct ind_search_file *
     bool good = begin(&counting);
     if (good) {
         report->why_read = ind_known_why_not(counting.known);
-        report->catalog = ind_catalog_each_counts(report->asked.config, counting.folder, true, is_wanted,
+        report->catalog = ind_catalog_each_counts(report->asked.config, counting.folder, true, NULL,
                                                   take_file, &counting) &&
                           !counting.failed;
         good = !counting.failed;

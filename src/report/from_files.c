@@ -8,21 +8,11 @@
 
 enum { BY_STEP, BY_DEVICE, BY_SEVERITY };
 
-/* "2026-11-23 04:45:00", from its month on, as ind_every_write puts it. */
-static bool read_local(const char *text, int64_t *local)
-{
-    int year, month, day = 1, hour = 0, minute = 0, second = 0;
-    if (sscanf(text, "%d-%d-%d %d:%d:%d", &year, &month, &day, &hour, &minute, &second) < 2)
-        return false;
-    *local = ind_days_from_civil(year, month, day) * IND_DAY_SECONDS + hour * 3600 + minute * 60 + second;
-    return true;
-}
-
 static size_t step_of(const struct ind_report *report, const char *text)
 {
     int64_t local;
     size_t low = 0;
-    if (!read_local(text, &local))
+    if (!ind_every_read_begin(text, &local))
         return report->step_count;
     const ind_time time = ind_zone_to_utc(report->asked.zone, local) * IND_SECOND;
     for (size_t high = report->step_count; low + 1 < high;) {

@@ -17,8 +17,6 @@ static uint64_t severe_of(const uint64_t by_severity[IND_REPORT_SEVERITIES])
 
 /* ---- Lists ---- */
 
-typedef int compare_devices(const struct ind_report_device *a, const struct ind_report_device *b);
-
 static int by_number(uint64_t a, uint64_t b)
 {
     return a < b ? 1 : a > b ? -1 : 0; /* the greatest first */
@@ -55,17 +53,15 @@ static int by_silence(const struct ind_report_device *a, const struct ind_report
     return strcmp(a->name, b->name);
 }
 
-static compare_devices *const orders[] = {by_trouble, by_difference, by_silence};
-
 /* qsort knows no context: a function each. */
 #define COMPARE(name, order)                                                                                 \
     static int name(const void *a, const void *b)                                                            \
     {                                                                                                        \
-        return orders[order](*(struct ind_report_device *const *)a, *(struct ind_report_device *const *)b);  \
+        return order(*(struct ind_report_device *const *)a, *(struct ind_report_device *const *)b);          \
     }
-COMPARE(compare_by_trouble, 0)
-COMPARE(compare_by_difference, 1)
-COMPARE(compare_by_silence, 2)
+COMPARE(compare_by_trouble, by_trouble)
+COMPARE(compare_by_difference, by_difference)
+COMPARE(compare_by_silence, by_silence)
 
 /* Those that `wanted` says so of, in order; new. NULL where memory is out, or there are none. */
 static struct ind_report_device **list(struct ind_report_page *page,
@@ -87,6 +83,11 @@ static struct ind_report_device **list(struct ind_report_page *page,
     }
     qsort(all, *count, sizeof *all, order);
     return all;
+}
+
+static const char *against_what(const struct ind_report *report)
+{
+    return report->by_weeks ? "usually on such days" : "in the span before";
 }
 
 static void add_usual(struct ind_report_page *page, struct ind_report_section *section,
@@ -123,7 +124,7 @@ static void say_volume(struct ind_report_page *page, struct ind_report_section *
     }
     if (comparable)
         snprintf(against, sizeof against, ", against %s %s", ind_report_grouped(report->usual, number[0]),
-                 report->by_weeks ? "usually on such days" : "in the span before");
+                 against_what(report));
     ind_section_say(page, section, now == 0 || (comparable && (more || less)),
                     "%s message%s%s; %s of them are errors or worse.", ind_report_grouped(now, number[1]),
                     ind_report_plural(now), against, ind_report_grouped(severe, number[2]));
@@ -187,12 +188,11 @@ void ind_section_changes(struct ind_report_page *page)
         ind_section_say(page, section, false, "Nothing is known of the span before to compare with.");
     else if (count == 0)
         ind_section_say(page, section, false, "No device sent twice or half as much as %s.",
-                        report->by_weeks ? "usually on such days" : "in the span before");
+                        against_what(report));
     else
         ind_section_say(page, section, true,
                         "%zu device%s sent at least twice as much as %s, %zu at most half.", more,
-                        ind_report_plural(more),
-                        report->by_weeks ? "usually on such days" : "in the span before", count - more);
+                        ind_report_plural(more), against_what(report), count - more);
     free(devices);
 }
 

@@ -14,11 +14,6 @@ enum { BARS = 15, LABEL = 40 };
 
 /* ---- Text ---- */
 
-static void put(const char *text, FILE *out)
-{
-    ind_html_put(text, out);
-}
-
 static void write_time(const struct ind_report_page *page, const struct ind_report_section *section,
                        ind_time time, char text[64])
 {
@@ -46,7 +41,7 @@ static void put_cell(const struct ind_report_page *page, const struct ind_report
     switch (cell->kind) {
     case IND_REPORT_TEXT:
         fputc('>', out);
-        put(cell->text, out);
+        ind_html_put(cell->text, out);
         break;
     case IND_REPORT_NUMBER:
         fprintf(out, " data-value=\"%llu\">%s", (unsigned long long)cell->number,
@@ -83,14 +78,14 @@ static void put_table(const struct ind_report_page *page, const struct ind_repor
     for (size_t c = 0; c < section->column_count; c++)
         shown[c] = is_shown(section, c, rows);
     fprintf(out, "<div class=\"rows\" tabindex=\"0\" role=\"region\" aria-label=\"");
-    put(section->title, out);
+    ind_html_put(section->title, out);
     fputs("\"><table><thead><tr>", out);
     for (size_t c = 0; c < section->column_count; c++) {
         if (!shown[c])
             continue;
         fprintf(out, "<th scope=\"col\" aria-sort=\"none\"%s><button type=\"button\">",
                 is_number(section->columns[c].kind) ? " class=\"number\"" : "");
-        put(section->columns[c].title, out);
+        ind_html_put(section->columns[c].title, out);
         fputs("</button></th>", out);
     }
     fputs("</tr></thead><tbody>\n", out);
@@ -185,7 +180,7 @@ static void put_head(const struct ind_report_page *page, FILE *out)
         ind_page_charts.hash, ind_page_script.hash, ind_page_style.hash);
     fputs("<meta name=\"viewport\" content=\"width=device-width, initial-scale=1\">\n<title>Messages of ",
           out);
-    put(page->title, out);
+    ind_html_put(page->title, out);
     fputs("</title>\n<style>", out);
     fwrite(ind_page_style.text, 1, ind_page_style.length, out);
     fputs("</style>\n</head>\n<body>\n<a class=\"skip\" href=\"#sections\">To the sections</a>\n<main>\n",
@@ -196,10 +191,10 @@ static void put_summary(const struct ind_report_page *page, bool logarithmic, FI
 {
     char text[64];
     fputs("<h1>Messages of ", out);
-    put(page->title, out);
+    ind_html_put(page->title, out);
     write_time(page, NULL, page->report->asked.now, text);
     fprintf(out, "</h1>\n<p class=\"soft\">Made at %s; times are those of ", text);
-    put(page->report->asked.zone_text ? page->report->asked.zone_text : "this machine", out);
+    ind_html_put(page->report->asked.zone_text ? page->report->asked.zone_text : "this machine", out);
     fputs(".</p>\n<ul class=\"summary\">\n", out);
     for (int out_first = 1; out_first >= 0; out_first--)
         for (size_t i = 0; i < page->count; i++) {
@@ -207,9 +202,9 @@ static void put_summary(const struct ind_report_page *page, bool logarithmic, FI
             if (section->stands_out != (out_first == 1))
                 continue;
             fprintf(out, "<li%s><a href=\"#%s\">", section->stands_out ? " class=\"out\"" : "", section->id);
-            put(section->title, out);
+            ind_html_put(section->title, out);
             fputs("</a>: ", out);
-            put(section->sentence ? section->sentence : "", out);
+            ind_html_put(section->sentence ? section->sentence : "", out);
             fputs("</li>\n", out);
         }
     fprintf(out,
@@ -224,14 +219,14 @@ static void put_section(const struct ind_report_page *page, const struct ind_rep
     const size_t rows = ind_report_rows(section, top);
     const bool chart = has_chart(section);
     fprintf(out, "<section id=\"%s\"%s>\n<h2>", section->id, chart ? "" : " class=\"wide\"");
-    put(section->title, out);
+    ind_html_put(section->title, out);
     fputs("</h2>\n<p>", out);
-    put(section->sentence ? section->sentence : "", out);
+    ind_html_put(section->sentence ? section->sentence : "", out);
     fputs("</p>\n<div class=\"both\">\n", out);
     if (chart) {
         fprintf(out, "<div class=\"chart\"><canvas data-section=\"%s\" role=\"img\" aria-label=\"Chart: ",
                 section->id);
-        put(section->sentence ? section->sentence : "", out);
+        ind_html_put(section->sentence ? section->sentence : "", out);
         fputs("\"></canvas></div>\n", out);
     }
     if (rows > 0)
@@ -251,7 +246,7 @@ bool ind_report_write_html(const struct ind_report_page *page, size_t top, bool 
     fputs("</div>\n<footer>\n", out);
     for (size_t i = 0; i < page->note_count; i++) {
         fputs("<p>", out);
-        put(page->notes[i] ? page->notes[i] : "", out);
+        ind_html_put(page->notes[i] ? page->notes[i] : "", out);
         fputs("</p>\n", out);
     }
     fputs("</footer>\n</main>\n", out);

@@ -48,7 +48,7 @@ json_t *ind_report_json(const struct ind_report_page *page, size_t top)
     ind_json_set_time(object, "until", report->asked.span.until);
     ind_json_set_time(object, "made", report->asked.now);
     ind_json_set_number(object, "messages", report->totals[IND_REPORT_NOW]);
-    if (report->by_weeks || report->known[IND_REPORT_BEFORE]) {
+    if (ind_report_is_comparable(report)) {
         ind_json_set_number(object, "usual", report->usual);
         json_object_set_new(object, "usual_by", json_string(report->by_weeks ? "weekdays" : "span before"));
     }

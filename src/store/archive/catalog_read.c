@@ -2,8 +2,10 @@
 
 #include "store/archive/catalog_private.h"
 
+#include <fcntl.h>
 #include <stdlib.h>
 #include <string.h>
+#include <sys/stat.h>
 
 enum { PATIENCE = 500 };
 
@@ -101,7 +103,7 @@ static bool visit_row(struct visiting *visiting, sqlite3_stmt *row)
     const char *state = (const char *)sqlite3_column_text(row, STATE);
     counts.many = state && strcmp(state, "compacted") == 0;
     counts.removed = counts.many || (state && strcmp(state, "removed") == 0);
-    if (!counts.archive || !visiting->wanted(visiting->context, counts.archive))
+    if (!counts.archive || (visiting->wanted && !visiting->wanted(visiting->context, counts.archive)))
         return counts.archive != NULL;
     char *made;
     const bool good = ind_catalog_packed(stored, &counts.packed, &made);
@@ -120,6 +122,15 @@ static bool visit_rows(struct ind_catalog *catalog, bool removed, struct visitin
         good = visit_row(visiting, rows);
     sqlite3_finalize(rows);
     return good && (visiting->enough || result == SQLITE_DONE);
+}
+
+bool ind_catalog_is_as_counted(int folder, const struct ind_catalog_counts *counts)
+{
+    char path[1300];
+    struct stat facts;
+    snprintf(path, sizeof path, "%s%s", counts->archive, ind_compression_suffix(counts->compression).at);
+    return fstatat(folder, path, &facts, AT_SYMLINK_NOFOLLOW) == 0 && S_ISREG(facts.st_mode) &&
+           (uint64_t)facts.st_size == counts->bytes;
 }
 
 bool ind_catalog_each_counts(const struct ind_config *config, int folder, bool removed,

@@ -29,9 +29,12 @@ struct ind_catalog_counts {
     const struct ind_catalog_names *names;
 };
 
-/* Visits each archive that was counted to its end, and of which `wanted` says so, with `removed` also those
- * that are there no more; ends once `visit` returns false. `folder`: the store, opened. False where there is
- * no catalog that serves; some may have been visited then. */
+/* Whether the file in the store is, by its size, the one that was counted. */
+bool ind_catalog_is_as_counted(int folder, const struct ind_catalog_counts *counts);
+
+/* Visits each archive that was counted to its end, and of which `wanted` (NULL: all) says so, with `removed`
+ * also those that are there no more; ends once `visit` returns false. `folder`: the store, opened. False
+ * where there is no catalog that serves; some may have been visited then. */
 bool ind_catalog_each_counts(const struct ind_config *config, int folder, bool removed,
                              bool (*wanted)(void *context, const char *archive),
                              bool (*visit)(void *context, const struct ind_catalog_counts *counts),

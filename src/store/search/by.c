@@ -7,6 +7,7 @@
 #include "core/message/framing.h"
 #include "core/message/names.h"
 #include "core/message/structured_data.h"
+#include <stdio.h>
 #include <stdlib.h>
 
 enum { QUARTER = 900, MOST_V4 = 32, MOST_V6 = 128, V6_OF_V4 = 64 };
@@ -220,6 +221,16 @@ void ind_every_write(const struct ind_every *every, int64_t begin, struct ind_bu
               : every->unit != IND_EVERY_SECONDS ? TO_DAY
               : every->seconds % 60 == 0         ? TO_MINUTE
                                                  : TO_SECOND);
+}
+
+/* "2026-11-23 04:45:00", from its month on. */
+bool ind_every_read_begin(const char *text, int64_t *begin)
+{
+    int year, month, day = 1, hour = 0, minute = 0, second = 0;
+    if (sscanf(text, "%d-%d-%d %d:%d:%d", &year, &month, &day, &hour, &minute, &second) < 2)
+        return false;
+    *begin = ind_days_from_civil(year, month, day) * IND_DAY_SECONDS + hour * 3600 + minute * 60 + second;
+    return true;
 }
 
 static int64_t local_of(struct ind_by_reader *clock, ind_time time)

@@ -58,6 +58,8 @@ bool ind_every_read(struct ind_slice text, struct ind_every *every);
 int64_t ind_every_begin(const struct ind_every *every, int64_t local);
 int64_t ind_every_next(const struct ind_every *every, int64_t begin);
 void ind_every_write(const struct ind_every *every, int64_t begin, struct ind_buffer *out);
+/* Reads what that wrote. False where the text is none. */
+bool ind_every_read_begin(const char *text, int64_t *begin);
 
 /* What reading values needs. One thread's; all zero but for the zone, and freed at the end. */
 struct ind_by_reader {

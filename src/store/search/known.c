@@ -3,6 +3,7 @@
 #include "core/condition/condition.h"
 #include "core/message/device.h"
 #include <stdlib.h>
+#include <string.h>
 
 #define HOUR (3600 * (ind_time)IND_SECOND)
 
@@ -253,4 +254,25 @@ enum ind_known_file ind_known_ask(struct ind_known *known, struct ind_slice pack
     going.counts = true;
     (void)ind_volumes_each(packed, take, &going);
     return IND_KNOWN_COUNTED;
+}
+
+/* ---- Files ---- */
+
+static int compare(const void *key, const void *element)
+{
+    const struct ind_search_file *file = element;
+    return strcmp(key, file->name);
+}
+
+struct ind_search_file *ind_search_archive(struct ind_search_file *files, size_t count, const char *archive)
+{
+    size_t archives = 0;
+    for (size_t low = 0, high = count; low < high;) {
+        const size_t middle = (low + high) / 2;
+        if (files[middle].stored->file < 0)
+            archives = low = middle + 1;
+        else
+            high = middle;
+    }
+    return archives ? bsearch(archive, files, archives, sizeof *files, compare) : NULL;
 }

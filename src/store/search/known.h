@@ -33,6 +33,10 @@ enum ind_known_file ind_known_ask(struct ind_known *known, struct ind_slice pack
 enum ind_verdict ind_known_row(struct ind_known *known, const struct ind_volume *volume,
                                struct ind_slice device);
 
+/* The archive of that path below the store among files in the order of store/read/snapshot.h, in which
+ * archives stand in front, by their paths; NULL where it is not there. */
+struct ind_search_file *ind_search_archive(struct ind_search_file *files, size_t count, const char *archive);
+
 /* What was counted so far. */
 uint64_t ind_known_found(const struct ind_known *known);
 struct ind_groups *ind_known_groups(struct ind_known *known);
