@@ -1,6 +1,7 @@
 /* The built program: follow, with what is stored first, with several conditions, counting, and across a
  * restart of the collector. */
 #include "support/archives.h"
+#include "support/random.h"
 
 #include <sys/wait.h>
 
@@ -91,6 +92,70 @@ static void several_conditions_are_followed_together(void **state)
     end();
 }
 
+#define LISTENING "store: log\nstate: state\nzone: UTC\nlisten: [{udp: \"127.0.0.1:0\"}]\n"
+#define ROUTED "routes: [{name: a, file: a.log}]\n"
+static const char *const with_and_without_edits[] = {
+    LISTENING ROUTED, LISTENING
+    "edits:\n"
+    "  - {name: calmer, when: 'facility is local2 and text contains \"7\"', set: {severity: debug}}\n"
+    "  - {name: worse, when: 'text contains \"13\"', set: {severity: alert, facility: ntp}}\n" ROUTED};
+
+/* With every PRI, with none, and with what is none. */
+static void write_messages(unsigned count)
+{
+    uint64_t random = IND_RANDOM_START;
+    FILE *lines = fopen(ind_path(folder, "lines"), "w");
+    assert_non_null(lines);
+    for (unsigned i = 0; i < count; i++) {
+        const unsigned kind = ind_random(&random, 8), pri = ind_random(&random, kind ? 192 : 1000);
+        if (kind != 1)
+            fprintf(lines, "<%u>", pri);
+        fprintf(lines, "number %u\n", i);
+    }
+    fprintf(lines, "<0>the end\n");
+    fclose(lines);
+}
+
+/* Though receivers leave out what nobody who follows can want. */
+static void each_is_shown_what_a_search_finds(void **state)
+{
+    static const char *const whens[] = {
+        "severity at least error", "facility is local2 or severity is emergency",
+        "facility is not local2 and severity is not info", "facility is ntp or severity is emergency"};
+    enum { WHENS = 4 };
+    (void)state;
+    for (int with_edits = 0; with_edits < 2; with_edits++) {
+        char command[600], shown[20];
+        begin(with_and_without_edits[with_edits]);
+        write_messages(600);
+        run("rm -f shown?");
+        for (int i = 0; i < WHENS; i++) {
+            snprintf(command, sizeof command,
+                     "%s follow --when '%s' --layout '{text}' >shown%d 2>told%d & echo $! >>follower",
+                     IND_PROGRAM, whens[i], i, i);
+            run(command);
+            snprintf(shown, sizeof shown, "shown%d", i);
+            wait_for((struct awaited){shown, "ready\n", running.port, "--severity emergency ready"});
+        }
+        snprintf(command, sizeof command, "%s emit --to udp:127.0.0.1:%u --from lines >/dev/null",
+                 IND_PROGRAM, running.port);
+        run(command);
+        wait_for((struct awaited){"log/a.log", "the end\n", 0, NULL});
+        for (int i = 0; i < WHENS; i++) {
+            snprintf(shown, sizeof shown, "shown%d", i);
+            wait_for((struct awaited){shown, "the end\n", 0, NULL});
+            snprintf(command, sizeof command,
+                     "%s search --when '%s' --layout '{text}' >found && grep number found >was && "
+                     "grep number shown%d >is && cmp was is && [ $(wc -l <is) -gt 10 ]",
+                     IND_PROGRAM, whens[i], i);
+            run(command);
+        }
+        run("for f in $(cat follower); do kill -INT $f; done; rm follower");
+        end();
+        run("rm -r log state");
+    }
+}
+
 static void what_comes_is_counted(void **state)
 {
     (void)state;
@@ -129,6 +194,7 @@ int main(void)
     const struct CMUnitTest tests[] = {
         cmocka_unit_test_setup_teardown(what_is_stored_comes_first_and_once, set_up, tear_down),
         cmocka_unit_test_setup_teardown(several_conditions_are_followed_together, set_up, tear_down),
+        cmocka_unit_test_setup_teardown(each_is_shown_what_a_search_finds, set_up, tear_down),
         cmocka_unit_test_setup_teardown(what_comes_is_counted, set_up, tear_down),
         cmocka_unit_test_setup_teardown(it_goes_on_when_the_collector_is_back, set_up, tear_down),
     };

@@ -64,6 +64,17 @@ static void follower_free(struct follower *follower)
     free(follower);
 }
 
+/* Says which messages can be of use to those that are there now. */
+static void want(struct ind_followers *followers)
+{
+    struct ind_pris pris = {{0}};
+    struct follower *follower;
+    ind_edits_pris(&followers->config->edits, &pris);
+    DL_FOREACH(followers->list, follower)
+    ind_condition_pris(follower->set, follower->condition, &pris);
+    ind_tap_want(followers->tap, &pris);
+}
+
 static void leave(struct follower *follower)
 {
     struct ind_followers *all = follower->all;
@@ -80,7 +91,9 @@ static void on_close(struct evhttp_connection *connection, void *context)
     (void)connection;
     if (!evhttp_request_get_connection(follower->request))
         evhttp_request_free(follower->request);
+    struct ind_followers *all = follower->all;
     leave(follower);
+    want(all);
 }
 
 void ind_followers_free(struct ind_followers *followers)
@@ -182,6 +195,7 @@ void ind_followers_add(struct ind_followers *followers, struct evhttp_request *r
     }
     DL_APPEND(followers->list, follower);
     followers->count++;
+    want(followers);
     ind_tap_open(followers->tap, true);
     struct evhttp_connection *connection = evhttp_request_get_connection(request);
     evhttp_connection_set_closecb(connection, on_close, follower);
@@ -293,4 +307,5 @@ void ind_followers_adopt(struct ind_followers *followers, const struct ind_confi
         evhttp_send_reply_end(follower->request);
         leave(follower);
     }
+    want(followers);
 }

@@ -1,5 +1,6 @@
 #include "collect/input/dispatch.h"
 
+#include "core/message/header.h"
 #include "core/message/names.h"
 
 enum {
@@ -102,16 +103,24 @@ static bool resume(struct ind_dispatch *dispatch)
     return submitted == IND_SUBMIT_DONE;
 }
 
+/* Severe messages are few, and those who follow often want only those: the others are not copied. */
+static bool is_followed(const struct ind_dispatch *dispatch, enum ind_line_form form, struct ind_slice bytes)
+{
+    return dispatch->tapped &&
+           (form != IND_LINES_RAW || ind_tap_wants(dispatch->tap, ind_header_pri(bytes.at, bytes.length)));
+}
+
 /* There is a batch. */
 static bool submit(struct ind_dispatch *dispatch, const struct ind_record *record, const char *certificate,
                    const char *bytes)
 {
     const struct ind_origin origin = origin_of(dispatch, record, certificate);
-    if (dispatch->tapped)
-        ind_tap_offer(dispatch->tap, record, certificate, bytes);
+    const struct ind_slice message = {bytes, record->length};
     const enum ind_line_form form = record->transport == IND_TRANSPORT_NATS ? IND_LINES_JSON : IND_LINES_RAW;
-    enum ind_submitted submitted = ind_intake_submit(
-        dispatch->intake, form, (struct ind_slice){bytes, record->length}, &origin, dispatch->batch);
+    if (is_followed(dispatch, form, message))
+        ind_tap_offer(dispatch->tap, record, certificate, bytes);
+    enum ind_submitted submitted =
+        ind_intake_submit(dispatch->intake, form, message, &origin, dispatch->batch);
     const struct ind_device *claimed = ind_intake_claimed(dispatch->intake);
     if (claimed)
         report_claim(dispatch, origin.sender->text, claimed);

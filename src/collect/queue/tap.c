@@ -7,8 +7,9 @@
 enum { ROOM = 4 << 20 };
 
 struct ind_tap {
-    const struct ind_waker *waker; /* of those who follow */
-    atomic_int followers;          /* changed by their thread; receivers ask whether there is one */
+    const struct ind_waker *waker;          /* of those who follow */
+    atomic_int followers;                   /* changed by their thread; receivers ask whether there is one */
+    _Atomic uint64_t wanted[IND_PRI_WORDS]; /* likewise; a bit for each PRI */
     struct ind_mutex mutex;
     char *filling IND_GUARDED_BY(mutex),
         *spare IND_GUARDED_BY(mutex); /* what was `filling` is read without it */
@@ -23,6 +24,8 @@ IND_NOT_SHARED struct ind_tap *ind_tap_new(const struct ind_waker *waker)
         return NULL;
     ind_mutex_begin(&tap->mutex);
     tap->waker = waker;
+    for (int i = 0; i < IND_PRI_WORDS; i++)
+        atomic_store(&tap->wanted[i], UINT64_MAX);
     tap->filling = malloc(ROOM); /* what nobody writes to takes no memory */
     tap->spare = malloc(ROOM);
     if (tap->filling && tap->spare)
@@ -49,6 +52,17 @@ void ind_tap_open(struct ind_tap *tap, bool open)
         tap->skipped = 0;
         ind_mutex_unlock(&tap->mutex);
     }
+}
+
+void ind_tap_want(struct ind_tap *tap, const struct ind_pris *pris)
+{
+    for (int i = 0; i < IND_PRI_WORDS; i++)
+        atomic_store_explicit(&tap->wanted[i], pris->bits[i], memory_order_relaxed);
+}
+
+bool ind_tap_wants(const struct ind_tap *tap, unsigned pri)
+{
+    return atomic_load_explicit(&tap->wanted[pri / 64], memory_order_relaxed) >> pri % 64 & 1;
 }
 
 bool ind_tap_is_open(const struct ind_tap *tap)

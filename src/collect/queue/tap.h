@@ -6,6 +6,7 @@
 #define IND_COLLECT_QUEUE_TAP_H
 
 #include "collect/queue/burst.h"
+#include "core/message/pris.h"
 #include "net/waker.h"
 
 struct ind_tap;
@@ -17,8 +18,13 @@ void ind_tap_free(struct ind_tap *tap);
 /* Opens it for one more follower, or one less. */
 void ind_tap_open(struct ind_tap *tap, bool open);
 
-/* Any receiver: whether anyone follows at all, and a message for them. */
+/* Which messages those who follow can want, by their PRI; all, until it is said. */
+void ind_tap_want(struct ind_tap *tap, const struct ind_pris *pris);
+
+/* Any receiver: whether anyone follows at all, whether messages with that PRI are wanted, and a message for
+ * them. */
 bool ind_tap_is_open(const struct ind_tap *tap);
+bool ind_tap_wants(const struct ind_tap *tap, unsigned pri);
 void ind_tap_offer(struct ind_tap *tap, const struct ind_record *record, const char *certificate,
                    const char *bytes);
 

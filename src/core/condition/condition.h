@@ -16,6 +16,7 @@
 #include "core/find/regex.h"
 #include "core/message/message.h"
 #include "core/message/names.h"
+#include "core/message/pris.h"
 #include "core/pattern/fields.h"
 #include "core/time/zone.h"
 
@@ -180,6 +181,9 @@ bool ind_condition_holds(const struct ind_conditions *set, ind_condition conditi
 enum ind_verdict { IND_NO, IND_YES, IND_OPEN };
 enum ind_verdict ind_condition_by_pri(const struct ind_conditions *set, ind_condition condition,
                                       unsigned facility, unsigned severity);
+
+/* Adds to *pris those with which a message may have it hold. */
+void ind_condition_pris(const struct ind_conditions *set, ind_condition condition, struct ind_pris *pris);
 
 /* Whether it is proved that the condition holds for every message. */
 bool ind_condition_always(const struct ind_conditions *set, ind_condition condition);

@@ -89,8 +89,6 @@ struct ind_condition_node {
     uint32_t at, length;  /* where it stands in it */
 };
 
-enum { IND_PRI_WORDS = IND_PRIS / 64 };
-
 /* What is known of a node without a message, worked out once from its parts: named conditions may be used by
  * many others, and are not to be gone through again for each. */
 struct ind_condition_facts {

@@ -78,6 +78,12 @@ enum ind_verdict ind_condition_by_pri(const struct ind_conditions *set, ind_cond
                                                  : IND_OPEN;
 }
 
+void ind_condition_pris(const struct ind_conditions *set, ind_condition condition, struct ind_pris *pris)
+{
+    for (int i = 0; i < IND_PRI_WORDS; i++)
+        pris->bits[i] |= ~set->facts[condition].no[i];
+}
+
 unsigned ind_condition_fields(const struct ind_conditions *set, ind_condition condition)
 {
     return set->facts[condition].fields;

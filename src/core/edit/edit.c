@@ -21,6 +21,19 @@ bool ind_edits_compile(struct ind_edits *edits, const struct ind_conditions *set
     return edits->count == 0 || edits->router;
 }
 
+/* What no edit changes keeps its PRI through all of them, so each is asked on its own. */
+void ind_edits_pris(const struct ind_edits *edits, struct ind_pris *pris)
+{
+    for (size_t i = 0; i < edits->count; i++) {
+        const struct ind_edit *edit = &edits->list[i];
+        bool changes = false;
+        for (size_t j = 0; j < edit->change_count; j++)
+            changes |= edit->changes[j].in == IND_IN_FACILITY || edit->changes[j].in == IND_IN_SEVERITY;
+        if (changes)
+            ind_condition_pris(edits->set, edits->rules[i].when, pris);
+    }
+}
+
 struct ind_editor *ind_editor_new(const struct ind_edits *edits)
 {
     struct ind_editor *editor = calloc(1, sizeof *editor);

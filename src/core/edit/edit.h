@@ -143,6 +143,9 @@ struct ind_edit_call {
     bool keep_original; /* edit message->original too, and let the parts of the header point into it */
 };
 
+/* Adds to *pris those with which a message may come to another facility or severity. */
+void ind_edits_pris(const struct ind_edits *edits, struct ind_pris *pris);
+
 struct ind_editor;
 /* New; borrows the edits. NULL where memory is out. */
 struct ind_editor *ind_editor_new(const struct ind_edits *edits);

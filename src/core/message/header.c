@@ -47,8 +47,8 @@ static void malformed(struct ind_message *message, enum ind_malformed reason)
         message->malformed = (uint8_t)reason;
 }
 
-/* The PRI part (RFC 5424 section 6.2.1). Returns the bytes read, 0 where there is no usable one. */
-static size_t read_pri(const char *at, const char *end, struct ind_message *message)
+/* The PRI part (RFC 5424 section 6.2.1). Returns its bytes, 0 where there is no usable one. */
+static IND_INLINE size_t measure_pri(const char *at, const char *end, unsigned *value_read)
 {
     if (end - at < 3 || *at != '<')
         return 0; /* even "<>" is text that happens to begin so */
@@ -63,15 +63,28 @@ static size_t read_pri(const char *at, const char *end, struct ind_message *mess
         pri = i <= digits ? pri * 10 + value : pri;
     }
     bad |= (digits > 1) & (at[1] == '0');
-    if (bad || pri >= IND_PRIS) {
-        if (ind_is_digit(at[1]))
-            malformed(message, IND_MALFORMED_PRI);
-        return 0;
+    *value_read = pri;
+    return bad || pri >= IND_PRIS ? 0 : digits + 2;
+}
+
+static size_t read_pri(const char *at, const char *end, struct ind_message *message)
+{
+    unsigned pri;
+    const size_t length = measure_pri(at, end, &pri);
+    if (length) {
+        message->facility = (uint8_t)(pri / 8);
+        message->severity = (uint8_t)(pri % 8);
+        message->pri_given = true;
+    } else if (end - at >= 3 && *at == '<' && ind_is_digit(at[1])) {
+        malformed(message, IND_MALFORMED_PRI);
     }
-    message->facility = (uint8_t)(pri / 8);
-    message->severity = (uint8_t)(pri % 8);
-    message->pri_given = true;
-    return digits + 2;
+    return length;
+}
+
+unsigned ind_header_pri(const char *bytes, size_t length)
+{
+    unsigned pri;
+    return measure_pri(bytes, bytes + length, &pri) ? pri : IND_FACILITY_USER * 8 + IND_SEVERITY_NOTICE;
 }
 
 static void set_text(struct ind_message *message, const char *at, const char *end)

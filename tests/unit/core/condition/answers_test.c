@@ -96,6 +96,12 @@ static void pri_decides_what_it_can(void **state)
     assert_int_equal(ind_condition_by_pri(set, condition, 20, 4), IND_YES);
     assert_int_equal(ind_condition_by_pri(set, condition, 20, 5), IND_OPEN);
     assert_int_equal(ind_condition_by_pri(set, condition, 19, 0), IND_NO);
+    struct ind_pris pris = {{0}};
+    ind_condition_pris(set, condition, &pris);
+    for (unsigned pri = 0; pri < IND_PRIS; pri++)
+        assert_int_equal(ind_pris_have(&pris, pri), pri / 8 == 20);
+    ind_condition_pris(set, read("severity is debug"), &pris);
+    assert_true(ind_pris_have(&pris, 7) && !ind_pris_have(&pris, 6) && ind_pris_have(&pris, 20 * 8 + 6));
 }
 
 static void check_literals(const char *text, size_t count, const char *first, const char *second)

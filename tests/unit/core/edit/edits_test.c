@@ -410,6 +410,10 @@ static void finding_them_is_the_same_as_asking_all(void **state)
                 ind_buffer_slice(&line, ind_message_label(&world.message, IND_SLICE("l")));
                 plain[k][line.length] = '\0';
             }
+            struct ind_pris may_change = {{0}};
+            const unsigned pri = ind_header_pri(bytes, strlen(bytes));
+            ind_edits_pris(&world.edits, &may_change);
+            assert_true(ind_pris_have(&may_change, pri) || world.message.severity == pri % 8);
             assert_ptr_equal(dropped[0], dropped[1]);
             assert_string_equal(plain[0], plain[1]);
         }

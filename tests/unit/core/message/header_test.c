@@ -1,4 +1,5 @@
 #include "support/moment.h"
+#include "support/random.h"
 #include "support/support.h"
 
 #include "core/message/header.h"
@@ -227,6 +228,25 @@ static void header_reads_every_beginning_of_a_message(void **state)
         }
 }
 
+/* What the first bytes say alone is what the header says. */
+static void the_pri_alone_is_that_of_the_header(void **state)
+{
+    static const char signs[] = "<<<>>0123456789 19\n\r:a-";
+    uint64_t random = IND_RANDOM_START;
+    unsigned given = 0;
+    (void)state;
+    for (int round = 0; round < 200000; round++) {
+        char bytes[12];
+        const size_t length = ind_random(&random, sizeof bytes);
+        for (size_t i = 0; i < length; i++)
+            bytes[i] = i == 0 && round % 4 ? '<' : signs[ind_random(&random, sizeof signs)];
+        ind_header_read(bytes, length, REFERENCE, utc, &m);
+        given += m.pri_given;
+        assert_int_equal(ind_header_pri(bytes, length), m.facility * 8u + m.severity);
+    }
+    assert_true(given > 1000);
+}
+
 static void header_reads_both_halves_of_the_day(void **state)
 {
     static const struct {
@@ -345,6 +365,7 @@ int main(void)
     const struct CMUnitTest tests[] = {
         cmocka_unit_test(header_reads_rfc5424_whole),
         cmocka_unit_test(header_takes_nil_for_absent),
+        cmocka_unit_test(the_pri_alone_is_that_of_the_header),
         cmocka_unit_test(header_reads_both_halves_of_the_day),
         cmocka_unit_test(free_texts_stay_whole),
         cmocka_unit_test(header_keeps_what_was_read_where_it_breaks_off),
