@@ -14,6 +14,7 @@ enum { IND_SCREEN_WIDTH = 220, IND_SCREEN_HEIGHT = 80 };
 
 struct ind_test_screen {
     int width, height, row, column;
+    int top, bottom; /* the rows that scroll: from, and up to; bottom 0: all */
     char rows[IND_SCREEN_HEIGHT][IND_SCREEN_WIDTH + 1];
     char last;       /* the last character */
     bool other, odd; /* other: the alternate screen is shown */
@@ -57,6 +58,37 @@ static inline void ind_screen_erase(struct ind_test_screen *screen, int how, boo
 static inline int ind_screen_bound(int number, int end)
 {
     return number < 0 ? 0 : number >= end ? end - 1 : number;
+}
+
+/* Rows `from` up to the last that scrolls go up by `count`, or down where that is below 0. */
+static inline void ind_screen_scroll(struct ind_test_screen *screen, int from, int count)
+{
+    const int height = screen->height < IND_SCREEN_HEIGHT ? screen->height : IND_SCREEN_HEIGHT;
+    const int end = screen->bottom > 0 && screen->bottom < height ? screen->bottom : height;
+    for (int i = 0; i < end - from; i++) {
+        const int to = count > 0 ? from + i : end - 1 - i, row = to + count;
+        if (row >= from && row < end)
+            memcpy(screen->rows[to], screen->rows[row], IND_SCREEN_WIDTH);
+        else
+            ind_screen_blank(screen, to, 0, IND_SCREEN_WIDTH);
+    }
+}
+
+/* Down a row, and back up one: what is at the edge of the rows that scroll moves them. */
+static inline void ind_screen_feed(struct ind_test_screen *screen)
+{
+    if (screen->row + 1 == (screen->bottom > 0 ? screen->bottom : screen->height))
+        ind_screen_scroll(screen, screen->top, 1);
+    else
+        screen->row = ind_screen_bound(screen->row + 1, screen->height);
+}
+
+static inline void ind_screen_reverse(struct ind_test_screen *screen)
+{
+    if (screen->row == screen->top)
+        ind_screen_scroll(screen, screen->top, -1);
+    else
+        screen->row = ind_screen_bound(screen->row - 1, screen->height);
 }
 
 /* ESC [ parameters FINAL. */
@@ -130,8 +162,24 @@ static inline void ind_screen_obey(struct ind_test_screen *screen)
             ind_screen_clear(screen);
         }
         break;
-    case 'm':
     case 'r':
+        screen->top = count - 1;
+        screen->bottom = second;
+        screen->row = screen->column = 0;
+        break;
+    case 'S':
+        ind_screen_scroll(screen, screen->top, count);
+        break;
+    case 'T':
+        ind_screen_scroll(screen, screen->top, -count);
+        break;
+    case 'M':
+        ind_screen_scroll(screen, screen->row, count);
+        break;
+    case 'L':
+        ind_screen_scroll(screen, screen->row, -count);
+        break;
+    case 'm':
     case 't':
         break;
     default:
@@ -153,6 +201,8 @@ static inline void ind_screen_sequence(struct ind_test_screen *screen, char c)
         if (!strchr("()", c)) {
             screen->odd |= !strchr("=>78M", c);
             screen->length = 0;
+            if (c == 'M')
+                ind_screen_reverse(screen);
         }
     } else if (screen->length == 3 && screen->sequence[1] != '[') {
         screen->length = 0;
@@ -175,7 +225,7 @@ static inline void ind_screen_take(struct ind_test_screen *screen, const char *b
         else if (c == '\t')
             screen->column = ind_screen_bound((screen->column / 8 + 1) * 8, screen->width);
         else if (c == '\n')
-            screen->row = ind_screen_bound(screen->row + 1, screen->height);
+            ind_screen_feed(screen);
         else if (c == '\b')
             screen->column = ind_screen_bound(screen->column - 1, screen->width);
         else if (c >= 0xc0 || (c >= ' ' && c < 0x7f))
