@@ -3,6 +3,7 @@
 #include "cli/cli.h"
 #include "cli/table.h"
 #include "collect/input/listener_tls.h"
+#include "collect/intake/trap_rules.h"
 #include "collect/relay/relay_tls.h"
 #include "collect/runtime/clock.h"
 #include "collect/runtime/identity.h"
@@ -297,6 +298,7 @@ static void look_around(struct ind_loaded *loaded)
     bool tried = ind_identity_try_on(&identity);
     ind_check_here(loaded, given.here != 0);
     ind_listener_tls_check(config, ind_now(), &loaded->diagnostics);
+    ind_trap_rules_check(config, &loaded->diagnostics);
     ind_relay_tls_check(config, ind_now(), &loaded->diagnostics);
     for (size_t i = 0; i < config->policy_count; i++) {
         const struct ind_policy *policy = &config->policies[i];

@@ -72,6 +72,7 @@ static void show_details(const json_t *status)
     } details[] = {
         {"refused_sender", "refused, because their sender is not under allow:"},
         {"refused_empty", "refused, because they were empty"},
+        {"refused_trap", "refused, because they were no traps that are accepted (trap-refused says why)"},
         {"lost_buffer", "lost, because there was no room for them in memory"},
         {"lost_disk", "lost, because they could not be written"},
         {"lost_not_taken", "lost, because no program, relay or standard output took them"},

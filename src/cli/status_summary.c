@@ -49,7 +49,8 @@ void ind_status_add_ledger(struct ind_table *table, const json_t *ledger)
     ind_table_number(table, ind_answer_number(ledger, "dropped"));
     ind_table_number(table, ind_answer_number(ledger, "unrouted"));
     ind_table_number(table, ind_answer_number(ledger, "refused_sender") +
-                                ind_answer_number(ledger, "refused_empty"));
+                                ind_answer_number(ledger, "refused_empty") +
+                                ind_answer_number(ledger, "refused_trap"));
     ind_table_number(table, ind_status_lost(ledger));
     ind_table_number(table, ind_answer_number(ledger, "waiting"));
 }

@@ -427,6 +427,9 @@ static void config_free(struct ind_config *config)
     free(config->named_conditions);
     free(config->named_texts);
     free((void *)(uintptr_t)config->named.names);
+    for (size_t i = 0; i < config->listener_count; i++)
+        if (config->listeners[i].traps)
+            ind_trap_names_free(config->listeners[i].traps->table);
     free(config->listeners);
     free(config->allow);
     free(config->routes);

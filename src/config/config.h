@@ -16,6 +16,7 @@
 #include "core/message/device.h"
 #include "core/pattern/pattern.h"
 #include "core/route/route.h"
+#include "core/trap/usm.h"
 
 struct ind_policy {
     char *name;
@@ -39,7 +40,8 @@ enum ind_listener_kind {
     IND_LISTEN_TLS,
     IND_LISTEN_UNIX,
     IND_LISTEN_INHERITED, /* a socket that the service manager has opened */
-    IND_LISTEN_NATS       /* a message system, from which messages are taken */
+    IND_LISTEN_NATS,      /* a message system, from which messages are taken */
+    IND_LISTEN_TRAPS      /* of SNMP, over UDP */
 };
 
 /* The files of a TLS listener. */
@@ -72,6 +74,30 @@ struct ind_listen_nats {
     int64_t again_after; /* ns: what was not acknowledged is given to somebody else */
 };
 
+/* A file with a secret, and where it is written. */
+struct ind_key_file {
+    const char *path; /* NULL: not given */
+    const struct ind_source *source;
+    size_t offset, length;
+};
+
+/* One who may send traps of version 3, and how they are secured (core/trap/usm.h). */
+struct ind_trap_user {
+    const char *name;
+    enum ind_usm_authentication authentication;
+    enum ind_usm_privacy privacy;
+    struct ind_key_file key, privacy_key;
+};
+
+/* Who may send traps, and what they are called (docs/traps.md). */
+struct ind_listen_traps {
+    const char **communities; /* of v1 and v2c */
+    size_t community_count;
+    struct ind_trap_user *users;
+    size_t user_count;
+    struct ind_trap_names *table;
+};
+
 struct ind_listen_item {
     enum ind_listener_kind kind;
     char *text;                       /* "udp 0.0.0.0:514": what messages carry as their listener */
@@ -82,6 +108,7 @@ struct ind_listen_item {
     const struct ind_listen_tls *tls; /* NULL: none */
     const struct ind_listen_nats
         *nats; /* likewise; `address` is then the local socket through which they come */
+    const struct ind_listen_traps *traps; /* likewise */
     bool drop; /* when there is no room what comes is lost, and counted; otherwise senders wait */
     bool join; /* a line that begins with a blank belongs to the message before */
 };

@@ -1,130 +1,20 @@
+#include "config/csv.h"
 #include "config/device_private.h"
 
 #include "core/message/device.h"
 #include <errno.h>
-#include <stdlib.h>
 #include <string.h>
 
-enum { COLUMNS = 64 };
-
-/* The file, and how far it has been read. */
-struct file {
-    struct ind_loader *loader;
-    const struct ind_source *source;
-    size_t at;
-    char *room; /* for cells whose quotes had to be undone; as long as the file */
-    size_t used;
-};
-
-/* A cell or a word, as a scalar that mistakes can be reported at. */
-static struct ind_node node_of(const struct file *file, size_t offset, size_t length, struct ind_slice text)
-{
-    return (struct ind_node){
-        .kind = IND_NODE_SCALAR, .source = file->source, .offset = offset, .length = length, .text = text};
-}
-
-static bool at_line_end(const struct file *file)
-{
-    char c = file->at < file->source->length ? file->source->bytes[file->at] : '\n';
-    return c == '\n' || c == '\r';
-}
-
-static void next_line(struct file *file)
-{
-    while (file->at < file->source->length && file->source->bytes[file->at] != '\n')
-        file->at++;
-    file->at += file->at < file->source->length;
-}
-
-static bool is_blank(char c)
-{
-    return c == ' ' || c == '\t';
-}
-
-static struct ind_slice keep(struct file *file, const char *bytes, size_t length)
-{
-    struct ind_slice kept = {file->room + file->used, length};
-    memcpy(file->room + file->used, bytes, length);
-    file->used += length;
-    file->room[file->used++] = '\0'; /* names of zones are looked up as files */
-    return kept;
-}
-
-/* ---- CSV (RFC 4180) ---- */
-
-/* A cell in quotes: "" is one quote. */
-static struct ind_node quoted_cell(struct file *file, char separator)
-{
-    const struct ind_source *source = file->source;
-    size_t start = file->at++, from = file->used;
-    bool closed = false;
-    while (file->at < source->length && !closed) {
-        char c = source->bytes[file->at++];
-        if (c == '"' && file->at < source->length && source->bytes[file->at] == '"')
-            file->at++;
-        else if (c == '"')
-            closed = true;
-        if (!closed)
-            file->room[file->used++] = c;
-    }
-    struct ind_slice text = {file->room + from, file->used - from};
-    file->room[file->used++] = '\0';
-    struct ind_node cell = node_of(file, start, file->at - start, text);
-    bool more = !at_line_end(file) && source->bytes[file->at] != separator;
-    if (!closed)
-        ind_wrong(file->loader, &cell, "this quote is never closed; a quote within a cell is written twice");
-    else if (more)
-        ind_wrong(file->loader, &cell, "a cell in quotes ends with them; a quote within it is written twice");
-    while (more && !at_line_end(file) && source->bytes[file->at] != separator)
-        file->at++;
-    return cell;
-}
-
-static struct ind_node read_cell(struct file *file, char separator)
-{
-    const char *bytes = file->source->bytes;
-    while (!at_line_end(file) && is_blank(bytes[file->at]) && bytes[file->at] != separator)
-        file->at++;
-    if (!at_line_end(file) && bytes[file->at] == '"')
-        return quoted_cell(file, separator);
-    size_t start = file->at;
-    while (!at_line_end(file) && bytes[file->at] != separator)
-        file->at++;
-    size_t end = file->at;
-    while (end > start && is_blank(bytes[end - 1]))
-        end--;
-    return node_of(file, start, end - start, keep(file, bytes + start, end - start));
-}
-
-/* The cells of a line; what is beyond COLUMNS is reported and left out. */
-static size_t read_row(struct file *file, char separator, struct ind_node cells[COLUMNS])
-{
-    size_t count = 0;
-    for (;;) {
-        struct ind_node cell = read_cell(file, separator);
-        if (count < COLUMNS)
-            cells[count] = cell;
-        else if (count == COLUMNS)
-            ind_wrong(file->loader, &cell, "more than %d columns", COLUMNS);
-        count++;
-        if (at_line_end(file))
-            break;
-        file->at++;
-    }
-    next_line(file);
-    return count < COLUMNS ? count : COLUMNS;
-}
-
 /* Each word of a cell: several addresses or names are separated by spaces or semicolons. */
-static void each_word(struct file *file, const struct ind_node *cell, struct ind_device *device,
+static void each_word(struct ind_csv *file, const struct ind_node *cell, struct ind_device *device,
                       void (*tie)(struct ind_loader *, const struct ind_node *, const struct ind_device *))
 {
     struct ind_slice text = cell->text;
     for (size_t at = 0; at < text.length;) {
-        while (at < text.length && (is_blank(text.at[at]) || text.at[at] == ';'))
+        while (at < text.length && (ind_csv_is_blank(text.at[at]) || text.at[at] == ';'))
             at++;
         size_t start = at;
-        while (at < text.length && !is_blank(text.at[at]) && text.at[at] != ';')
+        while (at < text.length && !ind_csv_is_blank(text.at[at]) && text.at[at] != ';')
             at++;
         if (at == start)
             continue;
@@ -139,7 +29,7 @@ static void each_word(struct file *file, const struct ind_node *cell, struct ind
 }
 
 /* What a column is for; all others are labels. */
-static void apply_cell(struct file *file, const struct ind_node *column, const struct ind_node *cell,
+static void apply_cell(struct ind_csv *file, const struct ind_node *column, const struct ind_node *cell,
                        struct ind_device *device)
 {
     struct ind_slice name = column->text;
@@ -157,7 +47,7 @@ static void apply_cell(struct file *file, const struct ind_node *column, const s
         ind_no_memory(file->loader);
 }
 
-static void read_device_row(struct file *file, const struct ind_node *columns, size_t column_count,
+static void read_device_row(struct ind_csv *file, const struct ind_node *columns, size_t column_count,
                             const struct ind_node *cells, size_t count, size_t name)
 {
     if (count == 1 && cells[0].text.length == 0)
@@ -175,7 +65,7 @@ static void read_device_row(struct file *file, const struct ind_node *columns, s
         apply_cell(file, &columns[i], &cells[i], device);
 }
 
-static void check_columns(struct file *file, struct ind_node *columns, size_t count, size_t *name)
+static void check_columns(struct ind_csv *file, struct ind_node *columns, size_t count, size_t *name)
 {
     *name = count;
     for (size_t i = 0; i < count; i++) {
@@ -224,7 +114,7 @@ static bool is_word(struct ind_slice name)
     return true;
 }
 
-static void warn_of_columns(struct file *file, const struct ind_node *columns, size_t count)
+static void warn_of_columns(struct ind_csv *file, const struct ind_node *columns, size_t count)
 {
     for (size_t i = 0; i < count; i++) {
         const char *near = column_meant(columns[i].text);
@@ -241,10 +131,10 @@ static void warn_of_columns(struct file *file, const struct ind_node *columns, s
     }
 }
 
-static void read_csv(struct file *file, char separator)
+static void read_csv(struct ind_csv *file, char separator)
 {
-    struct ind_node columns[COLUMNS], cells[COLUMNS];
-    size_t name, count = read_row(file, separator, columns);
+    struct ind_node columns[IND_CSV_COLUMNS], cells[IND_CSV_COLUMNS];
+    size_t name, count = ind_csv_row(file, separator, columns);
     check_columns(file, columns, count, &name);
     if (name == count) {
         ind_wrong(file->loader, &columns[0],
@@ -256,7 +146,7 @@ static void read_csv(struct file *file, char separator)
     const struct ind_devices *devices = file->loader->config->devices;
     size_t first = ind_devices_count(devices);
     while (file->at < file->source->length) {
-        size_t found = read_row(file, separator, cells);
+        size_t found = ind_csv_row(file, separator, cells);
         read_device_row(file, columns, count, cells, found, name);
     }
     size_t addresses = 0, all = ind_devices_count(devices);
@@ -271,15 +161,15 @@ static void read_csv(struct file *file, char separator)
 
 /* ---- Hosts files ---- */
 
-static struct ind_node read_word(struct file *file)
+static struct ind_node read_word(struct ind_csv *file)
 {
     const char *bytes = file->source->bytes;
-    while (!at_line_end(file) && is_blank(bytes[file->at]))
+    while (!ind_csv_at_line_end(file) && ind_csv_is_blank(bytes[file->at]))
         file->at++;
     size_t start = file->at;
-    while (!at_line_end(file) && !is_blank(bytes[file->at]) && bytes[file->at] != '#')
+    while (!ind_csv_at_line_end(file) && !ind_csv_is_blank(bytes[file->at]) && bytes[file->at] != '#')
         file->at++;
-    return node_of(file, start, file->at - start, keep(file, bytes + start, file->at - start));
+    return ind_csv_node(file, start, file->at - start, ind_csv_keep(file, bytes + start, file->at - start));
 }
 
 /* Addresses that are of no device: this machine's own, and groups. */
@@ -293,7 +183,7 @@ static bool is_of_nobody(const struct ind_address *address)
 }
 
 /* The device of that name; the first name of its line is its name, and a further line adds an address. */
-static const struct ind_device *device_for(struct file *file, const struct ind_node *name)
+static const struct ind_device *device_for(struct ind_csv *file, const struct ind_node *name)
 {
     const struct ind_devices *devices = file->loader->config->devices;
     struct ind_node plain = *name;
@@ -302,7 +192,7 @@ static const struct ind_device *device_for(struct file *file, const struct ind_n
     return known ? known : ind_add_device(file->loader, &plain);
 }
 
-static void read_hosts(struct file *file)
+static void read_hosts(struct ind_csv *file)
 {
     while (file->at < file->source->length) {
         struct ind_node address = read_word(file), name = read_word(file);
@@ -321,43 +211,21 @@ static void read_hosts(struct file *file)
             for (name = read_word(file); device && name.text.length; name = read_word(file))
                 ind_tie_host(file->loader, &name, device);
         }
-        next_line(file);
+        ind_csv_next_line(file);
     }
 }
 
 /* ---- ---- */
 
-/* The separator of the first line, where that names columns; NUL where it is no CSV. */
-static char separator_of(const struct ind_source *source, size_t start)
-{
-    static const char separators[] = ",;\t";
-    size_t end = start;
-    while (end < source->length && source->bytes[end] != '\n')
-        end++;
-    for (size_t i = 0; separators[i]; i++)
-        if (end > start && separators[i] != '\t' && memchr(source->bytes + start, separators[i], end - start))
-            return separators[i];
-    bool named = end - start >= 4 && memcmp(source->bytes + start, "name", 4) == 0;
-    return named ? '\t' : '\0';
-}
-
 void ind_load_device_file(struct ind_loader *loader, const struct ind_node *path)
 {
-    char *resolved = ind_resolve_path(loader, path);
-    const struct ind_source *source = resolved ? ind_load_source(loader, resolved, path) : NULL;
-    if (!source)
+    struct ind_csv file;
+    if (!ind_csv_begin(&file, loader, path))
         return;
-    struct file file = {.loader = loader, .source = source, .room = malloc(source->length * 2 + 16)};
-    if (!file.room) {
-        ind_no_memory(loader);
-        return;
-    }
-    if (source->length >= 3 && memcmp(source->bytes, "\xEF\xBB\xBF", 3) == 0)
-        file.at = 3;
-    char separator = separator_of(source, file.at);
+    const char separator = ind_csv_separator(&file, "name");
     if (separator)
         read_csv(&file, separator);
     else
         read_hosts(&file);
-    free(file.room);
+    ind_csv_end(&file);
 }

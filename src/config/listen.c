@@ -21,7 +21,7 @@ static bool split_address(struct ind_slice text, struct ind_slice *address, stru
 }
 
 /* In the order of enum ind_listener_kind. */
-static const char *const kind_names[] = {"udp", "tcp", "tls", "unix", "inherited", "nats"};
+static const char *const kind_names[] = {"udp", "tcp", "tls", "unix", "inherited", "nats", "traps"};
 enum { KINDS = sizeof kind_names / sizeof *kind_names };
 
 struct listener_text {
@@ -29,6 +29,7 @@ struct listener_text {
     const struct ind_node *senders_wait, *join_indented, *stream, *mode;
     struct ind_listen_tls_text tls;
     struct ind_listen_nats_text nats;
+    struct ind_listen_traps_text traps;
 };
 
 /* A reader for ind_read_map that keeps the node of a key. */
@@ -45,6 +46,9 @@ KEEP(tls, kinds[IND_LISTEN_TLS])
 KEEP(local, kinds[IND_LISTEN_UNIX])
 KEEP(inherited, kinds[IND_LISTEN_INHERITED])
 KEEP(nats, kinds[IND_LISTEN_NATS])
+KEEP(traps, kinds[IND_LISTEN_TRAPS])
+KEEP(communities, traps.communities)
+KEEP(users, traps.users)
 KEEP(subject, nats.subject)
 KEEP(stream_name, nats.stream)
 KEEP(group, nats.group)
@@ -171,10 +175,16 @@ static void read_local_keys(struct ind_loader *loader, const struct listener_tex
     }
 }
 
-static bool read_settings(struct ind_loader *loader, const struct ind_node *node,
-                          const struct listener_text *text, struct ind_listen_item *listener)
+static bool read_settings(struct ind_loader *loader, const struct ind_node *node, struct listener_text *text,
+                          struct ind_listen_item *listener)
 {
     bool wait = true;
+    if (listener->kind == IND_LISTEN_TRAPS) { /* "names" are those of traps here */
+        text->traps.names = text->tls.names;
+        text->tls.names = NULL;
+    }
+    if (!ind_load_listen_traps(loader, text->kinds[IND_LISTEN_TRAPS], &text->traps, listener))
+        return false;
     if (!ind_load_listen_nats(loader, node, text->kinds[IND_LISTEN_NATS], &text->nats, &text->tls, listener))
         return false;
     if (listener->nats) {
@@ -198,9 +208,9 @@ static const struct ind_node *find_kind(struct ind_loader *loader, const struct 
     const struct ind_node *value = NULL;
     for (int i = 0; i < KINDS; i++) {
         if (text->kinds[i] && value)
-            ind_wrong(
-                loader, text->kinds[i],
-                "one listener has one of udp, tcp, tls, unix, inherited and nats; begin another with \"- \"");
+            ind_wrong(loader, text->kinds[i],
+                      "one listener has one of udp, tcp, tls, unix, inherited, nats and traps; begin another "
+                      "with \"- \"");
         else if (text->kinds[i])
             *kind = (enum ind_listener_kind)i;
         value = value ? value : text->kinds[i];
@@ -208,11 +218,17 @@ static const struct ind_node *find_kind(struct ind_loader *loader, const struct 
     return value;
 }
 
-/* TLS is TCP to the system. */
+static bool is_udp(const struct ind_listen_item *item)
+{
+    return item->kind == IND_LISTEN_UDP || item->kind == IND_LISTEN_TRAPS;
+}
+
+/* TLS is TCP to the system, and traps are UDP. */
 static bool is_same_port(const struct ind_listen_item *one, const struct ind_listen_item *other)
 {
-    return one->stream && other->stream && one->port && one->port == other->port && one->address &&
-           other->address && strcmp(one->address, other->address) == 0;
+    return ((one->stream && other->stream) || (is_udp(one) && is_udp(other))) && one->port &&
+           one->port == other->port && one->address && other->address &&
+           strcmp(one->address, other->address) == 0;
 }
 
 static void add_listener(struct ind_loader *loader, const struct ind_node *node, const struct ind_node *value,
@@ -252,6 +268,9 @@ static void load_listener(struct ind_loader *loader, const struct ind_node *node
                                           {"names", keep_names},
                                           {"revoked", keep_revoked},
                                           {"nats", keep_nats},
+                                          {"traps", keep_traps},
+                                          {"communities", keep_communities},
+                                          {"users", keep_users},
                                           {"subject", keep_subject},
                                           {"stream name", keep_stream_name},
                                           {"group", keep_group},

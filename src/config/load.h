@@ -153,6 +153,14 @@ struct ind_listen_tls_text {
 struct ind_listen_nats_text {
     const struct ind_node *subject, *stream, *group, *again_after, *trust, *login;
 };
+/* What a listener says of traps. */
+struct ind_listen_traps_text {
+    const struct ind_node *communities, *users, *names;
+};
+/* Into item->traps, kept, where `value` is the address of such; else only "names" may be given, which is
+ * somebody else's. False where there is a mistake. */
+bool ind_load_listen_traps(struct ind_loader *loader, const struct ind_node *value,
+                           const struct ind_listen_traps_text *text, struct ind_listen_item *item);
 /* Into item->nats, kept, where `value` is the address of one; else nothing of it may be given. False where
  * there is a mistake. */
 bool ind_load_listen_nats(struct ind_loader *loader, const struct ind_node *node,

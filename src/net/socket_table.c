@@ -11,6 +11,11 @@ static int system_receive(void *context, int socket, bool local, struct ind_data
     return count;
 }
 
+static void system_answer(void *context, int socket, int i, const void *bytes, size_t length)
+{
+    ind_udp_answer(socket, context, i, bytes, length);
+}
+
 static uint64_t system_dropped(void *context, int socket)
 {
     (void)context;
@@ -31,8 +36,8 @@ static ssize_t system_read(void *context, int socket, void *bytes, size_t room)
 
 bool ind_socket_table_begin_system(struct ind_socket_table *table)
 {
-    *table = (struct ind_socket_table){ind_udp_batch_new(), system_receive, system_dropped, system_accept,
-                                       system_read};
+    *table = (struct ind_socket_table){ind_udp_batch_new(), system_receive, system_answer,
+                                       system_dropped,      system_accept,  system_read};
     return table->context != NULL;
 }
 

@@ -11,6 +11,9 @@ struct ind_socket_table {
     void *context;
     /* Datagrams that wait, without waiting, `most` at most (IND_UDP_BATCH); borrowed until the next call. */
     int (*receive)(void *context, int socket, bool local, struct ind_datagram *datagrams, int most);
+    /* Sends a datagram to the sender of the i-th that was received last. What has no room is not sent:
+     * whoever wanted it asks again. */
+    void (*answer)(void *context, int socket, int i, const void *bytes, size_t length);
     /* What the kernel dropped for want of room, since the socket was opened. */
     uint64_t (*dropped)(void *context, int socket);
     /* The next connection that waits. */

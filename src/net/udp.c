@@ -246,6 +246,12 @@ struct ind_datagram ind_udp_datagram(const struct ind_udp_batch *batch, int i)
                                  .cut = (header.msg_flags & MSG_TRUNC) != 0};
 }
 
+void ind_udp_answer(int socket, const struct ind_udp_batch *batch, int i, const void *bytes, size_t length)
+{
+    const struct msghdr *header = &batch->headers[i];
+    (void)sendto(socket, bytes, length, MSG_DONTWAIT | MSG_NOSIGNAL, header->msg_name, header->msg_namelen);
+}
+
 int ind_udp_buffer_wanted(void)
 {
     return KERNEL_BUFFER;

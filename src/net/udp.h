@@ -43,6 +43,10 @@ int ind_udp_receive(int socket, bool local, struct ind_udp_batch *batch, int mos
 /* The i-th of the last call; borrowed until the next. */
 struct ind_datagram ind_udp_datagram(const struct ind_udp_batch *batch, int i);
 
+/* Sends a datagram to the sender of the i-th of the last call, without waiting; where it cannot be sent, it
+ * is not. */
+void ind_udp_answer(int socket, const struct ind_udp_batch *batch, int i, const void *bytes, size_t length);
+
 /* Bytes that a socket asks the kernel to keep for datagrams that are not read yet. */
 int ind_udp_buffer_wanted(void);
 

@@ -372,7 +372,7 @@ static void send_message(struct player *player, const char *text)
     player->datagram =
         (struct ind_datagram){.bytes = message, .length = (size_t)(at - message), .received = IND_TIME_NONE};
     (void)ind_address_read(IND_SLICE("192.0.2.1"), &player->datagram.sender);
-    assert_int_equal(ind_datagrams_read(&player->datagrams, &player->listener, 0), IND_DATAGRAMS_READ);
+    assert_int_equal(ind_datagrams_read(&player->datagrams, &player->listener, NULL, 0), IND_DATAGRAMS_READ);
     run_engine(player);
 }
 

@@ -16,6 +16,18 @@
 
 /* ---- As JSON ---- */
 
+static json_t *traps_object(const struct ind_status_listener *listener)
+{
+    json_t *object = json_object(), *refused = json_object();
+    for (int i = 0; i < IND_TRAP_FAULTS; i++)
+        if (listener->traps_refused[i])
+            ind_json_set_number(refused, ind_trap_fault_key((enum ind_trap_fault)i),
+                                listener->traps_refused[i]);
+    ind_json_set_number(object, "answered", listener->traps_answered);
+    json_object_set_new(object, "refused", refused);
+    return object;
+}
+
 static json_t *listeners_array(const struct ind_status *status, const struct ind_rows *rows)
 {
     json_t *array = json_array();
@@ -31,6 +43,8 @@ static json_t *listeners_array(const struct ind_status *status, const struct ind
             json_object_set_new(object, "paused", json_true());
         if (listener->datagrams)
             ind_json_set_number(object, "dropped_by_kernel", listener->kernel_dropped);
+        if (listener->traps)
+            json_object_set_new(object, "traps", traps_object(listener));
         ind_status_add_tls(object, listener);
         json_array_append_new(array, object);
     }

@@ -10,6 +10,7 @@
 #include "collect/control/device_rates.h"
 #include "collect/relay/relays.h"
 #include "collect/taking/taker.h"
+#include "core/trap/trap.h"
 #include "net/tls_session.h"
 #include "store/disk/mounts.h"
 
@@ -20,6 +21,8 @@ struct ind_status_listener {
     bool paused;             /* by somebody; it is closed, or will be in a moment */
     bool datagrams;          /* the kernel may drop what it has no room for: */
     uint64_t kernel_dropped; /* of all its sockets, since they were opened */
+    bool traps; /* what comes to it is traps: informs that were answered, and what was refused and why */
+    uint64_t traps_answered, traps_refused[IND_TRAP_FAULTS];
     /* TLS; expiries NULL: it has none. */
     uint64_t shaken, failed[IND_TLS_FAILURES];
     const struct ind_tls_expiries *expiries;

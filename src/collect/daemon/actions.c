@@ -54,8 +54,14 @@ static void fill_listeners(const struct ind_collector *collector, struct ind_sta
             row->failed[n] += atomic_load(&listener->failed[n]);
         struct ind_buffer at = ind_buffer_on(row->at, sizeof row->at - 1);
         ind_listener_write_place(listener, &at);
-        row->datagrams |= listener->transport == IND_TRANSPORT_UDP;
-        for (unsigned n = 0; listener->transport == IND_TRANSPORT_UDP && n < listener->socket_count; n++)
+        const bool traps = listener->transport == IND_TRANSPORT_TRAP;
+        const bool datagrams = listener->transport == IND_TRANSPORT_UDP || traps;
+        row->datagrams |= datagrams;
+        row->traps |= traps;
+        row->traps_answered += atomic_load(&listener->traps_answered);
+        for (int n = 0; n < IND_TRAP_FAULTS; n++)
+            row->traps_refused[n] += atomic_load(&listener->traps_refused[n]);
+        for (unsigned n = 0; datagrams && n < listener->socket_count; n++)
             row->kernel_dropped += atomic_load(&listener->kernel_dropped[n]);
     }
 }

@@ -117,6 +117,8 @@ static bool make_receivers(struct ind_collector *collector)
     receivers->reporter = &collector->reporter;
     receivers->rings = collector->rings;
     receivers->tap = collector->tap;
+    if (!(receivers->engines = ind_trap_engines_new()))
+        return false;
     receivers->slabs = collector->slabs;
     receivers->clock = &ind_clock_system;
     receivers->names = collector->listeners.names;
@@ -178,7 +180,8 @@ static bool take_on_identity(struct ind_collector *collector)
             return false;
         }
     bool good = ind_identity_take_on(&collector->identity, true, reason, sizeof reason) &&
-                ind_listener_tls_readable(config, reason, sizeof reason);
+                ind_listener_tls_readable(config, reason, sizeof reason) &&
+                ind_trap_rules_readable(config, reason, sizeof reason);
     if (!good)
         ind_report(&collector->reporter, IND_OWN_START_FAILED, NULL, "%s", reason);
     return good;
@@ -409,7 +412,11 @@ static enum ind_collect_status run(struct ind_collector *collector, struct ind_c
         return out_of_memory(collector);
     if (!take_on_identity(collector))
         return IND_COLLECT_CALL;
-    if (!open_store(collector) || !run_threads(collector))
+    if (!open_store(collector))
+        return IND_COLLECT_FAILED;
+    if (!ind_is_from_files(collector))
+        ind_engine_begin(collector);
+    if (!run_threads(collector))
         return IND_COLLECT_FAILED;
     fill_result(collector, result);
     ind_days_end(collector, result);
@@ -424,6 +431,7 @@ static void end(struct ind_collector *collector)
     ind_roll_call_free(collector->roll);
     ind_door_free(collector->door);
     ind_receivers_end(&collector->receivers);
+    ind_trap_engines_free(collector->receivers.engines);
     ind_store_close(collector->store);
     ind_rules_free(collector->reload.before);
     ind_rules_free(collector->rules);

@@ -22,7 +22,8 @@ static void add_ledger(uint64_t counts[IND_DAY_COUNTS], const struct ind_ledger 
     counts[IND_DAY_HANDED_ON] += ledger->ended[IND_END_HANDED];
     counts[IND_DAY_DROPPED] += ledger->ended[IND_END_DROPPED];
     counts[IND_DAY_UNROUTED] += ledger->ended[IND_END_UNROUTED];
-    counts[IND_DAY_REFUSED] += ledger->ended[IND_END_REFUSED_SENDER] + ledger->ended[IND_END_REFUSED_EMPTY];
+    counts[IND_DAY_REFUSED] += ledger->ended[IND_END_REFUSED_SENDER] + ledger->ended[IND_END_REFUSED_EMPTY] +
+                               ledger->ended[IND_END_REFUSED_TRAP];
     counts[IND_DAY_LOST] += ind_ledger_lost(ledger);
 }
 

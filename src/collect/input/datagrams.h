@@ -5,6 +5,7 @@
 
 #include "collect/input/dispatch.h"
 #include "collect/input/listener.h"
+#include "collect/intake/traps.h"
 #include "net/socket_table.h"
 
 struct ind_datagrams {
@@ -13,6 +14,8 @@ struct ind_datagrams {
     struct ind_slabs *slabs; /* the pool of the burst buffer */
     size_t limit;            /* bytes of a message; what is longer is cut */
     bool any;                /* the last reads brought something */
+    struct ind_traps *traps; /* reads what comes to listeners for traps; NULL: there are none such */
+    struct ind_steady trap_reported[IND_TRAP_FAULTS];
 };
 
 enum ind_datagrams_read {
@@ -21,9 +24,10 @@ enum ind_datagrams_read {
 };
 
 /* Empties a socket, or takes as much as may be taken in a row. Local programs are not made to wait: what they
- * send when all is full is lost, and counted. */
-enum ind_datagrams_read ind_datagrams_read(struct ind_datagrams *datagrams,
-                                           const struct ind_listener *listener, int socket);
+ * send when all is full is lost, and counted. `traps`: who may send those, of a listener for them; else NULL.
+ */
+enum ind_datagrams_read ind_datagrams_read(struct ind_datagrams *datagrams, struct ind_listener *listener,
+                                           const struct ind_trap_rules *traps, int socket);
 
 /* How many of the largest datagrams there is room for. */
 int ind_datagrams_room(const struct ind_datagrams *datagrams);

@@ -83,6 +83,7 @@ static struct ind_origin origin_of(struct ind_dispatch *dispatch, const struct i
                                .number = record->listener,
                                .cut = record->cut,
                                .waits = record->waits,
+                               .refused = record->refused,
                                .listener = ind_slice_of(dispatch->names[record->listener]),
                                .certificate = {certificate, record->certificate},
                                .sender = ind_intake_sender(dispatch->intake, &record->sender),
@@ -104,9 +105,10 @@ static bool resume(struct ind_dispatch *dispatch)
 }
 
 /* Severe messages are few, and those who follow often want only those: the others are not copied. */
-static bool is_followed(const struct ind_dispatch *dispatch, enum ind_line_form form, struct ind_slice bytes)
+static bool is_followed(const struct ind_dispatch *dispatch, const struct ind_record *record,
+                        enum ind_line_form form, struct ind_slice bytes)
 {
-    return dispatch->tapped &&
+    return dispatch->tapped && !record->refused &&
            (form != IND_LINES_RAW || ind_tap_wants(dispatch->tap, ind_header_pri(bytes.at, bytes.length)));
 }
 
@@ -117,7 +119,7 @@ static bool submit(struct ind_dispatch *dispatch, const struct ind_record *recor
     const struct ind_origin origin = origin_of(dispatch, record, certificate);
     const struct ind_slice message = {bytes, record->length};
     const enum ind_line_form form = record->transport == IND_TRANSPORT_NATS ? IND_LINES_JSON : IND_LINES_RAW;
-    if (is_followed(dispatch, form, message))
+    if (is_followed(dispatch, record, form, message))
         ind_tap_offer(dispatch->tap, record, certificate, bytes);
     enum ind_submitted submitted =
         ind_intake_submit(dispatch->intake, form, message, &origin, dispatch->batch);

@@ -130,8 +130,10 @@ bool ind_listener_set_has(const struct ind_listener_set *set, const struct ind_l
 
 void ind_listener_set_end(struct ind_listener_set *set)
 {
-    for (size_t i = 0; i < set->count; i++)
+    for (size_t i = 0; i < set->count; i++) {
         ind_tls_release(set->tls[i]);
+        ind_trap_rules_free(set->traps[i]);
+    }
     set->count = 0;
 }
 

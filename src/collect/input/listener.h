@@ -8,6 +8,7 @@
 #define IND_COLLECT_INPUT_LISTENER_H
 
 #include "collect/account/book.h"
+#include "collect/intake/trap_rules.h"
 #include "collect/runtime/identity.h"
 #include "collect/runtime/reporter.h"
 #include "config/config.h"
@@ -39,14 +40,18 @@ struct ind_listener {
     /* TLS: handshakes that were done, and that failed, by the reason. The door writes, control reads. */
     atomic_uint_fast64_t shaken, failed[IND_TLS_FAILURES];
     struct ind_steady failure_reported[IND_TLS_FAILURES]; /* the door's */
+    /* Traps: refused, by the reason, and informs and questions that were answered. Receivers write, control
+     * reads. */
+    atomic_uint_fast64_t traps_refused[IND_TRAP_FAULTS], traps_answered;
 };
 
 /* The listeners of one configuration. Never changes once it is open; any thread may read it. */
 struct ind_listener_set {
     const struct ind_config *config;
     struct ind_listener *list[IND_MOST_LISTENERS_OPEN];
-    size_t item_of[IND_MOST_LISTENERS_OPEN];      /* of `listen:` */
-    struct ind_tls *tls[IND_MOST_LISTENERS_OPEN]; /* held; NULL: none */
+    size_t item_of[IND_MOST_LISTENERS_OPEN];               /* of `listen:` */
+    struct ind_tls *tls[IND_MOST_LISTENERS_OPEN];          /* held; NULL: none */
+    struct ind_trap_rules *traps[IND_MOST_LISTENERS_OPEN]; /* NULL: none */
     size_t count;
 };
 

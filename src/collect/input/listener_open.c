@@ -46,11 +46,15 @@ struct wanted {
     char room[IND_ADDRESS_WIDTH];
 };
 
-/* Whether both take the same ports: TLS is TCP to the system. */
+static enum ind_listener_kind to_the_system(enum ind_listener_kind kind)
+{
+    return kind == IND_LISTEN_TLS ? IND_LISTEN_TCP : kind == IND_LISTEN_TRAPS ? IND_LISTEN_UDP : kind;
+}
+
+/* Whether both take the same ports. */
 static bool is_like(enum ind_listener_kind one, enum ind_listener_kind other)
 {
-    return (one == IND_LISTEN_TLS ? IND_LISTEN_TCP : one) ==
-           (other == IND_LISTEN_TLS ? IND_LISTEN_TCP : other);
+    return to_the_system(one) == to_the_system(other);
 }
 
 static bool has_port(enum ind_listener_kind kind)
@@ -159,7 +163,8 @@ static const struct kind {
              [IND_LISTEN_TLS] = {ind_tcp_listen, false, IND_TRANSPORT_TLS},
              [IND_LISTEN_UNIX] = {NULL, false, IND_TRANSPORT_UNIX},
              [IND_LISTEN_INHERITED] = {NULL, false, IND_TRANSPORT_UNKNOWN},
-             [IND_LISTEN_NATS] = {NULL, false, IND_TRANSPORT_NATS}};
+             [IND_LISTEN_NATS] = {NULL, false, IND_TRANSPORT_NATS},
+             [IND_LISTEN_TRAPS] = {ind_udp_listen, true, IND_TRANSPORT_TRAP}};
 
 /* One that is being opened, and what is there already. */
 struct opening {
@@ -371,9 +376,12 @@ bool ind_listener_set_open(struct ind_listeners *listeners, const struct ind_con
     set->config = config;
     for (size_t i = 0; i < count; i++) {
         struct ind_tls *tls = NULL;
+        struct ind_trap_rules *traps = NULL;
         if (is_closed(listeners, wanted[i].item->text))
             continue;
         if (wanted[i].item->tls && !(tls = ind_listener_tls_new(wanted[i].item, reason, room)))
+            return false;
+        if (wanted[i].item->traps && !(traps = ind_trap_rules_new(wanted[i].item, reason, room)))
             return false;
         struct ind_listener *listener = find(listeners->open, &wanted[i]);
         if (!listener || strcmp(listener->text, wanted[i].item->text) != 0) {
@@ -383,6 +391,7 @@ bool ind_listener_set_open(struct ind_listeners *listeners, const struct ind_con
             /* A machine without IPv4 listens on [::] all the same. */
             if (!listener) {
                 ind_tls_release(tls);
+                ind_trap_rules_free(traps);
                 if (wanted[i].half && (error == EAFNOSUPPORT || error == EADDRNOTAVAIL))
                     continue;
                 return false;
@@ -392,6 +401,7 @@ bool ind_listener_set_open(struct ind_listeners *listeners, const struct ind_con
         }
         set->item_of[set->count] = wanted[i].index;
         set->tls[set->count] = tls;
+        set->traps[set->count] = traps;
         set->list[set->count++] = listener;
     }
     return true;

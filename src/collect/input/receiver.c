@@ -342,7 +342,8 @@ static struct ind_receiver *new_receiver(struct ind_receivers *all, unsigned num
     ind_mutex_begin(&receiver->mutex);
     connect_parts(receiver);
     all->list[number] = receiver;
-    bool good = ind_socket_table_begin_system(&receiver->sockets) && make_events(receiver);
+    bool good = ind_socket_table_begin_system(&receiver->sockets) && make_events(receiver) &&
+                (receiver->datagrams.traps = ind_traps_new(receiver->all->engines)) != NULL;
     good &= ind_dispatch_begin(&receiver->dispatch, all->slabs) && ind_streams_begin(&receiver->streams);
     return good ? receiver : NULL;
 }
@@ -362,6 +363,7 @@ IND_NOT_SHARED static void free_receiver(struct ind_receiver *receiver)
     ind_streams_end(&receiver->streams);
     ind_dispatch_end(&receiver->dispatch);
     ind_socket_table_end_system(&receiver->sockets);
+    ind_traps_free(receiver->datagrams.traps);
     if (receiver->base)
         event_base_free(receiver->base);
     ind_waker_close(&receiver->waker);

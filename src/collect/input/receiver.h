@@ -22,6 +22,7 @@ struct ind_receivers {
     struct ind_reporter *reporter;
     struct ind_rings *rings;
     struct ind_tap *tap;
+    struct ind_trap_engines *engines;
     struct ind_slabs *slabs;
     const struct ind_clock *clock;
     const char *const *names;              /* of listeners, by their number */

@@ -18,6 +18,8 @@ struct ind_watch {
     struct ind_listener *listener;
     struct event *event;
     unsigned index; /* of the socket */
+    const struct ind_trap_rules
+        *traps; /* who may send them, by the present rules; NULL: it is not for such */
     uint64_t reported_dropped;
     struct ind_steady reported;
 };

@@ -36,7 +36,8 @@ static void on_readable(evutil_socket_t socket, short what, void *context)
     struct ind_receiver *receiver = watch->receiver;
     (void)socket;
     (void)what;
-    if (ind_datagrams_read(&receiver->datagrams, watch->listener, socket_of(watch)) != IND_DATAGRAMS_NO_ROOM)
+    if (ind_datagrams_read(&receiver->datagrams, watch->listener, watch->traps, socket_of(watch)) !=
+        IND_DATAGRAMS_NO_ROOM)
         return;
     receiver->no_room = true;
     set_watching(receiver, false);
@@ -72,7 +73,7 @@ static void look_for_drops(struct ind_watch *watch, bool last)
     struct ind_receiver *receiver = watch->receiver;
     struct ind_listener *listener = watch->listener;
     const struct ind_steady now = ind_clock_read(receiver->all->clock).steady;
-    if (listener->transport != IND_TRANSPORT_UDP)
+    if (listener->transport != IND_TRANSPORT_UDP && listener->transport != IND_TRANSPORT_TRAP)
         return;
     uint64_t dropped = receiver->sockets.dropped(receiver->sockets.context, socket_of(watch));
     atomic_store(&listener->kernel_dropped[watch->index], dropped);
@@ -88,15 +89,19 @@ static void look_for_drops(struct ind_watch *watch, bool last)
     watch->reported = now;
 }
 
-static void watch_listener(struct ind_receiver *receiver, struct ind_listener *listener)
+static void watch_listener(struct ind_receiver *receiver, struct ind_listener *listener,
+                           const struct ind_trap_rules *traps)
 {
     unsigned only = listener->number % receiver->all->count;
     if (ind_listener_connects(listener) || (!listener->shared && only != receiver->number) ||
         receiver->watch_count == IND_MOST_LISTENERS_OPEN)
         return;
     struct ind_watch *watch = &receiver->watches[receiver->watch_count];
-    *watch = (struct ind_watch){receiver, listener,        NULL, listener->shared ? receiver->number : 0,
-                                0,        IND_STEADY_NEVER};
+    *watch = (struct ind_watch){.receiver = receiver,
+                                .listener = listener,
+                                .index = listener->shared ? receiver->number : 0,
+                                .traps = traps,
+                                .reported = IND_STEADY_NEVER};
     watch->event = event_new(receiver->base, socket_of(watch), EV_READ | EV_PERSIST, on_readable, watch);
     if (watch->event && event_priority_set(watch->event, IND_PRIORITY_DATAGRAMS) == 0 &&
         event_add(watch->event, NULL) == 0)
@@ -122,7 +127,7 @@ static void leave_listeners(struct ind_receiver *receiver, const struct ind_list
         struct ind_watch *watch = &receiver->watches[i];
         if (ind_listener_set_has(set, watch->listener))
             continue;
-        (void)ind_datagrams_read(&receiver->datagrams, watch->listener, socket_of(watch));
+        (void)ind_datagrams_read(&receiver->datagrams, watch->listener, watch->traps, socket_of(watch));
         look_for_drops(watch, true);
     }
     for (size_t i = 0; i < receiver->watch_count; i++) {
@@ -141,7 +146,7 @@ void ind_watch_listeners(struct ind_receiver *receiver, const struct ind_listene
     ind_watches_free(receiver);
     receiver->no_room = false;
     for (size_t i = 0; i < set->count; i++)
-        watch_listener(receiver, set->list[i]);
+        watch_listener(receiver, set->list[i], set->traps[i]);
     receiver->datagrams.limit = (size_t)set->config->limits.message;
     ind_streams_adopt(&receiver->streams, set);
 }

@@ -288,7 +288,7 @@ static IND_INLINE void tally_message(struct ind_tally *tally, const struct ind_m
     tally->bytes += at_hand->length;
     if (at_hand->refused) {
         tally->last = message->received;
-        tally->ended[IND_END_REFUSED_SENDER]++;
+        tally->ended[at_hand->refused_as]++;
         return;
     }
     tally->gave_up += (uint32_t)at_hand->gave_up;
@@ -524,7 +524,8 @@ enum ind_submitted ind_intake_submit(struct ind_intake *intake, enum ind_line_fo
     at_hand->pending = true;
     at_hand->counted = false;
     at_hand->said_count = 0;
-    at_hand->refused = !origin->sender->allowed;
+    at_hand->refused = !origin->sender->allowed || origin->refused;
+    at_hand->refused_as = origin->sender->allowed ? IND_END_REFUSED_TRAP : IND_END_REFUSED_SENDER;
     at_hand->waits = origin->waits;
     at_hand->sender = origin->sender;
     at_hand->moment = origin->moment;

@@ -19,8 +19,9 @@ struct ind_message_at_hand {
     size_t length; /* of its bytes, as they came */
     enum ind_line_form form;
     bool pending;
-    bool refused; /* its sender is not allowed */
-    bool waits;   /* its sender is held back rather than that it is lost */
+    bool refused; /* its sender is not allowed, or it is no trap that is accepted: */
+    enum ind_end refused_as;
+    bool waits; /* its sender is held back rather than that it is lost */
     struct ind_sender *sender;
     struct ind_steady moment; /* of its receipt */
     bool counted;             /* it is in the tallies of a batch */

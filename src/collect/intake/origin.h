@@ -23,6 +23,7 @@ struct ind_origin {
     enum ind_transport transport;
     uint16_t number;              /* of the listener, for the ledger */
     bool cut;                     /* the message lost its end before it came here */
+    bool refused;                 /* it is no trap that is accepted: only to be counted */
     bool waits;                   /* its sender is held back rather than that it is lost */
     struct ind_slice listener;    /* may be empty */
     struct ind_slice certificate; /* the name in the one that the sender has shown; may be empty */

@@ -32,6 +32,7 @@ struct ind_record {
     struct ind_address sender;
     uint8_t certificate; /* bytes of the name in its sender's certificate, which stand before the message */
     bool waits;          /* its sender is held back rather than that it is lost */
+    bool refused;        /* it is no trap that is accepted: only to be counted */
 };
 
 _Static_assert(sizeof(struct ind_record) % 8 == 0, "records stand one behind the other");

@@ -8,6 +8,7 @@ static const struct {
                     {"unrouted", "unrouted"},
                     {"refused: not allowed", "refused_sender"},
                     {"refused: empty", "refused_empty"},
+                    {"refused: no trap to be accepted", "refused_trap"},
                     {"lost: buffer full", "lost_buffer"},
                     {"lost: disk", "lost_disk"},
                     {"lost: not taken", "lost_not_taken"}};

@@ -16,6 +16,7 @@ enum ind_end {
     IND_END_UNROUTED,       /* no route took it */
     IND_END_REFUSED_SENDER, /* its sender is not under allow: */
     IND_END_REFUSED_EMPTY,  /* nothing but line ends */
+    IND_END_REFUSED_TRAP,   /* what came to a listener for traps is none, or not from whom it may be */
     IND_END_LOST_BUFFER,    /* by us: there was no room for it in memory */
     IND_END_LOST_DISK,      /* by us: it could not be written */
     IND_END_LOST_SINK,      /* by us: neither standard output nor a program took it, and no file has it */

@@ -29,7 +29,7 @@ struct ind_slice ind_malformed_name(unsigned reason)
 
 struct ind_slice ind_transport_name(unsigned transport)
 {
-    static const char *const names[] = {"file", "udp", "tcp", "tls", "unix", "internal", "nats", ""};
+    static const char *const names[] = {"file", "udp", "tcp", "tls", "unix", "internal", "nats", "trap", ""};
     return ind_slice_of(names[transport]);
 }
 

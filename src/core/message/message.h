@@ -41,6 +41,7 @@ enum ind_transport {
     IND_TRANSPORT_UNIX,
     IND_TRANSPORT_INTERNAL, /* the collector itself */
     IND_TRANSPORT_NATS,     /* stored lines, from a message system */
+    IND_TRANSPORT_TRAP,     /* made of a trap of SNMP */
     IND_TRANSPORT_UNKNOWN
 };
 

@@ -44,6 +44,7 @@ static const struct {
     [IND_OWN_NO_DESCRIPTOR] = {"no-descriptor", IND_SEVERITY_WARNING},
     [IND_OWN_SOCKET_UNUSED] = {"socket-unused", IND_SEVERITY_WARNING},
     [IND_OWN_NAME_CLAIMED] = {"name-claimed", IND_SEVERITY_WARNING},
+    [IND_OWN_TRAP_REFUSED] = {"trap-refused", IND_SEVERITY_WARNING},
     [IND_OWN_LISTENER_PAUSED] = {"listener-paused", IND_SEVERITY_NOTICE},
     [IND_OWN_LISTENER_RESUMED] = {"listener-resumed", IND_SEVERITY_NOTICE},
     [IND_OWN_DEVICE_SILENT] = {"device-silent", IND_SEVERITY_WARNING},

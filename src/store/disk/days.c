@@ -1,6 +1,6 @@
 #include "store/disk/days.h"
 
-#include "store/disk/fs.h"
+#include "store/disk/state_file.h"
 
 #include <errno.h>
 #include <fcntl.h>
@@ -189,19 +189,5 @@ enum ind_days_status ind_days_read(const char *state, struct ind_days *days)
 
 bool ind_days_write(const char *state, const char *text)
 {
-    const struct ind_fs *fs = &ind_fs_posix;
-    const int folder = open(state, O_RDONLY | O_DIRECTORY | O_CLOEXEC);
-    const int file = folder < 0 ? -1
-                                : fs->open(fs->context, folder, IND_DAYS_NAME ".new",
-                                           O_WRONLY | O_CREAT | O_TRUNC | O_NOFOLLOW, 0640);
-    const bool good = file >= 0 && ind_fs_write_all(fs, file, text, strlen(text)) &&
-                      fs->sync(fs->context, file) == 0 &&
-                      fs->rename(fs->context, folder, IND_DAYS_NAME ".new", IND_DAYS_NAME) == 0;
-    const int error = errno;
-    if (file >= 0)
-        close(file);
-    if (folder >= 0)
-        close(folder);
-    errno = error;
-    return good;
+    return ind_state_file_write(state, IND_DAYS_NAME, text);
 }

@@ -73,7 +73,8 @@ static ssize_t play_read(void *context, int socket, void *bytes, size_t room)
     return 0;
 }
 
-static const struct ind_socket_table network = {NULL, play_receive, play_dropped, play_accept, play_read};
+static const struct ind_socket_table network = {NULL,         play_receive, NULL,
+                                                play_dropped, play_accept,  play_read};
 static const struct ind_clock clocks = {read_clock, NULL};
 
 static void report(void *context, const char *text)
@@ -179,7 +180,7 @@ static void datagrams_are_left_in_the_socket_where_there_is_no_room(void **state
     played.datagrams = MANY;
     enum ind_datagrams_read read = IND_DATAGRAMS_READ;
     for (int i = 0; i < 100 && read == IND_DATAGRAMS_READ; i++)
-        read = ind_datagrams_read(&datagrams, &udp, 0);
+        read = ind_datagrams_read(&datagrams, &udp, NULL, 0);
     assert_int_equal(read, IND_DATAGRAMS_NO_ROOM);
     assert_true(datagrams.any);
     uint64_t kept = dispatch.counts.received[1];
@@ -189,7 +190,7 @@ static void datagrams_are_left_in_the_socket_where_there_is_no_room(void **state
     assert_int_equal(dispatch.counts.waiting[1], kept);
     /* A local program is not made to wait. */
     played.datagrams = 500;
-    assert_int_equal(ind_datagrams_read(&datagrams, &local, 0), IND_DATAGRAMS_READ);
+    assert_int_equal(ind_datagrams_read(&datagrams, &local, NULL, 0), IND_DATAGRAMS_READ);
     assert_int_equal(played.datagrams, 0);
     assert_int_equal(dispatch.counts.received[2], 500);
     assert_int_equal(dispatch.counts.lost_buffer[2] + dispatch.counts.waiting[2], 500);
