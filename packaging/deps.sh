@@ -4,7 +4,7 @@
 set -eu
 
 build='gcc cmake make pkg-config libyaml-dev libjansson-dev libzstd-dev zlib1g-dev libpopt-dev libxxhash-dev libpcre2-dev libevent-dev libssl-dev libcurl4-openssl-dev libsqlite3-dev libnats-dev uthash-dev tzdata scdoc libjs-chart.js libncurses-dev python3-minimal'
-tests='libcmocka-dev sqlite3 bsdutils curl zstd gzip openssl gnutls-bin mandoc python3-prometheus-client iproute2 nftables nats-server python3'
+tests='libcmocka-dev snmp sqlite3 bsdutils curl zstd gzip openssl gnutls-bin mandoc python3-prometheus-client iproute2 nftables nats-server python3'
 quick='clang clang-format binutils'
 lint="$quick clang-tidy cppcheck"
 bench='mawk grep ripgrep python3-minimal openssl'

@@ -20,17 +20,19 @@ enum { MANY = 20000, TRAINS_ABOVE = 250000, MOST_TARGETS = 4 };
 
 static struct {
     char **to;
+    char *community;
+    int traps;
     char *facility, *severity, *app, *host, *form, *framing, *from, *fleet, *trust, *certificate, *key;
     long count;
     double rate;
-} given = {.count = NOT_GIVEN, .rate = NOT_GIVEN};
+} given = {.count = NOT_GIVEN, .rate = NOT_GIVEN, .community = NULL};
 
 static struct poptOption *options(void)
 {
     static struct poptOption table[] = {
         {"to", '\0', POPT_ARG_ARGV, &given.to, 0,
-         "where to send: udp:HOST:PORT, tcp:HOST:PORT, tls:HOST:PORT or unix:PATH; a fleet can have one of "
-         "each",
+         "where to send: udp:HOST:PORT, tcp:HOST:PORT, tls:HOST:PORT, unix:PATH, or traps:HOST:PORT (SNMP "
+         "v2c over UDP); a fleet can have one of each",
          "TARGET"},
         {"facility", '\0', POPT_ARG_STRING, &given.facility, 0, "of the message; user where none is given",
          "NAME"},
@@ -56,6 +58,12 @@ static struct poptOption *options(void)
         {"certificate", '\0', POPT_ARG_STRING, &given.certificate, 0,
          "over tls: our own certificate, where the other side asks for one", "FILE"},
         {"key", '\0', POPT_ARG_STRING, &given.key, 0, "over tls: its private key", "FILE"},
+        {"traps", '\0', POPT_ARG_NONE, &given.traps, 0,
+         "send texts as traps of SNMP v2c: their name, and what they carry, as in \"linkDown ifIndex=3\"; to "
+         "udp:",
+         NULL},
+        {"community", '\0', POPT_ARG_STRING, &given.community, 0, "of traps; public where none is given",
+         "NAME"},
         {"rate", '\0', POPT_ARG_DOUBLE, &given.rate, 0, "messages a second at most", "R"},
         POPT_TABLEEND};
     return table;
@@ -91,6 +99,8 @@ bool ind_emit_send(struct ind_emitter *emitter, const struct ind_emit_target *ta
                    struct ind_outlet *outlet, struct ind_slice message)
 {
     bool cut;
+    if (target->traps && (message = ind_emit_trap(emitter->traps, message)).length == 0)
+        return false;
     keep_rate(emitter, outlet);
     if (!ind_outlet_send(outlet, message, &cut)) {
         /* Of a datagram refused, an answer to an earlier one tells. */
@@ -173,7 +183,10 @@ static bool emit_text(struct sending *sending, const char *text)
     bool good = zone != NULL;
     for (uint64_t i = 0; good && i < count; i++) {
         struct ind_buffer buffer = ind_buffer_on(message, sizeof message);
-        good = write_message(text, zone, &buffer) && send_one(sending, message, buffer.length);
+        if (sending->target->traps)
+            good = send_one(sending, text, strlen(text));
+        else
+            good = write_message(text, zone, &buffer) && send_one(sending, message, buffer.length);
     }
     ind_zone_free(zone);
     return good;
@@ -242,12 +255,14 @@ static bool is_port(const char *text)
 bool ind_emit_read_target(const char *text, struct ind_emit_target *target)
 {
     static const char *const schemes[] = {"udp:", "tcp:", "tls:", "unix:"};
+    static const char traps[] = "traps:";
     const char *colon = strrchr(text, ':');
     target->text = text;
+    target->traps = strncmp(text, traps, sizeof traps - 1) == 0;
     for (int i = 0; i <= IND_SEND_UNIX; i++) {
-        size_t scheme = strlen(schemes[i]);
-        if (strncmp(text, schemes[i], scheme) != 0)
-            continue;
+        size_t scheme = target->traps ? sizeof traps - 1 : strlen(schemes[i]);
+        if (!target->traps && strncmp(text, schemes[i], scheme) != 0)
+            continue; /* the first is UDP, which is how traps go */
         const char *start = text + scheme;
         target->kind = (enum ind_transport_kind)i;
         target->port[0] = '\0';
@@ -268,7 +283,7 @@ bool ind_emit_read_target(const char *text, struct ind_emit_target *target)
             return true;
     }
     ind_complain("--to: \"%s\" is not a target; write one such as udp:127.0.0.1:514, tcp:127.0.0.1:601, "
-                 "tls:collector.skerry.example:6514 or unix:/run/indagator/log",
+                 "tls:collector.skerry.example:6514, unix:/run/indagator/log or traps:127.0.0.1:162",
                  text);
     return false;
 }
@@ -338,6 +353,29 @@ static struct ind_tls *make_tls(void)
     if (!tls)
         ind_complain("%s: %s", files[fault.part], fault.text);
     return tls;
+}
+
+/* --traps makes those of UDP targets for them. False, told, where one is of another kind. */
+static bool read_traps(struct ind_emit_target *targets, size_t count, struct ind_emitter *emitter)
+{
+    bool any = false;
+    for (size_t i = 0; i < count; i++) {
+        if (given.traps && targets[i].kind != IND_SEND_UDP) {
+            ind_complain("--traps goes with --to udp:HOST:PORT");
+            return false;
+        }
+        targets[i].traps |= given.traps;
+        any |= targets[i].traps;
+    }
+    if (!any && given.community) {
+        ind_complain("--community goes with --traps");
+        return false;
+    }
+    if (any && !(emitter->traps = ind_emit_traps_new(given.community ? given.community : "public"))) {
+        ind_complain("out of memory");
+        return false;
+    }
+    return true;
 }
 
 /* The options of TLS, where there is a target that has it, and only there. False, told, where they are wrong.
@@ -419,26 +457,30 @@ static int run(struct ind_call *call)
         return IND_EXIT_CALL;
     }
     struct ind_tls *tls = NULL;
-    if (!read_tls(targets, count, &tls))
+    if (!read_tls(targets, count, &tls) || !read_traps(targets, count, &emitter)) {
+        ind_tls_release(tls);
         return IND_EXIT_CALL;
+    }
     int status = given.fleet ? ind_emit_fleet(&emitter, given.fleet, targets, count)
                              : emit_to_one(&emitter, &targets[0], text);
     if (status == IND_EXIT_DONE || emitter.sent > 0)
         print_sent(&emitter, call->json);
     ind_tls_release(tls);
+    ind_emit_traps_free(emitter.traps);
     return status;
 }
 
 const struct ind_command ind_command_emit = {
     .name = "emit",
     .summary = "sends test messages, those of a file, or a made-up fleet's",
-    .arguments =
-        "--to udp:HOST:PORT|tcp:HOST:PORT|tls:HOST:PORT|unix:PATH [--from FILE | --fleet FILE | TEXT…]",
+    .arguments = "--to udp:HOST:PORT|tcp:HOST:PORT|tls:HOST:PORT|unix:PATH|traps:HOST:PORT [--from FILE | "
+                 "--fleet FILE | TEXT…]",
     .about =
         "Sends one message made from the options, each line of a file as it is, or what the devices of a\n"
         "fleet file say, each from its own address.\n\n"
         "Example:\n"
-        "  indagator emit --to udp:127.0.0.1:5514 --facility local4 --severity warning \"link down\"\n",
+        "  indagator emit --to udp:127.0.0.1:5514 --facility local4 --severity warning \"link down\"\n"
+        "  indagator emit --to traps:127.0.0.1:162 --community skerry linkDown ifIndex=3 ifDescr=ge0/3\n",
     .options = options,
     .run = run,
 };

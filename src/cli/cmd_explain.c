@@ -1,4 +1,4 @@
-#include "cli/explain.h"
+#include "cli/explain_trap.h"
 #include "cli/underline.h"
 #include "collect/runtime/clock.h"
 #include "core/base/escape.h"
@@ -10,7 +10,7 @@ enum { NAME_WIDTH = 12 };
 
 static struct {
     char *sender, *received;
-    int from;
+    int from, trap;
 } given;
 
 static struct poptOption *options(void)
@@ -21,6 +21,10 @@ static struct poptOption *options(void)
          "TIME"},
         {"from", '\0', POPT_ARG_NONE, &given.from, 0,
          "messages from files, one per line; - is standard input", NULL},
+        {"trap", '\0', POPT_ARG_NONE, &given.trap, 0,
+         "the message is a trap of SNMP: its datagram in hexadecimal digits; with --from the files hold one "
+         "each",
+         NULL},
         POPT_TABLEEND};
     return table;
 }
@@ -402,6 +406,45 @@ static void explain(void *context, struct ind_slice bytes)
     (run->json ? ind_explain_print_json : print_for_people)(run, explanation);
 }
 
+/* False where it is refused. */
+static bool explain_trap(struct ind_explaining *run, struct ind_slice datagram)
+{
+    struct ind_trap_result result;
+    const bool accepted = ind_explain_trap_read(run->trap, datagram, &run->sender, &result);
+    if (!run->json)
+        ind_explain_trap_print(run->trap, run);
+    if (accepted) {
+        explain(run, result.message);
+    } else if (run->json) {
+        json_t *object = json_object();
+        json_object_set_new(object, "trap", ind_explain_trap_json(run->trap));
+        ind_print_json(object, stdout);
+        printf("\n");
+        json_decref(object);
+    }
+    return accepted;
+}
+
+/* Each is a datagram. */
+static int explain_traps(const struct ind_call *call, struct ind_explaining *run)
+{
+    int status = IND_EXIT_DONE;
+    run->trap = ind_explain_trap_new(run->config);
+    if (!run->trap)
+        return IND_EXIT_CALL;
+    ind_explain_transport(run->explainer, IND_TRANSPORT_TRAP);
+    for (size_t i = 0; call->rest[i]; i++) {
+        const struct ind_slice datagram = given.from
+                                              ? ind_explain_trap_file(run->trap, call->rest[i])
+                                              : ind_explain_trap_hex(run->trap, ind_slice_of(call->rest[i]));
+        if (datagram.length == 0)
+            status = given.from ? IND_EXIT_FAILED : IND_EXIT_CALL;
+        else if (!explain_trap(run, datagram) && status == IND_EXIT_DONE)
+            status = IND_EXIT_NO;
+    }
+    return status;
+}
+
 static bool read_call(const struct ind_call *call, struct ind_explaining *run)
 {
     if (!*call->rest || (!given.from && call->rest[1])) {
@@ -417,7 +460,7 @@ static bool read_call(const struct ind_call *call, struct ind_explaining *run)
     if (!ind_moment_option("received", given.received, run->config->zone, false, &run->received))
         return false;
     run->now = run->received != IND_TIME_NONE ? run->received : ind_now();
-    if (!given.from || given.sender)
+    if (!given.from || given.sender || given.trap)
         run->received = run->now;
     return true;
 }
@@ -438,14 +481,15 @@ static int run(struct ind_call *call)
         if (!run.explainer || !run.room) {
             ind_complain("out of memory");
         } else {
-            status = IND_EXIT_DONE;
-            if (!given.from)
+            status = given.trap ? explain_traps(call, &run) : IND_EXIT_DONE;
+            if (!given.from && !given.trap)
                 explain(&run, ind_slice_of(*call->rest));
-            for (size_t i = 0; given.from && call->rest[i]; i++)
+            for (size_t i = 0; given.from && !given.trap && call->rest[i]; i++)
                 status = ind_each_line(call->rest[i], explain, &run) ? status : IND_EXIT_FAILED;
         }
     }
     ind_explainer_free(run.explainer);
+    ind_explain_trap_free(run.trap);
     free(run.room);
     ind_loaded_free(&loaded);
     return status;
@@ -454,7 +498,8 @@ static int run(struct ind_call *call)
 const struct ind_command ind_command_explain = {
     .name = "explain",
     .summary = "how a message is parsed, and which routes take it, step by step",
-    .arguments = "[-c FILE] [--sender ADDRESS] [--received TIME] MESSAGE | --from FILE…",
+    .arguments =
+        "[-c FILE] [--sender ADDRESS] [--received TIME] MESSAGE | --trap HEX | [--trap] --from FILE…",
     .about =
         "Shows what becomes of a message, and why: the parts of its header, whose it is, what the edits\n"
         "make of it, the fields of its payload, the conditions, and for each route whether it takes it, or "

@@ -3,6 +3,7 @@
 #define IND_CLI_EMIT_H
 
 #include "cli/cli.h"
+#include "cli/emit_traps.h"
 #include "core/time/steady.h"
 #include "net/outlet.h"
 
@@ -12,12 +13,14 @@ struct ind_emit_target {
     enum ind_transport_kind kind;
     char host[256], port[16]; /* of a local socket: its path, and nothing */
     struct ind_tls *tls;      /* of TLS; borrowed */
+    bool traps;               /* over UDP: what is sent there is made a trap of SNMP */
 };
 
 struct ind_emitter {
     uint64_t sent, bytes, cut, most; /* most: end after so many; 0: no end */
     double rate;                     /* messages a second at most; 0: as fast as can be */
     struct ind_steady began;
+    struct ind_emit_traps *traps; /* for the targets that take them; borrowed */
 };
 
 /* Told where it is none. */

@@ -22,7 +22,8 @@ static const struct ind_emit_target *target_for(const struct playing *playing, c
     bool stream = actor->transport == IND_FLEET_TCP;
     for (size_t i = 0; i < playing->target_count; i++) {
         enum ind_transport_kind kind = playing->targets[i].kind;
-        if (stream ? kind == IND_SEND_TCP || kind == IND_SEND_TLS : kind == IND_SEND_UDP)
+        if (playing->targets[i].traps == actor->traps &&
+            (stream ? kind == IND_SEND_TCP || kind == IND_SEND_TLS : kind == IND_SEND_UDP))
             return &playing->targets[i];
     }
     return &playing->targets[0];
@@ -32,6 +33,10 @@ static bool open_outlet(struct playing *playing, size_t index)
 {
     const struct ind_actor *actor = &playing->fleet->actors[index];
     const struct ind_emit_target *target = target_for(playing, actor);
+    if (actor->traps && !target->traps) {
+        ind_complain("%.*s sends traps: say where to with --to traps:HOST:PORT", IND_ARG(actor->name));
+        return false;
+    }
     char from[IND_ADDRESS_WIDTH];
     const char *reason;
     snprintf(from, sizeof from, "%.*s", IND_ARG(actor->from));

@@ -11,6 +11,7 @@ struct ind_explaining {
     struct ind_explainer *explainer;
     struct ind_address sender;
     ind_time received, now;
+    struct ind_explain_trap *trap; /* the messages are made of traps; NULL: they are messages */
     bool json, bold;
     size_t count;
     char *room;

@@ -1,4 +1,4 @@
-#include "cli/explain.h"
+#include "cli/explain_trap.h"
 #include "core/base/escape.h"
 
 #include <jansson.h>
@@ -152,6 +152,8 @@ static json_t *alerts_json(struct ind_explaining *run, const struct ind_explanat
 void ind_explain_print_json(struct ind_explaining *run, const struct ind_explanation *explanation)
 {
     json_t *object = json_object();
+    if (run->trap)
+        json_object_set_new(object, "trap", ind_explain_trap_json(run->trap));
     json_object_set_new(object, "original", text_json(run, explanation->message.original));
     json_object_set_new(object, "message", message_json(run, explanation));
     json_object_set_new(object, "form_because", json_string(explanation->form_because));

@@ -125,10 +125,14 @@ static ind_time shown_time(const struct ind_actor *actor, ind_time now, ind_time
 void ind_fleet_say(struct ind_fleet *fleet, const struct ind_actor *actor, struct ind_saying *saying,
                    ind_time now, ind_time at, struct ind_buffer *message)
 {
-    ind_buffer_byte(message, '<');
-    ind_buffer_number(message, saying->facility * 8u + saying->severity);
-    ind_buffer_byte(message, '>');
-    if (actor->old_form) {
+    if (!actor->traps) {
+        ind_buffer_byte(message, '<');
+        ind_buffer_number(message, saying->facility * 8u + saying->severity);
+        ind_buffer_byte(message, '>');
+    }
+    if (actor->traps) {
+        /* nothing but its text */
+    } else if (actor->old_form) {
         ind_time_write_3164(message, actor->zone, shown_time(actor, now, at));
         ind_buffer_byte(message, ' ');
         if (actor->host.length) {

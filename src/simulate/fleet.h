@@ -24,6 +24,7 @@ struct ind_actor {
     struct ind_slice from; /* the address it sends from */
     struct ind_slice host; /* as it calls itself; empty: it does not */
     bool old_form;         /* RFC 3164 */
+    bool traps;            /* no messages: texts of traps */
     enum ind_fleet_transport transport;
     bool lines; /* framing of a stream: lines rather than octet counting */
     const struct ind_zone *zone;

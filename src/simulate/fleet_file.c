@@ -164,7 +164,9 @@ static void actor_host(struct ind_loader *loader, const struct ind_node *value, 
 
 static void actor_form(struct ind_loader *loader, const struct ind_node *value, void *into)
 {
-    reading_of(into)->actor->old_form = read_choice(loader, value, "rfc5424", "rfc3164");
+    struct ind_actor *actor = reading_of(into)->actor;
+    actor->traps = value->kind == IND_NODE_SCALAR && ind_slice_equal(value->text, IND_SLICE("trap"));
+    actor->old_form = !actor->traps && read_choice(loader, value, "rfc5424", "rfc3164");
 }
 
 static void actor_transport(struct ind_loader *loader, const struct ind_node *value, void *into)

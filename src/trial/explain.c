@@ -8,6 +8,7 @@
 struct ind_explainer {
     const struct ind_config *config;
     struct ind_viewer *viewer;
+    enum ind_transport transport;      /* IND_TRANSPORT_FILE: not said */
     struct ind_answers *answers;       /* the viewer's */
     const struct ind_message *message; /* likewise: the one at hand */
     uint32_t *taken;
@@ -366,18 +367,23 @@ static const struct ind_explanation *judge(struct ind_explainer *explainer, cons
     return explanation;
 }
 
+void ind_explain_transport(struct ind_explainer *explainer, enum ind_transport transport)
+{
+    explainer->transport = transport;
+}
+
 const struct ind_explanation *ind_explain(struct ind_explainer *explainer, struct ind_slice bytes,
                                           const struct ind_address *sender, ind_time received, ind_time now)
 {
     struct ind_explanation *explanation = &explainer->explanation;
     struct ind_message *message = &explanation->message;
-    bool from_file = sender->bits == 0;
+    bool from_file = sender->bits == 0 && explainer->transport == IND_TRANSPORT_FILE;
+    const enum ind_transport over =
+        explainer->transport != IND_TRANSPORT_FILE ? explainer->transport : IND_TRANSPORT_UDP;
     struct ind_sender unknown = {.allowed = true, .account = UINT32_MAX};
-    struct ind_sender *who = from_file ? &unknown : ind_viewer_sender(explainer->viewer, sender);
-    const struct ind_origin origin = {.transport = from_file ? IND_TRANSPORT_FILE : IND_TRANSPORT_UDP,
-                                      .sender = who,
-                                      .received = received,
-                                      .now = now};
+    struct ind_sender *who = sender->bits == 0 ? &unknown : ind_viewer_sender(explainer->viewer, sender);
+    const struct ind_origin origin = {
+        .transport = from_file ? IND_TRANSPORT_FILE : over, .sender = who, .received = received, .now = now};
     explainer->all_tests = false;
     explainer->message = ind_viewer_read(explainer->viewer, IND_LINES_RAW, bytes, &origin);
     *message = *explainer->message;

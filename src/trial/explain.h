@@ -124,6 +124,10 @@ const struct ind_explanation *ind_explain_remembered(struct ind_explainer *expla
 
 /* Explains one message as if `sender` had sent it (0 bits: as if it came from a file). `received` may be
  * IND_TIME_NONE: not known; then `now` settles the year. `bytes` must live as long as the result. */
+/* Where messages come from that are explained from now on; not said: over UDP where they have a sender, else
+ * from a file. */
+void ind_explain_transport(struct ind_explainer *explainer, enum ind_transport transport);
+
 const struct ind_explanation *ind_explain(struct ind_explainer *explainer, struct ind_slice bytes,
                                           const struct ind_address *sender, ind_time received, ind_time now);
 

@@ -13,8 +13,9 @@
 
 static void check_sum(const json_t *ledger)
 {
-    static const char *const ends[] = {"stored",        "dropped",     "unrouted",  "refused_sender",
-                                       "refused_empty", "lost_buffer", "lost_disk", "waiting"};
+    static const char *const ends[] = {"stored",         "dropped",       "unrouted",
+                                       "refused_sender", "refused_empty", "refused_trap",
+                                       "lost_buffer",    "lost_disk",     "waiting"};
     unsigned long sum = 0;
     for (size_t i = 0; i < sizeof ends / sizeof *ends; i++)
         sum += number(ledger, ends[i]);

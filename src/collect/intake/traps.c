@@ -74,7 +74,7 @@ static bool was_here(struct reading *reading)
     uint64_t hash =
         XXH3_64bits_withSeed(trap->bindings.at, trap->bindings.length, (uint64_t)trap->request_id);
     hash = XXH3_64bits_withSeed(&reading->sender->address, sizeof reading->sender->address, hash);
-    return ind_trap_engines_seen(reading->traps->engines, hash, reading->now);
+    return reading->traps->engines && ind_trap_engines_seen(reading->traps->engines, hash, reading->now);
 }
 
 static void take(struct reading *reading)
@@ -115,7 +115,7 @@ static void read_community(struct reading *reading, struct ind_slice datagram)
         return;
     }
     take(reading);
-    if (trap->pdu != IND_PDU_INFORM)
+    if (trap->pdu != IND_PDU_INFORM || !traps->engines)
         return;
     struct ind_ber_out out = {traps->answer, sizeof traps->answer, sizeof traps->answer, false};
     ind_ber_put(&out, trap->bindings);
@@ -213,43 +213,65 @@ static enum ind_trap_fault read_scoped(struct reading *reading)
     return ind_usm_read_trap(&clear, reading->rules->traps->table, &traps->trap);
 }
 
-/* Of an inform we are the engine that decides whether it is in time, of a trap its sender. */
-static void read_user_based(struct reading *reading, struct ind_slice datagram)
+static void answer_inform(struct reading *reading)
+{
+    struct ind_traps *traps = reading->traps;
+    const struct ind_trap *trap = &traps->trap;
+    struct ind_ber_out out = {traps->answer, sizeof traps->answer, sizeof traps->answer, false};
+    ind_ber_put(&out, trap->bindings);
+    ind_trap_put_pdu(&out, IND_PDU_RESPONSE, trap->request_id, sizeof traps->answer);
+    put_secured(reading, &out, trap->context_engine, trap->context_name, reading->usm.authenticated,
+                reading->usm.enciphered);
+    reading->result->answer = ind_ber_written(&out);
+}
+
+/* Of an inform we are the engine that decides whether it is in time, of a trap its sender. True where it is
+ * told to ask again. */
+static bool ask_our_engine(struct reading *reading, bool *ours, enum ind_trap_fault *fault)
 {
     struct ind_traps *traps = reading->traps;
     const struct ind_own_engine *own = ind_trap_engines_own(traps->engines);
-    struct ind_usm *usm = &reading->usm;
-    enum ind_trap_fault fault = ind_usm_read(datagram, usm);
-    const bool ours = ind_slice_equal(usm->engine, (struct ind_slice){own->id, own->id_length});
-    if (!fault && usm->reportable && !ours && reading->rules->user_count) {
+    const struct ind_usm *usm = &reading->usm;
+    *ours = ind_slice_equal(usm->engine, (struct ind_slice){own->id, own->id_length});
+    if (usm->reportable && !*ours && reading->rules->user_count) {
         report(reading, IND_USM_UNKNOWN_ENGINE, ++traps->unknown);
-        return;
+        return true;
     }
-    fault = fault ? fault : find_user(reading);
-    if (!fault && usm->authenticated && ours &&
-        !ind_usm_in_time(usm, own->boots, seconds_of(own, reading->now))) {
-        report(reading, IND_USM_NOT_IN_TIME, ++traps->late);
+    *fault = find_user(reading);
+    if (*fault || !usm->authenticated || !*ours ||
+        ind_usm_in_time(usm, own->boots, seconds_of(own, reading->now)))
+        return false;
+    report(reading, IND_USM_NOT_IN_TIME, ++traps->late);
+    return true;
+}
+
+static void read_user_based(struct reading *reading, struct ind_slice datagram)
+{
+    struct ind_traps *traps = reading->traps;
+    bool ours = false;
+    enum ind_trap_fault fault = ind_usm_read(datagram, &reading->usm);
+    if (!fault && !traps->engines)
+        fault = find_user(reading);
+    else if (!fault && ask_our_engine(reading, &ours, &fault))
         return;
-    }
     fault = fault ? fault : read_scoped(reading);
     const bool inform = !fault && traps->trap.pdu == IND_PDU_INFORM;
-    if (!fault && inform != ours)
+    if (!fault && traps->engines && inform != ours)
         fault = IND_TRAP_ENGINE;
-    if (!fault && !ours && usm->authenticated)
-        fault = ind_trap_engines_ask(traps->engines, usm, reading->now);
+    if (!fault && traps->engines && !ours && reading->usm.authenticated)
+        fault = ind_trap_engines_ask(traps->engines, &reading->usm, reading->now);
     if (fault) {
         refuse(reading, fault);
         return;
     }
     take(reading);
-    if (!inform)
-        return;
-    struct ind_ber_out out = {traps->answer, sizeof traps->answer, sizeof traps->answer, false};
-    ind_ber_put(&out, traps->trap.bindings);
-    ind_trap_put_pdu(&out, IND_PDU_RESPONSE, traps->trap.request_id, sizeof traps->answer);
-    put_secured(reading, &out, traps->trap.context_engine, traps->trap.context_name, usm->authenticated,
-                usm->enciphered);
-    reading->result->answer = ind_ber_written(&out);
+    if (inform && traps->engines)
+        answer_inform(reading);
+}
+
+const struct ind_trap *ind_traps_last(const struct ind_traps *traps)
+{
+    return &traps->trap;
 }
 
 void ind_traps_read(struct ind_traps *traps, const struct ind_trap_rules *rules,

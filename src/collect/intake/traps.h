@@ -10,7 +10,8 @@
 
 struct ind_traps;
 
-/* New; borrows the engines. NULL where memory is out. */
+/* New; borrows the engines. NULL where memory is out. Without engines, for what is only to be shown, no time
+ * is asked for and no engine is our own. */
 struct ind_traps *ind_traps_new(struct ind_trap_engines *engines);
 void ind_traps_free(struct ind_traps *traps);
 
@@ -34,6 +35,9 @@ struct ind_trap_result {
     struct ind_slice answer;  /* to be sent to its sender once the message is taken; empty: nothing */
     bool cut;                 /* the message had no room for all of it */
 };
+
+/* The trap of the last message that was accepted. */
+const struct ind_trap *ind_traps_last(const struct ind_traps *traps);
 
 void ind_traps_read(struct ind_traps *traps, const struct ind_trap_rules *rules,
                     const struct ind_trap_sender *sender, struct ind_slice datagram, struct ind_steady now,

@@ -143,7 +143,9 @@ const struct ind_trap_name *ind_trap_names_named(const struct ind_trap_names *na
 /* The next "NUMBER=WORD"; false at the end. */
 static bool next_value(struct ind_slice *rest, struct ind_slice *number, struct ind_slice *word)
 {
-    const char *end = rest->length ? memchr(rest->at, ';', rest->length) : NULL;
+    if (rest->length == 0)
+        return false;
+    const char *end = memchr(rest->at, ';', rest->length);
     const struct ind_slice one = {rest->at, end ? (size_t)(end - rest->at) : rest->length};
     const char *equals = one.length ? memchr(one.at, '=', one.length) : NULL;
     *rest = ind_slice_from(*rest, one.length + (end != NULL));
