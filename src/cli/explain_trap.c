@@ -177,11 +177,12 @@ void ind_explain_trap_print(const struct ind_explain_trap *trap, const struct in
     tell_oid(names, read->oid, &told);
     printf("SNMP %s, %s, accepted by %s\n  %s  %s\n", version_of(read),
            read->pdu == IND_PDU_INFORM ? "an inform" : "a trap", trap->names[trap->by], told.oid, told.name);
-    struct ind_ber variables = {read->variables, false};
-    struct ind_trap_variable one;
-    while (ind_trap_next(&variables, &one)) {
-        tell_oid(names, one.oid, &told);
-        printf("  %s  %s  %s\n", told.oid, told.name, type_of(one.value.tag));
+    struct ind_trap_walk variables;
+    const struct ind_trap_variable *one;
+    ind_trap_variables(read, &variables);
+    while ((one = ind_trap_next(&variables, names)) != NULL) {
+        tell_oid(names, one->oid, &told);
+        printf("  %s  %s  %s\n", told.oid, told.name, type_of(one->value.tag));
     }
     printf("  which makes the message:\n");
 }
@@ -202,15 +203,16 @@ json_t *ind_explain_trap_json(const struct ind_explain_trap *trap)
     json_object_set_new(object, "version", json_string(version_of(read)));
     json_object_set_new(object, "inform", json_boolean(read->pdu == IND_PDU_INFORM));
     json_object_set_new(object, "oid", json_string(told.oid));
-    struct ind_ber variables = {read->variables, false};
-    struct ind_trap_variable one;
-    while (ind_trap_next(&variables, &one)) {
+    struct ind_trap_walk variables;
+    const struct ind_trap_variable *one;
+    ind_trap_variables(read, &variables);
+    while ((one = ind_trap_next(&variables, names)) != NULL) {
         json_t *variable = json_object();
-        tell_oid(names, one.oid, &told);
+        tell_oid(names, one->oid, &told);
         json_object_set_new(variable, "oid", json_string(told.oid));
         if (told.name[0])
             json_object_set_new(variable, "name", json_string(told.name));
-        json_object_set_new(variable, "type", json_string(type_of(one.value.tag)));
+        json_object_set_new(variable, "type", json_string(type_of(one->value.tag)));
         json_array_append_new(list, variable);
     }
     json_object_set_new(object, "variables", list);

@@ -1,6 +1,6 @@
 #include "core/trap/ber.h"
 
-bool ind_ber_next(struct ind_ber *ber, struct ind_ber_item *item)
+bool ind_ber_next_long(struct ind_ber *ber, struct ind_ber_item *item)
 {
     const unsigned char *at = (const unsigned char *)ber->rest.at;
     const size_t room = ber->rest.length;
@@ -26,7 +26,6 @@ bool ind_ber_next(struct ind_ber *ber, struct ind_ber_item *item)
     ber->bad = false;
     item->tag = at[0];
     item->value = (struct ind_slice){ber->rest.at + header, length};
-    item->whole = (struct ind_slice){ber->rest.at, header + length};
     ber->rest = ind_slice_from(ber->rest, header + length);
     return true;
 }
@@ -97,17 +96,29 @@ static bool next_part(struct ind_slice oid, size_t *at, uint64_t *part)
     return false;
 }
 
+/* How many bytes at its beginning are each a part by itself, as nearly all are. */
+static size_t count_plain(struct ind_slice oid)
+{
+    uint64_t eight;
+    size_t at = 0;
+    for (; at + sizeof eight <= oid.length; at += sizeof eight) {
+        memcpy(&eight, oid.at + at, sizeof eight);
+        if (eight & UINT64_C(0x8080808080808080))
+            break;
+    }
+    while (at < oid.length && !((unsigned char)oid.at[at] & 0x80))
+        at++;
+    return at;
+}
+
 bool ind_oid_is_good(struct ind_slice oid)
 {
-    size_t parts = 1;
+    size_t at = count_plain(oid), parts = at + 1;
     uint64_t part;
-    if (oid.length == 0)
-        return false;
-    for (size_t at = 0; at < oid.length; parts++)
-        if (parts == IND_OID_PARTS || !next_part(oid, &at, &part) ||
-            (parts > 1 && part > UINT64_C(0xffffffff)))
+    for (; at < oid.length; parts++)
+        if (!next_part(oid, &at, &part) || (parts > 1 && part > UINT64_C(0xffffffff)))
             return false;
-    return true;
+    return oid.length > 0 && parts <= IND_OID_PARTS;
 }
 
 void ind_oid_write_parts(struct ind_buffer *buffer, struct ind_slice parts)

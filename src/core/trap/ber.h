@@ -38,11 +38,24 @@ struct ind_ber {
 struct ind_ber_item {
     uint8_t tag;
     struct ind_slice value; /* its contents */
-    struct ind_slice whole; /* with tag and length */
 };
 
+/* An item of 128 bytes or more, or one that is bad. */
+bool ind_ber_next_long(struct ind_ber *ber, struct ind_ber_item *item);
+
 /* The next item of any tag. False at the end, and where it is bad. */
-bool ind_ber_next(struct ind_ber *ber, struct ind_ber_item *item);
+static IND_INLINE bool ind_ber_next(struct ind_ber *ber, struct ind_ber_item *item)
+{
+    const unsigned char *at = (const unsigned char *)ber->rest.at;
+    const size_t room = ber->rest.length;
+    if (ber->bad || room < 2 || at[1] >= 0x80 || at[1] > room - 2 || (at[0] & 0x1f) == 0x1f)
+        return ind_ber_next_long(ber, item);
+    const size_t whole = 2u + at[1];
+    item->tag = at[0];
+    item->value = (struct ind_slice){ber->rest.at + 2, at[1]};
+    ber->rest = ind_slice_from(ber->rest, whole);
+    return true;
+}
 
 /* The contents of the next item, which is to be of that tag; empty, and `bad`, where it is not. */
 struct ind_slice ind_ber_take(struct ind_ber *ber, uint8_t tag);

@@ -17,9 +17,9 @@ static bool is_zero(struct ind_slice instance)
     return instance.length == 1 && instance.at[0] == 0;
 }
 
-static bool has_instance(const struct ind_trap_name *name, struct ind_slice rest)
+static bool has_instance(const struct ind_trap_variable *one)
 {
-    return name && !name->group && rest.length > 0 && !is_zero(rest);
+    return one->name && !one->name->group && one->rest.length > 0 && !is_zero(one->rest);
 }
 
 /* Whether the variable is a whole number that says the instance alone. */
@@ -38,15 +38,15 @@ static bool says(const struct ind_ber_item *value, struct ind_slice instance)
 static struct common find_common(const struct ind_trap *trap, const struct ind_trap_names *names)
 {
     struct common common = {0};
-    struct ind_trap_variable one;
-    struct ind_slice rest;
-    struct ind_ber variables = {trap->variables, false};
-    while (ind_trap_next(&variables, &one)) {
-        if (!has_instance(ind_trap_names_find(names, one.oid, &rest), rest))
+    const struct ind_trap_variable *one;
+    struct ind_trap_walk walk;
+    ind_trap_variables(trap, &walk);
+    while ((one = ind_trap_next(&walk, names)) != NULL) {
+        if (!has_instance(one))
             continue;
-        common.apart |= common.instance.length > 0 && !ind_slice_equal(common.instance, rest);
-        common.instance = rest;
-        common.told |= says(&one.value, rest);
+        common.apart |= common.instance.length > 0 && !ind_slice_equal(common.instance, one->rest);
+        common.instance = one->rest;
+        common.told |= says(&one->value, one->rest);
     }
     return common;
 }
@@ -66,7 +66,7 @@ static void write_hex(struct ind_buffer *out, struct ind_slice bytes)
 
 static bool is_bare(char c)
 {
-    return ind_is_alpha(c) || ind_is_digit(c) || (c && strchr("-_.:/+@%#*", c));
+    return (ind_byte_kinds[(unsigned char)c] & IND_IN_TAG) || (c && strchr(":+%#*", c));
 }
 
 /* UTF-8 without what drives a terminal, but that lines may end in it. */
@@ -114,17 +114,23 @@ static void write_signed(struct ind_buffer *out, int64_t number)
     ind_buffer_number(out, number < 0 ? 0 - (uint64_t)number : (uint64_t)number);
 }
 
-/* An identifier by its name, where it has one. */
-static void write_oid(struct ind_buffer *out, struct ind_slice oid, const struct ind_trap_names *names)
+/* An identifier by the name of its beginning, where that has one. */
+static void write_named(struct ind_buffer *out, struct ind_slice oid, const struct ind_trap_name *name,
+                        struct ind_slice rest)
 {
-    struct ind_slice rest;
-    const struct ind_trap_name *name = ind_trap_names_find(names, oid, &rest);
     if (!name) {
         ind_oid_write(out, oid);
         return;
     }
     ind_buffer_slice(out, name->name);
     ind_oid_write_parts(out, rest);
+}
+
+static void write_oid(struct ind_buffer *out, struct ind_slice oid, const struct ind_trap_names *names)
+{
+    struct ind_slice rest;
+    const struct ind_trap_name *name = ind_trap_names_find(names, oid, &rest);
+    write_named(out, oid, name, rest);
 }
 
 static void write_value(struct ind_buffer *out, const struct ind_ber_item *item,
@@ -193,28 +199,23 @@ static void write_variables(const struct ind_trap *trap, const struct ind_trap_n
                             struct ind_buffer *out)
 {
     const struct common common = find_common(trap, names);
-    struct ind_trap_variable one;
-    struct ind_slice rest, left = trap->unreadable;
-    struct ind_ber variables = {trap->variables, false};
-    while (!out->full) {
-        const struct ind_slice before = variables.rest;
-        if (!ind_trap_next(&variables, &one)) {
-            left = variables.bad ? before : left;
-            break;
-        }
-        const struct ind_trap_name *name = ind_trap_names_find(names, one.oid, &rest);
+    const struct ind_trap_variable *one;
+    struct ind_trap_walk walk;
+    ind_trap_variables(trap, &walk);
+    while (!out->full && (one = ind_trap_next(&walk, names)) != NULL) {
         ind_buffer_byte(out, ' ');
-        if (!name) {
+        if (!one->name) {
             ind_buffer_text(out, "oid.");
-            ind_oid_write(out, one.oid);
+            ind_oid_write(out, one->oid);
         } else {
-            ind_buffer_slice(out, name->name);
-            if (name->group || (common.apart && has_instance(name, rest)))
-                ind_oid_write_parts(out, rest);
+            ind_buffer_slice(out, one->name->name);
+            if (one->name->group || (common.apart && has_instance(one)))
+                ind_oid_write_parts(out, one->rest);
         }
         ind_buffer_byte(out, '=');
-        write_value(out, &one.value, name, names);
+        write_value(out, &one->value, one->name, names);
     }
+    const struct ind_slice left = walk.rest.bad ? walk.rest.rest : trap->unreadable;
     if (common.instance.length && !common.apart && !common.told) {
         ind_buffer_text(out, " index=");
         const size_t at = out->length;
@@ -288,7 +289,7 @@ bool ind_trap_write(const struct ind_trap *trap, const struct ind_trap_names *na
     const struct ind_trap_name *known = ind_trap_names_find(names, trap->oid, &rest);
     const int facility = known && known->facility >= 0 ? known->facility : FACILITY;
     const int severity = known && known->severity >= 0 ? known->severity : IND_SEVERITY_NOTICE;
-    write_oid(&name, trap->oid, names);
+    write_named(&name, trap->oid, known, rest);
     ind_buffer_byte(out, '<');
     ind_buffer_number(out, (unsigned)(facility * IND_SEVERITIES + severity));
     ind_buffer_text(out, ">1 - ");

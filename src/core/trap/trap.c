@@ -27,15 +27,44 @@ const char *ind_trap_fault_key(enum ind_trap_fault fault)
     return fault_keys[fault];
 }
 
-bool ind_trap_next(struct ind_ber *variables, struct ind_trap_variable *variable)
+/* The next of a list; false at its end, and where it is bad: `rest` is then still in front of it. */
+static bool read_variable(struct ind_ber *list, struct ind_trap_variable *variable)
 {
+    const struct ind_slice before = list->rest;
     struct ind_ber_item item;
-    if (!ind_ber_next(variables, &item))
-        return false;
-    struct ind_ber parts = {item.value, item.tag != IND_BER_SEQUENCE};
-    variable->oid = ind_ber_take(&parts, IND_BER_OID);
-    variables->bad = !ind_ber_next(&parts, &variable->value) || !ind_oid_is_good(variable->oid);
-    return !variables->bad;
+    if (ind_ber_next(list, &item)) {
+        struct ind_ber parts = {item.value, item.tag != IND_BER_SEQUENCE};
+        variable->oid = ind_ber_take(&parts, IND_BER_OID);
+        list->bad = !ind_ber_next(&parts, &variable->value) || !ind_oid_is_good(variable->oid);
+        if (!list->bad)
+            return true;
+    }
+    list->rest = before;
+    return false;
+}
+
+const struct ind_trap_variable *ind_trap_next(struct ind_trap_walk *walk, const struct ind_trap_names *names)
+{
+    if (walk->at < walk->trap->first_count)
+        return &walk->trap->first[walk->at++];
+    if (walk->rest.rest.length == 0 || !read_variable(&walk->rest, &walk->one))
+        return NULL;
+    walk->one.name = ind_trap_names_find(names, walk->one.oid, &walk->one.rest);
+    return &walk->one;
+}
+
+/* Nearly all traps have so few variables that each is looked at once. */
+static void read_first(struct ind_trap *trap, const struct ind_trap_names *names)
+{
+    struct ind_ber list = {trap->variables, false};
+    while (trap->first_count < IND_TRAP_FIRST) {
+        struct ind_trap_variable *one = &trap->first[trap->first_count];
+        if (!read_variable(&list, one))
+            break;
+        one->name = ind_trap_names_find(names, one->oid, &one->rest);
+        trap->first_count++;
+    }
+    trap->first_bytes = trap->variables.length - list.rest.length;
 }
 
 /* 1.3.6.1.2.1.1.3.0, 1.3.6.1.6.3.1.1.4.1.0, 1.3.6.1.6.3.18.1.3.0 and 1.3.6.1.6.3.1.1.5 */
@@ -103,22 +132,25 @@ static enum ind_trap_fault read_v1(struct ind_slice pdu, const struct ind_trap_n
     trap->variables = trap->bindings = ind_ber_take(&ber, IND_BER_SEQUENCE);
     if (ber.bad)
         trap->unreadable = list.rest;
+    read_first(trap, names);
     return IND_TRAP_GOOD;
 }
 
 /* The agent that a relay of v2 passes on for (RFC 3584 section 3.1) stands among the variables. */
-static void look_for_agent(struct ind_trap *trap)
+static void look_for_agent(struct ind_trap *trap, const struct ind_trap_names *names)
 {
-    struct ind_ber variables = {trap->variables, false};
-    struct ind_trap_variable one;
-    while (ind_trap_next(&variables, &one))
-        if (one.value.tag == IND_BER_ADDRESS && one.value.value.length == 4 &&
-            ind_slice_equal(one.oid, SNMP_TRAP_ADDRESS))
-            trap->agent = ind_address_v4((const uint8_t *)one.value.value.at);
+    const struct ind_trap_variable *one;
+    struct ind_trap_walk walk;
+    ind_trap_variables(trap, &walk);
+    while ((one = ind_trap_next(&walk, names)) != NULL)
+        if (one->value.tag == IND_BER_ADDRESS && one->value.value.length == 4 &&
+            ind_slice_equal(one->oid, SNMP_TRAP_ADDRESS))
+            trap->agent = ind_address_v4((const uint8_t *)one->value.value.at);
 }
 
 /* RFC 3416 section 4.2.6: the first two variables say when and what. */
-static enum ind_trap_fault read_v2(struct ind_slice pdu, struct ind_trap *trap)
+static enum ind_trap_fault read_v2(struct ind_slice pdu, const struct ind_trap_names *names,
+                                   struct ind_trap *trap)
 {
     struct ind_ber ber = {pdu, false};
     struct ind_trap_variable one;
@@ -129,11 +161,11 @@ static enum ind_trap_fault read_v2(struct ind_slice pdu, struct ind_trap *trap)
     if (ber.bad)
         return IND_TRAP_UNREADABLE;
     struct ind_ber variables = {trap->bindings, false};
-    if (!ind_trap_next(&variables, &one))
+    if (!read_variable(&variables, &one))
         return IND_TRAP_UNREADABLE;
     if (ind_slice_equal(one.oid, SYS_UP_TIME)) {
         trap->has_uptime = ind_ber_count(one.value.value, &trap->uptime);
-        if (!ind_trap_next(&variables, &one))
+        if (!read_variable(&variables, &one))
             return IND_TRAP_UNREADABLE;
     }
     if (!ind_slice_equal(one.oid, SNMP_TRAP_OID) || one.value.tag != IND_BER_OID ||
@@ -141,7 +173,8 @@ static enum ind_trap_fault read_v2(struct ind_slice pdu, struct ind_trap *trap)
         return IND_TRAP_UNREADABLE;
     trap->oid = one.value.value;
     trap->variables = variables.rest;
-    look_for_agent(trap);
+    read_first(trap, names);
+    look_for_agent(trap, names);
     return IND_TRAP_GOOD;
 }
 
@@ -155,34 +188,29 @@ enum ind_trap_fault ind_trap_read_pdu(struct ind_ber *ber, const struct ind_trap
     if (pdu.tag == IND_PDU_TRAP_V1 && trap->version == IND_SNMP_V1)
         return read_v1(pdu.value, names, trap);
     if ((pdu.tag == IND_PDU_TRAP || pdu.tag == IND_PDU_INFORM) && trap->version != IND_SNMP_V1)
-        return read_v2(pdu.value, trap);
+        return read_v2(pdu.value, names, trap);
     return pdu.tag >= IND_PDU_GET && pdu.tag <= IND_PDU_REPORT ? IND_TRAP_NO_TRAP : IND_TRAP_UNREADABLE;
-}
-
-/* The head that all versions share; false where it is none. */
-static bool read_head(struct ind_slice bytes, struct ind_ber *inside, int64_t *version)
-{
-    struct ind_ber ber = {bytes, false};
-    const struct ind_slice all = ind_ber_take(&ber, IND_BER_SEQUENCE);
-    *inside = (struct ind_ber){all, ber.bad};
-    *version = ind_ber_take_integer(inside);
-    return !inside->bad;
 }
 
 int ind_trap_version(struct ind_slice bytes)
 {
-    struct ind_ber inside;
-    int64_t version;
-    return read_head(bytes, &inside, &version) && version >= 0 && version <= 1000 ? (int)version : -1;
+    const unsigned char *at = (const unsigned char *)bytes.at;
+    const size_t header = bytes.length < 2 ? 0 : at[1] < 0x80 ? 2u : 2u + (at[1] & 0x7f);
+    return header && bytes.length >= header + 3 && at[0] == IND_BER_SEQUENCE &&
+                   at[header] == IND_BER_INTEGER && at[header + 1] == 1 && at[header + 2] < 0x80
+               ? at[header + 2]
+               : -1;
 }
 
 enum ind_trap_fault ind_trap_read(struct ind_slice bytes, const struct ind_trap_names *names,
                                   struct ind_trap *trap)
 {
-    struct ind_ber inside;
-    int64_t version;
-    memset(trap, 0, sizeof *trap - sizeof trap->oid_room);
-    if (!read_head(bytes, &inside, &version))
+    struct ind_ber ber = {bytes, false};
+    memset(trap, 0, offsetof(struct ind_trap, oid_room));
+    const struct ind_slice all = ind_ber_take(&ber, IND_BER_SEQUENCE);
+    struct ind_ber inside = {all, ber.bad};
+    const int64_t version = ind_ber_take_integer(&inside);
+    if (inside.bad)
         return IND_TRAP_UNREADABLE;
     if (version != IND_SNMP_V1 && version != IND_SNMP_V2C)
         return IND_TRAP_VERSION;

@@ -43,6 +43,16 @@ enum {
 
 enum { IND_SNMP_V1 = 0, IND_SNMP_V2C = 1, IND_SNMP_V3 = 3 }; /* as messages number them */
 
+/* One variable, and what is known of it. */
+struct ind_trap_variable {
+    struct ind_slice oid;
+    struct ind_ber_item value;
+    const struct ind_trap_name *name; /* of the longest beginning of the identifier that has one; or NULL */
+    struct ind_slice rest;            /* what follows that */
+};
+
+enum { IND_TRAP_FIRST = 24 };
+
 struct ind_trap {
     uint8_t version, pdu;
     struct ind_slice community; /* of v1 and v2c */
@@ -56,7 +66,10 @@ struct ind_trap {
     struct ind_slice bindings;   /* the contents of the list of variables, whole, for an answer */
     struct ind_slice variables;  /* without the first two of v2 and v3, which are told above */
     struct ind_slice unreadable; /* what stands in place of the variables of a v1 trap, where it is no list */
+    size_t first_count; /* variables that were read already; more of them are in `variables`, behind: */
+    size_t first_bytes;
     char oid_room[IND_OID_BYTES + 6];
+    struct ind_trap_variable first[IND_TRAP_FIRST];
 };
 
 /* Reads a message of v1 or v2c, or the parts of one of version 3 behind its security (ind_trap_read_pdu: from
@@ -65,15 +78,25 @@ enum ind_trap_fault ind_trap_read(struct ind_slice bytes, const struct ind_trap_
                                   struct ind_trap *trap);
 enum ind_trap_fault ind_trap_read_pdu(struct ind_ber *ber, const struct ind_trap_names *names,
                                       struct ind_trap *trap);
-/* The version at the head of a message; -1 where it is none of SNMP. */
+/* The version at the head of a message, from its first bytes; -1 where it is none of SNMP. */
 int ind_trap_version(struct ind_slice bytes);
 
-/* One variable of `variables`, which is set behind it. False at the end, and where it is bad. */
-struct ind_trap_variable {
-    struct ind_slice oid;
-    struct ind_ber_item value;
+/* Goes through the variables; begins as ind_trap_variables makes it. Once there are none left, `rest.bad`
+ * says whether there was something else, which is in front of `rest` then. */
+struct ind_trap_walk {
+    const struct ind_trap *trap;
+    size_t at;
+    struct ind_ber rest;
+    struct ind_trap_variable one; /* beyond the first ones */
 };
-bool ind_trap_next(struct ind_ber *variables, struct ind_trap_variable *variable);
+static inline void ind_trap_variables(const struct ind_trap *trap, struct ind_trap_walk *walk)
+{
+    walk->trap = trap;
+    walk->at = 0;
+    walk->rest = (struct ind_ber){ind_slice_from(trap->variables, trap->first_bytes), false};
+}
+/* The next, borrowed until the one after it; NULL: there is none. */
+const struct ind_trap_variable *ind_trap_next(struct ind_trap_walk *walk, const struct ind_trap_names *names);
 
 /* ---- text.c ---- */
 

@@ -53,7 +53,7 @@ enum ind_trap_fault ind_usm_read(struct ind_slice bytes, struct ind_usm *usm)
 enum ind_trap_fault ind_usm_read_trap(const struct ind_usm *usm, const struct ind_trap_names *names,
                                       struct ind_trap *trap)
 {
-    memset(trap, 0, sizeof *trap - sizeof trap->oid_room);
+    memset(trap, 0, offsetof(struct ind_trap, oid_room));
     trap->version = IND_SNMP_V3;
     struct ind_ber ber = {usm->scoped, false};
     if (usm->enciphered)
