@@ -35,7 +35,7 @@ struct ind_command {
 extern const struct ind_command ind_command_collect, ind_command_check, ind_command_emit, ind_command_search,
     ind_command_doctor, ind_command_rotate, ind_command_archives, ind_command_pause, ind_command_resume,
     ind_command_status, ind_command_follow, ind_command_demo, ind_command_explain, ind_command_fit,
-    ind_command_rehearse, ind_command_alerts, ind_command_report, ind_command_watch;
+    ind_command_learn, ind_command_rehearse, ind_command_alerts, ind_command_report, ind_command_watch;
 
 /* To standard error, "indagator: …". The text is printed without control characters. */
 void ind_complain(const char *format, ...) __attribute__((format(printf, 1, 2)));

@@ -1,11 +1,11 @@
 #include "cli/commands.h"
 
 const struct ind_command *const ind_commands[IND_COMMANDS] = {
-    &ind_command_collect, &ind_command_check, &ind_command_explain,  &ind_command_rehearse,
-    &ind_command_fit,     &ind_command_emit,  &ind_command_search,   &ind_command_follow,
-    &ind_command_status,  &ind_command_pause, &ind_command_resume,   &ind_command_rotate,
-    &ind_command_report,  &ind_command_watch, &ind_command_archives, &ind_command_alerts,
-    &ind_command_doctor,  &ind_command_demo};
+    &ind_command_collect, &ind_command_check,  &ind_command_explain, &ind_command_rehearse,
+    &ind_command_fit,     &ind_command_learn,  &ind_command_emit,    &ind_command_search,
+    &ind_command_follow,  &ind_command_status, &ind_command_pause,   &ind_command_resume,
+    &ind_command_rotate,  &ind_command_report, &ind_command_watch,   &ind_command_archives,
+    &ind_command_alerts,  &ind_command_doctor, &ind_command_demo};
 
 void ind_common_options(struct ind_common *common, struct poptOption table[IND_COMMON_OPTIONS])
 {

@@ -5,7 +5,7 @@
 
 #include "cli/cli.h"
 
-enum { IND_COMMANDS = 18, IND_COMMON_OPTIONS = 6 };
+enum { IND_COMMANDS = 19, IND_COMMON_OPTIONS = 6 };
 extern const struct ind_command *const ind_commands[IND_COMMANDS];
 
 struct ind_common {
