@@ -1,10 +1,10 @@
 /* Which variants of a shape are one layout.
  *
- * Words of a layout go together: where one of them stands, the others do, and nowhere else. So a word at one
- * place whose texts all have one word at another place, which no other text has there, tells a layout from
- * the others of its shape. Where many words at two places come in pairs, both are names of the same things,
- * and vary. What cannot be told apart so is one layout; the words that are not always the same become fields.
- */
+ * Words of a layout go together: nearly wherever one of them stands, the others do, and nearly nowhere else.
+ * So where most texts with one word at a place have one word at another place, and most texts with that have
+ * the first, the two tell a layout from the others of its shape (texts without any order are in the way of
+ * "all"). Where many words at two places come in pairs, both are names of the same things, and vary. What
+ * cannot be told apart so is one layout; the words that are not always the same become fields. */
 #include "core/learn/learn_private.h"
 
 #include <stdlib.h>
@@ -18,11 +18,12 @@ enum {
 
 /* A word at a place. */
 struct word {
-    uint64_t hash; /* 0: a free place of the table */
-    uint64_t texts;
-    uint32_t variants;
-    uint64_t other;      /* the word at the other place */
-    bool same, peelable; /* same: all its texts have that */
+    uint64_t hash;        /* 0: a free place of the table */
+    uint64_t texts, both; /* both: with the word at the other place */
+    int64_t votes;        /* for that, while it is looked for */
+    uint64_t other;       /* the word at the other place that most have; at first the one that leads */
+    uint64_t marked;      /* the word that goes with it, at `where`; 0: none, 1: any */
+    size_t where;
 };
 
 struct dividing {
@@ -75,50 +76,69 @@ static size_t count_words(const struct dividing *run, const uint32_t *part, size
         distinct += word->hash == 0;
         word->hash = hash;
         word->texts += run->all[part[i]]->count;
-        word->variants++;
     }
     return distinct;
 }
 
-static void forget_others(const struct dividing *run, size_t slots)
+/* For each word of `place`: the one of `other` that more than half of its texts have, if there is such. */
+static void find_leaders(const struct dividing *run, const uint32_t *part, size_t count, size_t place,
+                         size_t other, size_t slots)
 {
     for (size_t i = 0; i < slots; i++)
-        run->table[i].other = 0;
-}
-
-/* Which words of `place` go together with one of `other`. How many do. */
-static size_t look_for_pairs(const struct dividing *run, const uint32_t *part, size_t count, size_t place,
-                             size_t other, size_t slots, size_t *enough)
-{
-    size_t pairs = 0;
-    (void)count_words(run, part, count, other, run->others, slots);
-    for (size_t i = 0; i < slots; i++)
-        run->table[i].same = run->table[i].hash != 0;
+        run->table[i].votes = 0, run->table[i].both = 0;
     for (size_t i = 0; i < count; i++) {
         struct word *word = find(run->table, slots, word_of(run, part[i], place));
         const uint64_t with = word_of(run, part[i], other);
-        word->other = word->other ? word->other : with;
-        word->same &= word->other == with;
+        const int64_t texts = run->all[part[i]]->count;
+        if (word->votes == 0)
+            word->other = with;
+        word->votes += word->other == with ? texts : -texts;
+        if (word->votes < 0) {
+            word->other = with;
+            word->votes = -word->votes;
+        }
     }
-    *enough = 0;
-    for (size_t i = 0; i < slots; i++) {
-        const struct word *word = &run->table[i];
-        if (word->hash <= 1 || word->texts < run->at_least)
-            continue;
-        ++*enough;
-        pairs += word->same && word->other > 1 && find(run->others, slots, word->other)->texts == word->texts;
+    for (size_t i = 0; i < count; i++) {
+        struct word *word = find(run->table, slots, word_of(run, part[i], place));
+        if (word->other == word_of(run, part[i], other))
+            word->both += run->all[part[i]]->count;
     }
-    return pairs;
 }
 
-static void mark_pairs(const struct dividing *run, size_t slots)
+static bool is_most(uint64_t part, uint64_t all)
 {
+    return part * 10 >= all * 9;
+}
+
+static bool is_pair(const struct dividing *run, const struct word *word, size_t slots)
+{
+    return word->hash > 1 && word->other > 1 && word->both >= run->at_least &&
+           is_most(word->both, word->texts) &&
+           is_most(word->both, find(run->others, slots, word->other)->texts);
+}
+
+/* Marks the words of `place` that go together with one of `other`; not where nearly all do, and they are
+ * many. */
+static bool mark_pairs(const struct dividing *run, const uint32_t *part, size_t count, size_t place,
+                       size_t other, size_t slots)
+{
+    size_t pairs = 0, frequent = 0;
+    (void)count_words(run, part, count, other, run->others, slots);
+    find_leaders(run, part, count, place, other, slots);
+    for (size_t i = 0; i < slots; i++) {
+        frequent += run->table[i].hash > 1 && run->table[i].texts >= run->at_least;
+        pairs += is_pair(run, &run->table[i], slots);
+    }
+    if (pairs == 0 || (pairs > MOST_PAIRS && pairs * 5 >= frequent * 4))
+        return false;
     for (size_t i = 0; i < slots; i++) {
         struct word *word = &run->table[i];
-        if (word->hash > 1 && word->texts >= run->at_least && word->same && word->other > 1 &&
-            find(run->others, slots, word->other)->texts == word->texts)
-            word->peelable = true;
+        if (word->marked || !is_pair(run, word, slots))
+            continue;
+        word->marked = word->other;
+        word->where = other;
     }
+    return true;
 }
 
 /* Whether words at that place tell layouts: they are marked. */
@@ -127,17 +147,9 @@ static bool tells_layouts(const struct dividing *run, const uint32_t *part, size
 {
     bool any = false;
     (void)count_words(run, part, count, place, run->table, slots);
-    for (size_t other = 0; other < run->places; other++) {
-        size_t enough;
-        if (other == place || distinct[other] < 2)
-            continue;
-        forget_others(run, slots);
-        const size_t pairs = look_for_pairs(run, part, count, place, other, slots, &enough);
-        if (pairs == 0 || (pairs > MOST_PAIRS && pairs * 5 >= enough * 4))
-            continue;
-        mark_pairs(run, slots);
-        any = true;
-    }
+    for (size_t other = 0; other < run->places; other++)
+        if (other != place && distinct[other] > 1)
+            any |= mark_pairs(run, part, count, place, other, slots);
     return any;
 }
 
@@ -156,20 +168,21 @@ static bool divide(struct dividing *run, uint32_t *part, size_t count, unsigned 
 /* Puts the variants of the next marked word in front; how many there are. */
 static size_t take_marked(struct dividing *run, uint32_t *part, size_t count, size_t place, size_t slots)
 {
-    uint64_t hash = 0;
+    struct word *taking = NULL;
     size_t taken = 0, left = 0;
     for (size_t i = 0; i < count; i++) {
-        const uint64_t word = word_of(run, part[i], place);
-        if (!hash && find(run->table, slots, word)->peelable)
-            hash = word;
-        if (hash && word == hash)
+        struct word *word = find(run->table, slots, word_of(run, part[i], place));
+        const bool marked =
+            word->marked && (word->marked == 1 || word_of(run, part[i], word->where) == word->marked);
+        taking = taking ? taking : marked ? word : NULL;
+        if (marked && word == taking)
             part[taken++] = part[i];
         else
             run->scratch[left++] = part[i];
     }
     memcpy(part + taken, run->scratch, left * sizeof *part);
-    if (hash)
-        find(run->table, slots, hash)->peelable = false;
+    if (taking)
+        taking->marked = 0;
     return taken;
 }
 
@@ -197,8 +210,8 @@ static bool mark_frequent(const struct dividing *run, const uint32_t *part, size
     size_t frequent = 0;
     (void)count_words(run, part, count, place, run->table, slots);
     for (size_t i = 0; i < slots; i++) {
-        run->table[i].peelable = run->table[i].hash > 1 && run->table[i].texts >= run->at_least;
-        frequent += run->table[i].peelable;
+        run->table[i].marked = run->table[i].hash > 1 && run->table[i].texts >= run->at_least;
+        frequent += run->table[i].marked;
     }
     return frequent > 0 && frequent <= MOST_PAIRS;
 }

@@ -1,10 +1,14 @@
 #include "core/learn/tokens.h"
 
-/* What ends a word, beside white space. */
+/* What ends a word: white space, and signs that stand between. */
+static const bool ends[256] = {
+    ['\t'] = true, ['\n'] = true, ['\v'] = true, ['\f'] = true, ['\r'] = true, [' '] = true, [','] = true,
+    [';'] = true,  ['('] = true,  [')'] = true,  ['['] = true,  [']'] = true,  ['{'] = true, ['}'] = true,
+    ['<'] = true,  ['>'] = true,  ['"'] = true,  ['\''] = true, ['='] = true,  ['|'] = true};
+
 static bool ends_run(char c)
 {
-    static const char signs[] = ",;()[]{}<>\"'=|";
-    return ind_type_byte(c, IND_TYPE_BLANK) || (c && strchr(signs, c));
+    return ends[(unsigned char)c];
 }
 
 /* What belongs to the sentence where it stands behind a word. */
@@ -76,8 +80,8 @@ static const char *find_value(const char *at, const char *end, const char *run, 
 
 static bool is_one_of(struct ind_slice word, const char *const *words)
 {
-    for (; *words; words++)
-        if (ind_slice_equal_nocase(word, ind_slice_of(*words)))
+    for (const char first = word.length ? ind_lower(word.at[0]) : '\0'; *words; words++)
+        if (**words == first && ind_slice_equal_nocase(word, ind_slice_of(*words)))
             return true;
     return false;
 }
