@@ -17,6 +17,7 @@ static bool is_stop(char c)
     return c == '.' || c == ':' || c == '!' || c == '?';
 }
 
+/* "Nov 23 …" */
 static bool is_month(const char *at, const char *end)
 {
     return end - at > 3 && *at >= 'A' && *at <= 'S' && ind_is_alpha(at[1]) && ind_is_alpha(at[2]) &&
@@ -44,6 +45,18 @@ static bool has_letter(const char *at, const char *end)
     return at < end;
 }
 
+/* What a run of bytes holds. */
+enum {
+    HAS_DIGIT = 1,
+    HAS_SIGN = 2, /* of an address of mail, or of what a mask has put there */
+    HAS_POINT = 4,
+    HAS_COLON = 8,
+    HAS_DASH = 16
+};
+static const unsigned char holds[256] = {
+    ['0'] = 1, ['1'] = 1, ['2'] = 1, ['3'] = 1, ['4'] = 1, ['5'] = 1, ['6'] = 1, ['7'] = 1,
+    ['8'] = 1, ['9'] = 1, ['@'] = 2, ['*'] = 2, ['.'] = 4, [':'] = 8, ['-'] = 16};
+
 static bool is_plain_name(const char *at, const char *end)
 {
     while (at < end && (ind_is_alpha(*at) || ind_is_digit(*at)))
@@ -53,12 +66,21 @@ static bool is_plain_name(const char *at, const char *end)
 
 /* Values that are worth a type; a span and a time may go on behind a space. Where several take all of it, the
  * narrowest. */
-static const char *find_value(const char *at, const char *end, const char *run, uint8_t *type)
+static const char *find_value(const char *at, const char *end, const char *run, unsigned has, uint8_t *type)
 {
     static const enum ind_type types[] = {IND_TYPE_TIME, IND_TYPE_IP,      IND_TYPE_MAC, IND_TYPE_DURATION,
                                           IND_TYPE_INT,  IND_TYPE_DECIMAL, IND_TYPE_HEX, IND_TYPE_INTERFACE,
                                           IND_TYPE_PATH, IND_TYPE_HOST};
+    /* What such a type always has: a look at it is quicker than a try. A date with the name of a month has
+     * none. */
+    static const unsigned char needs[IND_TYPES] = {[IND_TYPE_TIME] = HAS_COLON | HAS_DASH,
+                                                   [IND_TYPE_IP] = HAS_POINT | HAS_COLON,
+                                                   [IND_TYPE_MAC] = HAS_COLON | HAS_DASH | HAS_POINT,
+                                                   [IND_TYPE_DECIMAL] = HAS_POINT,
+                                                   [IND_TYPE_HOST] = HAS_POINT};
     for (size_t i = 0; i < sizeof types / sizeof *types; i++) {
+        if (needs[types[i]] && !(has & needs[types[i]]) && (types[i] != IND_TYPE_TIME || ind_is_digit(*at)))
+            continue;
         const char *stop = ind_type_scan(types[i], at, end);
         if (!stop || stop == at || !(is_end(at, stop, end) || is_before_port(types[i], stop, end)))
             continue;
@@ -96,26 +118,31 @@ bool ind_is_small_word(struct ind_slice word)
     return is_one_of(word, words);
 }
 
-/* Letters and digits together: names of devices and the like, but for the names of protocols. */
-static bool looks_like_a_name(struct ind_slice word)
+/* Letters and digits together are names of devices and the like, but for the names of protocols. */
+static bool is_protocol(struct ind_slice word)
 {
     static const char *const protocols[] = {"ssh1", "ssh2",  "ipv4",  "ipv6",    "md5", "sha1", "sha256",
                                             "x509", "dot1x", "http2", "v1",      "v2",  "v3",   "v4",
                                             "l2",   "l3",    "utf-8", "ieee802", NULL};
-    bool digit = false;
-    for (size_t i = 0; i < word.length; i++)
-        digit |= ind_is_digit(word.at[i]);
-    return digit && word.at[0] != '%' && !is_one_of(word, protocols);
+    return word.at[0] == '%' || is_one_of(word, protocols);
+}
+
+/* What follows is a name or a secret. */
+static bool is_in_front_of_names(struct ind_slice word)
+{
+    static const char *const words[] = {"user",   "username", "login",      "account",   "password",
+                                        "passwd", "secret",   "passphrase", "community", "key",
+                                        "token",  "pin",      NULL};
+    static const bool first[256] = {['u'] = true, ['l'] = true, ['a'] = true, ['p'] = true,
+                                    ['s'] = true, ['c'] = true, ['k'] = true, ['t'] = true};
+    return word.length && first[(unsigned char)ind_lower(word.at[0])] && is_one_of(word, words);
 }
 
 /* Names, secrets and addresses of people are never literal text. */
-static bool is_never_literal(struct ind_slice word, struct ind_slice before)
+static bool is_never_literal(struct ind_slice word, unsigned has, struct ind_slice before)
 {
-    static const char *const before_them[] = {"user",   "username", "login",      "account",   "password",
-                                              "passwd", "secret",   "passphrase", "community", "key",
-                                              "token",  "pin",      NULL};
-    return memchr(word.at, '@', word.length) || memchr(word.at, '*', word.length) || word.length > 40 ||
-           looks_like_a_name(word) || (is_one_of(before, before_them) && !ind_is_small_word(word));
+    return has & HAS_SIGN || word.length > 40 || (has & HAS_DIGIT && !is_protocol(word)) ||
+           (is_in_front_of_names(before) && !ind_is_small_word(word));
 }
 
 struct reading {
@@ -137,10 +164,10 @@ static void add(struct reading *reading, enum ind_token_kind kind, unsigned type
         (uint8_t)kind, (uint8_t)type, (uint16_t)(at - reading->text.at), (uint16_t)(end - at)};
 }
 
-static void add_word(struct reading *reading, const char *at, const char *end)
+static void add_word(struct reading *reading, const char *at, const char *end, unsigned has)
 {
     const struct ind_slice word = {at, (size_t)(end - at)};
-    const bool secret = is_never_literal(word, reading->word);
+    const bool secret = is_never_literal(word, has, reading->word);
     add(reading, secret ? IND_TOKEN_SECRET : IND_TOKEN_WORD, 0, at, end);
     reading->word = word;
 }
@@ -160,11 +187,9 @@ static const char *read_token(struct reading *reading, const char *at, const cha
 {
     const char *run = at, *stop;
     uint8_t type;
-    bool digit = false;
-    while (run < end && !ends_run(*run)) {
-        digit |= ind_is_digit(*run);
-        run++;
-    }
+    unsigned has = 0;
+    while (run < end && !ends_run(*run))
+        has |= holds[(unsigned char)*run++];
     if (run == at) {
         if (*at == '{' && (stop = ind_type_scan(IND_TYPE_JSON, at, end)) != NULL) {
             add(reading, IND_TOKEN_JSON, IND_TYPE_JSON, at, stop);
@@ -184,13 +209,14 @@ static const char *read_token(struct reading *reading, const char *at, const cha
     }
     while (run > at + 1 && is_stop(run[-1]))
         run--;
-    if ((digit || *at == '/' || is_month(at, end)) && (stop = find_value(at, end, run, &type)) != NULL) {
+    if ((has & HAS_DIGIT || *at == '/' || is_month(at, end)) &&
+        (stop = find_value(at, end, run, has, &type)) != NULL) {
         add(reading, IND_TOKEN_VALUE, type, at, stop);
         reading->word = IND_NOTHING;
         return stop;
     }
     /* A sign in front of a word, as in "-c" or "%LINK", is part of it. */
-    add_word(reading, at, run);
+    add_word(reading, at, run, has);
     return run;
 }
 
