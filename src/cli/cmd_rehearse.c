@@ -37,6 +37,35 @@ struct printing {
 
 /* ---- For people ---- */
 
+static int by_messages(const void *a, const void *b)
+{
+    const struct ind_note_word *one = a, *other = b;
+    return (one->messages < other->messages) - (one->messages > other->messages);
+}
+
+/* In the order of their counts. */
+static struct ind_notes_unfit sorted(const struct ind_rehearsal *rehearsal)
+{
+    struct ind_notes_unfit unfit = rehearsal->unmatched_apps;
+    qsort(unfit.apps, unfit.app_count, sizeof *unfit.apps, by_messages);
+    return unfit;
+}
+
+static void print_unmatched(const struct ind_rehearsal *rehearsal)
+{
+    enum { APPS = 3 };
+    char number[32], room[512];
+    const struct ind_notes_unfit unfit = sorted(rehearsal);
+    printf("Without a pattern: %s", ind_grouped(rehearsal->unmatched, number));
+    for (unsigned i = 0; i < unfit.app_count && i < APPS; i++)
+        printf(
+            "%s%s of %s", i ? ", " : ": ", ind_grouped(unfit.apps[i].messages, number),
+            unfit.apps[i].length
+                ? ind_escaped((struct ind_slice){unfit.apps[i].text, unfit.apps[i].length}, room, sizeof room)
+                : "no app");
+    printf(unfit.app_count ? "; \"indagator learn\" on the same files proposes some.\n" : ".\n");
+}
+
 static void heading(const struct printing *print, const char *text)
 {
     printf("\n%s%s%s\n", print->bold ? IND_BOLD : "", text, print->bold ? IND_PLAIN : "");
@@ -91,7 +120,7 @@ static void print_ledger(struct printing *print)
         printf("Of those received, %s are our own: they report what edits dropped.\n",
                ind_grouped(r->internal, size));
     if (ind_patterns_count(print->config->patterns) > 0)
-        printf("Without a pattern: %s.\n", ind_grouped(r->unmatched, size));
+        print_unmatched(r);
     if (r->ledger.malformed)
         printf("Malformed: %s.\n", ind_grouped(r->ledger.malformed, size));
     if (r->ledger.cut)
@@ -422,6 +451,21 @@ static json_t *edits_json(struct printing *print)
     return list;
 }
 
+static json_t *unmatched_json(struct printing *print)
+{
+    json_t *list = json_array();
+    const struct ind_notes_unfit unfit = sorted(print->rehearsal);
+    for (unsigned i = 0; i < unfit.app_count; i++) {
+        json_t *app = json_object();
+        json_object_set_new(
+            app, "app",
+            json_string(shown(print, (struct ind_slice){unfit.apps[i].text, unfit.apps[i].length})));
+        ind_json_set_number(app, "messages", unfit.apps[i].messages);
+        json_array_append_new(list, app);
+    }
+    return list;
+}
+
 static void print_json(struct printing *print)
 {
     const struct ind_rehearsal *r = print->rehearsal;
@@ -443,6 +487,7 @@ static void print_json(struct printing *print)
     json_object_set_new(object, "unrouted", lines_json(print, &r->unrouted));
     if (ind_patterns_count(print->config->patterns) > 0) {
         ind_json_set_number(object, "unmatched", r->unmatched);
+        json_object_set_new(object, "unmatched_apps", unmatched_json(print));
         json_object_set_new(object, "unmatched_examples", lines_json(print, &r->unmatched_examples));
     }
     if (print->config->alerts.count) {

@@ -91,6 +91,29 @@ static void show_details(const json_t *status)
                ind_grouped(ind_answer_number(waiting, "files"), more[1]));
 }
 
+/* Of those that were looked at: all, where little comes. */
+static void show_patterns(const json_t *patterns)
+{
+    enum { APPS = 3 };
+    const uint64_t all = ind_answer_number(patterns, "looked_at"),
+                   unfit = ind_answer_number(patterns, "unfit");
+    const json_t *app;
+    char number[2][32];
+    size_t i;
+    if (unfit == 0)
+        return;
+    printf("no pattern fits %s of %s messages that were looked at (%.0f %%):", ind_grouped(unfit, number[0]),
+           ind_grouped(all, number[1]), 100.0 * (double)unfit / (double)all);
+    json_array_foreach(json_object_get(patterns, "apps"), i, app)
+    {
+        const char *name = ind_answer_text(app, "app");
+        if (i < APPS)
+            printf("%s %s of %s", i ? "," : "", ind_grouped(ind_answer_number(app, "unfit"), number[0]),
+                   *name ? name : "no app");
+    }
+    printf("; \"indagator learn --since 7d\" proposes some\n");
+}
+
 static void show_routes(const json_t *status)
 {
     static const struct ind_column columns[] = {{"route", false}, {"messages", true}, {"size", false}};
@@ -263,6 +286,7 @@ static void show(const json_t *status)
         return;
     show_ledger(status);
     show_details(status);
+    show_patterns(json_object_get(status, "patterns"));
     show_edits(status);
     show_routes(status);
     show_sinks(status);

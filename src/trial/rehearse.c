@@ -32,6 +32,7 @@ static void look_at_pattern(struct ind_rehearser *rehearser, const struct ind_de
         ind_answers_pattern(decided->answers, decided->message).length > 0)
         return;
     part->unmatched++;
+    ind_notes_count_unfit(&part->unmatched_apps, decided->message->app, 1);
     keep_line(rehearser, &part->unmatched_examples);
 }
 
@@ -293,6 +294,11 @@ static void add_part(struct ind_rehearsal *rehearsal, struct ind_rehearser *rehe
         rehearsal->ledger.ended[end] += side->settled[end];
     rehearsal->internal += side->source.internal;
     rehearsal->unmatched += part->unmatched;
+    for (unsigned i = 0; i < part->unmatched_apps.app_count; i++) {
+        const struct ind_note_word *app = &part->unmatched_apps.apps[i];
+        ind_notes_count_unfit(&rehearsal->unmatched_apps, (struct ind_slice){app->text, app->length},
+                              app->messages);
+    }
     ind_examples_merge(&rehearsal->unrouted, &part->unrouted);
     ind_examples_merge(&rehearsal->unmatched_examples, &part->unmatched_examples);
     for (size_t i = 0; i < part->route_count; i++)

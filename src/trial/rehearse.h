@@ -4,6 +4,7 @@
 #define IND_TRIAL_REHEARSE_H
 
 #include "collect/account/book.h"
+#include "collect/account/notes.h"
 #include "collect/intake/intake.h"
 #include "trial/alerts_trial.h"
 
@@ -79,6 +80,7 @@ struct ind_rehearsal {
     uint64_t internal; /* of those received: internal messages, which tell what edits dropped */
     uint64_t lines, line_bytes;
     uint64_t unmatched; /* no pattern fits; counted where there are patterns */
+    struct ind_notes_unfit unmatched_apps;
     struct ind_examples unrouted, unmatched_examples;
     struct ind_rehearsed_route *routes; /* all of the configuration, in its order */
     size_t route_count;

@@ -17,6 +17,7 @@ struct ind_notes {
     size_t count;
     uint32_t *place_of; /* + 1, by account; 0: none */
     size_t place_room;
+    struct ind_notes_unfit unfit;
 
     /* The intake thread's. */
     struct ind_steady tenth; /* when the present tenth of a second began */
@@ -169,11 +170,53 @@ static void add_message(struct ind_note *note, const struct ind_notable *notable
     memcpy(message->line, line.at, line.length);
 }
 
+void ind_notes_count_unfit(struct ind_notes_unfit *unfit, struct ind_slice app, uint64_t messages)
+{
+    struct ind_note_word *least = &unfit->apps[0];
+    app.length = app.length < sizeof least->text ? app.length : sizeof least->text;
+    for (unsigned i = 0; i < unfit->app_count; i++) {
+        struct ind_note_word *known = &unfit->apps[i];
+        if (known->length == app.length && memcmp(known->text, app.at ? app.at : "", app.length) == 0) {
+            known->messages += messages;
+            return;
+        }
+        least = known->messages < least->messages ? known : least;
+    }
+    if (unfit->app_count < IND_NOTE_UNFIT)
+        least = &unfit->apps[unfit->app_count++];
+    least->messages += messages;
+    least->length = (uint8_t)app.length;
+    if (app.length)
+        memcpy(least->text, app.at, app.length);
+}
+
+static void count_fit(struct ind_notes *notes, const struct ind_notable *notable)
+{
+    notes->unfit.asked += notable->asked;
+    if (!notable->asked || notable->fits)
+        return;
+    notes->unfit.unfit++;
+    ind_notes_count_unfit(&notes->unfit, notable->app, 1);
+}
+
+void ind_notes_add_unfit(struct ind_notes *notes, struct ind_notes_unfit *sum)
+{
+    ind_mutex_lock(&notes->mutex);
+    sum->asked += notes->unfit.asked;
+    sum->unfit += notes->unfit.unfit;
+    for (unsigned i = 0; i < notes->unfit.app_count; i++) {
+        const struct ind_note_word *word = &notes->unfit.apps[i];
+        ind_notes_count_unfit(sum, (struct ind_slice){word->text, word->length}, word->messages);
+    }
+    ind_mutex_unlock(&notes->mutex);
+}
+
 void ind_notes_add(struct ind_notes *notes, uint32_t account, const struct ind_notable *notable)
 {
     if (!make_index(notes, account))
         return;
     ind_mutex_lock(&notes->mutex);
+    count_fit(notes, notable);
     struct ind_note *note = note_for(notes, account, notable->configured);
     if (note) {
         note->messages++;

@@ -22,7 +22,8 @@ enum {
     IND_NOTE_ADDRESSES = 4,
     IND_NOTE_MESSAGES = 4,
     IND_NOTE_WIDTH = 64,
-    IND_NOTE_LINE = 400
+    IND_NOTE_LINE = 400,
+    IND_NOTE_UNFIT = 32
 };
 
 /* A name or an app, cut at IND_NOTE_WIDTH; `messages`: of those that were remembered. */
@@ -62,8 +63,9 @@ struct ind_notable {
     ind_time time;
     uint8_t transport;
     bool dropped;
-    bool cut;        /* the line has lost something already */
-    bool configured; /* its account is of a configured device: see above */
+    bool cut;         /* the line has lost something already */
+    bool asked, fits; /* whether patterns were asked, and one of them fits */
+    bool configured;  /* its account is of a configured device: see above */
 };
 
 struct ind_notes;
@@ -80,5 +82,18 @@ bool ind_notes_of(struct ind_notes *notes, uint32_t account, struct ind_note *no
 /* The same of the accounts that are remembered, one after another: `place` from 0 on, below IND_NOTES. False
  * where there is none (any more). */
 bool ind_notes_at(struct ind_notes *notes, size_t place, struct ind_note *note);
+
+/* Of the messages that are remembered: how many patterns were asked for, which none fits, and the apps with
+ * the most of those; where there are more apps than room, the count of one is too large by what the one
+ * before had. */
+struct ind_notes_unfit {
+    uint64_t asked, unfit;
+    struct ind_note_word apps[IND_NOTE_UNFIT];
+    unsigned app_count;
+};
+/* Adds so many of an app. */
+void ind_notes_count_unfit(struct ind_notes_unfit *unfit, struct ind_slice app, uint64_t messages);
+/* Adds those to *sum, which may hold others' already. For any thread. */
+void ind_notes_add_unfit(struct ind_notes *notes, struct ind_notes_unfit *sum);
 
 #endif

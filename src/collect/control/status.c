@@ -16,6 +16,39 @@
 
 /* ---- As JSON ---- */
 
+static int by_messages(const void *a, const void *b)
+{
+    const struct ind_note_word *one = a, *other = b;
+    return (one->messages < other->messages) - (one->messages > other->messages);
+}
+
+/* NULL where no pattern was asked. */
+static json_t *patterns_object(const struct ind_status *status)
+{
+    enum { APPS = 10 };
+    struct ind_notes_unfit unfit = {0};
+    for (unsigned i = 0; i < status->intakes; i++)
+        if (status->notes[i])
+            ind_notes_add_unfit(status->notes[i], &unfit);
+    if (unfit.asked == 0)
+        return NULL;
+    qsort(unfit.apps, unfit.app_count, sizeof *unfit.apps, by_messages);
+    json_t *object = json_object(), *apps = json_array();
+    ind_json_set_number(object, "looked_at", unfit.asked);
+    ind_json_set_number(object, "unfit", unfit.unfit);
+    for (unsigned i = 0; i < unfit.app_count && i < APPS; i++) {
+        json_t *app = json_object();
+        char shown[4 * IND_NOTE_WIDTH];
+        struct ind_buffer text = ind_buffer_on(shown, sizeof shown);
+        ind_escape_shown(&text, (struct ind_slice){unfit.apps[i].text, unfit.apps[i].length});
+        json_object_set_new(app, "app", json_stringn(shown, text.length));
+        ind_json_set_number(app, "unfit", unfit.apps[i].messages);
+        json_array_append_new(apps, app);
+    }
+    json_object_set_new(object, "apps", apps);
+    return object;
+}
+
 static json_t *traps_object(const struct ind_status_listener *listener)
 {
     json_t *object = json_object(), *refused = json_object();
@@ -242,6 +275,9 @@ char *ind_status_text(const struct ind_status *status, const struct ind_rows *ro
     json_object_set_new(object, "rates", rates_array(status));
     json_object_set_new(object, "ledger", ind_rows_ledger(&rows->total));
     json_object_set_new(object, "listeners", listeners_array(status, rows));
+    json_t *patterns = patterns_object(status);
+    if (patterns)
+        json_object_set_new(object, "patterns", patterns);
     json_object_set_new(object, "edits", edits_array(status));
     json_object_set_new(object, "remembered", remembered_object(status));
     json_object_set_new(object, "routes", routes_array(&status->snapshots[0]));

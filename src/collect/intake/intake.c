@@ -485,6 +485,17 @@ static IND_COLD void refuse(struct ind_intake *intake, const struct ind_origin *
                                        origin->sender->text, origin->sender->text);
 }
 
+/* Of the few messages that are remembered. */
+static enum ind_note_fit fit_of(struct ind_intake *intake)
+{
+    const struct ind_message_at_hand *at_hand = &intake->at_hand;
+    if (at_hand->dropped || at_hand->message.transport == IND_TRANSPORT_INTERNAL ||
+        ind_patterns_count(intake->config->patterns) == 0)
+        return IND_NOTE_NOT_ASKED;
+    return ind_answers_pattern(&intake->answers, &at_hand->message).length ? IND_NOTE_FITS
+                                                                           : IND_NOTE_FITS_NOT;
+}
+
 /* The lines that are in no batch yet. */
 static IND_INLINE enum ind_submitted go_on(struct ind_intake *intake, struct ind_batch *batch)
 {
@@ -503,7 +514,8 @@ static IND_INLINE enum ind_submitted go_on(struct ind_intake *intake, struct ind
             look_for_alerts(intake);
         if (intake->notes && !at_hand->refused && at_hand->message.original.length &&
             ind_notes_wants(intake->notes, at_hand->moment, tally->received == 1))
-            ind_note_message(intake->notes, at_hand->account, &at_hand->message, at_hand->dropped);
+            ind_note_message(intake->notes, at_hand->account, &at_hand->message, at_hand->dropped,
+                             fit_of(intake));
     }
     at_hand->pending = !whole;
     return whole ? IND_SUBMIT_DONE : IND_SUBMIT_FULL;

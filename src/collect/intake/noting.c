@@ -46,7 +46,7 @@ struct ind_slice ind_note_line(const struct ind_message *message, char *room, bo
 }
 
 void ind_note_message(struct ind_notes *notes, uint32_t account, const struct ind_message *message,
-                      const struct ind_edit *dropped)
+                      const struct ind_edit *dropped, enum ind_note_fit fit)
 {
     char line[IND_NOTE_ROOM], text[PART + 32];
     struct ind_message noted = *message;
@@ -60,6 +60,8 @@ void ind_note_message(struct ind_notes *notes, uint32_t account, const struct in
                                   .time = noted.time,
                                   .transport = noted.transport,
                                   .dropped = dropped != NULL,
+                                  .asked = fit != IND_NOTE_NOT_ASKED,
+                                  .fits = fit == IND_NOTE_FITS,
                                   .configured = noted.configured != NULL};
     notable.line = ind_note_line(&noted, line, &notable.cut);
     (void)ind_address_read(noted.sender, &notable.from);

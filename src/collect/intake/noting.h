@@ -15,7 +15,8 @@ struct ind_slice ind_note_line(const struct ind_message *message, char *room, bo
 /* Adds a message, as the edits left it, to the notes of its account. Of one that was dropped (`dropped`: by
  * which edit, or NULL) only the header and the edit are remembered: edits below might have hidden something.
  */
+enum ind_note_fit { IND_NOTE_NOT_ASKED, IND_NOTE_FITS, IND_NOTE_FITS_NOT }; /* a pattern */
 void ind_note_message(struct ind_notes *notes, uint32_t account, const struct ind_message *message,
-                      const struct ind_edit *dropped);
+                      const struct ind_edit *dropped, enum ind_note_fit fit);
 
 #endif
