@@ -125,11 +125,32 @@ patterns:
         example: "Failed password for tern from 203.0.113.7 port 4022 ssh2"
 EOF
 failed='Failed password for {user:word} from {peer:ip} port {port:int} {:remainder}'
-shoot fit "indagator fit --pattern '$failed' 'Failed password for tern from 203.0.113.7 port 40x22 ssh2'" \
-    "indagator fit 'Failed password for oper from pier3-sw2 port 4022 ssh2' 'ge0/24 (uplink to pier3-rtr) link went down'" \
+cat >"$work/demo/none.yaml" <<'EOF'
+store: log
+state: state
+listen: [{udp: "127.0.0.1:0"}]
+routes: [{name: all, file: all.log}]
+EOF
+shoot patterns "indagator fit --pattern '$failed' 'Failed password for tern from 203.0.113.7 port 40x22 ssh2'" \
     "indagator fit '<84>Nov 23 04:45:00 harbour-fw sshd[811]: Failed password for invalid user oper from 203.0.113.66 port 4022 ssh2'" \
-    "indagator fit --from messages.log | tail -n 4"
-shoot explain "indagator explain --sender 127.0.2.9 --received 2026-11-23T04:45:02Z '<164>29: harbour-fw: Nov 23 04:45:00: %FILTER-4-DROP: IN=ge0 OUT= SRC=198.51.100.7 DPT=23'"
+    "indagator learn messages.log | head -n 31#!indagator learn -c none.yaml messages.log | head -n 31"
+cat >"$work/demo/traps.yaml" <<'EOF'
+store: log
+state: state
+zone: UTC
+listen: [{traps: "0.0.0.0:162", communities: [skerry], names: oids.csv}]
+allow: [192.0.2.0/24]
+devices:
+  - {name: hq-relay, address: 192.0.2.200, relay: yes}
+  - {name: pier3-ups, address: 192.0.2.7, labels: {site: pier3}}
+conditions: {doors: 'field skerryDoorState is "open"'}
+routes:
+  - {name: doors, when: doors and severity at least critical, file: doors.log}
+  - {name: everything, file: "{device}.log"}
+EOF
+printf 'oid,name,severity,values\n1.3.6.1.4.1.32473.1.0.7,skerryDoorOpen,critical,\n1.3.6.1.4.1.32473.1.2.1,skerryDoorState,,1=open;2=closed\n1.3.6.1.4.1.32473.1.2.9,skerryDoorNote,,\n' >"$work/demo/oids.csv"
+cp "$here/../../tests/fuzz/corpus/trap/v1" "$work/demo/door.bin"
+shoot explain "indagator explain --sender 192.0.2.200 --trap --from door.bin#!indagator explain -c traps.yaml --sender 192.0.2.200 --received 2026-11-23T04:45:02Z --trap --from door.bin"
 
 # Four Mondays: of all but the last some is missing.
 mkdir "$work/weeks"

@@ -415,7 +415,7 @@ static enum ind_collect_status run(struct ind_collector *collector, struct ind_c
     if (!open_store(collector))
         return IND_COLLECT_FAILED;
     if (!ind_is_from_files(collector))
-        ind_engine_begin(collector);
+        ind_engine_begin(collector, collector->rules->config);
     if (!run_threads(collector))
         return IND_COLLECT_FAILED;
     fill_result(collector, result);

@@ -212,7 +212,8 @@ struct ind_control_actions ind_collector_actions(struct ind_collector *collector
 /* The thread that reads files. `collector` as argument; returns NULL. */
 void *ind_read_files(void *collector);
 
-/* engine.c: the identity of version 3 of SNMP, once the state is this process's alone. */
-void ind_engine_begin(struct ind_collector *collector);
+/* engine.c: the identity in version 3 of SNMP, where rules have users of it, once the state is this process's
+ * alone and before a receiver has these rules. */
+void ind_engine_begin(struct ind_collector *collector, const struct ind_config *config);
 
 #endif

@@ -9,9 +9,20 @@
 static const char head[] = "\x80\x00\x7e\xd9\x05";
 enum { HEAD = sizeof head - 1, OWN = 12 };
 
-/* Its starts are counted before it says anything: where that cannot be kept, or was lost, it is another. */
-void ind_engine_begin(struct ind_collector *collector)
+static bool has_users(const struct ind_config *config)
 {
+    for (size_t i = 0; i < config->listener_count; i++)
+        if (config->listeners[i].traps && config->listeners[i].traps->user_count)
+            return true;
+    return false;
+}
+
+/* Its starts are counted before it says anything: where that cannot be kept, or was lost, it is another. No
+ * receiver asks for it before it has rules with users. */
+void ind_engine_begin(struct ind_collector *collector, const struct ind_config *config)
+{
+    if (!has_users(config) || ind_trap_engines_own(collector->receivers.engines)->id_length)
+        return;
     const char *state = collector->settings->config->state;
     struct ind_own_engine own = {.id_length = HEAD + OWN, .began = ind_steady_now()};
     const bool known = ind_engine_file_read(state, own.id, own.id_length, &own.boots);

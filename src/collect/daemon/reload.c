@@ -122,6 +122,7 @@ void ind_reload_commit(struct ind_collector *collector, struct ind_rules *rules,
     atomic_store(&collector->receivers.behind, collector->intakes + 1); /* the door is one, too */
     ind_collector_await_writers(collector);
     atomic_store(&collector->housekeeping.behind, true);
+    ind_engine_begin(collector, rules->config);
     for (unsigned i = 0; i < collector->intakes; i++)
         ind_receiver_order_rules(collector->receivers.list[i], &rules->receivers[i]);
     ind_door_order_listeners(collector->door, set);

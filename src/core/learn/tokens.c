@@ -190,6 +190,16 @@ static const char *read_token(struct reading *reading, const char *at, const cha
     unsigned has = 0;
     while (run < end && !ends_run(*run))
         has |= holds[(unsigned char)*run++];
+    if (*at == ':' ||
+        (*at == '/' && reading->count && reading->tokens[reading->count - 1].type == IND_TYPE_IP &&
+         reading->tokens[reading->count - 1].kind == IND_TOKEN_VALUE)) {
+        add(reading, IND_TOKEN_SIGN, 0, at, at + 1); /* in front of a port, or of a prefix */
+        return at + 1;
+    }
+    if (is_stop(*at) && (at + 1 == end || ends_run(at[1]) || is_stop(at[1]))) {
+        add(reading, IND_TOKEN_SIGN, 0, at, at + 1);
+        return at + 1;
+    }
     if (run == at) {
         if (*at == '{' && (stop = ind_type_scan(IND_TYPE_JSON, at, end)) != NULL) {
             add(reading, IND_TOKEN_JSON, IND_TYPE_JSON, at, stop);
