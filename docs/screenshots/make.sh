@@ -133,7 +133,7 @@ routes: [{name: all, file: all.log}]
 EOF
 shoot patterns "indagator fit --pattern '$failed' 'Failed password for tern from 203.0.113.7 port 40x22 ssh2'" \
     "indagator fit '<84>Nov 23 04:45:00 harbour-fw sshd[811]: Failed password for invalid user oper from 203.0.113.66 port 4022 ssh2'" \
-    "indagator learn messages.log | head -n 31#!indagator learn -c none.yaml messages.log | head -n 31"
+    "indagator learn messages.log | head -n 28#!indagator learn -c none.yaml messages.log | head -n 28"
 cat >"$work/demo/traps.yaml" <<'EOF'
 store: log
 state: state

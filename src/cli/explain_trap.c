@@ -164,27 +164,49 @@ static void tell_oid(const struct ind_trap_names *names, struct ind_slice oid, s
     snprintf(told->name, sizeof told->name, "%.*s", IND_ARG(text));
 }
 
+/* The widest identifier and name, up to what fits a line. */
+static void find_widths(const struct ind_trap *read, const struct ind_trap_names *names, int *oid, int *name)
+{
+    enum { WIDEST = 60 };
+    struct told told;
+    struct ind_trap_walk variables;
+    const struct ind_trap_variable *one;
+    tell_oid(names, read->oid, &told);
+    *oid = (int)strlen(told.oid);
+    *name = (int)strlen(told.name);
+    ind_trap_variables(read, &variables);
+    while ((one = ind_trap_next(&variables, names)) != NULL) {
+        tell_oid(names, one->oid, &told);
+        *oid = (int)strlen(told.oid) > *oid ? (int)strlen(told.oid) : *oid;
+        *name = (int)strlen(told.name) > *name ? (int)strlen(told.name) : *name;
+    }
+    *oid = *oid < WIDEST ? *oid : WIDEST;
+}
+
 void ind_explain_trap_print(const struct ind_explain_trap *trap, const struct ind_explaining *run)
 {
     const struct ind_trap *read = ind_traps_last(trap->traps);
     const struct ind_trap_names *names = trap->rules[trap->by]->traps->table;
     struct told told;
-    printf("%sTrap%s           ", run->bold ? "\033[1m" : "", run->bold ? "\033[0m" : "");
+    int oid, name;
+    printf("%sTrap%s        ", run->bold ? IND_BOLD : "", run->bold ? IND_PLAIN : "");
     if (trap->result.outcome != IND_TRAP_MESSAGE) {
         printf("refused by %s: %s\n", trap->names[trap->by], ind_trap_fault_text(trap->result.fault));
         return;
     }
+    find_widths(read, names, &oid, &name);
     tell_oid(names, read->oid, &told);
-    printf("SNMP %s, %s, accepted by %s\n  %s  %s\n", version_of(read),
-           read->pdu == IND_PDU_INFORM ? "an inform" : "a trap", trap->names[trap->by], told.oid, told.name);
+    printf("SNMP %s, %s, accepted by %s\n  %-*s  %s\n", version_of(read),
+           read->pdu == IND_PDU_INFORM ? "an inform" : "a trap", trap->names[trap->by], oid, told.oid,
+           told.name);
     struct ind_trap_walk variables;
     const struct ind_trap_variable *one;
     ind_trap_variables(read, &variables);
     while ((one = ind_trap_next(&variables, names)) != NULL) {
         tell_oid(names, one->oid, &told);
-        printf("  %s  %s  %s\n", told.oid, told.name, type_of(one->value.tag));
+        printf("  %-*s  %-*s  %s\n", oid, told.oid, name, told.name, type_of(one->value.tag));
     }
-    printf("  which makes the message:\n");
+    printf("\nWhat is made of it:\n");
 }
 
 json_t *ind_explain_trap_json(const struct ind_explain_trap *trap)

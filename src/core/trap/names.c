@@ -1,24 +1,57 @@
 #include "core/trap/names.h"
 
-#include "core/find/prefixes.h"
 #include "core/trap/ber.h"
 #include <stdlib.h>
+
+/* A place of the table: an identifier by its hash and length. */
+struct place {
+    uint32_t hash, length; /* length 0: free */
+    const struct ind_trap_name *name;
+};
+
+/* All beginnings of an identifier are hashed in one pass over it. A filter of bits tells for most of them
+ * that they have no name; the longest of the others is looked up first. */
+enum { FILTER = 8192 /* bits */ };
 
 struct ind_trap_names {
     struct ind_trap_name *list;
     size_t count;
-    struct ind_prefixes prefixes; /* `number`: in the list */
-    char *bytes;                  /* of all identifiers and names */
+    struct place *places; /* `slots` of them, a power of two */
+    size_t slots;
+    uint64_t filter[FILTER / 64];
+    const struct ind_trap_name **by_name; /* all, in the order of their names; of equal ones the last first */
+    char *bytes;                          /* of all identifiers and names */
 };
 
 void ind_trap_names_free(struct ind_trap_names *names)
 {
     if (!names)
         return;
-    ind_prefixes_free(&names->prefixes);
     free(names->list);
+    free(names->by_name);
+    free(names->places);
     free(names->bytes);
     free(names);
+}
+
+static inline uint32_t hash_on(uint32_t hash, char byte)
+{
+    return (hash ^ (unsigned char)byte) * UINT32_C(0x9E3779B1);
+}
+
+static inline uint32_t bit_of(uint32_t hash)
+{
+    return hash >> 19;
+}
+
+static struct place *find_place(const struct ind_trap_names *names, uint32_t hash, struct ind_slice oid)
+{
+    for (size_t at = (hash >> 7) & (names->slots - 1);; at = (at + 1) & (names->slots - 1)) {
+        struct place *place = &names->places[at];
+        if (place->length == 0 || (place->hash == hash && place->length == oid.length &&
+                                   memcmp(place->name->oid.at, oid.at, oid.length) == 0))
+            return place;
+    }
 }
 
 /* For the standard ones as many bytes as their texts have are enough. */
@@ -70,31 +103,54 @@ static int compare(const void *a, const void *b)
     return order ? order : (one < other) - (one > other); /* of equal ones the last is the first */
 }
 
-/* Each identifier once. False where memory is out. */
-static bool make_prefixes(struct ind_trap_names *names)
+static void place_name(struct ind_trap_names *names, const struct ind_trap_name *name)
 {
-    struct ind_trap_name **sorted = malloc((names->count + 1) * sizeof *sorted);
-    struct ind_prefix *list = calloc(names->count + 1, sizeof *list);
-    size_t count = 0;
-    if (!sorted || !list) {
-        free(sorted);
-        free(list);
-        return false;
-    }
-    for (size_t i = 0; i < names->count; i++)
+    uint32_t hash = 0;
+    for (size_t i = 0; i < name->oid.length; i++)
+        hash = hash_on(hash, name->oid.at[i]);
+    names->filter[bit_of(hash) / 64] |= UINT64_C(1) << bit_of(hash) % 64;
+    *find_place(names, hash, name->oid) = (struct place){hash, (uint32_t)name->oid.length, name};
+}
+
+/* Each identifier once; those that others are below are groups. False where memory is out. */
+static bool place_names(struct ind_trap_names *names)
+{
+    struct ind_trap_name **sorted = malloc((names->count + 1) * sizeof *sorted), *last = NULL;
+    for (names->slots = 16; names->slots < 2 * names->count;)
+        names->slots *= 2;
+    names->places = calloc(names->slots, sizeof *names->places);
+    for (size_t i = 0; sorted && i < names->count; i++)
         sorted[i] = &names->list[i];
-    qsort(sorted, names->count, sizeof *sorted, compare);
-    for (size_t i = 0; i < names->count; i++) {
-        if (i > 0 && ind_slice_equal(sorted[i - 1]->oid, sorted[i]->oid))
+    if (sorted && names->places)
+        qsort(sorted, names->count, sizeof *sorted, compare);
+    for (size_t i = 0; sorted && names->places && i < names->count; i++) {
+        if (last && ind_slice_equal(last->oid, sorted[i]->oid))
             continue;
-        list[count++] = (struct ind_prefix){.bytes = sorted[i]->oid,
-                                            .bits = (uint32_t)sorted[i]->oid.length * 8,
-                                            .number = (uint32_t)(sorted[i] - names->list)};
-        if (count > 1 && ind_slice_starts(sorted[i]->oid, list[count - 2].bytes))
-            names->list[list[count - 2].number].group = true;
+        if (last && ind_slice_starts(sorted[i]->oid, last->oid))
+            last->group = true;
+        place_name(names, sorted[i]);
+        last = sorted[i];
     }
     free(sorted);
-    return ind_prefixes_make(&names->prefixes, list, count);
+    return sorted && names->places;
+}
+
+static int compare_names(const void *a, const void *b)
+{
+    const struct ind_trap_name *one = *(const struct ind_trap_name *const *)a,
+                               *other = *(const struct ind_trap_name *const *)b;
+    const int order = ind_slice_compare(one->name, other->name);
+    return order ? order : (one < other) - (one > other);
+}
+
+static bool sort_by_name(struct ind_trap_names *names)
+{
+    names->by_name = malloc((names->count + 1) * sizeof *names->by_name);
+    for (size_t i = 0; names->by_name && i < names->count; i++)
+        names->by_name[i] = &names->list[i];
+    if (names->by_name)
+        qsort(names->by_name, names->count, sizeof *names->by_name, compare_names);
+    return names->by_name != NULL;
 }
 
 struct ind_trap_names *ind_trap_names_new(const struct ind_trap_name *own, size_t count)
@@ -111,7 +167,7 @@ struct ind_trap_names *ind_trap_names_new(const struct ind_trap_name *own, size_
             add_standard(names, &ind_standard_names[i], &room);
         for (size_t i = 0; i < count; i++)
             add_own(names, &own[i], &room);
-        if (make_prefixes(names))
+        if (place_names(names) && sort_by_name(names))
             return names;
     }
     ind_trap_names_free(names);
@@ -121,21 +177,44 @@ struct ind_trap_names *ind_trap_names_new(const struct ind_trap_name *own, size_
 const struct ind_trap_name *ind_trap_names_find(const struct ind_trap_names *names, struct ind_slice oid,
                                                 struct ind_slice *rest)
 {
-    const uint32_t found = ind_prefixes_find(&names->prefixes, oid);
+    enum { MOST = 16 }; /* beginnings that may have names; the longest ones are kept */
+    struct {
+        uint32_t hash, length;
+    } likely[MOST];
+    uint32_t hash = 0;
+    size_t count = 0;
+    for (size_t i = 0; i < oid.length; i++) {
+        hash = hash_on(hash, oid.at[i]);
+        if (!(names->filter[bit_of(hash) / 64] >> bit_of(hash) % 64 & 1))
+            continue;
+        likely[count % MOST].hash = hash;
+        likely[count++ % MOST].length = (uint32_t)(i + 1);
+    }
+    for (size_t left = count < MOST ? count : MOST; left > 0; left--) {
+        count--;
+        const struct ind_slice head = {oid.at, likely[count % MOST].length};
+        const struct place *place = find_place(names, likely[count % MOST].hash, head);
+        if (place->length == 0)
+            continue;
+        *rest = ind_slice_from(oid, head.length);
+        return place->name;
+    }
     *rest = oid;
-    if (!found)
-        return NULL;
-    const struct ind_trap_name *name = &names->list[names->prefixes.list[found - 1].number];
-    *rest = ind_slice_from(oid, name->oid.length);
-    return name;
+    return NULL;
 }
 
 const struct ind_trap_name *ind_trap_names_named(const struct ind_trap_names *names, struct ind_slice name)
 {
-    for (size_t i = names->count; i > 0; i--)
-        if (ind_slice_equal(names->list[i - 1].name, name))
-            return &names->list[i - 1];
-    return NULL;
+    size_t low = 0;
+    for (size_t high = names->count; low < high;) {
+        const size_t middle = (low + high) / 2;
+        if (ind_slice_compare(names->by_name[middle]->name, name) < 0)
+            low = middle + 1;
+        else
+            high = middle;
+    }
+    return low < names->count && ind_slice_equal(names->by_name[low]->name, name) ? names->by_name[low]
+                                                                                  : NULL;
 }
 
 /* ---- What numbers mean ---- */
@@ -169,13 +248,22 @@ static bool read_number(struct ind_slice text, int64_t *number)
     return text.length > negative;
 }
 
+/* They are well formed: nothing is checked again. */
 struct ind_slice ind_trap_value_name(struct ind_slice values, int64_t number)
 {
-    struct ind_slice text, word;
-    int64_t one;
-    while (next_value(&values, &text, &word))
-        if (read_number(text, &one) && one == number)
-            return word;
+    const char *at = values.at, *end = at ? at + values.length : at;
+    while (at < end) {
+        const bool negative = *at == '-';
+        int64_t one = 0;
+        for (at += negative; at < end && *at != '='; at++)
+            one = one * 10 + (*at - '0');
+        const char *word = at < end ? at + 1 : end, *stop = word;
+        while (stop < end && *stop != ';')
+            stop++;
+        if ((negative ? -one : one) == number)
+            return (struct ind_slice){word, (size_t)(stop - word)};
+        at = stop + (stop < end);
+    }
     return IND_NOTHING;
 }
 

@@ -27,7 +27,7 @@ void ind_trap_names_free(struct ind_trap_names *names);
 /* The one with the longest beginning of `oid`; what follows that in *rest. NULL where none is. */
 const struct ind_trap_name *ind_trap_names_find(const struct ind_trap_names *names, struct ind_slice oid,
                                                 struct ind_slice *rest);
-/* The one of that name, or NULL. Goes through all of them. */
+/* The one of that name, or NULL. */
 const struct ind_trap_name *ind_trap_names_named(const struct ind_trap_names *names, struct ind_slice name);
 
 /* What a whole number is called in `values`; empty where it has no name there. */

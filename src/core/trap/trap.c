@@ -62,9 +62,11 @@ static void read_first(struct ind_trap *trap, const struct ind_trap_names *names
         if (!read_variable(&list, one))
             break;
         one->name = ind_trap_names_find(names, one->oid, &one->rest);
+        trap->has_address |= one->value.tag == IND_BER_ADDRESS;
         trap->first_count++;
     }
     trap->first_bytes = trap->variables.length - list.rest.length;
+    trap->has_address |= trap->first_count == IND_TRAP_FIRST;
 }
 
 /* 1.3.6.1.2.1.1.3.0, 1.3.6.1.6.3.1.1.4.1.0, 1.3.6.1.6.3.18.1.3.0 and 1.3.6.1.6.3.1.1.5 */
@@ -141,6 +143,8 @@ static void look_for_agent(struct ind_trap *trap, const struct ind_trap_names *n
 {
     const struct ind_trap_variable *one;
     struct ind_trap_walk walk;
+    if (!trap->has_address)
+        return;
     ind_trap_variables(trap, &walk);
     while ((one = ind_trap_next(&walk, names)) != NULL)
         if (one->value.tag == IND_BER_ADDRESS && one->value.value.length == 4 &&

@@ -66,6 +66,7 @@ struct ind_trap {
     struct ind_slice bindings;   /* the contents of the list of variables, whole, for an answer */
     struct ind_slice variables;  /* without the first two of v2 and v3, which are told above */
     struct ind_slice unreadable; /* what stands in place of the variables of a v1 trap, where it is no list */
+    bool has_address;            /* a variable may be an address */
     size_t first_count; /* variables that were read already; more of them are in `variables`, behind: */
     size_t first_bytes;
     char oid_room[IND_OID_BYTES + 6];

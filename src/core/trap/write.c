@@ -50,11 +50,16 @@ static bool find_oid(struct ind_slice word, const struct ind_trap_names *names, 
                 : NULL;
         if (!known)
             continue;
+        if (length == word.length) {
+            oid->length = 0;
+            ind_buffer_slice(oid, known->oid);
+            *name = known;
+            return !oid->full;
+        }
         struct ind_buffer text = ind_buffer_on(room, sizeof room);
         ind_oid_write(&text, known->oid);
         ind_buffer_slice(&text, ind_slice_from(word, length));
         oid->length = 0;
-        *name = length == word.length ? known : NULL;
         return !text.full && ind_oid_read(ind_buffer_view(&text), oid);
     }
     return false;
