@@ -63,8 +63,8 @@ static void check_space(struct ind_loaded *loaded)
 
 int ind_listen_here(const struct ind_listen_item *item)
 {
-    return item->kind == IND_LISTEN_UDP ? ind_udp_listen(item->address, item->port, false)
-                                        : ind_tcp_listen(item->address, item->port, false);
+    return ind_listens_on_udp(item) ? ind_udp_listen(item->address, item->port, false)
+                                    : ind_tcp_listen(item->address, item->port, false);
 }
 
 static void check_port(struct ind_loaded *loaded, const struct ind_listen_item *item)

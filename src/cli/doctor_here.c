@@ -64,6 +64,20 @@ static void count(struct here *here, const struct ind_listen_item *item, const s
                   item->text, ind_form_name(message->form).at);
 }
 
+/* Whether it would be accepted is not asked. */
+static void count_trap(struct here *here, const struct ind_listen_item *item,
+                       const struct ind_address *sender)
+{
+    char address[IND_ADDRESS_WIDTH];
+    const struct ind_sender *who = ind_viewer_sender(here->viewer, sender);
+    snprintf(address, sizeof address, "%.*s", IND_ARG(who->text));
+    ind_heard_add(here->heard, address,
+                  !who->allowed ? "(not under allow:)"
+                  : who->device ? who->device->name
+                                : address,
+                  item->text, "trap");
+}
+
 static void hear_datagrams(struct here *here, size_t source)
 {
     const struct ind_listen_item *item = here->sources[source].item;
@@ -71,7 +85,10 @@ static void hear_datagrams(struct here *here, size_t source)
     int got = ind_udp_receive(here->polls[source].fd, local, here->batch, IND_UDP_BATCH);
     for (int i = 0; i < got; i++) {
         const struct ind_datagram datagram = ind_udp_datagram(here->batch, i);
-        count(here, item, &datagram.sender, (struct ind_slice){datagram.bytes, datagram.length});
+        if (item->traps)
+            count_trap(here, item, &datagram.sender);
+        else
+            count(here, item, &datagram.sender, (struct ind_slice){datagram.bytes, datagram.length});
     }
 }
 

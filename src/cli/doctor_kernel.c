@@ -94,12 +94,17 @@ static struct counts read_counts(void)
     return counts;
 }
 
+static bool is_of_udp(const char *listener)
+{
+    return strncmp(listener, "udp ", 4) == 0 || strncmp(listener, "traps ", 6) == 0;
+}
+
 static bool has_unheard_listener(const json_t *status)
 {
     const json_t *listener;
     size_t i;
     json_array_foreach(json_object_get(status, "listeners"), i,
-                       listener) if (strncmp(ind_answer_text(listener, "listener"), "udp", 3) == 0 &&
+                       listener) if (is_of_udp(ind_answer_text(listener, "listener")) &&
                                      ind_answer_number(listener, "received") == 0) return true;
     return false;
 }

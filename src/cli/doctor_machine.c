@@ -100,7 +100,7 @@ static void look_at_clock(struct ind_findings *findings)
 bool ind_doctor_has_udp(const struct ind_config *config)
 {
     for (size_t i = 0; i < config->listener_count; i++)
-        if (config->listeners[i].kind == IND_LISTEN_UDP)
+        if (ind_listens_on_udp(&config->listeners[i]))
             return true;
     return false;
 }
@@ -197,7 +197,7 @@ static bool holds(const char *process, unsigned long inode)
 /* "NAME, process 123"; "another program" where that cannot be seen. */
 static void who_has(const struct ind_listen_item *item, char *text, size_t room)
 {
-    const bool udp = item->kind == IND_LISTEN_UDP;
+    const bool udp = ind_listens_on_udp(item);
     unsigned long inode = inode_at(udp ? "/proc/net/udp" : "/proc/net/tcp", item->port, !udp);
     inode = inode ? inode : inode_at(udp ? "/proc/net/udp6" : "/proc/net/tcp6", item->port, !udp);
     DIR *folder = inode ? opendir("/proc") : NULL;

@@ -113,6 +113,12 @@ struct ind_listen_item {
     bool join; /* a line that begins with a blank belongs to the message before */
 };
 
+/* Datagrams of UDP come to it. */
+static inline bool ind_listens_on_udp(const struct ind_listen_item *item)
+{
+    return item->kind == IND_LISTEN_UDP || item->kind == IND_LISTEN_TRAPS;
+}
+
 /* What strangers may take at most (docs/configuration.md). Spans in nanoseconds. */
 struct ind_limits {
     uint64_t connections; /* at once */

@@ -218,16 +218,11 @@ static const struct ind_node *find_kind(struct ind_loader *loader, const struct 
     return value;
 }
 
-static bool is_udp(const struct ind_listen_item *item)
-{
-    return item->kind == IND_LISTEN_UDP || item->kind == IND_LISTEN_TRAPS;
-}
-
 /* TLS is TCP to the system, and traps are UDP. */
 static bool is_same_port(const struct ind_listen_item *one, const struct ind_listen_item *other)
 {
-    return ((one->stream && other->stream) || (is_udp(one) && is_udp(other))) && one->port &&
-           one->port == other->port && one->address && other->address &&
+    return ((one->stream && other->stream) || (ind_listens_on_udp(one) && ind_listens_on_udp(other))) &&
+           one->port && one->port == other->port && one->address && other->address &&
            strcmp(one->address, other->address) == 0;
 }
 

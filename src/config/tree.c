@@ -57,7 +57,7 @@ static const char *kind_of_value(struct ind_slice key)
         ind_slice_equal(key, IND_SLICE("state")) || ind_slice_equal(key, IND_SLICE("include")))
         return "path";
     if (ind_slice_equal(key, IND_SLICE("address")) || ind_slice_equal(key, IND_SLICE("udp")) ||
-        ind_slice_equal(key, IND_SLICE("allow")))
+        ind_slice_equal(key, IND_SLICE("traps")) || ind_slice_equal(key, IND_SLICE("allow")))
         return "address";
     return "value";
 }

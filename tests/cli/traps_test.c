@@ -268,6 +268,29 @@ static void what_is_sent_is_stored(void **state)
     assert_int_equal(ind_collect_stop(&running, SIGTERM), 0);
 }
 
+/* A made-up fleet of which some send messages and some traps. */
+static void a_fleet_sends_them(void **state)
+{
+    (void)state;
+    begin_traps("");
+    ind_write_file(
+        ind_path(folder, "fleet.yaml"),
+        "lasts: 1 s\ndevices:\n"
+        "  - {name: pier3-ups, from: 127.0.13.9, form: trap, says: [{every: 200 ms, text: \"upsTrapOnBattery "
+        "upsSecondsOnBattery={n}\"}]}\n");
+    struct ind_ran ran = ind_shell(
+        folder, "%s emit --to traps:127.0.0.1:%u --community skerry --fleet fleet.yaml", IND_PROGRAM, port);
+    assert_int_equal(ran.status, 0);
+    ind_ran_free(&ran);
+    wait_filed(" 127.0.13.9(-) daemon critical trap - upsTrapOnBattery ", 5);
+    wait_filed(" upsTrapOnBattery upsSecondsOnBattery=3\n", 1);
+    ran = ind_shell(folder, "%s emit --to udp:127.0.0.1:%u --fleet fleet.yaml", IND_PROGRAM, port);
+    assert_int_equal(ran.status, 3);
+    assert_non_null(strstr(ran.err, "say where to with --to traps:HOST:PORT"));
+    ind_ran_free(&ran);
+    assert_int_equal(ind_collect_stop(&running, SIGTERM), 0);
+}
+
 /* Of a relay the agent is the device; a house's names, severities and values are used. */
 static void a_relay_and_the_names_of_a_house(void **state)
 {
@@ -371,6 +394,7 @@ int main(void)
         cmocka_unit_test_setup_teardown(what_is_refused_is_counted_by_its_reason, set_up, tear_down),
         cmocka_unit_test_setup_teardown(an_inform_is_filed_once, set_up, tear_down),
         cmocka_unit_test_setup_teardown(what_is_sent_is_stored, set_up, tear_down),
+        cmocka_unit_test_setup_teardown(a_fleet_sends_them, set_up, tear_down),
         cmocka_unit_test_setup_teardown(a_relay_and_the_names_of_a_house, set_up, tear_down),
         cmocka_unit_test_setup_teardown(a_datagram_is_explained, set_up, tear_down),
         cmocka_unit_test_setup_teardown(the_engine_counts_its_starts, set_up, tear_down),

@@ -481,8 +481,15 @@ static IND_COLD void refuse(struct ind_intake *intake, const struct ind_origin *
     struct ind_message_at_hand *at_hand = &intake->at_hand;
     at_hand->routes = 0;
     at_hand->message = (struct ind_message){.received = origin->received, .time = origin->received};
-    at_hand->account = ind_account_for(intake->accounts, origin->number, IND_ACCOUNT_REFUSED,
-                                       origin->sender->text, origin->sender->text);
+    const struct ind_sender *sender = origin->sender;
+    if (sender->allowed && sender->device) /* what it has sent is no trap that is accepted */
+        at_hand->account = ind_account_for(
+            intake->accounts, origin->number, IND_ACCOUNT_DEVICE,
+            (struct ind_slice){sender->device->name, sender->device->name_length}, IND_NOTHING);
+    else
+        at_hand->account = ind_account_for(intake->accounts, origin->number,
+                                           sender->allowed ? IND_ACCOUNT_STRANGER : IND_ACCOUNT_REFUSED,
+                                           sender->text, sender->text);
 }
 
 /* Of the few messages that are remembered. */
