@@ -15,7 +15,7 @@ struct part {
 struct writing {
     struct ind_slice text; /* of the first variant */
     struct part parts[IND_LEARN_TOKENS];
-    size_t count, fields;
+    size_t count, fields, field_end; /* where the last field ends */
     char names[IND_SYNTAX_FIELDS][NAME];
     struct ind_buffer *out;
     bool wide; /* it has a field that takes several words */
@@ -161,7 +161,9 @@ static void make_name(const struct writing *writing, size_t at, enum ind_type ty
 
 static bool put_field(struct writing *writing, size_t at, enum ind_type type, bool named)
 {
-    if (writing->fields == IND_SYNTAX_FIELDS)
+    /* Nothing would tell where the field in front ends. */
+    if (writing->fields == IND_SYNTAX_FIELDS ||
+        (writing->fields && writing->out->length == writing->field_end))
         return false;
     char *name = writing->names[writing->fields];
     *name = '\0';
@@ -173,6 +175,7 @@ static bool put_field(struct writing *writing, size_t at, enum ind_type type, bo
     ind_buffer_byte(writing->out, ':');
     ind_buffer_slice(writing->out, ind_type_name(type));
     ind_buffer_byte(writing->out, '}');
+    writing->field_end = writing->out->length;
     return true;
 }
 

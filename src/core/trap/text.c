@@ -82,12 +82,19 @@ static bool is_text(struct ind_slice bytes)
     return true;
 }
 
+/* Without the zeros that end a text in many devices, where what is left is one. */
+static struct ind_slice without_end(struct ind_slice bytes)
+{
+    struct ind_slice text = bytes;
+    while (text.length > 0 && text.at[text.length - 1] == '\0')
+        text.length--;
+    return text.length < bytes.length && is_text(text) ? text : bytes;
+}
+
 static void write_octets(struct ind_buffer *out, struct ind_slice bytes)
 {
     size_t bare = 0;
-    while (bytes.length > 0 && bytes.at[bytes.length - 1] == '\0' &&
-           is_text((struct ind_slice){bytes.at, bytes.length - 1}))
-        bytes.length--; /* the end of a text in many devices */
+    bytes = without_end(bytes);
     while (bare < bytes.length && is_bare(bytes.at[bare]))
         bare++;
     if (bytes.length > 0 && bare == bytes.length) {

@@ -94,7 +94,8 @@ static inline void ind_trap_variables(const struct ind_trap *trap, struct ind_tr
 {
     walk->trap = trap;
     walk->at = 0;
-    walk->rest = (struct ind_ber){ind_slice_from(trap->variables, trap->first_bytes), false};
+    walk->rest = (struct ind_ber){
+        trap->first_bytes ? ind_slice_from(trap->variables, trap->first_bytes) : trap->variables, false};
 }
 /* The next, borrowed until the one after it; NULL: there is none. */
 const struct ind_trap_variable *ind_trap_next(struct ind_trap_walk *walk, const struct ind_trap_names *names);

@@ -326,6 +326,21 @@ static void ten_thousand_variables_find_an_end(void **state)
     assert_true(out.length <= 5000);
 }
 
+/* Zeros behind a text are no part of it, however many there are; steps stay linear. */
+static void endless_zeros_find_an_end(void **state)
+{
+    static char list[60000 + 24];
+    struct ind_ber_out out = {list, sizeof list, sizeof list, false};
+    static char zeros[60000];
+    (void)state;
+    ind_ber_put_item(&out, IND_BER_OCTETS, (struct ind_slice){zeros, sizeof zeros});
+    ind_ber_put_item(&out, IND_BER_OID, IND_SLICE("\x2b\x06\x01\x02\x01\x01\x05\x00"));
+    ind_ber_wrap(&out, IND_BER_SEQUENCE, sizeof list);
+    assert_int_equal(ind_trap_read(message_of(ind_ber_written(&out), IND_PDU_TRAP), names, &trap),
+                     IND_TRAP_GOOD);
+    assert_non_null(strstr(write_trap(), " linkDown sysName=\"\""));
+}
+
 /* Text to trap to text. */
 static void a_text_comes_back(void **state)
 {
@@ -439,6 +454,7 @@ int main(void)
         cmocka_unit_test(what_is_no_trap_is_told),
         cmocka_unit_test(every_cut_and_flip_is_survived),
         cmocka_unit_test(ten_thousand_variables_find_an_end),
+        cmocka_unit_test(endless_zeros_find_an_end),
         cmocka_unit_test(a_text_comes_back),
         cmocka_unit_test(an_envelope_comes_back),
         cmocka_unit_test(late_and_repeated_messages_are_told),
