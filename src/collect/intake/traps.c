@@ -8,7 +8,8 @@ enum { MESSAGE = 65536, ANSWER = 65507 /* what a datagram holds */ };
 struct ind_traps {
     struct ind_trap_engines *engines;
     uint32_t unknown, late; /* reports of either kind that were sent */
-    uint64_t salt;          /* of what is enciphered: counted on, from where nobody can guess */
+    bool salted;
+    uint64_t salt; /* of what is enciphered: counted on, from where nobody can guess */
     struct ind_trap trap;
     char message[MESSAGE], clear[MESSAGE], answer[ANSWER], enciphered[ANSWER];
 };
@@ -32,10 +33,8 @@ struct ind_traps *ind_traps_new(struct ind_trap_engines *engines)
         return NULL;
     traps->engines = engines;
     traps->unknown = traps->late = 0;
-    if (ind_usm_random(&traps->salt, sizeof traps->salt))
-        return traps;
-    free(traps);
-    return NULL;
+    traps->salted = false;
+    return traps;
 }
 
 void ind_traps_free(struct ind_traps *traps)
@@ -144,6 +143,12 @@ static void put_secured(struct reading *reading, struct ind_ber_out *out, struct
     ind_usm_put_scoped(out, context_engine, context_name, end);
     if (enciphered) {
         const struct ind_slice scoped = ind_ber_written(out);
+        if (!traps->salted)
+            traps->salted = ind_usm_random(&traps->salt, sizeof traps->salt);
+        if (!traps->salted) {
+            out->full = true;
+            return;
+        }
         traps->salt++;
         memcpy(salt, &traps->salt, sizeof salt);
         if (scoped.length == 0 ||
