@@ -419,6 +419,9 @@ static void config_free(struct ind_config *config)
     for (size_t i = 0; i < config->device_zone_count; i++)
         ind_zone_free(config->device_zones[i]);
     ind_zone_free(config->zone);
+    for (size_t i = 0; i < config->trap_names_count; i++)
+        ind_trap_names_free(config->trap_names[i]);
+    free(config->trap_names);
     for (size_t i = 0; i < config->kept_count; i++)
         free(config->kept[i]);
     free(config->kept);
@@ -427,9 +430,6 @@ static void config_free(struct ind_config *config)
     free(config->named_conditions);
     free(config->named_texts);
     free((void *)(uintptr_t)config->named.names);
-    for (size_t i = 0; i < config->listener_count; i++)
-        if (config->listeners[i].traps)
-            ind_trap_names_free(config->listeners[i].traps->table);
     free(config->listeners);
     free(config->allow);
     free(config->routes);

@@ -190,6 +190,8 @@ struct ind_config {
     uint64_t threads;                  /* that receive; 0: one processor is left free */
     struct ind_listen_item *listeners;
     size_t listener_count;
+    struct ind_trap_names **trap_names; /* of listeners for traps */
+    size_t trap_names_count;
     struct ind_limits limits;
     struct ind_serve serve;
     struct ind_network *allow;

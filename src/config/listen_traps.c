@@ -198,9 +198,13 @@ static void read_names(struct ind_loader *loader, const struct ind_node *value,
                 names[name_count - 1] = name;
         }
     }
-    traps->table = ind_trap_names_new(names, name_count);
-    if (!traps->table)
-        ind_no_memory(loader);
+    struct ind_config *config = loader->config;
+    if (ind_grow(loader, &config->trap_names, &config->trap_names_count, sizeof(struct ind_trap_names *))) {
+        traps->table = ind_trap_names_new(names, name_count);
+        config->trap_names[config->trap_names_count - 1] = traps->table;
+        if (!traps->table)
+            ind_no_memory(loader);
+    }
     free(names);
     ind_csv_end(&file);
 }

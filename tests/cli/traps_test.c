@@ -115,7 +115,7 @@ static void every_version_and_security_is_filed(void **state)
     assert_true(json_is_true(json_object_get(json_object_get(object, "ledger"), "adds_up")));
     assert_int_equal(number(json_object_get(object, "ledger"), "refused_trap"), 0);
     json_decref(object);
-    assert_int_equal(ind_collect_stop(&running, SIGTERM), 0);
+    end();
 }
 
 /* The datagram that a sender would send: caught, to be sent again. */
@@ -194,7 +194,7 @@ static void what_is_refused_is_counted_by_its_reason(void **state)
     }
     json_decref(object);
     close(fd);
-    assert_int_equal(ind_collect_stop(&running, SIGTERM), 0);
+    end();
 #undef SIGNED
 }
 
@@ -227,7 +227,7 @@ static void an_inform_is_filed_once(void **state)
     assert_null(strstr(first + 1, " iso.2.3\n"));
     free(text);
     close(fd);
-    assert_int_equal(ind_collect_stop(&running, SIGTERM), 0);
+    end();
 }
 
 /* Random texts, sent as traps: what is stored is what was said, what follow shows and what search finds. */
@@ -265,7 +265,7 @@ static void what_is_sent_is_stored(void **state)
         print_error("%s%s", ran.out, ran.err);
     assert_int_equal(ran.status, 0);
     ind_ran_free(&ran);
-    assert_int_equal(ind_collect_stop(&running, SIGTERM), 0);
+    end();
 }
 
 /* A made-up fleet of which some send messages and some traps. */
@@ -288,7 +288,7 @@ static void a_fleet_sends_them(void **state)
     assert_int_equal(ran.status, 3);
     assert_non_null(strstr(ran.err, "say where to with --to traps:HOST:PORT"));
     ind_ran_free(&ran);
-    assert_int_equal(ind_collect_stop(&running, SIGTERM), 0);
+    end();
 }
 
 /* Of a relay the agent is the device; a house's names, severities and values are used. */
@@ -324,7 +324,7 @@ static void a_relay_and_the_names_of_a_house(void **state)
     assert_non_null(strstr(text, "\"transport\":\"trap\""));
     assert_non_null(strstr(text, "\"skerryDoorState\":\"closed\""));
     free(text);
-    assert_int_equal(ind_collect_stop(&running, SIGTERM), 0);
+    end();
 }
 
 static void a_datagram_is_explained(void **state)
@@ -332,7 +332,7 @@ static void a_datagram_is_explained(void **state)
     char bytes[2000], digits[4100] = "";
     (void)state;
     begin_traps("");
-    assert_int_equal(ind_collect_stop(&running, SIGTERM), 0);
+    end();
     const size_t length =
         catch (bytes, sizeof bytes,
                "-v 3 -e 0x8000000001020304 -u sha2p -l authPriv -a SHA-256 -x AES -A 'password of "
@@ -369,7 +369,7 @@ static void the_engine_counts_its_starts(void **state)
     for (int start = 1; start < 4; start++) {
         char *engine, starts[20];
         begin_traps("");
-        assert_int_equal(ind_collect_stop(&running, SIGTERM), 0);
+        end();
         engine = ind_read_file(ind_path(folder, "state/engine.json"), NULL);
         snprintf(starts, sizeof starts, "\"starts\": %d}", start);
         assert_non_null(strstr(engine, starts));
@@ -379,7 +379,7 @@ static void the_engine_counts_its_starts(void **state)
     }
     ind_write_file(ind_path(folder, "state/engine.json"), "{\"engine\": \"80\", \"starts\": 9}");
     begin_traps("");
-    assert_int_equal(ind_collect_stop(&running, SIGTERM), 0);
+    end();
     char *engine = ind_read_file(ind_path(folder, "state/engine.json"), NULL);
     assert_non_null(strstr(engine, "\"starts\": 1}"));
     assert_true(strncmp(before, engine, 46) != 0);
