@@ -81,6 +81,7 @@ static bool read_messages(struct learning *run)
     settings->file_count = run->places.count;
     settings->line = &line;
     settings->once = run->places.is_whole_store;
+    settings->any_order = !settings->once; /* of texts it does not matter */
     settings->sum = settings->distinct = (struct ind_search_by){.what = IND_BY_NOTHING};
     settings->zone = run->config->zone;
     settings->now = ind_now();

@@ -112,12 +112,13 @@ static enum next what_next(struct giving *giving, ind_time *watermark, bool *all
     if (!take_in(search, giving->merge))
         giving->result->failed = giving->enough = true;
     *watermark = ind_search_watermark(search);
-    *all = search->working == 0;
+    const bool finished = search->working == 0;
+    *all = finished || search->settings->any_order;
     const struct ind_found_line *first = ind_merge_first(giving->merge);
     const bool full = ind_merge_size(giving->merge) > BUDGET;
     if (first && (*all || first->key < *watermark)) {
         next = GIVE;
-    } else if (*all) {
+    } else if (finished) {
         next = DONE;
     } else if (ind_merge_size(giving->merge) > SCOUT && search->unscouted > 0 && !search->scout) {
         search->scout = true; /* a look at all times tells what can be given already */

@@ -33,6 +33,7 @@ struct ind_search_settings {
     ind_time since, until; /* from `since` on, before `until`; IND_TIME_NONE: open */
     bool by_sent;          /* these, and the order, are of the time that the device claims, where it does */
     bool reverse;          /* the latest first */
+    bool any_order;        /* lines are given as they are found; not with `once` or lines around them */
     const struct ind_search_file *files;
     size_t file_count;
     enum ind_layout layout;
