@@ -196,7 +196,7 @@ static void text_value(struct ind_condition_reader *reader, struct ind_test *tes
     if (test->field == IND_FIELD_TRANSPORT && test->op == IND_OP_IS &&
         ind_transport_read(reader->now.text) == IND_TRANSPORT_UNKNOWN)
         ind_lex_wrong(reader, &reader->now, "unknown transport \"", reader->now.text,
-                      "\"; the transports are udp, tcp, tls, unix, file and internal");
+                      "\"; the transports are udp, tcp, tls, unix, file, internal, nats and trap");
     else if (test->field == IND_FIELD_PATTERN && test->op == IND_OP_IS)
         pattern_name(reader);
     if (!ind_lex_stopped(reader) && GROW(reader, test, texts))
