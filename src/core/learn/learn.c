@@ -6,12 +6,6 @@
 /* 60,000 shapes of 136 bytes, 150,000 variants of 64 and their texts of 600 at most: 120 MB. */
 enum { MOST_SHAPES = 60000, MOST_VARIANTS = 150000, MOST_OF_A_SHAPE = 32768, SLOTS = 1 << 19, LAYOUT = 2000 };
 
-/* Places of an array by hash; 0: free, 1: was taken, else index + 2. */
-struct places {
-    uint32_t *slots;
-    size_t used; /* with those that were taken */
-};
-
 struct ind_learner {
     struct ind_shape *shapes;
     struct ind_variant *variants;
@@ -19,8 +13,8 @@ struct ind_learner {
     size_t shapes_kept, variants_kept;
     uint32_t *free_variants, *free_shapes;
     size_t free_variant_count, free_shape_count;
-    struct places shape_places, variant_places;
-    uint8_t shape_level, level; /* as for a shape, for all of them */
+    uint32_t *shape_slots, *variant_slots; /* places by hash; 0: free, else index + 1 */
+    uint8_t shape_level, level;            /* as for a shape, for all of them */
     uint64_t texts, long_ones;
     struct ind_token tokens[IND_LEARN_TOKENS];
 };
@@ -34,10 +28,10 @@ struct ind_learner *ind_learner_new(void)
     learner->variants = calloc(MOST_VARIANTS + 1, sizeof *learner->variants);
     learner->free_variants = calloc(MOST_VARIANTS + 1, sizeof *learner->free_variants);
     learner->free_shapes = calloc(MOST_SHAPES + 1, sizeof *learner->free_shapes);
-    learner->shape_places.slots = calloc(SLOTS, sizeof *learner->shape_places.slots);
-    learner->variant_places.slots = calloc(SLOTS, sizeof *learner->variant_places.slots);
+    learner->shape_slots = calloc(SLOTS, sizeof *learner->shape_slots);
+    learner->variant_slots = calloc(SLOTS, sizeof *learner->variant_slots);
     if (learner->shapes && learner->variants && learner->free_variants && learner->free_shapes &&
-        learner->shape_places.slots && learner->variant_places.slots)
+        learner->shape_slots && learner->variant_slots)
         return learner;
     ind_learner_free(learner);
     return NULL;
@@ -60,8 +54,8 @@ void ind_learner_free(struct ind_learner *learner)
     free(learner->variants);
     free(learner->free_variants);
     free(learner->free_shapes);
-    free(learner->shape_places.slots);
-    free(learner->variant_places.slots);
+    free(learner->shape_slots);
+    free(learner->variant_slots);
     free(learner);
 }
 
@@ -84,27 +78,27 @@ static uint64_t variant_hash_at(const struct ind_learner *learner, uint32_t inde
 }
 
 /* The slot of a hash, or the free one where it belongs. */
-static uint32_t *find_slot(const struct ind_learner *learner, struct places *places, uint64_t hash,
+static uint32_t *find_slot(const struct ind_learner *learner, uint32_t *slots, uint64_t hash,
                            uint64_t (*hash_at)(const struct ind_learner *, uint32_t))
 {
     for (size_t at = hash * UINT64_C(0x9E3779B97F4A7C15) >> 45;; at = (at + 1) % SLOTS) {
-        const uint32_t slot = places->slots[at];
-        if (slot == 0 || (slot > 1 && hash_at(learner, slot - 2) == hash))
-            return &places->slots[at];
+        const uint32_t slot = slots[at];
+        if (slot == 0 || hash_at(learner, slot - 1) == hash)
+            return &slots[at];
     }
 }
 
 /* After some were taken out. */
 static void place_all(struct ind_learner *learner)
 {
-    memset(learner->shape_places.slots, 0, SLOTS * sizeof *learner->shape_places.slots);
-    memset(learner->variant_places.slots, 0, SLOTS * sizeof *learner->variant_places.slots);
+    memset(learner->shape_slots, 0, SLOTS * sizeof *learner->shape_slots);
+    memset(learner->variant_slots, 0, SLOTS * sizeof *learner->variant_slots);
     for (uint32_t i = 0; i < learner->shape_count; i++)
         if (learner->shapes[i].count)
-            *find_slot(learner, &learner->shape_places, learner->shapes[i].hash, shape_hash_at) = i + 2;
+            *find_slot(learner, learner->shape_slots, learner->shapes[i].hash, shape_hash_at) = i + 1;
     for (uint32_t i = 0; i < learner->variant_count; i++)
         if (learner->variants[i].count)
-            *find_slot(learner, &learner->variant_places, learner->variants[i].hash, variant_hash_at) = i + 2;
+            *find_slot(learner, learner->variant_slots, learner->variants[i].hash, variant_hash_at) = i + 1;
 }
 
 /* Lets the variants of a shape go that are not kept any more. */
@@ -197,14 +191,14 @@ static struct ind_shape *find_shape(struct ind_learner *learner, uint64_t hash, 
 {
     if (!is_kept(hash, learner->shape_level))
         return NULL;
-    uint32_t *slot = find_slot(learner, &learner->shape_places, hash, shape_hash_at);
+    uint32_t *slot = find_slot(learner, learner->shape_slots, hash, shape_hash_at);
     if (*slot)
-        return &learner->shapes[*slot - 2];
+        return &learner->shapes[*slot - 1];
     if (learner->shapes_kept >= MOST_SHAPES) {
         make_room_for_shapes(learner);
         if (!is_kept(hash, learner->shape_level))
             return NULL;
-        slot = find_slot(learner, &learner->shape_places, hash, shape_hash_at);
+        slot = find_slot(learner, learner->shape_slots, hash, shape_hash_at);
     }
     const uint32_t index = learner->free_shape_count ? learner->free_shapes[--learner->free_shape_count]
                                                      : (uint32_t)learner->shape_count++;
@@ -219,7 +213,7 @@ static struct ind_shape *find_shape(struct ind_learner *learner, uint64_t hash, 
         else if (kind == IND_TOKEN_VALUE)
             shape->values++;
     }
-    *slot = index + 2;
+    *slot = index + 1;
     learner->shapes_kept++;
     return shape;
 }
@@ -231,9 +225,9 @@ static bool find_variant(struct ind_learner *learner, struct ind_shape *shape, u
     *variant = NULL;
     if (!is_kept(hash, shape->level > learner->level ? shape->level : learner->level))
         return true;
-    uint32_t *slot = find_slot(learner, &learner->variant_places, hash, variant_hash_at);
+    uint32_t *slot = find_slot(learner, learner->variant_slots, hash, variant_hash_at);
     if (*slot) {
-        *variant = &learner->variants[*slot - 2];
+        *variant = &learner->variants[*slot - 1];
         return true;
     }
     if (shape->variants >= MOST_OF_A_SHAPE || learner->variants_kept >= MOST_VARIANTS) {
@@ -244,16 +238,15 @@ static bool find_variant(struct ind_learner *learner, struct ind_shape *shape, u
         make_room_for_variants(learner);
         if (!is_kept(hash, shape->level > learner->level ? shape->level : learner->level))
             return true;
-        slot = find_slot(learner, &learner->variant_places, hash, variant_hash_at);
+        slot = find_slot(learner, learner->variant_slots, hash, variant_hash_at);
     }
     const uint32_t index = learner->free_variant_count ? learner->free_variants[--learner->free_variant_count]
                                                        : (uint32_t)learner->variant_count++;
     struct ind_variant *made = &learner->variants[index];
-    *made = (struct ind_variant){
-        .hash = hash, .next = shape->first, .shape = (uint32_t)(shape - learner->shapes)};
+    *made = (struct ind_variant){.hash = hash, .next = shape->first};
     made->types = calloc(shape->values + 1u, sizeof *made->types);
     made->text_hash = UINT64_MAX;
-    *slot = index + 2;
+    *slot = index + 1;
     shape->first = index + 1;
     shape->variants++;
     learner->variants_kept++;

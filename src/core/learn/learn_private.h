@@ -9,8 +9,8 @@
 /* Texts of one shape with the same words. */
 struct ind_variant {
     uint64_t hash;
-    uint64_t text_hash;   /* of the example: the smallest there was */
-    uint32_t shape, next; /* the next of its shape: index + 1 */
+    uint64_t text_hash; /* of the example: the smallest there was */
+    uint32_t next;      /* the next of its shape: index + 1 */
     uint32_t count;
     uint16_t length;
     char *text;      /* the example */

@@ -202,6 +202,17 @@ static void write_value(struct ind_buffer *out, const struct ind_ber_item *item,
 
 /* ---- The parts of the message ---- */
 
+/* Parts from the middle of an identifier, without the point before the first. */
+static void write_rest(struct ind_slice parts, struct ind_buffer *out)
+{
+    const size_t at = out->length;
+    ind_oid_write_parts(out, parts);
+    if (out->full || out->length == at)
+        return;
+    memmove(out->at + at, out->at + at + 1, out->length - at - 1);
+    out->length--;
+}
+
 static void write_variables(const struct ind_trap *trap, const struct ind_trap_names *names,
                             struct ind_buffer *out)
 {
@@ -225,12 +236,7 @@ static void write_variables(const struct ind_trap *trap, const struct ind_trap_n
     const struct ind_slice left = walk.rest.bad ? walk.rest.rest : trap->unreadable;
     if (common.instance.length && !common.apart && !common.told) {
         ind_buffer_text(out, " index=");
-        const size_t at = out->length;
-        ind_oid_write_parts(out, common.instance);
-        if (!out->full && out->length > at) { /* without the first point */
-            memmove(out->at + at, out->at + at + 1, out->length - at - 1);
-            out->length--;
-        }
+        write_rest(common.instance, out);
     }
     if (left.length) {
         ind_buffer_text(out, " unreadable=");
@@ -246,12 +252,7 @@ static void write_enterprise(struct ind_slice enterprise, struct ind_buffer *out
     if (enterprise.length <= enterprises.length || !ind_slice_starts(enterprise, enterprises))
         return;
     ind_buffer_text(out, " enterpriseId=\"");
-    const size_t at = out->length;
-    ind_oid_write_parts(out, ind_slice_from(enterprise, enterprises.length));
-    if (!out->full) {
-        memmove(out->at + at, out->at + at + 1, out->length - at - 1);
-        out->length--;
-    }
+    write_rest(ind_slice_from(enterprise, enterprises.length), out);
     ind_buffer_byte(out, '"');
 }
 

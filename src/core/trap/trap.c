@@ -69,9 +69,7 @@ static void read_first(struct ind_trap *trap, const struct ind_trap_names *names
     trap->has_address |= trap->first_count == IND_TRAP_FIRST;
 }
 
-/* 1.3.6.1.2.1.1.3.0, 1.3.6.1.6.3.1.1.4.1.0, 1.3.6.1.6.3.18.1.3.0 and 1.3.6.1.6.3.1.1.5 */
-#define SYS_UP_TIME IND_SLICE("\x2b\x06\x01\x02\x01\x01\x03\x00")
-#define SNMP_TRAP_OID IND_SLICE("\x2b\x06\x01\x06\x03\x01\x01\x04\x01\x00")
+/* 1.3.6.1.6.3.18.1.3.0 and 1.3.6.1.6.3.1.1.5 */
 #define SNMP_TRAP_ADDRESS IND_SLICE("\x2b\x06\x01\x06\x03\x12\x01\x03\x00")
 #define SNMP_TRAPS "\x2b\x06\x01\x06\x03\x01\x01\x05"
 
@@ -167,12 +165,12 @@ static enum ind_trap_fault read_v2(struct ind_slice pdu, const struct ind_trap_n
     struct ind_ber variables = {trap->bindings, false};
     if (!read_variable(&variables, &one))
         return IND_TRAP_UNREADABLE;
-    if (ind_slice_equal(one.oid, SYS_UP_TIME)) {
+    if (ind_slice_equal(one.oid, IND_SYS_UP_TIME)) {
         trap->has_uptime = ind_ber_count(one.value.value, &trap->uptime);
         if (!read_variable(&variables, &one))
             return IND_TRAP_UNREADABLE;
     }
-    if (!ind_slice_equal(one.oid, SNMP_TRAP_OID) || one.value.tag != IND_BER_OID ||
+    if (!ind_slice_equal(one.oid, IND_SNMP_TRAP_OID) || one.value.tag != IND_BER_OID ||
         !ind_oid_is_good(one.value.value))
         return IND_TRAP_UNREADABLE;
     trap->oid = one.value.value;

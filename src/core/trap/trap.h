@@ -31,6 +31,11 @@ enum ind_trap_fault {
 const char *ind_trap_fault_text(enum ind_trap_fault fault);
 const char *ind_trap_fault_key(enum ind_trap_fault fault);
 
+/* What the first two variables of a trap are (RFC 3416 section 4.2.6): sysUpTime.0, 1.3.6.1.2.1.1.3.0, and
+ * snmpTrapOID.0, 1.3.6.1.6.3.1.1.4.1.0. */
+#define IND_SYS_UP_TIME IND_SLICE("\x2b\x06\x01\x02\x01\x01\x03\x00")
+#define IND_SNMP_TRAP_OID IND_SLICE("\x2b\x06\x01\x06\x03\x01\x01\x04\x01\x00")
+
 /* Tags of what an SNMP message asks for (RFC 3416 section 3, RFC 1157 section 4.1). */
 enum {
     IND_PDU_GET = 0xa0,

@@ -132,11 +132,11 @@ static void put_first_two(struct ind_slice trap, uint64_t uptime, struct ind_ber
 {
     size_t end = out->at;
     ind_ber_put_item(out, IND_BER_OID, trap);
-    ind_ber_put_item(out, IND_BER_OID, IND_SLICE("\x2b\x06\x01\x06\x03\x01\x01\x04\x01\x00"));
+    ind_ber_put_item(out, IND_BER_OID, IND_SNMP_TRAP_OID);
     ind_ber_wrap(out, IND_BER_SEQUENCE, end);
     end = out->at;
     ind_ber_put_count(out, IND_BER_TICKS, uptime & UINT32_MAX);
-    ind_ber_put_item(out, IND_BER_OID, IND_SLICE("\x2b\x06\x01\x02\x01\x01\x03\x00"));
+    ind_ber_put_item(out, IND_BER_OID, IND_SYS_UP_TIME);
     ind_ber_wrap(out, IND_BER_SEQUENCE, end);
 }
 
