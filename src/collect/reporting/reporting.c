@@ -5,6 +5,7 @@
 #include "collect/runtime/priority.h"
 #include "config/zones.h"
 #include "report/html.h"
+#include "store/disk/state_file.h"
 
 #include <errno.h>
 #include <fcntl.h>
@@ -130,14 +131,10 @@ static json_t *read_done(const struct ind_reporting_settings *settings)
 
 static bool write_done(const struct ind_reporting *reporting)
 {
-    char path[PATH], new[PATH];
-    snprintf(path, sizeof path, "%s/" FILE_NAME, reporting->settings.state);
-    snprintf(new, sizeof new, "%s/" FILE_NAME ".new", reporting->settings.state);
-    const int file = open(new, O_WRONLY | O_CREAT | O_TRUNC | O_CLOEXEC | O_NOFOLLOW, 0640);
-    bool good = file >= 0 && json_dumpfd(reporting->done, file, JSON_INDENT(1)) == 0 && fsync(file) == 0;
-    if (file >= 0)
-        close(file);
-    return good && rename(new, path) == 0;
+    char *text = json_dumps(reporting->done, JSON_INDENT(1));
+    const bool good = text && ind_state_file_write(reporting->settings.state, FILE_NAME, text);
+    free(text);
+    return good;
 }
 
 static bool note_done(struct ind_reporting *reporting, struct report *report, ind_time until)
