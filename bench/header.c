@@ -3,6 +3,7 @@
  * first; then both run in turn, and the ratio of the best rounds is printed: form  lines/s (ours)  lines/s
  * (PCRE2-JIT)  ratio. The last row but one mixes all forms; there PCRE2 tries its expressions in turn.
  * Usage: bench_header [SECONDS [FORM]] */
+#include "forms.h"
 #include "measure.h"
 #include "regex.h"
 
@@ -12,141 +13,10 @@
 #include <stdio.h>
 #include <stdlib.h>
 
-enum { LINES = 4000 };
-
-struct lines {
-    char *text;
-    size_t length;
-    struct ind_slice line[LINES];
-};
-
 struct fields {
     struct ind_slice pri, host, app, procid, msgid, data, text, sequence, location;
     ind_time sent;
 };
-
-static unsigned long seed = 42;
-
-static unsigned roll(unsigned sides)
-{
-    seed = seed * 6364136223846793005ul + 1442695040888963407ul;
-    return (unsigned)(seed >> 33) % sides;
-}
-
-static const char *const hosts[] = {"harbour-fw", "pier1-rtr", "pier3-sw2.skerry.example", "mv-tern-ap1",
-                                    "192.0.2.9"};
-static const char *const apps[] = {"kernel", "sshd", "dhcpd", "ospf", "wland", "smtpd"};
-static const char *const texts[] = {
-    "DENY IN=ge0 OUT= SRC=203.0.113.7 DST=192.0.2.9 LEN=44 TOS=0x00 PREC=0x00 TTL=241 ID=54321 PROTO=TCP "
-    "SPT=40112 DPT=23",
-    "Failed password for invalid user deckhand from 203.0.113.77 port 41007 ssh2",
-    "DHCPREQUEST for 198.51.100.77 from 02:00:5e:10:00:7f via ge0.20",
-    "neighbour 192.0.2.131 on ge0/1 is down: dead timer expired",
-    "station 02:00:5e:20:00:11 associated, ssid crew, channel 36, signal -61 dBm"};
-static const char *const months[] = {"Jan", "Feb", "Mar", "Apr", "May", "Jun",
-                                     "Jul", "Aug", "Sep", "Oct", "Nov", "Dec"};
-
-static int make_5424(char *at, size_t room)
-{
-    static const char *const data[] = {"-", "-", "[port@32473 name=\"ge0/24\" speed=\"1000\"]",
-                                       "[origin ip=\"192.0.2.9\"][load@32473 cpu=\"31\"]"};
-    char procid[12] = "-", zone[8] = "Z";
-    if (roll(3))
-        snprintf(procid, sizeof procid, "%u", roll(30000));
-    if (roll(4) == 0)
-        snprintf(zone, sizeof zone, "+%02u:00", roll(12));
-    return snprintf(at, room, "<%u>1 2026-%02u-%02uT%02u:%02u:%02u.%0*u%s %s %s %s %s %s %s", roll(192),
-                    1 + roll(12), 1 + roll(28), roll(24), roll(60), roll(60), roll(2) ? 3 : 6, roll(1000),
-                    zone, hosts[roll(5)], apps[roll(6)], procid, roll(2) ? "-" : "LINK", data[roll(4)],
-                    texts[roll(5)]);
-}
-
-static int make_3164(char *at, size_t room)
-{
-    char procid[16] = "";
-    if (roll(2))
-        snprintf(procid, sizeof procid, "[%u]", roll(30000));
-    return snprintf(at, room, "<%u>%s %2u %02u:%02u:%02u %s %s%s: %s", roll(192), months[roll(12)],
-                    1 + roll(28), roll(24), roll(60), roll(60), hosts[roll(5)], apps[roll(6)], procid,
-                    texts[roll(5)]);
-}
-
-static const char *code(void)
-{
-    static const char *const codes[] = {"%LINK-3-CHANGE: Interface ge0/1, changed state to down",
-                                        "%OSPF-5-ADJCHG: Process 1, neighbour 192.0.2.131 from FULL to DOWN",
-                                        "%PKT-LINK-3-CHANGE : Interface ge0/24, changed state to up"};
-    return codes[roll(3)];
-}
-
-/* "Nov 23 04:45:00" */
-static const char *old_time(void)
-{
-    static char text[4][32];
-    static unsigned next;
-    char *at = text[next++ % 4];
-    snprintf(at, 32, "%s %2u %02u:%02u:%02u", months[roll(12)], 1 + roll(28), roll(24), roll(60), roll(60));
-    return at;
-}
-
-static int make_no_host(char *at, size_t room)
-{
-    return snprintf(at, room, "<%u>%s %s[%u]: %s", roll(192), old_time(), apps[roll(6)], roll(30000),
-                    texts[roll(5)]);
-}
-
-static int make_year(char *at, size_t room)
-{
-    return snprintf(at, room, "<%u>%s %2u 2026 %02u:%02u:%02u.%03u %s %s: %s", roll(192), months[roll(12)],
-                    1 + roll(28), roll(24), roll(60), roll(60), roll(1000), hosts[roll(5)], apps[roll(6)],
-                    texts[roll(5)]);
-}
-
-static int make_iso(char *at, size_t room)
-{
-    return snprintf(at, room, "<%u>2026-%02u-%02uT%02u:%02u:%02u.%03uZ %s %s[%u]: %s", roll(192),
-                    1 + roll(12), 1 + roll(28), roll(24), roll(60), roll(60), roll(1000), hosts[roll(5)],
-                    apps[roll(6)], roll(30000), texts[roll(5)]);
-}
-
-static int make_sequence(char *at, size_t room)
-{
-    return snprintf(at, room, "<%u>%u: pier%u-rtr: %s.%03u UTC: %s", roll(192), roll(100000), roll(5),
-                    old_time(), roll(1000), code());
-}
-
-static int make_location(char *at, size_t room)
-{
-    return snprintf(at, room, "<%u>RP/0/RP%u/CPU0:%s.%03u UTC: ports[%u]: %s", roll(192), roll(2), old_time(),
-                    roll(1000), roll(30000), code());
-}
-
-static int make_relayed(char *at, size_t room)
-{
-    const char *outer = old_time(), *inner = old_time();
-    return snprintf(at, room, "<%u>%s pier%u-rtr %u: %s.%03u UTC: %s", roll(192), outer, roll(5),
-                    roll(100000), inner, roll(1000), code());
-}
-
-static int make_tag(char *at, size_t room)
-{
-    return snprintf(at, room, "<%u>%s[%u]: %s", roll(192), apps[roll(6)], roll(30000), texts[roll(5)]);
-}
-
-static int make_bare(char *at, size_t room)
-{
-    return snprintf(at, room, "<%u>%s %u", roll(192), "mains has returned after minutes:", roll(100));
-}
-
-static void make_lines(struct lines *lines, int (*make)(char *, size_t))
-{
-    lines->text = malloc((size_t)LINES * 400);
-    for (size_t i = 0; i < LINES; i++) {
-        int length = make(lines->text + lines->length, 400);
-        lines->line[i] = (struct ind_slice){lines->text + lines->length, (size_t)length};
-        lines->length += (size_t)length;
-    }
-}
 
 /* ---- Ours ---- */
 
@@ -168,37 +38,29 @@ static void ours(struct ind_slice line, struct ind_message *message)
 #define APP "(?<app>[A-Za-z0-9_./+@-]+)(?:\\[(?<procid>[^\\] ]+)\\])?: ?"
 #define CODE "(?<text>[%#](?:[A-Z0-9_]+-)+[0-7]-[A-Z0-9_]+ ?:.*)$"
 
+/* In the order of `made`. */
 static const struct form {
-    const char *name;
-    int (*make)(char *, size_t);
     const char *pattern;
     bool utc;
-} forms[] = {
-    {"RFC 5424", make_5424,
-     PRI "1 (?:-|" ISO FRACTION "(?<offset>Z|[+-]\\d\\d:\\d\\d)) (?<host>\\S+) (?<app>\\S+) (?<procid>\\S+) "
+} forms[FORMS] = {
+    {PRI "1 (?:-|" ISO FRACTION "(?<offset>Z|[+-]\\d\\d:\\d\\d)) (?<host>\\S+) (?<app>\\S+) (?<procid>\\S+) "
          "(?<msgid>\\S+) (?<data>-|(?:\\[[^ =\\]\"]+(?: [^ =\\]\"]+=\"(?:[^\"\\\\]|\\\\.)*+\")*+\\])++)(?: "
          "(?<text>.*))?$",
      true},
-    {"RFC 3164", make_3164, PRI TIME " (?<host>\\S+) " APP "(?<text>.*)$", false},
-    {"RFC 3164 without a host", make_no_host, PRI TIME " " APP "(?<text>.*)$", false},
-    {"year and milliseconds", make_year,
-     PRI "(?<month>[A-Z][a-z]{2}) (?<day>[ \\d]\\d) (?<year>\\d{4}) "
+    {PRI TIME " (?<host>\\S+) " APP "(?<text>.*)$", false},
+    {PRI TIME " " APP "(?<text>.*)$", false},
+    {PRI "(?<month>[A-Z][a-z]{2}) (?<day>[ \\d]\\d) (?<year>\\d{4}) "
          "(?<hour>\\d\\d):(?<minute>\\d\\d):(?<second>\\d\\d)" FRACTION " (?<host>\\S+) " APP "(?<text>.*)$",
      false},
-    {"time of RFC 3339", make_iso,
-     PRI ISO FRACTION "(?<offset>Z|[+-]\\d\\d:\\d\\d) (?<host>\\S+) " APP "(?<text>.*)$", true},
-    {"number, host, time, code", make_sequence,
-     PRI "(?<sequence>\\d+): (?<host>[^ :]+): " TIME FRACTION " UTC: " CODE, true},
-    {"location, time, process, code", make_location,
-     PRI "(?<location>[A-Za-z0-9/]+):" TIME FRACTION " UTC: " APP CODE, true},
-    {"relayed: header, number, time, code", make_relayed,
-     PRI "[A-Z][a-z]{2} [ \\d]\\d \\d\\d:\\d\\d:\\d\\d (?<host>\\S+) (?<sequence>\\d+): " TIME FRACTION
+    {PRI ISO FRACTION "(?<offset>Z|[+-]\\d\\d:\\d\\d) (?<host>\\S+) " APP "(?<text>.*)$", true},
+    {PRI "(?<sequence>\\d+): (?<host>[^ :]+): " TIME FRACTION " UTC: " CODE, true},
+    {PRI "(?<location>[A-Za-z0-9/]+):" TIME FRACTION " UTC: " APP CODE, true},
+    {PRI "[A-Z][a-z]{2} [ \\d]\\d \\d\\d:\\d\\d:\\d\\d (?<host>\\S+) (?<sequence>\\d+): " TIME FRACTION
          " UTC: " CODE,
      true},
-    {"PRI and tag", make_tag, PRI APP "(?<text>.*)$", false},
-    {"PRI and text", make_bare, PRI "(?<text>.*)$", false},
+    {PRI APP "(?<text>.*)$", false},
+    {PRI "(?<text>.*)$", false},
 };
-enum { FORMS = sizeof forms / sizeof *forms };
 
 /* Numbers of the groups, by name; 0: the form has none. */
 enum {
@@ -311,7 +173,6 @@ static bool theirs_known(int form, struct ind_slice line, struct fields *fields)
 
 /* From the most particular to the least, so that the first that matches is right. */
 static const int in_turn[] = {0, 7, 5, 6, 3, 4, 1, 2, 8, 9};
-enum { MIXED = FORMS };
 
 static bool theirs(int form, struct ind_slice line, struct fields *fields)
 {
@@ -375,11 +236,6 @@ static double round_theirs(const struct lines *lines, int form)
     return LINES / (now() - start);
 }
 
-static const char *name_of(int form)
-{
-    return form == MIXED ? "all forms mixed" : forms[form].name;
-}
-
 static void prepare(int form)
 {
     codes[form] = compiled(forms[form].pattern);
@@ -396,13 +252,11 @@ int main(int argc, char **argv)
     zone = ind_zone_named("Europe/Lisbon");
     reference = INT64_C(1795409100) * IND_SECOND;
     match = pcre2_match_data_create(32, NULL);
+    make_lines(lines);
     for (int form = 0; form < FORMS; form++) {
-        make_lines(&lines[form], forms[form].make);
         prepare(form);
         compare(&lines[form], form);
     }
-    for (size_t i = 0; i < LINES; i++)
-        lines[MIXED].line[i] = lines[roll(FORMS)].line[i];
     compare(&lines[MIXED], MIXED);
     for (double end = now() + seconds; now() < end;)
         for (int form = 0; form <= FORMS; form++) {

@@ -9,7 +9,8 @@
 #include <stdbool.h>
 #include <stddef.h>
 
-#if defined(__SSE2__) && (defined(__GNUC__) || defined(__clang__))
+/* IND_NO_VECTORS leaves them out where they are there, for tests: the plain ways give the same answers. */
+#if defined(__SSE2__) && (defined(__GNUC__) || defined(__clang__)) && !defined(IND_NO_VECTORS)
 #define IND_SSE2 1
 #include <emmintrin.h>
 #endif
@@ -111,6 +112,28 @@ static inline size_t ind_scan_tag(const char *at, const char *end, bool *letters
     for (; at < end && ind_byte_kinds[(unsigned char)*at] & IND_IN_TAG; at++)
         *letters |= (ind_byte_kinds[(unsigned char)*at] & IND_IS_LETTER) != 0;
     return (size_t)(at - start);
+}
+
+/* Behind the bytes at `at` that may be part of an SD-NAME. */
+static inline const char *ind_scan_data_name(const char *at, const char *end)
+{
+#ifdef IND_SSE2
+    while (end - at >= 16) {
+        __m128i bytes = _mm_loadu_si128((const __m128i *)(const void *)at);
+        __m128i odd = _mm_or_si128(_mm_cmplt_epi8(bytes, _mm_set1_epi8('!')),
+                                   _mm_cmpeq_epi8(bytes, _mm_set1_epi8(0x7F)));
+        odd = _mm_or_si128(odd, _mm_cmpeq_epi8(bytes, _mm_set1_epi8('=')));
+        odd = _mm_or_si128(odd, _mm_cmpeq_epi8(bytes, _mm_set1_epi8(']')));
+        odd = _mm_or_si128(odd, _mm_cmpeq_epi8(bytes, _mm_set1_epi8('"')));
+        unsigned stops = (unsigned)_mm_movemask_epi8(odd);
+        if (stops)
+            return at + __builtin_ctz(stops);
+        at += 16;
+    }
+#endif
+    while (at < end && ind_byte_kinds[(unsigned char)*at] & IND_IN_DATA_NAME)
+        at++;
+    return at;
 }
 
 #endif

@@ -1,7 +1,7 @@
 #include "core/message/event_code.h"
 
 #include "core/base/scan.h"
-#include <stdint.h>
+#include "core/base/word.h"
 
 enum { LONGEST = 160 };
 
@@ -57,18 +57,6 @@ static bool read_slashed(struct ind_slice text, struct ind_event_code *code)
     return code->length && code->name.length && is_severity(code->severity);
 }
 
-static unsigned lowest(uint64_t bits)
-{
-#if defined(__GNUC__) || defined(__clang__)
-    return (unsigned)__builtin_ctzll(bits);
-#else
-    unsigned bit = 0;
-    for (; !(bits & 1); bits >>= 1)
-        bit++;
-    return bit;
-#endif
-}
-
 /* The run of bytes that may belong to a code: how long it is, and a bit for each that is a dash or may be N.
  */
 static size_t classify(struct ind_slice text, uint64_t *dashes, uint64_t *numbers)
@@ -111,7 +99,7 @@ static size_t classify(struct ind_slice text, uint64_t *dashes, uint64_t *number
 static uint64_t find_letter(struct ind_slice text, uint64_t dashes)
 {
     for (uint64_t pairs = dashes & dashes >> 2; pairs; pairs &= pairs - 1) {
-        unsigned at = lowest(pairs) + 1;
+        unsigned at = ind_lowest_bit(pairs) + 1;
         if (text.at[0] == '%' && text.at[at] && strchr("ACDEFINSW", text.at[at]))
             return UINT64_C(1) << (at - 1);
     }
@@ -129,7 +117,7 @@ static bool read_dashed(struct ind_slice text, struct ind_event_code *code)
         found = find_letter(text, dashes);
     if (!found || (dashes & dashes >> 1) || text.at[at - 1] == '-')
         return false;
-    unsigned first = lowest(dashes), severity = lowest(found) + 1;
+    unsigned first = ind_lowest_bit(dashes), severity = ind_lowest_bit(found) + 1;
     code->group = piece(text, 1, first);
     code->subgroup = first + 1 < severity ? piece(text, first + 1, severity - 1) : IND_NOTHING;
     code->severity = piece(text, severity, severity + 1);

@@ -1,6 +1,6 @@
 #include "core/message/header.h"
 
-#include "core/base/scan.h"
+#include "core/base/mask.h"
 #include "core/message/event_code.h"
 #include "core/message/names.h"
 #include "core/message/passed.h"
@@ -52,19 +52,20 @@ static IND_INLINE size_t measure_pri(const char *at, const char *end, unsigned *
 {
     if (end - at < 3 || *at != '<')
         return 0; /* even "<>" is text that happens to begin so */
-    unsigned digits = at[2] == '>'                   ? 1
-                      : end - at > 3 && at[3] == '>' ? 2
-                      : end - at > 4 && at[4] == '>' ? 3
-                                                     : 0;
-    unsigned pri = 0, bad = digits == 0;
-    for (unsigned i = 1; i <= 3; i++) { /* always three steps: no branch depends on the number of digits */
-        unsigned value = i <= digits ? (unsigned)(unsigned char)at[i] - '0' : 0;
-        bad |= value > 9;
-        pri = i <= digits ? pri * 10 + value : pri;
-    }
-    bad |= (digits > 1) & (at[1] == '0');
+    const uint32_t first =
+        end - at > 4 ? ind_word4(at + 1) : IND_WORD4(at[1], at[2], end - at > 3 ? at[3] : 0, 0);
+    const uint32_t ends = first ^ UINT32_C(0x3E3E3E3E); /* a zero for each '>' */
+    const uint32_t zeros = (ends - UINT32_C(0x01010101)) & ~ends & UINT32_C(0x80808000);
+    if (!zeros)
+        return 0;
+    const unsigned digits = ind_lowest_bit(zeros) / 8;
+    /* No branch depends on the number of digits: they are moved to the top, behind zeros. */
+    const uint32_t word = (first ^ UINT32_C(0x30303030)) << (32 - 8 * digits);
+    const unsigned pri = (word >> 8 & 0xFF) * 100 + (word >> 16 & 0xFF) * 10 + (word >> 24);
+    const bool bad =
+        (ind_above_nine(word) != 0) | ((digits > 1) & ((first & 0xFF) == '0')) | (pri >= IND_PRIS);
     *value_read = pri;
-    return bad || pri >= IND_PRIS ? 0 : digits + 2;
+    return bad ? 0 : digits + 2;
 }
 
 static size_t read_pri(const char *at, const char *end, struct ind_message *message)
@@ -94,6 +95,9 @@ static void set_text(struct ind_message *message, const char *at, const char *en
     message->text = (struct ind_slice){at, (size_t)(end - at)};
 }
 
+/* Bytes of APP-NAME and MSGID (section 6). */
+enum { LONGEST_APP = 48, LONGEST_MSGID = 32 };
+
 static void read_data_and_text(const char *at, const char *end, struct ind_message *message)
 {
     const char *after = NULL;
@@ -113,10 +117,38 @@ static void read_data_and_text(const char *at, const char *end, struct ind_messa
     set_text(message, at, end);
 }
 
-/* HOSTNAME, APP-NAME, PROCID, MSGID and what follows them (sections 6.2.4 to 6.4). */
+/* NILVALUE (section 6) is no value. */
+static IND_INLINE struct ind_slice field(const char *at, const char *stop)
+{
+    const size_t length = (size_t)(stop - at);
+    return (struct ind_slice){at, (length == 1) & (*at == '-') ? 0 : length};
+}
+
+/* HOSTNAME, APP-NAME, PROCID and MSGID (sections 6.2.4 to 6.2.7) where all end within a block and none is too
+ * long. Returns what is behind them; NULL where it is otherwise. */
+static IND_INLINE const char *read_short_fields(const char *at, const char *end, struct ind_message *message)
+{
+    if (end - at < IND_BLOCK)
+        return NULL;
+    const uint64_t first = ind_mask_of(at, ' '), second = first & (first - 1), third = second & (second - 1),
+                   fourth = third & (third - 1);
+    if (!fourth)
+        return NULL;
+    const char *host = at + ind_lowest_bit(first), *app = at + ind_lowest_bit(second),
+               *procid = at + ind_lowest_bit(third), *msgid = at + ind_lowest_bit(fourth);
+    if ((app - host > LONGEST_APP + 1) | (msgid - procid > LONGEST_MSGID + 1))
+        return NULL;
+    message->host = field(at, host);
+    message->app = field(host + 1, app);
+    message->procid = field(app + 1, procid);
+    message->msgid = field(procid + 1, msgid);
+    return msgid + 1;
+}
+
+/* The same, however long they are, and what follows them (sections 6.3 and 6.4). */
 static void read_fields(const char *at, const char *end, struct ind_message *message)
 {
-    static const size_t limits[] = {255, 48, 128, 32};
+    static const size_t limits[] = {255, LONGEST_APP, 128, LONGEST_MSGID};
     struct ind_slice *const fields[] = {&message->host, &message->app, &message->procid, &message->msgid};
     for (int i = 0; i < 4; i++) {
         const char *stop = ind_scan_blank(at, end);
@@ -131,8 +163,7 @@ static void read_fields(const char *at, const char *end, struct ind_message *mes
         }
         if (length > limits[i])
             malformed(message, IND_MALFORMED_FIELD_LENGTH);
-        bool nil = (length == 1) & (*at == '-');
-        *fields[i] = (struct ind_slice){at, nil ? 0 : length};
+        *fields[i] = field(at, stop);
         at = stop + 1;
     }
     read_data_and_text(at, end, message);
@@ -154,12 +185,10 @@ static size_t read_timestamp(const char *at, const char *end, ind_time reference
     return used;
 }
 
-/* Behind the PRI of what may be RFC 5424's form; false where it is not. */
-static bool read_rfc5424(const char *at, const char *end, ind_time reference, const struct ind_zone *zone,
-                         struct ind_message *message)
+/* Behind the PRI, where VERSION and a blank stand; false where it is not of RFC 5424's form. */
+static IND_INLINE bool read_rfc5424(bool closely, const char *at, const char *end, ind_time reference,
+                                    const struct ind_zone *zone, struct ind_message *message)
 {
-    if (end - at < 3 || at[0] != '1' || at[1] != ' ')
-        return false;
     at += 2;
     while (end - at > 1 && *at == ' ')
         at++;
@@ -185,15 +214,24 @@ static bool read_rfc5424(const char *at, const char *end, ind_time reference, co
         malformed(message, IND_MALFORMED_HEADER_END);
         set_text(message, at, end);
     } else {
-        read_fields(at + 1, end, message);
+        const char *behind = closely ? NULL : read_short_fields(at + 1, end, message);
+        if (behind)
+            read_data_and_text(behind, end, message);
+        else
+            read_fields(at + 1, end, message);
     }
     return true;
 }
 
-static IND_INLINE void read_behind_pri(const char *at, const char *end, ind_time reference,
+static IND_INLINE void read_behind_pri(bool closely, const char *at, const char *end, ind_time reference,
                                        const struct ind_zone *zone, struct ind_message *message)
 {
-    if (!message->pri_given || !read_rfc5424(at, end, reference, zone, message))
+    const bool versioned = message->pri_given && end - at >= 3 && at[0] == '1' && at[1] == ' ';
+    if (versioned && read_rfc5424(closely, at, end, reference, zone, message))
+        return;
+    if (closely)
+        ind_rfc3164_read_closely(at, end, reference, zone, message);
+    else
         ind_rfc3164_read(at, end, reference, zone, message);
 }
 
@@ -214,7 +252,7 @@ IND_COLD static bool read_behind_gap(const char *at, const char *end, ind_time r
     at += colon;
     while (at < end && *at == ' ')
         at++;
-    read_behind_pri(at, end, reference, zone, message);
+    read_behind_pri(true, at, end, reference, zone, message);
     struct ind_event_code code;
     bool understood = message->timestamp.length || message->form == IND_FORM_RFC5424 ||
                       ind_event_code_read(message->text, &code) ||
@@ -236,18 +274,30 @@ static void begin(struct ind_message *message, struct ind_slice original)
     message->mark = IND_MARK_NONE;
     message->pri_given = message->line_cut = false;
     message->original = original;
-    message->host = message->app = message->procid = message->msgid = message->data = message->text =
-        IND_NOTHING;
-    message->timestamp = message->sequence = message->location = IND_NOTHING;
-    message->sender = message->device = message->listener = message->certificate = IND_NOTHING;
+    /* Each by itself: what is assigned in a chain is read back from memory, which waits for the write. */
+    message->host = IND_NOTHING;
+    message->app = IND_NOTHING;
+    message->procid = IND_NOTHING;
+    message->msgid = IND_NOTHING;
+    message->data = IND_NOTHING;
+    message->text = IND_NOTHING;
+    message->timestamp = IND_NOTHING;
+    message->sequence = IND_NOTHING;
+    message->location = IND_NOTHING;
+    message->sender = IND_NOTHING;
+    message->device = IND_NOTHING;
+    message->listener = IND_NOTHING;
+    message->certificate = IND_NOTHING;
     message->configured = message->claimed = NULL;
     message->payload = NULL;
     message->additions = NULL;
 }
 
-void ind_header_read(const char *bytes, size_t length, ind_time reference, const struct ind_zone *zone,
-                     struct ind_message *message)
+static IND_INLINE void read_header(bool closely, struct ind_slice original, ind_time reference,
+                                   const struct ind_zone *zone, struct ind_message *message)
 {
+    const char *bytes = original.at;
+    size_t length = original.length;
     while (length > 0 &&
            (bytes[length - 1] == '\n' || bytes[length - 1] == '\r' || bytes[length - 1] == '\0'))
         length--;
@@ -256,9 +306,21 @@ void ind_header_read(const char *bytes, size_t length, ind_time reference, const
     at += read_pri(at, end, message);
     bool gap = message->pri_given && at < end && (*at == ' ' || *at == ':');
     if (!gap || !read_behind_gap(at, end, reference, zone, message))
-        read_behind_pri(at, end, reference, zone, message);
+        read_behind_pri(closely, at, end, reference, zone, message);
     if (message->host.length == 1 && *message->host.at == '-')
         message->host = IND_NOTHING; /* RFC 5424's word for none, met in old headers too */
+}
+
+void ind_header_read(const char *bytes, size_t length, ind_time reference, const struct ind_zone *zone,
+                     struct ind_message *message)
+{
+    read_header(false, (struct ind_slice){bytes, length}, reference, zone, message);
+}
+
+void ind_header_read_closely(const char *bytes, size_t length, ind_time reference,
+                             const struct ind_zone *zone, struct ind_message *message)
+{
+    read_header(true, (struct ind_slice){bytes, length}, reference, zone, message);
 }
 
 /* "hq-relay hq-rtr1: %LINK-3-CHANGE: …": of two words in front of a code the second is a process, unless it

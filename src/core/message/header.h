@@ -19,6 +19,10 @@
 void ind_header_read(const char *bytes, size_t length, ind_time reference, const struct ind_zone *zone,
                      struct ind_message *message);
 
+/* The same, without the short ways that the commonest forms take there: what those are tried against. */
+void ind_header_read_closely(const char *bytes, size_t length, ind_time reference,
+                             const struct ind_zone *zone, struct ind_message *message);
+
 /* The PRI value (RFC 5424 section 6.2.1) that ind_header_read gives these bytes as facility and severity,
  * found from the first five. */
 unsigned ind_header_pri(const char *bytes, size_t length);

@@ -260,7 +260,7 @@ static size_t read_first_stamp(const struct ind_reading *reading, const char *at
     if (at == end || *at != '[')
         return ind_stamp_read(at, end, reading->reference, reading->zone, stamp);
     const char *close = memchr(at, ']', end - at > LONGEST ? LONGEST : (size_t)(end - at));
-    if (!close || (close + 1 < end && close[1] != ' ' && close[1] != ':') ||
+    if (!close || close == at + 1 || (close + 1 < end && close[1] != ' ' && close[1] != ':') ||
         ind_stamp_read(at + 1, close, reading->reference, reading->zone, stamp) != (size_t)(close - at - 1))
         return 0;
     stamp->of_program = true;
@@ -292,41 +292,149 @@ IND_COLD static const char *read_other(const struct ind_reading *reading, const 
     return read_tag_and_words(reading, at, message);
 }
 
-/* "Nov 23 04:45:00" or a time of RFC 3339's form, and a space (or the end). */
-static IND_INLINE size_t read_plain_time(const char *at, const char *end, ind_time reference,
-                                         const struct ind_zone *zone, ind_time *sent)
+/* A time that is read without looking any closer, and a blank or the end behind it. */
+struct plain_time {
+    int year, month, day, of_day; /* year 0: none */
+    int milliseconds;
+    bool whole; /* `sent` is known */
+    ind_time sent;
+};
+
+/* A time of RFC 3339's form. Returns the bytes read, or 0. */
+static size_t read_new_time(const char *at, const char *end, const struct ind_zone *zone,
+                            struct plain_time *time)
 {
-    if (end - at > 20 && at[4] == '-' && ind_is_digit(*at)) {
-        enum ind_time_style style;
-        size_t used = ind_stamp_read_new(at, end, zone, sent, &style);
-        bool whole = used && style != IND_TIME_LOCAL && at + used < end && at[used] == ' ';
-        return whole ? used : 0;
+    enum ind_time_style style;
+    size_t used = ind_stamp_read_new(at, end, zone, &time->sent, &style);
+    time->whole = used && style != IND_TIME_LOCAL && at + used < end && at[used] == ' ';
+    return time->whole ? used : 0;
+}
+
+/* "Nov 23 04:45:00", "Nov 23 2026 04:45:00", either with milliseconds, or a time of RFC 3339's form. Returns
+ * the bytes read, or 0. */
+static IND_INLINE size_t read_plain_time(const char *at, const char *end, const struct ind_zone *zone,
+                                         struct plain_time *time)
+{
+    time->year = time->milliseconds = 0;
+    time->whole = false;
+    if (end - at < 15)
+        return 0;
+    if (at[4] == '-' && ind_is_digit(*at))
+        return end - at > 20 ? read_new_time(at, end, zone, time) : 0;
+    const char *stop = at + 15;
+    if (!ind_stamp_fields(at, &time->month, &time->day, &time->of_day)) {
+        stop = at + 20;
+        if (end - at < 20 ||
+            !ind_stamp_fields_of_year(at, &time->year, &time->month, &time->day, &time->of_day))
+            return 0;
     }
-    size_t used = ind_stamp_read_plain(at, end, reference, zone, sent);
-    bool whole = used && (at + used == end || (at[used] == ' ' && !ind_stamp_may_go_on(at + used + 1, end)));
-    return whole ? used : 0;
+    const bool oldest = stop < end ? *stop == ' ' && !time->year : !time->year;
+    if (end - stop > 5 && *stop == '.') {
+        time->milliseconds = ind_three_digits(stop + 1);
+        stop += 4;
+    }
+    if (time->milliseconds < 0 || (stop < end && (*stop != ' ' || ind_stamp_may_go_on(stop + 1, end))))
+        return 0;
+    /* "2026:" may be the year of a time; behind the oldest form it is not looked for. */
+    if (!oldest && (stop == end || (ind_is_digit(stop[1]) && stop[5] == ':')))
+        return 0;
+    return (size_t)(stop - at);
+}
+
+static IND_INLINE ind_time settle_plain_time(const struct plain_time *time, ind_time reference,
+                                             const struct ind_zone *zone)
+{
+    if (time->whole)
+        return time->sent;
+    int64_t seconds;
+    if (time->year)
+        seconds = ind_zone_to_utc(
+            zone, ind_days_from_civil(time->year, time->month, time->day) * IND_DAY_SECONDS + time->of_day);
+    else
+        seconds = ind_settle_year(time->month, time->day, time->of_day, reference, zone);
+    return seconds * IND_SECOND + time->milliseconds * (IND_SECOND / 1000);
+}
+
+/* A word in front of a bracket, a colon or a blank, where no time begins and no words before a code: the tag
+ * or the beginning of free text, as most messages without a time have it. What may be anything else is left
+ * to those who look closer: NULL. */
+static const char *read_word_first(const char *at, const char *end, struct ind_message *message)
+{
+    bool letters;
+    struct ind_slice procid;
+    if (end - at < 8 || !ind_is_alpha(*at) || at[3] == ' ' || at[3] == ',')
+        return NULL;
+    const char *stop = ind_skip_tag(at, end, &letters);
+    if (end - stop < 8)
+        return NULL;
+    if (*stop == ' ')
+        return stop[1] == ':' || ind_stamp_may_begin(stop + 1, end) || ind_is_location(stop + 1, end) ? NULL
+                                                                                                      : at;
+    const struct ind_slice app = ind_between(at, stop);
+    const char *text = ind_end_tag(stop, end, &procid);
+    if (!text || may_go_on(text, end) || !message->pri_given || ind_begins_payload(app))
+        return NULL;
+    message->app = app;
+    message->procid = procid;
+    message->form = IND_FORM_RFC3164;
+    return text;
+}
+
+/* Behind a time, and a host where there is one. */
+static IND_INLINE const char *read_tag_behind_time(const struct ind_reading *reading, const char *at,
+                                                   struct ind_message *message)
+{
+    const char *end = reading->end, *text = ind_read_tag_at_once(at, end, message);
+    if (text == at ? at == end : !may_go_on(text, end))
+        return text;
+    return text == at ? read_untagged(reading, at, message) : read_behind_tag(reading, at, text, message);
 }
 
 void ind_rfc3164_read(const char *at, const char *end, ind_time reference, const struct ind_zone *zone,
                       struct ind_message *message)
 {
-    size_t used = read_plain_time(at, end, reference, zone, &message->sent);
+    const struct ind_reading reading = {end, reference, zone};
+    struct plain_time time;
+    const char *text;
+    size_t used = read_plain_time(at, end, zone, &time);
     if (used == 0) {
-        const struct ind_reading reading = {end, reference, zone};
-        at = read_other(&reading, at, message);
+        text = read_word_first(at, end, message);
+        if (!text && at < end)
+            text = ind_read_common_prelude(&reading, at, message);
+        message->text = ind_between(text ? text : read_other(&reading, at, message), end);
+        return;
+    }
+    const struct ind_slice timestamp = {at, used};
+    at += at + used < end ? used + 1 : used;
+    if (at < end)
+        at = read_host(at, end, message);
+    text = at < end && ind_is_digit(*at) ? ind_read_common_prelude(&reading, at, message) : NULL;
+    if (!text) { /* what stands before a code may have a time of its own, which then counts */
+        message->form = IND_FORM_RFC3164;
+        message->timestamp = timestamp;
+        message->sent = settle_plain_time(&time, reference, zone);
+        text = read_tag_behind_time(&reading, at, message);
+    }
+    message->text = ind_between(text, end);
+}
+
+/* Without the common prelude, the word at the start, and the times that other forms than RFC 3164's may have.
+ */
+void ind_rfc3164_read_closely(const char *at, const char *end, ind_time reference,
+                              const struct ind_zone *zone, struct ind_message *message)
+{
+    const struct ind_reading reading = {end, reference, zone};
+    struct plain_time time;
+    const char *text;
+    size_t used = read_plain_time(at, end, zone, &time);
+    if (used == 0 || time.year || used > (time.whole ? used : 15)) {
+        text = read_other(&reading, at, message);
     } else {
         message->form = IND_FORM_RFC3164;
-        message->timestamp = ind_between(at, at + used);
+        message->timestamp = (struct ind_slice){at, used};
+        message->sent = settle_plain_time(&time, reference, zone);
         at += at + used < end ? used + 1 : used;
-        if (at < end)
-            at = read_host(at, end, message);
-        const char *text = ind_read_tag_at_once(at, end, message);
-        if (text == at ? at < end : may_go_on(text, end)) {
-            const struct ind_reading reading = {end, reference, zone};
-            text = text == at ? read_untagged(&reading, at, message)
-                              : read_behind_tag(&reading, at, text, message);
-        }
-        at = text;
+        text = read_tag_behind_time(&reading, at < end ? read_host(at, end, message) : at, message);
     }
-    message->text = ind_between(at, end);
+    message->text = ind_between(text, end);
 }

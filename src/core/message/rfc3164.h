@@ -13,5 +13,8 @@
  * PRI. Steps are linear in its length. */
 void ind_rfc3164_read(const char *at, const char *end, ind_time reference, const struct ind_zone *zone,
                       struct ind_message *message);
+/* The same, without the short ways of the commonest forms. */
+void ind_rfc3164_read_closely(const char *at, const char *end, ind_time reference,
+                              const struct ind_zone *zone, struct ind_message *message);
 
 #endif

@@ -69,17 +69,22 @@ static IND_INLINE const char *ind_end_tag(const char *p, const char *end, struct
     return p < end && *p == ' ' ? p + 1 : p;
 }
 
+/* "CEF:" starts a payload, "@cee:" stands before one; neither names an app. `app` has a byte. */
+static IND_INLINE bool ind_begins_payload(struct ind_slice app)
+{
+    return ((*app.at == 'C') | (*app.at == '@')) &&
+           (ind_slice_equal(app, IND_SLICE("CEF")) || ind_slice_equal(app, IND_SLICE("@cee")));
+}
+
 /* "app: text", "app[procid]: text", "app[procid] text", spaces before the colon. Returns where the text
- * starts: `at` itself where there is no tag. "CEF:" starts a payload, "@cee:" stands before one; neither
- * names an app. */
+ * starts: `at` itself where there is no tag. */
 static IND_INLINE const char *ind_read_tag_at_once(const char *at, const char *end,
                                                    struct ind_message *message)
 {
     bool letters;
     const char *p = ind_skip_tag(at, end, &letters);
     struct ind_slice app = ind_between(at, p), procid;
-    if (!letters || p == end || ind_slice_equal(app, IND_SLICE("CEF")) ||
-        ind_slice_equal(app, IND_SLICE("@cee")))
+    if (!letters || p == end || ind_begins_payload(app))
         return at;
     const char *text = ind_end_tag(p, end, &procid);
     if (!text)
@@ -127,6 +132,12 @@ void ind_prelude_read(const struct ind_reading *reading, const char *at, struct 
 
 /* Puts it into the message: the time nearest to the code counts, unless that clock was never set. */
 void ind_prelude_adopt(const struct ind_prelude *prelude, struct ind_message *message);
+
+/* The commonest of it, the process and the code behind it: sets what ind_prelude_adopt and
+ * ind_prelude_read_process would, and the form; returns where the code is. NULL, and nothing is touched,
+ * where the others must look. `at` is before the end. */
+const char *ind_read_common_prelude(const struct ind_reading *reading, const char *at,
+                                    struct ind_message *message);
 
 /* What stands between the words and the code: a process ("ports[215]: "), or, in front of a percent sign and
  * without a number, the host. Returns where the code is. */

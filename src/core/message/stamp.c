@@ -81,14 +81,12 @@ static const char *read_fraction(const char *at, const char *end, struct parts *
 /* "04:45:00", with a fraction or without. */
 static const char *read_clock(const char *at, const char *end, struct parts *parts)
 {
-    unsigned bad = end - at < 8 || at[2] != ':' || at[5] != ':';
+    unsigned bad = 0;
+    if (end - at < 8)
+        return NULL;
+    parts->of_day = ind_clock_of(at, &bad);
     if (bad)
         return NULL;
-    int hour = ind_two_digits(at, &bad), minute = ind_two_digits(at + 3, &bad),
-        second = ind_two_digits(at + 6, &bad);
-    if (bad || hour > 23 || minute > 59 || second > 60)
-        return NULL;
-    parts->of_day = hour * 3600 + minute * 60 + second;
     return read_fraction(at + 8, end, parts);
 }
 

@@ -59,10 +59,8 @@ void ind_data_unescape(struct ind_slice value, struct ind_buffer *buffer)
 
 static const char *skip_data_name(const char *at, const char *end)
 {
-    const char *start = at;
-    while (at < end && ind_byte_kinds[(unsigned char)*at] & IND_IN_DATA_NAME)
-        at++;
-    return at == start ? NULL : at;
+    const char *stop = ind_scan_data_name(at, end);
+    return stop == at ? NULL : stop;
 }
 
 /* From behind the opening quote to behind the closing one. */

@@ -1,5 +1,6 @@
 #include "core/route/route.h"
 
+#include "core/base/word.h"
 #include "core/condition/cover.h"
 #include <stdlib.h>
 
@@ -195,18 +196,6 @@ bool ind_router_prepare(const struct ind_router *router, struct ind_answers *ans
     return answers->marks != NULL;
 }
 
-static unsigned lowest_bit(uint64_t word)
-{
-#if defined(__GNUC__) || defined(__clang__)
-    return (unsigned)__builtin_ctzll(word);
-#else
-    unsigned bit = 0;
-    while (!(word >> bit & 1))
-        bit++;
-    return bit;
-#endif
-}
-
 /* Marks the routes that waited for what the message has. */
 static void mark_driven(const struct ind_router *router, unsigned pri, const struct ind_message *message,
                         struct ind_answers *answers)
@@ -233,8 +222,8 @@ static size_t next_mark(const struct ind_router *router, uint64_t *marks, size_t
     uint64_t *above = marks + router->words;
     for (; *from <= router->words / 64; ++*from)
         if (above[*from]) {
-            size_t word = *from * 64 + lowest_bit(above[*from]);
-            size_t route = word * 64 + lowest_bit(marks[word]);
+            size_t word = *from * 64 + ind_lowest_bit(above[*from]);
+            size_t route = word * 64 + ind_lowest_bit(marks[word]);
             marks[word] &= marks[word] - 1;
             if (!marks[word])
                 above[*from] &= above[*from] - 1;

@@ -1,6 +1,7 @@
 #include "core/time/civil.h"
 
-#include "core/base/scan.h"
+#include "core/base/slice.h"
+#include "core/time/digits.h"
 
 /* What an instant can hold begins in 1677: counted from the year 0 everything is positive, and fits 32 bits.
  */
@@ -24,6 +25,14 @@ void ind_civil_from_seconds(int64_t seconds, struct ind_civil *civil)
 bool ind_is_leap_year(int year)
 {
     return (year % 4 == 0 && year % 100 != 0) || year % 400 == 0;
+}
+
+/* Counting from 1 March puts the leap day last. */
+int64_t ind_days_of_any_year(int year, int month, int day)
+{
+    unsigned y = (unsigned)year - (month <= 2);
+    unsigned of_year = (153u * (unsigned)(month > 2 ? month - 3 : month + 9) + 2) / 5 + (unsigned)day - 1;
+    return (int64_t)(y * 365 + y / 4 - y / 100 + y / 400 + of_year) - 719468;
 }
 
 int ind_days_in_month(int year, int month)
@@ -78,15 +87,12 @@ static size_t read_offset(struct ind_slice text, int *offset, bool *lenient)
 
 static const int64_t fraction_scales[] = {0, 100000000, 10000000, 1000000, 100000, 10000, 1000, 100, 10, 1};
 
-#ifdef IND_SSE2
-/* Up to seven digits of eight bytes at once (little end first); how many there are. */
+/* Up to seven digits of eight bytes at once; how many there are, 8 where there are more. */
 static unsigned some_digits(const char *at, int64_t *value)
 {
-    uint64_t word;
-    memcpy(&word, at, sizeof word);
-    word ^= UINT64_C(0x3030303030303030);
-    uint64_t others = ((word + UINT64_C(0x7676767676767676)) | word) & UINT64_C(0x8080808080808080);
-    unsigned count = others ? (unsigned)__builtin_ctzll(others) / 8 : 8;
+    uint64_t word = ind_word8(at) ^ UINT64_C(0x3030303030303030);
+    const uint64_t others = ind_above_nine(word);
+    const unsigned count = others ? ind_lowest_bit(others) / 8 : 8;
     if (count == 0 || count == 8)
         return count;
     word <<= 64 - 8 * count; /* the digits come last, zeros before them */
@@ -98,72 +104,53 @@ static unsigned some_digits(const char *at, int64_t *value)
     *value = (int64_t)(word & UINT32_MAX);
     return count;
 }
-#endif
 
 /* One to nine digits behind the point. */
 static size_t read_fraction(struct ind_slice text, int64_t *nanoseconds)
 {
     size_t used = 1;
     int64_t value = 0;
-#ifdef IND_SSE2
     unsigned count = text.length > 8 ? some_digits(text.at + 1, &value) : 8;
     if (count < 8) {
         *nanoseconds = value * fraction_scales[count];
         return count ? count + 1 : 0;
     }
-#endif
     while (used < text.length && ind_is_digit(text.at[used]) && used <= 9)
         value = value * 10 + (text.at[used++] - '0');
     *nanoseconds = value * fraction_scales[used - 1];
     return used > 1 && !(used < text.length && ind_is_digit(text.at[used])) ? used : 0;
 }
 
-#ifdef IND_SSE2
-/* Digits where RFC 3339 has digits, and its signs where it has signs, all at once: the first 16 bytes, and
- * the last of 19. */
-static bool has_form(const char *at)
+/* "2026-11-23": ten bytes, which are there. Anything else sets *bad. */
+static void date_of(const char *at, int *year, int *month, int *day, unsigned *bad)
 {
-    const __m128i form = _mm_setr_epi8(0, 0, 0, 0, '-', 0, 0, '-', 0, 0, 0, 0, 0, ':', 0, 0);
-    const int digits = 0xdb6f, signs = 1 << 4 | 1 << 7 | 1 << 13;
-    __m128i bytes = _mm_loadu_si128((const __m128i *)(const void *)at);
-    __m128i values = _mm_sub_epi8(bytes, _mm_set1_epi8('0'));
-    int is_digit = _mm_movemask_epi8(_mm_cmpeq_epi8(_mm_min_epu8(values, _mm_set1_epi8(9)), values));
-    int is_sign = _mm_movemask_epi8(_mm_cmpeq_epi8(bytes, form));
-    return (is_digit & digits) == digits && (is_sign & signs) == signs && at[16] == ':' &&
-           ind_is_digit(at[17]) && ind_is_digit(at[18]);
-}
-#else
-static bool has_form(const char *at)
-{
-    static const char form[] = "dddd-dd-dd.dd:dd:dd";
-    unsigned bad = 0;
-    for (int i = 0; i < 19; i++)
-        bad |= form[i] == 'd' ? !ind_is_digit(at[i]) : form[i] != '.' && at[i] != form[i];
-    return bad == 0;
-}
-#endif
-
-/* Two digits that are known to be some. */
-static int two(const char *at)
-{
-    return at[0] * 10 + at[1] - '0' * 11;
+    const uint64_t signs = UINT64_C(0xFF0000FF00000000);
+    uint64_t word = ind_word8(at) ^ UINT64_C(0x2D30302D30303030); /* "0000-00-" */
+    unsigned tens = (unsigned)(unsigned char)at[8] - '0', ones = (unsigned)(unsigned char)at[9] - '0';
+    *bad |= (ind_above_nine(word) | (word & signs)) != 0;
+    *bad |= (tens > 9) | (ones > 9);
+    word = word * 10 + (word >> 8); /* the first byte of each pair is its number */
+    *year = (int)(word & 0xFF) * 100 + (int)(word >> 16 & 0xFF);
+    *month = (int)(word >> 40 & 0xFF);
+    *day = (int)(tens * 10 + ones);
 }
 
-static bool in_range(int year, int month, int day, int hour, int minute, int second)
+static bool in_range(int year, int month, int day)
 {
-    bool good = ((unsigned)(year - 1700) <= 560) & ((unsigned)(month - 1) < 12) & (day >= 1) & (hour <= 23) &
-                (minute <= 59) & (second <= 60);
+    bool good = ((unsigned)(year - 1700) <= 560) & ((unsigned)(month - 1) < 12) & (day >= 1);
     return good && (day <= 28 || day <= ind_days_in_month(year, month));
 }
 
 size_t ind_time_read(struct ind_slice text, ind_time *time, enum ind_time_style *style)
 {
     const char *at = text.at;
-    if (text.length < 19 || !has_form(at))
+    int year, month, day;
+    unsigned bad = 0;
+    if (text.length < 19)
         return 0;
-    int year = two(at) * 100 + two(at + 2), month = two(at + 5), day = two(at + 8);
-    int hour = two(at + 11), minute = two(at + 14), second = two(at + 17);
-    if (!in_range(year, month, day, hour, minute, second))
+    date_of(at, &year, &month, &day, &bad);
+    const int of_day = ind_clock_of(at + 11, &bad);
+    if (bad || !in_range(year, month, day))
         return 0;
     bool lenient = at[10] != 'T';
     if (lenient && at[10] != 't' && at[10] != ' ')
@@ -179,10 +166,9 @@ size_t ind_time_read(struct ind_slice text, ind_time *time, enum ind_time_style 
     }
     int offset = 0;
     size_t zone = read_offset(ind_slice_from(text, used), &offset, &lenient);
-    int64_t seconds =
-        ind_days_from_civil(year, month, day) * IND_DAY_SECONDS + hour * 3600 + minute * 60 + second;
-    if (second == 60)
-        nanoseconds = 0;
+    int64_t seconds = ind_days_from_civil(year, month, day) * IND_DAY_SECONDS + of_day;
+    if (at[17] == '6')
+        nanoseconds = 0; /* second 60 is the start of the next */
     *time = (seconds - offset) * IND_SECOND + nanoseconds;
     *style = zone == 0 ? IND_TIME_LOCAL : lenient ? IND_TIME_LENIENT : IND_TIME_STRICT;
     return used + zone;

@@ -20,13 +20,16 @@ struct ind_civil {
     int weekday; /* 0 is Monday (ISO 8601) */
 };
 
-/* Days since 1970-01-01; year 1 to 9999, month and day in range. Counting from 1 March puts the leap day
- * last. */
+/* Days since 1970-01-01; year 1 to 9999, month and day in range. */
+int64_t ind_days_of_any_year(int year, int month, int day);
 static inline int64_t ind_days_from_civil(int year, int month, int day)
 {
-    unsigned y = (unsigned)year - (month <= 2);
-    unsigned of_year = (153u * (unsigned)(month > 2 ? month - 3 : month + 9) + 2) / 5 + (unsigned)day - 1;
-    return (int64_t)(y * 365 + y / 4 - y / 100 + y / 400 + of_year) - 719468;
+    static const unsigned short before[13] = {0, 0, 31, 59, 90, 120, 151, 181, 212, 243, 273, 304, 334};
+    const unsigned since = (unsigned)year - 1970;
+    if (since >= 130) /* up to 2099 every fourth year is a leap year, as 1972 was */
+        return ind_days_of_any_year(year, month, day);
+    return since * 365 + (since + 1) / 4 + before[month] + ((since % 4 == 2) & (month > 2)) + (unsigned)day -
+           1;
 }
 
 /* The calendar date and time of day of `seconds` since 1970, whichever clock they count. */

@@ -3,26 +3,34 @@
 #define IND_CORE_TIME_PLAIN_STAMP_H
 
 #include "core/time/civil.h"
+#include "core/time/digits.h"
 #include "core/time/zone.h"
 
 /* 1 to 12 from "Jan" to "Dec", 0 for anything else. The multiplier gives each of the twelve a place of its
- * own. */
-static inline int ind_month_of(const char *at)
+ * own. `word`: three letters, as ind_word4 reads them, and a zero. */
+static inline int ind_month_of_word(uint32_t word)
 {
-    static const char names[] = "JanFebMarAprMayJunJulAugSepOctNovDec";
+    static const uint32_t names[13] = {0,
+                                       IND_WORD4('J', 'a', 'n', 0),
+                                       IND_WORD4('F', 'e', 'b', 0),
+                                       IND_WORD4('M', 'a', 'r', 0),
+                                       IND_WORD4('A', 'p', 'r', 0),
+                                       IND_WORD4('M', 'a', 'y', 0),
+                                       IND_WORD4('J', 'u', 'n', 0),
+                                       IND_WORD4('J', 'u', 'l', 0),
+                                       IND_WORD4('A', 'u', 'g', 0),
+                                       IND_WORD4('S', 'e', 'p', 0),
+                                       IND_WORD4('O', 'c', 't', 0),
+                                       IND_WORD4('N', 'o', 'v', 0),
+                                       IND_WORD4('D', 'e', 'c', 0)};
     static const unsigned char places[16] = {7, 11, 0, 10, 5, 12, 3, 4, 0, 9, 0, 0, 1, 6, 2, 8};
-    uint32_t word = (uint32_t)(unsigned char)at[0] | (uint32_t)(unsigned char)at[1] << 8 |
-                    (uint32_t)(unsigned char)at[2] << 16;
     int month = places[word * UINT32_C(0x67e5) >> 28];
-    return month && memcmp(at, names + 3 * (month - 1), 3) == 0 ? month : 0;
+    return names[month] == word ? month : 0;
 }
 
-/* Two digits; anything else sets *bad. No branch: the digits of times are as good as random. */
-static inline int ind_two_digits(const char *at, unsigned *bad)
+static inline int ind_month_of(const char *at)
 {
-    unsigned tens = (unsigned)(unsigned char)at[0] - '0', ones = (unsigned)(unsigned char)at[1] - '0';
-    *bad |= (tens > 9) | (ones > 9);
-    return (int)(tens * 10 + ones);
+    return ind_month_of_word(IND_WORD4(at[0], at[1], at[2], 0));
 }
 
 /* Days since 1970 to a year: exact, but for a year at the very turn. */
@@ -51,19 +59,40 @@ static inline int64_t ind_settle_year(int month, int day, int of_day, ind_time r
     }
 }
 
+/* "Nov 23", the day padded with a space or a zero, of a year that may be a leap year: six bytes, which are
+ * there. Anything else sets *bad. */
+static inline void ind_day_of_year(const char *at, int *month, int *day, unsigned *bad)
+{
+    static const unsigned char days[13] = {0, 31, 29, 31, 30, 31, 30, 31, 31, 30, 31, 30, 31};
+    const unsigned first = (unsigned char)at[4], ones = (unsigned)(unsigned char)at[5] - '0';
+    *bad |= ((first - '0' > 9) & (first != ' ')) | (ones > 9);
+    *month = ind_month_of_word(ind_word4(at) & UINT32_C(0xFFFFFF));
+    *day = (int)((first & 0xF) * 10 + ones); /* a space counts as 0 */
+    *bad |= (unsigned)*day - 1 >= days[*month];
+}
+
 /* "Nov 23 04:45:00", the day padded with a space or a zero: 15 bytes, which are there. False where it is
- * none. */
+ * none; what most texts are is told by their signs alone. */
 static inline bool ind_stamp_fields(const char *at, int *month, int *day, int *of_day)
 {
-    unsigned bad = (at[3] != ' ') | (at[6] != ' ') | (at[9] != ':') | (at[12] != ':');
-    const char padded[2] = {at[4] == ' ' ? '0' : at[4], at[5]};
-    *month = ind_month_of(at);
-    *day = ind_two_digits(padded, &bad);
-    int hour = ind_two_digits(at + 7, &bad), minute = ind_two_digits(at + 10, &bad),
-        second = ind_two_digits(at + 13, &bad);
-    *of_day = hour * 3600 + minute * 60 + second;
-    return !(bad | (*month == 0) | (*day < 1) | (hour > 23) | (minute > 59) | (second > 60)) &&
-           (*day <= 28 || *day <= ind_days_in_month(2000, *month));
+    if ((at[3] != ' ') | (at[6] != ' ') | (at[9] != ':'))
+        return false;
+    unsigned bad = 0;
+    ind_day_of_year(at, month, day, &bad);
+    *of_day = ind_clock_of(at + 7, &bad);
+    return !bad;
+}
+
+/* The same with a year: "Nov 23 2026 04:45:00", 20 bytes. */
+static inline bool ind_stamp_fields_of_year(const char *at, int *year, int *month, int *day, int *of_day)
+{
+    if ((at[3] != ' ') | (at[6] != ' ') | (at[11] != ' ') | (at[14] != ':'))
+        return false;
+    unsigned bad = 0;
+    ind_day_of_year(at, month, day, &bad);
+    *year = ind_two_digits(at + 7, &bad) * 100 + ind_two_digits(at + 9, &bad);
+    *of_day = ind_clock_of(at + 12, &bad);
+    return !bad && *year >= 1970 && *year <= 2260 && (*day <= 28 || *day <= ind_days_in_month(*year, *month));
 }
 
 /* "Nov 23 04:45:00" and no more, the day padded with a space or a zero. Returns 15, or 0. `reference` settles
