@@ -47,6 +47,8 @@ static void write_lines(enum ind_layout layout)
     for (size_t i = 0; i < LINES; i++) {
         struct ind_buffer line = ind_buffer_on(out, sizeof out);
         messages[i].time = messages[i].received = received;
+        messages[i].sent = received - IND_SECOND / 4;
+        messages[i].device = messages[i].host.length ? messages[i].host : IND_SLICE("192.0.2.9");
         ind_line_write(layout, &messages[i], &clock, &line);
     }
 }

@@ -346,8 +346,9 @@ static bool is_no_text(const char *at, size_t length, bool key)
 bool ind_escape_json(struct ind_buffer *buffer, struct ind_slice text, bool reversible, bool key)
 {
     bool good = true, control;
-    if (text.length && ind_is_clean(text.at, text.length, ' ', '"') && !memchr(text.at, '\\', text.length)) {
-        ind_buffer_slice(buffer, text);
+    if (!buffer->full && buffer->capacity - buffer->length >= text.length && text.length &&
+        ind_copy_clean_but(buffer->at + buffer->length, text.at, text.length, ' ', '"', '\\')) {
+        buffer->length += text.length;
         return true;
     }
     for (size_t at = 0; at < text.length;) {

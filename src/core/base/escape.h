@@ -25,12 +25,13 @@ static inline uint64_t ind_odd_bytes(uint64_t eight, unsigned low, char also)
 }
 
 #ifdef IND_SSE2
-/* The same of sixteen: all bits of each. As signed numbers, bytes from 0x80 on are below `low` too. */
+/* The same of sixteen: all bits of each. With one added, as signed numbers, DEL and what is above it are
+ * below `low` too. */
 static inline __m128i ind_odd_sixteen(__m128i bytes, unsigned low, char also)
 {
-    __m128i del = _mm_cmpeq_epi8(bytes, _mm_set1_epi8(0x7f)),
-            other = _mm_cmpeq_epi8(bytes, _mm_set1_epi8(also));
-    return _mm_or_si128(_mm_cmplt_epi8(bytes, _mm_set1_epi8((char)low)), _mm_or_si128(del, other));
+    const __m128i next = _mm_add_epi8(bytes, _mm_set1_epi8(1));
+    return _mm_or_si128(_mm_cmplt_epi8(next, _mm_set1_epi8((char)(low + 1))),
+                        _mm_cmpeq_epi8(bytes, _mm_set1_epi8(also)));
 }
 #endif
 
@@ -69,27 +70,39 @@ static inline bool ind_is_clean(const char *at, size_t length, unsigned low, cha
     return odd == 0;
 }
 
-/* Copies `length` bytes and says whether all were clean, in one pass; `to` has room for them. What was copied
- * is of no use where some were not. */
-static inline bool ind_copy_clean(char *to, const char *from, size_t length, unsigned low, char also)
+/* Copies `length` bytes and says whether all were clean, and none was `other` either, in one pass; `to` has
+ * room for them. What was copied is of no use where some were not. */
+static inline bool ind_copy_clean_but(char *to, const char *from, size_t length, unsigned low, char also,
+                                      char other)
 {
 #ifdef IND_SSE2
     if (length >= 16) {
+        const __m128i last = _mm_set1_epi8(other);
         __m128i found = _mm_setzero_si128();
-        for (size_t i = 0;; i = i + 16 < length - 16 ? i + 16 : length - 16) {
+        size_t i = 0;
+        do { /* the last sixteen overlap what was copied already */
+            i = i < length - 16 ? i : length - 16;
             __m128i bytes = _mm_loadu_si128((const __m128i *)(const void *)(from + i));
             _mm_storeu_si128((__m128i *)(void *)(to + i), bytes);
             found = _mm_or_si128(found, ind_odd_sixteen(bytes, low, also));
-            if (i == length - 16)
-                return _mm_movemask_epi8(found) == 0;
-        }
+            if (other != also) /* known where this is put in */
+                found = _mm_or_si128(found, _mm_cmpeq_epi8(bytes, last));
+            i += 16;
+        } while (i < length);
+        return _mm_movemask_epi8(found) == 0;
     }
 #endif
     if (length <= 32)
         ind_copy_short(to, from, length);
     else
         memcpy(to, from, length);
-    return ind_is_clean(from, length, low, also);
+    return ind_is_clean(from, length, low, also) &&
+           (other == also || length == 0 || ind_is_clean(from, length, 0, other));
+}
+
+static inline bool ind_copy_clean(char *to, const char *from, size_t length, unsigned low, char also)
+{
+    return ind_copy_clean_but(to, from, length, low, also, also);
 }
 
 /* For people: what is shown need not be read back. At most four times as long as what went in, as are all

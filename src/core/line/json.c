@@ -10,7 +10,8 @@
 /* A line under way. */
 struct writing {
     struct ind_buffer *buffer;
-    const struct ind_zone *zone; /* of its times; NULL: UTC */
+    struct ind_line_clock *clock; /* of its times */
+    struct ind_slice original;    /* the message as received */
     bool reversible;
     bool odd; /* some string has bytes that are not UTF-8 */
 };
@@ -22,25 +23,56 @@ static void put_string(struct writing *writing, struct ind_slice text, bool key)
     ind_buffer_byte(writing->buffer, '"');
 }
 
-static void member(struct writing *writing, const char *name, struct ind_slice value)
+/* Copies a text with nothing to escape; `to` has room for it, and for 16 bytes. False where it has something.
+ */
+static IND_INLINE bool copy_clean(char *to, struct ind_slice text, struct ind_slice original)
 {
-    struct ind_buffer *buffer = writing->buffer;
-    if (value.length == 0 || buffer->full)
-        return;
-    ind_buffer_text(buffer, buffer->at[buffer->length - 1] == '{' ? "\"" : ",\"");
-    ind_buffer_text(buffer, name);
-    ind_buffer_text(buffer, "\":");
-    put_string(writing, value, false);
+#ifdef IND_SSE2
+    if (text.length <= 16 && ind_line_is_within(original, text.at)) {
+        const __m128i bytes = _mm_loadu_si128((const __m128i *)(const void *)text.at);
+        const __m128i odd =
+            _mm_or_si128(ind_odd_sixteen(bytes, ' ', '"'), _mm_cmpeq_epi8(bytes, _mm_set1_epi8('\\')));
+        _mm_storeu_si128((__m128i *)(void *)to, bytes);
+        return ((unsigned)_mm_movemask_epi8(odd) & ((1u << text.length) - 1)) == 0;
+    }
+#endif
+    (void)original;
+    return ind_copy_clean_but(to, text.at, text.length, ' ', '"', '\\');
 }
 
-static void time_member(struct writing *writing, const char *name, ind_time time)
+/* What stands in front of a member: `lead` is `,"name":"`. */
+#define LEAD(name) IND_SLICE(",\"" name "\":\"")
+
+/* A member that is a string; an empty one is left out. The comma in front of the first is taken back at the
+ * end of the object. */
+static IND_INLINE void member(struct writing *writing, struct ind_slice lead, struct ind_slice value)
 {
-    char text[IND_TIME_WIDTH_MOST];
-    struct ind_buffer written = ind_buffer_on(text, sizeof text);
-    if (time == IND_TIME_NONE)
+    struct ind_buffer *buffer = writing->buffer;
+    if (value.length == 0 || !ind_buffer_room(buffer, lead.length + value.length + 17))
         return;
-    ind_zone_write_time(writing->zone, time, &written);
-    member(writing, name, ind_buffer_view(&written));
+    char *at = buffer->at + buffer->length;
+    memcpy(at, lead.at, lead.length);
+    at += lead.length;
+    if (copy_clean(at, value, writing->original)) {
+        at[value.length] = '"';
+        buffer->length += lead.length + value.length + 1;
+        return;
+    }
+    buffer->length += lead.length;
+    writing->odd |= !ind_escape_json(buffer, value, writing->reversible, false);
+    ind_buffer_byte(buffer, '"');
+}
+
+static IND_INLINE void time_member(struct writing *writing, struct ind_slice lead, ind_time time)
+{
+    struct ind_buffer *buffer = writing->buffer;
+    if (time == IND_TIME_NONE || !ind_buffer_room(buffer, lead.length + IND_TIME_WIDTH_MOST + 1))
+        return;
+    char *at = buffer->at + buffer->length;
+    memcpy(at, lead.at, lead.length);
+    at = ind_line_put_time(at + lead.length, writing->clock, time);
+    *at++ = '"';
+    buffer->length = (size_t)(at - buffer->at);
 }
 
 /* ---- Structured data ---- */
@@ -146,7 +178,7 @@ static void write_data(struct writing *writing, struct ind_slice data)
     struct elements elements;
     struct ind_buffer *buffer = writing->buffer;
     if (!list_elements(data, &elements)) {
-        member(writing, "data_text", data);
+        member(writing, LEAD("data_text"), data);
         return;
     }
     ind_buffer_text(buffer, ",\"data\":{");
@@ -173,6 +205,30 @@ static void write_data(struct writing *writing, struct ind_slice data)
 
 /* ---- Fields and labels ---- */
 
+/* How often names are met that are alike at first sight: most fields of a payload have a name of their own,
+ * which nothing else has to be compared with. */
+enum { KINDS_OF_NAMES = 256 };
+struct names {
+    unsigned char met[KINDS_OF_NAMES]; /* up to 2 */
+};
+
+static unsigned kind_of_name(struct ind_slice name)
+{
+    const unsigned first = name.length ? (unsigned char)name.at[0] : 0,
+                   middle = name.length ? (unsigned char)name.at[name.length / 2] : 0,
+                   last = name.length ? (unsigned char)name.at[name.length - 1] : 0;
+    return (first * 7 + middle * 31 + last * 113 + (unsigned)name.length * 59) % KINDS_OF_NAMES;
+}
+
+static void meet_names(const struct ind_payload *payload, struct names *names)
+{
+    *names = (struct names){{0}};
+    for (size_t i = 0; i < payload->count; i++) {
+        unsigned char *met = &names->met[kind_of_name(payload->fields[i].name)];
+        *met = (unsigned char)(*met + (*met < 2));
+    }
+}
+
 static bool same_name_before(const struct ind_payload *payload, size_t index)
 {
     for (size_t i = 0; i < index; i++)
@@ -181,16 +237,15 @@ static bool same_name_before(const struct ind_payload *payload, size_t index)
     return false;
 }
 
-/* A field that is there several times is a list. */
-static void write_field(struct writing *writing, const struct ind_payload *payload, size_t index)
+/* A field that may be there several times: then it is a list. */
+static void write_values(struct writing *writing, const struct ind_payload *payload, size_t index)
 {
     struct ind_buffer *buffer = writing->buffer;
     struct ind_slice name = payload->fields[index].name, value;
     size_t next = index, count = 0;
     while (ind_payload_find(payload, name, &next, &value))
         count++;
-    put_string(writing, name, true);
-    ind_buffer_text(buffer, count > 1 ? ":[" : ":");
+    ind_buffer_text(buffer, count > 1 ? "[" : "");
     next = index;
     for (size_t i = 0; ind_payload_find(payload, name, &next, &value); i++) {
         ind_buffer_text(buffer, i ? "," : "");
@@ -199,18 +254,50 @@ static void write_field(struct writing *writing, const struct ind_payload *paylo
     ind_buffer_text(buffer, count > 1 ? "]" : "");
 }
 
+/* Name and value where neither has anything to escape; false, and nothing is added, where one has, or there
+ * is little room. */
+static IND_INLINE bool put_clean_field(struct writing *writing, const struct ind_pair *field)
+{
+    struct ind_buffer *buffer = writing->buffer;
+    if (buffer->full || buffer->capacity - buffer->length < field->name.length + field->value.length + 40)
+        return false;
+    char *at = buffer->at + buffer->length;
+    *at = ',';
+    at += at[-1] != '{';
+    *at++ = '"';
+    if (!copy_clean(at, field->name, writing->original))
+        return false;
+    at += field->name.length;
+    memcpy(at, "\":\"", 3);
+    at += 3;
+    if (!copy_clean(at, field->value, writing->original))
+        return false;
+    at += field->value.length;
+    *at++ = '"';
+    buffer->length = (size_t)(at - buffer->at);
+    return true;
+}
+
 static void write_fields(struct writing *writing, const struct ind_payload *payload)
 {
     struct ind_buffer *buffer = writing->buffer;
+    struct names names;
     bool cut = payload->more;
     size_t start = buffer->length;
+    meet_names(payload, &names);
     ind_buffer_text(buffer, ",\"fields\":{");
-    for (size_t i = 0; i < payload->count && !cut; i++) {
+    for (size_t i = 0; i < payload->count && !cut && !buffer->full; i++) {
         struct ind_buffer before = *buffer;
-        if (same_name_before(payload, i))
+        const struct ind_pair *field = &payload->fields[i];
+        const bool alone = names.met[kind_of_name(field->name)] < 2;
+        if (!alone && same_name_before(payload, i))
             continue;
-        put_comma(buffer);
-        write_field(writing, payload, i);
+        if (!alone || !put_clean_field(writing, field)) {
+            put_comma(buffer);
+            put_string(writing, field->name, true);
+            ind_buffer_byte(buffer, ':');
+            write_values(writing, payload, i);
+        }
         cut = buffer->length - start > IND_FIELDS_ROOM - 64;
         if (cut)
             *buffer = before;
@@ -248,42 +335,44 @@ static void write_flag(struct ind_buffer *buffer, const char *name, bool set)
 static void write_object(struct writing *writing, const struct ind_message *message, bool cut)
 {
     struct ind_buffer *buffer = writing->buffer;
-    ind_buffer_byte(buffer, '{');
-    time_member(writing, "time", message->time);
-    time_member(writing, "sent", message->sent);
-    time_member(writing, "received", message->received);
-    member(writing, "device", message->device);
-    member(writing, "sender", message->sender);
-    member(writing, "transport", ind_transport_name(message->transport));
-    member(writing, "listener", message->listener);
-    member(writing, "certificate", message->certificate);
-    member(writing, "host", message->host);
-    member(writing, "facility", ind_facility_name(message->facility));
-    member(writing, "severity", ind_severity_name(message->severity));
-    member(writing, "app", message->app);
-    member(writing, "procid", message->procid);
-    member(writing, "msgid", message->msgid);
-    member(writing, "location", message->location);
+    const size_t start = buffer->length;
+    time_member(writing, LEAD("time"), message->time);
+    time_member(writing, LEAD("sent"), message->sent);
+    time_member(writing, LEAD("received"), message->received);
+    member(writing, LEAD("device"), message->device);
+    member(writing, LEAD("sender"), message->sender);
+    member(writing, LEAD("transport"), ind_transport_name(message->transport));
+    member(writing, LEAD("listener"), message->listener);
+    member(writing, LEAD("certificate"), message->certificate);
+    member(writing, LEAD("host"), message->host);
+    member(writing, LEAD("facility"), ind_facility_name(message->facility));
+    member(writing, LEAD("severity"), ind_severity_name(message->severity));
+    member(writing, LEAD("app"), message->app);
+    member(writing, LEAD("procid"), message->procid);
+    member(writing, LEAD("msgid"), message->msgid);
+    member(writing, LEAD("location"), message->location);
     if (message->data.length)
         write_data(writing, message->data);
-    member(writing, "text", message->text);
+    member(writing, LEAD("text"), message->text);
     if (message->form != IND_FORM_BARE)
-        member(writing, "format", ind_form_name(message->form));
-    member(writing, "malformed", ind_malformed_name(message->malformed));
+        member(writing, LEAD("format"), ind_form_name(message->form));
+    member(writing, LEAD("malformed"), ind_malformed_name(message->malformed));
     if (message->payload)
-        member(writing, "pattern", message->payload->pattern);
+        member(writing, LEAD("pattern"), message->payload->pattern);
     if (message->payload && message->payload->count)
         write_fields(writing, message->payload);
     write_labels(writing, message);
     write_flag(buffer, "line_cut", cut);
     write_flag(buffer, "escaped", writing->reversible);
     ind_buffer_byte(buffer, '}');
+    if (!buffer->full)
+        buffer->at[start] = '{'; /* where the first comma is: facility and severity are always there */
 }
 
-void ind_line_write_json(const struct ind_message *message, const struct ind_zone *zone, bool cut,
+void ind_line_write_json(const struct ind_message *message, struct ind_line_clock *clock, bool cut,
                          struct ind_buffer *buffer)
 {
-    struct writing writing = {.buffer = buffer, .zone = zone};
+    struct writing writing = {.buffer = buffer, .clock = clock, .original = message->original};
     const struct ind_buffer before = *buffer;
     write_object(&writing, message, cut);
     if (!writing.odd || buffer->full)

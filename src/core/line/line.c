@@ -1,7 +1,6 @@
 #include "core/line/line_private.h"
 
 #include "core/base/escape.h"
-#include "core/message/names.h"
 
 static const char *const layout_names[IND_LAYOUTS] = {"plain", "json", "rfc5424", "raw"};
 
@@ -16,141 +15,6 @@ int ind_layout_read(struct ind_slice name)
         if (ind_slice_equal(name, ind_slice_of(layout_names[i])))
             return i;
     return -1;
-}
-
-/* Hundredths of a second, with sign: enough for eyes. */
-static void write_lag(struct ind_buffer *buffer, const struct ind_message *message)
-{
-    if (message->sent == IND_TIME_NONE || message->received == IND_TIME_NONE)
-        ind_buffer_byte(buffer, '-');
-    else
-        ind_hundredths_write(buffer, ind_lag_hundredths(message->received, message->sent));
-}
-
-static void write_time(struct ind_buffer *buffer, struct ind_line_clock *clock, ind_time time)
-{
-    if (time < clock->from || time >= clock->to) {
-        char whole[IND_TIME_WIDTH_MOST];
-        struct ind_buffer written = ind_buffer_on(whole, sizeof whole);
-        ind_zone_write_time(clock->zone, time, &written);
-        memcpy(clock->text, whole, sizeof clock->text);
-        clock->end_length = (uint8_t)(written.length - (IND_TIME_WIDTH - 1));
-        memcpy(clock->end, whole + IND_TIME_WIDTH - 1, clock->end_length);
-        clock->from = ind_time_seconds(time) * IND_SECOND;
-        clock->to = clock->from + IND_SECOND;
-    }
-    if (!ind_buffer_room(buffer, IND_TIME_WIDTH_MOST))
-        return;
-    char *at = buffer->at + buffer->length;
-    memcpy(at, clock->text, sizeof clock->text);
-    ind_put_six(at + 20, (uint32_t)((time - clock->from) / 1000));
-    memcpy(at + 26, clock->end, sizeof clock->end);
-    buffer->length += IND_TIME_WIDTH - 1u + clock->end_length;
-}
-
-/* Whether a bare DEVICE tells the host as well. */
-static bool is_own_host(const struct ind_message *message)
-{
-    return message->host.at == message->device.at ? message->host.length == message->device.length
-                                                  : ind_slice_equal(message->host, message->device);
-}
-
-/* One column without looking for room; an absent one is `-`. Returns where the next begins; NULL where there
- * is something to escape. */
-static char *put_clean(char *at, struct ind_slice text)
-{
-    if (text.length == 0)
-        *at = '-';
-    else if ((text.length == 1 && text.at[0] == '-') ||
-             !ind_copy_clean(at, text.at, text.length, ' ' + 1, '\\'))
-        return NULL;
-    text.length += text.length == 0;
-    at[text.length] = ' ';
-    return at + text.length + 1;
-}
-
-/* A name without what would be taken for the end of one. */
-static bool has_parenthesis(struct ind_slice name)
-{
-    return name.length && (memchr(name.at, '(', name.length) || memchr(name.at, ')', name.length));
-}
-
-/* DEVICE, or DEVICE(HOST); `-` for no host. NULL as above. */
-static char *put_device(char *at, const struct ind_message *message)
-{
-    if (has_parenthesis(message->device))
-        return NULL;
-    at = put_clean(at, message->device);
-    if (!at || is_own_host(message))
-        return at;
-    if (has_parenthesis(message->host))
-        return NULL;
-    at[-1] = '(';
-    at = put_clean(at, message->host);
-    if (!at)
-        return NULL;
-    at[-1] = ')';
-    *at = ' ';
-    return at + 1;
-}
-
-/* The rule: nothing to escape, room for all. The beginning, up to the lag, stands in the buffer; the rest is
- * added, or nothing where it is no such message. */
-static bool write_clean(const struct ind_message *message, struct ind_buffer *buffer)
-{
-    size_t before = buffer->length;
-    size_t most = message->device.length + message->host.length + message->app.length +
-                  message->procid.length + message->msgid.length + message->text.length + 96;
-    if (message->device.length == 0 || message->text.length < 2 || message->data.length || buffer->full ||
-        buffer->capacity - buffer->length < most)
-        return false;
-    char *at = put_device(buffer->at + before, message);
-    if (!at)
-        return false;
-    buffer->length = (size_t)(at - 1 - buffer->at);
-    ind_pri_write(buffer, message->facility, message->severity);
-    at = put_clean(buffer->at + buffer->length, message->app);
-    at = at ? put_clean(at, message->procid) : NULL;
-    at = at ? put_clean(at, message->msgid) : NULL;
-    if (!at || !ind_copy_clean(at + 2, message->text.at, message->text.length, ' ', '\\')) {
-        buffer->length = before;
-        return false;
-    }
-    at[0] = '-';
-    at[1] = ' ';
-    at += 2 + message->text.length;
-    *at++ = '\n';
-    buffer->length = (size_t)(at - buffer->at);
-    return true;
-}
-
-static void write_device(const struct ind_message *message, struct ind_buffer *buffer)
-{
-    ind_escape_odd_column(buffer, message->device, "()");
-    if (is_own_host(message))
-        return;
-    ind_buffer_byte(buffer, '(');
-    ind_escape_odd_column(buffer, message->host, "()");
-    ind_buffer_byte(buffer, ')');
-}
-
-static void write_plain(const struct ind_message *message, struct ind_line_clock *clock,
-                        struct ind_buffer *buffer)
-{
-    write_time(buffer, clock, message->time);
-    ind_buffer_byte(buffer, ' ');
-    write_lag(buffer, message);
-    ind_buffer_byte(buffer, ' ');
-    if (write_clean(message, buffer))
-        return;
-    write_device(message, buffer);
-    ind_pri_write(buffer, message->facility, message->severity);
-    const struct ind_slice columns[] = {message->app, message->procid, message->msgid, message->data};
-    for (size_t i = 0; i < sizeof columns / sizeof *columns; i++) {
-        ind_escape_column(buffer, columns[i]);
-        ind_buffer_byte(buffer, ' ');
-    }
-    ind_escape_text(buffer, message->text);
 }
 
 static void field_5424(struct ind_buffer *buffer, struct ind_slice value)
@@ -188,7 +52,7 @@ static void write(enum ind_layout layout, const struct ind_message *message, boo
 {
     switch (layout) {
     case IND_LAYOUT_JSON:
-        ind_line_write_json(message, clock->zone, cut, buffer);
+        ind_line_write_json(message, clock, cut, buffer);
         break;
     case IND_LAYOUT_RFC5424:
         write_rfc5424(message, clock, buffer);
@@ -197,7 +61,7 @@ static void write(enum ind_layout layout, const struct ind_message *message, boo
         ind_escape_raw(buffer, message->original);
         break;
     default:
-        write_plain(message, clock, buffer);
+        ind_line_write_plain(message, clock, buffer);
         break;
     }
 }

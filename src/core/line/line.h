@@ -24,6 +24,7 @@ int ind_layout_read(struct ind_slice name); /* -1 where there is none of that na
 struct ind_line_clock {
     const struct ind_zone *zone; /* NULL: UTC */
     ind_time from, to;           /* `text` holds for times from `from` on, before `to` */
+    int64_t day;                 /* in UTC: seconds since 1970 at which its day begins */
     char text[20];               /* "2026-11-23T04:45:00." */
     char end[6];                 /* "Z" or "+01:00" */
     uint8_t end_length;

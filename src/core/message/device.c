@@ -417,7 +417,7 @@ static const struct ind_device *at_host(const struct ind_devices *devices, struc
 {
     enum { LONGEST = 45 };
     struct ind_address address;
-    const bool may_be = host.length && host.length <= LONGEST &&
+    const bool may_be = devices->count && host.length && host.length <= LONGEST &&
                         (ind_is_digit(*host.at) || memchr(host.at, ':', host.length) != NULL);
     return may_be && ind_address_read(host, &address) ? ind_devices_by_address(devices, &address) : NULL;
 }

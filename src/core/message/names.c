@@ -41,12 +41,9 @@ struct ind_slice ind_severity_name(unsigned severity)
     return (struct ind_slice){severities[severity].text, severities[severity].length};
 }
 
-void ind_pri_write(struct ind_buffer *buffer, unsigned facility, unsigned severity)
+char *ind_pri_put(char *at, unsigned facility, unsigned severity)
 {
     const struct padded *first = &facilities[facility], *second = &severities[severity];
-    if (!ind_buffer_room(buffer, 3 + 2 * sizeof first->text))
-        return;
-    char *at = buffer->at + buffer->length;
     *at++ = ' ';
     memcpy(at, first->text, sizeof first->text);
     at += first->length;
@@ -54,7 +51,13 @@ void ind_pri_write(struct ind_buffer *buffer, unsigned facility, unsigned severi
     memcpy(at, second->text, sizeof second->text);
     at += second->length;
     *at++ = ' ';
-    buffer->length = (size_t)(at - buffer->at);
+    return at;
+}
+
+void ind_pri_write(struct ind_buffer *buffer, unsigned facility, unsigned severity)
+{
+    if (ind_buffer_room(buffer, IND_PRI_ROOM))
+        buffer->length = (size_t)(ind_pri_put(buffer->at + buffer->length, facility, severity) - buffer->at);
 }
 
 static int read_number(struct ind_slice text, int limit)

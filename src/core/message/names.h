@@ -23,7 +23,12 @@ enum {
 struct ind_slice ind_facility_name(unsigned facility);
 struct ind_slice ind_severity_name(unsigned severity);
 
-/* Adds " FACILITY SEVERITY ", as columns of a line. */
+/* Writes " FACILITY SEVERITY ", as columns of a line, to `at`, where IND_PRI_ROOM bytes are free; returns
+ * where it ends. */
+enum { IND_PRI_ROOM = 35 };
+char *ind_pri_put(char *at, unsigned facility, unsigned severity);
+
+/* Adds the same. */
 void ind_pri_write(struct ind_buffer *buffer, unsigned facility, unsigned severity);
 
 /* A name in any common form or a number, case ignored; -1 where it is none. */
