@@ -37,4 +37,43 @@ static inline uint64_t ind_mask_of(const char *at, char c)
     return mask;
 }
 
+/* Of the 64 bytes at `at`, which are there, what key=value is taken apart by. */
+struct ind_pair_masks {
+    uint64_t equals;
+    uint64_t ends;   /* blank, tab, comma, semicolon: a bare value may end there */
+    uint64_t in_key; /* letters, digits and _ . - */
+};
+
+static inline void ind_mask_pairs(const char *at, struct ind_pair_masks *masks)
+{
+    *masks = (struct ind_pair_masks){0, 0, 0};
+#ifdef IND_SSE2
+    for (unsigned i = 0; i < IND_BLOCK; i += 16) {
+        const __m128i bytes = _mm_loadu_si128((const __m128i *)(const void *)(at + i));
+        const __m128i small = _mm_or_si128(bytes, _mm_set1_epi8(0x20));
+        __m128i in = _mm_and_si128(_mm_cmpgt_epi8(small, _mm_set1_epi8('a' - 1)),
+                                   _mm_cmpgt_epi8(_mm_set1_epi8('z' + 1), small));
+        const __m128i from_dash = _mm_and_si128(_mm_cmpgt_epi8(bytes, _mm_set1_epi8('-' - 1)),
+                                                _mm_cmpgt_epi8(_mm_set1_epi8('9' + 1), bytes));
+        in = _mm_or_si128(in, _mm_andnot_si128(_mm_cmpeq_epi8(bytes, _mm_set1_epi8('/')), from_dash));
+        in = _mm_or_si128(in, _mm_cmpeq_epi8(bytes, _mm_set1_epi8('_')));
+        const __m128i ends = _mm_or_si128(_mm_or_si128(_mm_cmpeq_epi8(bytes, _mm_set1_epi8(' ')),
+                                                       _mm_cmpeq_epi8(bytes, _mm_set1_epi8('\t'))),
+                                          _mm_or_si128(_mm_cmpeq_epi8(bytes, _mm_set1_epi8(',')),
+                                                       _mm_cmpeq_epi8(bytes, _mm_set1_epi8(';'))));
+        const __m128i equals = _mm_cmpeq_epi8(bytes, _mm_set1_epi8('='));
+        masks->in_key |= (uint64_t)(unsigned)_mm_movemask_epi8(in) << i;
+        masks->ends |= (uint64_t)(unsigned)_mm_movemask_epi8(ends) << i;
+        masks->equals |= (uint64_t)(unsigned)_mm_movemask_epi8(equals) << i;
+    }
+#else
+    for (unsigned i = 0; i < IND_BLOCK; i++) {
+        const unsigned c = (unsigned char)at[i];
+        masks->in_key |= (uint64_t)((ind_byte_kinds[c] & IND_IN_KEY) != 0) << i;
+        masks->ends |= (uint64_t)((c == ' ') | (c == '\t') | (c == ',') | (c == ';')) << i;
+        masks->equals |= (uint64_t)(c == '=') << i;
+    }
+#endif
+}
+
 #endif

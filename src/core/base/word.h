@@ -38,6 +38,19 @@ static inline unsigned ind_lowest_bit(uint64_t bits)
 #endif
 }
 
+/* The number of the highest. */
+static inline unsigned ind_highest_bit(uint64_t bits)
+{
+#if defined(__GNUC__) || defined(__clang__)
+    return 63 - (unsigned)__builtin_clzll(bits);
+#else
+    unsigned bit = 63;
+    while (!(bits >> bit & 1))
+        bit--;
+    return bit;
+#endif
+}
+
 /* The top bit of each byte that is above 9. Above one that is, others may be told so too. */
 static inline uint64_t ind_above_nine(uint64_t word)
 {

@@ -1,5 +1,5 @@
 /* key=value, bare or quoted, as firewalls and kernels write it. */
-#include "core/base/scan.h"
+#include "core/base/mask.h"
 #include "core/payload/payload_private.h"
 
 static bool is(char c, unsigned kind)
@@ -137,11 +137,97 @@ static const char *read_value(const char *sign, const char *end, struct ind_slic
     return stop;
 }
 
-void ind_payload_read_pairs(struct ind_slice text, struct ind_slice prefix, struct ind_payload *payload)
+/* A block of 64 bytes and what stands in it; behind the end of the text nothing does. */
+struct block {
+    const char *base;
+    struct ind_pair_masks masks;
+};
+
+static void look(struct block *block, const char *at, const char *end)
 {
-    const char *at = text.at, *end = text.at + text.length;
+    char padded[IND_BLOCK] = {0};
+    block->base = at;
+    if (end - at < IND_BLOCK) {
+        memcpy(padded, at, (size_t)(end - at));
+        at = padded;
+    }
+    ind_mask_pairs(at, &block->masks);
+}
+
+/* The next sign at or behind `at`, in a block that is then looked at; `end`: there is none. */
+static const char *find_equals(struct block *block, const char *at, const char *end)
+{
+    for (;;) {
+        if (at - block->base >= IND_BLOCK)
+            look(block, at, end);
+        const uint64_t equals = block->masks.equals >> (at - block->base);
+        if (equals)
+            return at + ind_lowest_bit(equals);
+        if (end - block->base <= IND_BLOCK)
+            return end;
+        at = block->base + IND_BLOCK;
+    }
+}
+
+/* Where the key in front of `sign`, which is in the block, begins: not before `floor`. */
+static const char *find_key(const struct block *block, const char *sign, const char *floor)
+{
+    const uint64_t before = ~block->masks.in_key & ((UINT64_C(1) << (sign - block->base)) - 1);
+    const char *key = before ? block->base + ind_highest_bit(before) + 1 : block->base;
+    if (key <= floor)
+        return floor;
+    while (!before && key > floor && is(key[-1], IND_IN_KEY))
+        key--;
+    return key;
+}
+
+/* The end of a bare value as most have it, up to a blank; NULL where skip_bare must look. */
+static const char *find_end(struct block *block, const char *at, const char *end)
+{
+    uint64_t ends = at - block->base < IND_BLOCK ? block->masks.ends >> (at - block->base) : 0;
+    if (!ends && end - block->base > IND_BLOCK) {
+        look(block, at, end);
+        ends = block->masks.ends;
+    }
+    if (!ends)
+        return NULL;
+    const char *stop = at + ind_lowest_bit(ends);
+    return ends_word(*stop) && (stop == at || is(stop[-1], IND_IN_KEY)) ? stop : NULL;
+}
+
+/* The texts that have only equals signs, as nearly all do. `at` is where the first may be. */
+static void read_equals(const char *at, const char *end, struct ind_slice prefix, struct ind_payload *payload)
+{
+    struct block block;
     const char *floor = at; /* no key reaches back behind the value before it */
-    const char *equals = NULL, *colon = begins_with_colon(at, end) ? NULL : end;
+    look(&block, at, end);
+    for (;;) {
+        const char *sign = find_equals(&block, at, end);
+        if (sign == end)
+            return;
+        const char *key = find_key(&block, sign, floor);
+        at = sign + 1;
+        if (key == sign || !is(*key, IND_BEGINS_KEY) || (key > floor && !is(key[-1], IND_BEFORE_KEY)))
+            continue;
+        struct ind_slice value, name = {key, (size_t)(sign - key)};
+        const char *stop = at < end && *at != '"' && *at != '\'' ? find_end(&block, at, end) : NULL;
+        if (stop)
+            value = (struct ind_slice){at, (size_t)(stop - at)};
+        else
+            stop = read_value(sign, end, &value, payload);
+        name = prefix.length ? prefixed(prefix, name, payload) : name;
+        if (!ind_payload_add(payload, name, value))
+            return;
+        payload->kinds |= IND_PAYLOAD_PAIRS;
+        at = floor = stop;
+    }
+}
+
+/* With colons in front of quoted values among them. */
+static void read_colons(const char *at, const char *end, struct ind_slice prefix, struct ind_payload *payload)
+{
+    const char *floor = at;
+    const char *equals = NULL, *colon = NULL;
     while (at < end) {
         if (!equals || equals < at) {
             equals = memchr(at, '=', (size_t)(end - at));
@@ -166,4 +252,13 @@ void ind_payload_read_pairs(struct ind_slice text, struct ind_slice prefix, stru
         payload->kinds |= IND_PAYLOAD_PAIRS;
         at = floor = stop;
     }
+}
+
+void ind_payload_read_pairs(struct ind_slice text, struct ind_slice prefix, struct ind_payload *payload)
+{
+    const char *end = text.at + text.length;
+    if (begins_with_colon(text.at, end))
+        read_colons(text.at, end, prefix, payload);
+    else if (text.length && memchr(text.at, '=', text.length))
+        read_equals(text.at, end, prefix, payload);
 }
