@@ -57,31 +57,46 @@ static bool read_slashed(struct ind_slice text, struct ind_event_code *code)
     return code->length && code->name.length && is_severity(code->severity);
 }
 
+#ifdef IND_SSE2
+/* Bits of sixteen bytes. */
+struct code_bits {
+    unsigned others, dashes, numbers;
+};
+
+static IND_INLINE struct code_bits bits_of(const char *at)
+{
+    const __m128i bytes = _mm_loadu_si128((const __m128i *)(const void *)at);
+    const __m128i small = _mm_or_si128(bytes, _mm_set1_epi8(0x20));
+    const __m128i letter = _mm_and_si128(_mm_cmpgt_epi8(small, _mm_set1_epi8('a' - 1)),
+                                         _mm_cmpgt_epi8(_mm_set1_epi8('z' + 1), small));
+    const __m128i from_zero = _mm_cmpgt_epi8(bytes, _mm_set1_epi8('0' - 1));
+    const __m128i digit = _mm_and_si128(from_zero, _mm_cmpgt_epi8(_mm_set1_epi8('9' + 1), bytes));
+    const __m128i number = _mm_and_si128(from_zero, _mm_cmpgt_epi8(_mm_set1_epi8('7' + 1), bytes));
+    const __m128i dash = _mm_cmpeq_epi8(bytes, _mm_set1_epi8('-'));
+    const __m128i part = _mm_or_si128(_mm_or_si128(letter, digit),
+                                      _mm_or_si128(dash, _mm_cmpeq_epi8(bytes, _mm_set1_epi8('_'))));
+    return (struct code_bits){0xffffu ^ (unsigned)_mm_movemask_epi8(part), (unsigned)_mm_movemask_epi8(dash),
+                              (unsigned)_mm_movemask_epi8(number)};
+}
+#endif
+
 /* The run of bytes that may belong to a code: how long it is, and a bit for each that is a dash or may be N.
- */
+ * Most are shorter than the 32 bytes of one look. */
 static size_t classify(struct ind_slice text, uint64_t *dashes, uint64_t *numbers)
 {
     size_t at = 0, most = text.length < 64 ? text.length : 64;
     *dashes = *numbers = 0;
 #ifdef IND_SSE2
-    for (; at + 16 <= most; at += 16) {
-        __m128i bytes = _mm_loadu_si128((const __m128i *)(const void *)(text.at + at));
-        __m128i small = _mm_or_si128(bytes, _mm_set1_epi8(0x20));
-        __m128i letter = _mm_and_si128(_mm_cmpgt_epi8(small, _mm_set1_epi8('a' - 1)),
-                                       _mm_cmpgt_epi8(_mm_set1_epi8('z' + 1), small));
-        __m128i from_zero = _mm_cmpgt_epi8(bytes, _mm_set1_epi8('0' - 1));
-        __m128i digit = _mm_and_si128(from_zero, _mm_cmpgt_epi8(_mm_set1_epi8('9' + 1), bytes));
-        __m128i number = _mm_and_si128(from_zero, _mm_cmpgt_epi8(_mm_set1_epi8('7' + 1), bytes));
-        __m128i dash = _mm_cmpeq_epi8(bytes, _mm_set1_epi8('-'));
-        __m128i part = _mm_or_si128(_mm_or_si128(letter, digit),
-                                    _mm_or_si128(dash, _mm_cmpeq_epi8(bytes, _mm_set1_epi8('_'))));
-        unsigned others = 0xffffu ^ (unsigned)_mm_movemask_epi8(part);
+    for (; at + 32 <= most; at += 32) {
+        const struct code_bits low = bits_of(text.at + at), high = bits_of(text.at + at + 16);
+        uint64_t others = low.others | (uint64_t)high.others << 16;
         if (at == 0)
-            others &= ~1u; /* the sign in front */
-        unsigned run = others ? (unsigned)__builtin_ctz(others) : 16, in_run = (1u << run) - 1;
-        *dashes |= (uint64_t)((unsigned)_mm_movemask_epi8(dash) & in_run) << at;
-        *numbers |= (uint64_t)((unsigned)_mm_movemask_epi8(number) & in_run) << at;
-        if (run < 16)
+            others &= ~UINT64_C(1); /* the sign in front */
+        const unsigned run = ind_lowest_bit(others | UINT64_C(1) << 32);
+        const uint64_t in_run = (UINT64_C(1) << run) - 1;
+        *dashes |= ((low.dashes | (uint64_t)high.dashes << 16) & in_run) << at;
+        *numbers |= ((low.numbers | (uint64_t)high.numbers << 16) & in_run) << at;
+        if (run < 32)
             return at + run;
     }
 #endif
@@ -119,7 +134,7 @@ static bool read_dashed(struct ind_slice text, struct ind_event_code *code)
         return false;
     unsigned first = ind_lowest_bit(dashes), severity = ind_lowest_bit(found) + 1;
     code->group = piece(text, 1, first);
-    code->subgroup = first + 1 < severity ? piece(text, first + 1, severity - 1) : IND_NOTHING;
+    code->subgroup = piece(text, first + 1, first + 1 < severity ? severity - 1 : first + 1);
     code->severity = piece(text, severity, severity + 1);
     code->name = piece(text, severity + 2, at);
     code->length = skip_colon(text, at);

@@ -257,8 +257,10 @@ static void read_colons(const char *at, const char *end, struct ind_slice prefix
 void ind_payload_read_pairs(struct ind_slice text, struct ind_slice prefix, struct ind_payload *payload)
 {
     const char *end = text.at + text.length;
-    if (begins_with_colon(text.at, end))
+    if (text.length == 0)
+        return;
+    if (memchr(text.at, '"', text.length) && begins_with_colon(text.at, end))
         read_colons(text.at, end, prefix, payload);
-    else if (text.length && memchr(text.at, '=', text.length))
+    else if (memchr(text.at, '=', text.length))
         read_equals(text.at, end, prefix, payload);
 }
