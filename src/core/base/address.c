@@ -19,25 +19,46 @@ struct ind_address ind_address_v6(const uint8_t bytes[16])
     return address;
 }
 
-bool ind_address_read(struct ind_slice text, struct ind_address *address)
+/* Four decimal numbers (RFC 3986 section 3.2.2, IPv4address): no zeros in front. */
+static bool read_v4(struct ind_slice text, uint8_t bytes[4])
+{
+    const char *at = text.at, *end = text.at + text.length;
+    for (int i = 0; i < 4; i++) {
+        const char *first = at;
+        unsigned value = 0;
+        for (; at < end && at - first < 4 && ind_is_digit(*at); at++)
+            value = value * 10 + (unsigned)(*at - '0');
+        if (at == first || value > 255 || (*first == '0' && at - first > 1))
+            return false;
+        bytes[i] = (uint8_t)value;
+        if (i == 3)
+            return at == end;
+        if (at == end || *at++ != '.')
+            return false;
+    }
+    return false;
+}
+
+static bool read_v6(struct ind_slice text, uint8_t bytes[16])
 {
     char terminated[IND_ADDRESS_WIDTH];
-    uint8_t bytes[16];
-    if (text.length == 0 || text.length >= sizeof terminated)
-        return false;
     memcpy(terminated, text.at, text.length);
     terminated[text.length] = '\0';
-    if (strlen(terminated) != text.length)
+    return strlen(terminated) == text.length && inet_pton(AF_INET6, terminated, bytes) == 1;
+}
+
+bool ind_address_read(struct ind_slice text, struct ind_address *address)
+{
+    uint8_t bytes[16];
+    if (text.length == 0 || text.length >= IND_ADDRESS_WIDTH)
         return false;
-    if (memchr(terminated, ':', text.length)) {
-        if (inet_pton(AF_INET6, terminated, bytes) != 1)
-            return false;
-        *address = ind_address_v6(bytes);
+    if (read_v4(text, bytes)) {
+        *address = ind_address_v4(bytes);
         return true;
     }
-    if (inet_pton(AF_INET, terminated, bytes) != 1)
+    if (!memchr(text.at, ':', text.length) || !read_v6(text, bytes))
         return false;
-    *address = ind_address_v4(bytes);
+    *address = ind_address_v6(bytes);
     return true;
 }
 

@@ -56,18 +56,35 @@ void ind_prefixes_free(struct ind_prefixes *prefixes)
     *prefixes = (struct ind_prefixes){0};
 }
 
+/* How many of the sorted heads are below `head`. How many steps there are does not depend on what the heads
+ * are, and no branch does. */
+static size_t count_below(const uint64_t *heads, size_t count, uint64_t head)
+{
+    size_t from = 0;
+    while (count > 0) {
+        const size_t half = (count + 1) / 2;
+        from += heads[from + half - 1] < head ? half : 0;
+        count -= half;
+    }
+    return from;
+}
+
 /* The last that does not come behind the value in their order. All beginnings of the value are on its chain:
  * the longest of them does not come behind the value either, and whatever lies between those two begins with
  * it. */
 static uint32_t last_before(const struct ind_prefixes *prefixes, struct ind_slice value)
 {
     const uint64_t head = head_of(value);
-    size_t from = 0, count = prefixes->count;
+    size_t from = count_below(prefixes->heads, prefixes->count, head);
+    if (from == prefixes->count || prefixes->heads[from] != head)
+        return (uint32_t)from;
+    /* Among those of the same head the rest of the bytes tells. */
+    size_t count = prefixes->count - from;
+    if (head != UINT64_MAX)
+        count = count_below(prefixes->heads + from, count, head + 1);
     while (count > 0) {
-        size_t half = count / 2, middle = from + half;
-        uint64_t other = prefixes->heads[middle];
-        bool behind =
-            other > head || (other == head && ind_slice_compare(prefixes->list[middle].bytes, value) > 0);
+        const size_t half = count / 2, middle = from + half;
+        const bool behind = ind_slice_compare(prefixes->list[middle].bytes, value) > 0;
         from = behind ? from : middle + 1;
         count = behind ? half : count - half - 1;
     }

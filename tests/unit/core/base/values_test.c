@@ -1,8 +1,11 @@
 /* Addresses and escaping. */
+#include "support/random.h"
 #include "support/support.h"
 
 #include "core/base/address.h"
 #include "core/base/escape.h"
+
+#include <arpa/inet.h>
 
 static void addresses_keep_ipv4_plain(void **state)
 {
@@ -195,9 +198,37 @@ static void this_machine_is_known_by_its_names(void **state)
     }
 }
 
+/* Texts of digits and points, some of them addresses. */
+static void addresses_of_ipv4_are_read_as_the_system_reads_them(void **state)
+{
+    (void)state;
+    uint64_t random = IND_RANDOM_START;
+    unsigned good = 0;
+    for (int i = 0; i < 300000; i++) {
+        char text[40];
+        size_t length = 0;
+        const unsigned parts = 3u + (ind_random(&random, 20) > 0) + (ind_random(&random, 20) == 0);
+        for (unsigned k = 0; k < parts; k++)
+            length += (size_t)snprintf(text + length, sizeof text - length, "%s%0*u", k ? "." : "",
+                                       (int)(ind_random(&random, 30) == 0) * 2,
+                                       ind_random(&random, ind_random(&random, 4) ? 256 : 1100));
+        if (ind_random(&random, 10) == 0)
+            text[ind_random(&random, (unsigned)length)] = ". :a\0-0"[ind_random(&random, 7)];
+        struct in_addr wanted;
+        struct ind_address address;
+        const bool is_one = strlen(text) == length && inet_pton(AF_INET, text, &wanted) == 1;
+        const bool read = ind_address_read((struct ind_slice){text, length}, &address) && address.bits == 32;
+        if (is_one != read || (is_one && memcmp(&wanted, address.bytes, 4) != 0))
+            fail_msg("%.*s", (int)length, text);
+        good += is_one;
+    }
+    assert_in_range(good, 10000, 290000);
+}
+
 int main(void)
 {
     const struct CMUnitTest tests[] = {
+        cmocka_unit_test(addresses_of_ipv4_are_read_as_the_system_reads_them),
         cmocka_unit_test(addresses_keep_ipv4_plain),
         cmocka_unit_test(this_machine_is_known_by_its_names),
         cmocka_unit_test(networks_hold_what_they_should),
