@@ -200,6 +200,18 @@ void ind_dispatch_lose(struct ind_dispatch *dispatch, uint16_t listener, size_t 
 
 /* ---- Out of the burst buffer ---- */
 
+/* The second record from here on, and the fifth. */
+static void look_ahead(const struct ind_dispatch *dispatch, const struct ind_record *record)
+{
+    enum { SOON = 2, LATER = 5 };
+    const struct ind_record *soon = NULL;
+    for (int i = 0; i < LATER && record; i++) {
+        record = ind_burst_behind(dispatch->burst, record);
+        soon = i + 1 == SOON ? record : soon;
+    }
+    ind_intake_expect(dispatch->intake, soon ? &soon->sender : NULL, record ? &record->sender : NULL);
+}
+
 void ind_dispatch_slice(struct ind_dispatch *dispatch)
 {
     const struct ind_record *record;
@@ -208,6 +220,7 @@ void ind_dispatch_slice(struct ind_dispatch *dispatch)
         record = ind_burst_first(dispatch->burst, &bytes);
         if (!record || !ind_dispatch_have_batch(dispatch, 0))
             return;
+        look_ahead(dispatch, record);
         bool done = ind_intake_pending(dispatch->intake)
                         ? resume(dispatch)
                         : submit(dispatch, record, bytes - record->certificate, bytes);

@@ -117,7 +117,7 @@ static struct ind_sender *fill_sender(struct ind_intake *intake, struct ind_know
     return &known->sender;
 }
 
-/* What the message will need next is on its way to the cache while its header is read. */
+/* What the message will need next is on its way to the cache while its header, or another's, is read. */
 static void expect(const struct ind_intake *intake, const struct ind_sender *sender)
 {
 #if defined(__GNUC__) || defined(__clang__)
@@ -134,10 +134,28 @@ static void expect(const struct ind_intake *intake, const struct ind_sender *sen
 #endif
 }
 
+static inline bool is_of(const struct ind_known_sender *known, const struct ind_address *address)
+{
+    return known && memcmp(&known->address, address, sizeof *address) == 0;
+}
+
+void ind_intake_expect(const struct ind_intake *intake, const struct ind_address *soon,
+                       const struct ind_address *later)
+{
+    const struct ind_known_sender *last = intake->last;
+    if (later && !is_of(last, later))
+        ind_senders_expect(intake->senders, later);
+    if (!soon || is_of(last, soon))
+        return;
+    const struct ind_known_sender *known = ind_senders_find(intake->senders, soon);
+    if (known)
+        expect(intake, &known->sender);
+}
+
 struct ind_sender *ind_intake_sender(struct ind_intake *intake, const struct ind_address *address)
 {
     struct ind_known_sender *known = intake->last;
-    if (known && memcmp(&known->address, address, sizeof *address) == 0)
+    if (is_of(known, address))
         return &known->sender;
     known = ind_senders_find(intake->senders, address);
     if (!known) {

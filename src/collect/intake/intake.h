@@ -93,6 +93,10 @@ ind_time ind_intake_time(const struct ind_intake *intake);
 /* What is known of a sender. Good for the message at hand: until the next call after it. An address of 0 bits
  * is this machine: its local sockets, and ourselves. */
 struct ind_sender *ind_intake_sender(struct ind_intake *intake, const struct ind_address *address);
+/* The sender of a message that comes soon, and of one that comes after it: what will be looked up is asked
+ * for from memory while others are read. Changes nothing. NULL: there is none. */
+void ind_intake_expect(const struct ind_intake *intake, const struct ind_address *soon,
+                       const struct ind_address *later);
 /* The same for messages from files; `text` may be empty and must live as long as the intake. */
 struct ind_sender *ind_intake_sender_named(struct ind_intake *intake, struct ind_slice text);
 

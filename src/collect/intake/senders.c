@@ -71,6 +71,16 @@ struct ind_known_sender *ind_senders_find(const struct ind_senders *senders,
     return NULL;
 }
 
+void ind_senders_expect(const struct ind_senders *senders, const struct ind_address *address)
+{
+#if defined(__GNUC__) || defined(__clang__)
+    __builtin_prefetch(&senders->slots[hash_of(address) & (senders->slot_count - 1)]);
+#else
+    (void)senders;
+    (void)address;
+#endif
+}
+
 static void put(struct slot *slots, size_t slot_count, uint64_t hash, uint32_t number)
 {
     size_t at = hash & (slot_count - 1);

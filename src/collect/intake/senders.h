@@ -32,6 +32,9 @@ void ind_senders_free(struct ind_senders *senders);
 struct ind_known_sender *ind_senders_find(const struct ind_senders *senders,
                                           const struct ind_address *address);
 
+/* It is soon looked for: its slot is asked for from memory. */
+void ind_senders_expect(const struct ind_senders *senders, const struct ind_address *address);
+
 /* A new record for an address that is not known, with nothing but the address in it. NULL where memory is
  * out. */
 struct ind_known_sender *ind_senders_add(struct ind_senders *senders, const struct ind_address *address);

@@ -205,6 +205,13 @@ const struct ind_record *ind_burst_first(const struct ind_burst *burst, const ch
     return record;
 }
 
+const struct ind_record *ind_burst_behind(const struct ind_burst *burst, const struct ind_record *record)
+{
+    const struct slab *slab = burst->first;
+    const char *next = (const char *)record + ind_record_size(record);
+    return next < slab->bytes + slab->used ? (const struct ind_record *)(const void *)next : NULL;
+}
+
 /* The last slab is begun anew rather than given back: few messages need one slab only. */
 void ind_burst_drop(struct ind_burst *burst)
 {

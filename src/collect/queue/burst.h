@@ -63,4 +63,7 @@ bool ind_burst_idle(struct ind_burst *burst);
 const struct ind_record *ind_burst_first(const struct ind_burst *burst, const char **bytes);
 void ind_burst_drop(struct ind_burst *burst);
 
+/* The record that was added behind `record`, for whoever looks ahead; NULL: none, or not near it. */
+const struct ind_record *ind_burst_behind(const struct ind_burst *burst, const struct ind_record *record);
+
 #endif

@@ -1,23 +1,22 @@
 /* What of a plain line is the same in many, found without reading the rest. */
 #include "core/line/line.h"
 
+#include "core/base/mask.h"
+#include "core/time/digits.h"
+
 #include <string.h>
 
-enum { HOUR = 13, MINUTE = 13, SECOND = 16, FRACTION = 19, PARTS = 6, MOST_DIGITS = 8 };
-
-static bool is_two_digits_below_60(const char *at)
-{
-    return at[0] >= '0' && at[0] <= '5' && ind_is_digit(at[1]);
-}
+enum { HOUR = 13, MINUTE = 13, SECOND = 16, FRACTION = 19, MOST_DIGITS = 8 };
 
 /* ":45:00.123456", behind the hour. */
 static bool is_rest_of_time(const char *at)
 {
-    unsigned not_digits = 0;
-    for (int i = 0; i < PARTS; i++)
-        not_digits |= !ind_is_digit(at[FRACTION + 1 + i]);
-    return at[MINUTE] == ':' && is_two_digits_below_60(at + MINUTE + 1) && at[SECOND] == ':' &&
-           is_two_digits_below_60(at + SECOND + 1) && at[FRACTION] == '.' && !not_digits;
+    const uint64_t signs = UINT64_C(0x00FF0000FF0000FF),
+                   zeros = UINT64_C(0x302E30303A30303A); /* ":00:00.0" */
+    const uint64_t word = ind_word8(at + MINUTE) ^ zeros,
+                   last = ind_word8(at + FRACTION - 1) ^ UINT64_C(0x3030303030302E30);
+    unsigned bad = (ind_above_nine(word) | (word & signs) | ind_above_nine(last)) != 0;
+    return !bad && at[MINUTE + 1] <= '5' && at[SECOND + 1] <= '5';
 }
 
 /* "0.12", "-3.00" or "-", with its blank; 0: something else. */
@@ -34,30 +33,33 @@ static size_t lag_width(struct ind_slice rest)
                : 0;
 }
 
-/* Which of eight bytes are blanks: the highest bit of each, whichever way round the machine has them. */
-static uint64_t blanks_in(const char *at)
-{
-    const uint64_t low = UINT64_C(0x7f7f7f7f7f7f7f7f);
-    uint64_t bytes;
-    memcpy(&bytes, at, sizeof bytes);
-    bytes ^= UINT64_C(0x2020202020202020);
-    return ~(((bytes & low) + low) | bytes | low);
-}
-
 /* Where so many columns have ended, from `at` on, each with a blank; `rest.length` + 1: there are not so
- * many. Lines are short: most of the time goes into this. */
+ * many. */
 static size_t behind_columns(struct ind_slice rest, size_t at, int columns)
 {
-    while (at + 8 <= rest.length) {
-        const int blanks = (int)((blanks_in(rest.at + at) >> 7) * UINT64_C(0x0101010101010101) >> 56);
-        if (blanks >= columns)
-            break;
-        columns -= blanks;
-        at += 8;
-    }
     while (columns > 0 && at < rest.length)
         columns -= rest.at[at++] == ' ';
     return columns ? rest.length + 1 : at;
+}
+
+/* Where the third column ends, and the sixth: mostly both within a block. */
+static void find_columns(struct ind_slice rest, size_t *third, size_t *sixth)
+{
+    if (rest.length >= IND_BLOCK) {
+        uint64_t blanks = ind_mask_of(rest.at, ' ');
+        blanks &= blanks - 1;
+        blanks &= blanks - 1;
+        uint64_t later = blanks & (blanks - 1);
+        later &= later - 1;
+        later &= later - 1;
+        if (later) {
+            *third = ind_lowest_bit(blanks) + 1;
+            *sixth = ind_lowest_bit(later) + 1;
+            return;
+        }
+    }
+    *third = behind_columns(rest, 0, 3);
+    *sixth = *third < rest.length ? behind_columns(rest, *third, 3) : *third;
 }
 
 bool ind_line_glance_plain(struct ind_slice line, struct ind_line_glance *glance)
@@ -71,8 +73,8 @@ bool ind_line_glance_plain(struct ind_slice line, struct ind_line_glance *glance
     struct ind_slice rest = ind_slice_from(line, width + 1);
     const size_t lag = lag_width(rest);
     rest = ind_slice_from(rest, lag);
-    const size_t who = behind_columns(rest, 0, 3),
-                 data = who < rest.length ? behind_columns(rest, who, 3) : who;
+    size_t who, data;
+    find_columns(rest, &who, &data);
     if (!lag || data + 1 >= rest.length || rest.at[data] != '-' || rest.at[data + 1] != ' ')
         return false; /* structured data may be wrong, or the line cut short */
     glance->hour = (struct ind_slice){line.at, HOUR};
