@@ -200,16 +200,17 @@ void ind_dispatch_lose(struct ind_dispatch *dispatch, uint16_t listener, size_t 
 
 /* ---- Out of the burst buffer ---- */
 
-/* The second record from here on, and the fifth. */
+/* Looks ahead, to the second record from here on and the fifth, where others than this one's sender come. */
 static void look_ahead(const struct ind_dispatch *dispatch, const struct ind_record *record)
 {
-    enum { SOON = 2, LATER = 5 };
-    const struct ind_record *soon = NULL;
-    for (int i = 0; i < LATER && record; i++) {
-        record = ind_burst_behind(dispatch->burst, record);
-        soon = i + 1 == SOON ? record : soon;
-    }
-    ind_intake_expect(dispatch->intake, soon ? &soon->sender : NULL, record ? &record->sender : NULL);
+    enum { MORE = 3 };
+    const struct ind_record *next = ind_burst_behind(dispatch->burst, record);
+    if (!next || memcmp(&next->sender, &record->sender, sizeof next->sender) == 0)
+        return;
+    const struct ind_record *soon = ind_burst_behind(dispatch->burst, next), *later = soon;
+    for (int i = 0; i < MORE && later; i++)
+        later = ind_burst_behind(dispatch->burst, later);
+    ind_intake_expect(dispatch->intake, soon ? &soon->sender : NULL, later ? &later->sender : NULL);
 }
 
 void ind_dispatch_slice(struct ind_dispatch *dispatch)

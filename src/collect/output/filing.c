@@ -1,21 +1,30 @@
 #include "collect/output/filing.h"
 
-/* Lines of a group lie apart, and were written by another processor: the next is asked for while this one is
- * copied. */
-static void prefetch_next(const struct ind_batch *batch, const struct ind_batch_line *line)
+/* Lines of a group lie apart, and were written by another processor: those that come next are asked for while
+ * others are copied. */
+enum { AHEAD = 8 };
+
+/* Asks for a line, and for the place that tells of the one behind it; returns that one's number (0: none). */
+static uint32_t ask_for(const struct ind_batch *batch, uint32_t number)
 {
+    if (!number)
+        return 0;
+    const struct ind_batch_line *line = &batch->lines[number - 1];
 #if defined(__GNUC__) || defined(__clang__)
-    if (!line->next)
-        return;
-    const struct ind_batch_line *next = &batch->lines[line->next - 1];
-    for (uint32_t at = 0; at < next->length && at < 512; at += 64)
-        __builtin_prefetch(batch->arena + next->offset + at);
-    if (next->next)
-        __builtin_prefetch(&batch->lines[next->next - 1]);
-#else
-    (void)batch;
-    (void)line;
+    for (uint32_t at = 0; at < line->length && at < 512; at += 64)
+        __builtin_prefetch(batch->arena + line->offset + at);
+    if (line->next)
+        __builtin_prefetch(&batch->lines[line->next - 1]);
 #endif
+    return line->next;
+}
+
+/* The first few from `number` on. Returns the next to be asked for. */
+static uint32_t ask_for_first(const struct ind_batch *batch, uint32_t number)
+{
+    for (int i = 0; i < AHEAD; i++)
+        number = ask_for(batch, number);
+    return number;
 }
 
 /* From the first line that has not been passed on yet. */
@@ -44,9 +53,10 @@ static enum ind_filed store_group(const struct ind_filing *filing, struct ind_ba
     if (!live)
         return IND_FILED_STORE_FULL;
     begin_group(batch, group);
+    uint32_t ahead = ask_for_first(batch, batch->next_line);
     while (batch->next_line) {
         const struct ind_batch_line *line = &batch->lines[batch->next_line - 1];
-        prefetch_next(batch, line);
+        ahead = ask_for(batch, ahead);
         struct ind_slice bytes = {batch->arena + line->offset, line->length};
         uint32_t owner = owner_of(filing, batch, intake, line);
         if (ind_store_append(filing->destination.store, live, bytes, line->time, owner, now) ==
@@ -62,9 +72,10 @@ static enum ind_filed pass_on_group(const struct ind_filing *filing, struct ind_
 {
     struct ind_lanes *lanes = filing->destination.lanes;
     begin_group(batch, group);
+    uint32_t ahead = ask_for_first(batch, batch->next_line);
     while (batch->next_line) {
         const struct ind_batch_line *line = &batch->lines[batch->next_line - 1];
-        prefetch_next(batch, line);
+        ahead = ask_for(batch, ahead);
         if (!ind_lanes_add(lanes, batch, group, line, owner_of(filing, batch, intake, line)))
             return IND_FILED_STORE_FULL;
         batch->next_line = line->next;

@@ -46,7 +46,7 @@ static void write_rfc5424(const struct ind_message *message, const struct ind_li
     }
 }
 
-/* Without its end where that is still to come: `plain` may have it. */
+/* Without its end. */
 static void write(enum ind_layout layout, const struct ind_message *message, bool cut,
                   struct ind_line_clock *clock, struct ind_buffer *buffer)
 {
@@ -61,7 +61,7 @@ static void write(enum ind_layout layout, const struct ind_message *message, boo
         ind_escape_raw(buffer, message->original);
         break;
     default:
-        ind_line_write_plain(message, clock, buffer);
+        ind_line_write_columns(message, clock, buffer);
         break;
     }
 }
@@ -111,19 +111,14 @@ static struct ind_buffer line_room(const struct ind_buffer *buffer)
     return ind_buffer_on(buffer->at + buffer->length, free < IND_LINE_MOST ? free : IND_LINE_MOST);
 }
 
-static void end_line(enum ind_layout layout, struct ind_buffer *line)
-{
-    bool ended = layout == IND_LAYOUT_PLAIN && line->length && line->at[line->length - 1] == '\n';
-    if (!ended)
-        ind_buffer_byte(line, '\n');
-}
-
 bool ind_line_write(enum ind_layout layout, const struct ind_message *message, struct ind_line_clock *clock,
                     struct ind_buffer *buffer)
 {
+    if (layout == IND_LAYOUT_PLAIN && ind_line_write_plain(message, clock, buffer))
+        return false;
     struct ind_buffer line = line_room(buffer);
     write(layout, message, false, clock, &line);
-    end_line(layout, &line);
+    ind_buffer_byte(&line, '\n');
     if (!line.full) {
         buffer->length += line.length;
         return false;
@@ -135,10 +130,8 @@ bool ind_line_write(enum ind_layout layout, const struct ind_message *message, s
     struct ind_message less = shorten(message);
     line = line_room(buffer);
     write(layout, &less, true, clock, &line);
-    if (layout != IND_LAYOUT_JSON) {
-        line.length -= line.at[line.length - 1] == '\n';
+    if (layout != IND_LAYOUT_JSON)
         ind_buffer_add(&line, IND_CUT_MARK, CUT_MARK);
-    }
     ind_buffer_byte(&line, '\n');
     buffer->length += line.length;
     return true;

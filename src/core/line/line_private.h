@@ -20,9 +20,14 @@ static inline bool ind_line_is_within(struct ind_slice original, const char *at)
 /* Writes a time to `at`, where IND_TIME_WIDTH_MOST bytes are free; returns where it ends. */
 char *ind_line_put_time(char *at, struct ind_line_clock *clock, ind_time time);
 
-/* The layout `plain`, in plain.c: with its end where it was written at one go. */
-void ind_line_write_plain(const struct ind_message *message, struct ind_line_clock *clock,
+/* The layout `plain`, in plain.c: a whole line with its end at one go; false, and nothing is added, where
+ * something in it is to be escaped, or there is little room. */
+bool ind_line_write_plain(const struct ind_message *message, struct ind_line_clock *clock,
                           struct ind_buffer *buffer);
+
+/* Any message in that layout, column by column, without its end. */
+void ind_line_write_columns(const struct ind_message *message, struct ind_line_clock *clock,
+                            struct ind_buffer *buffer);
 
 /* The layout `json`, in json.c. `cut`: the message has been shortened. */
 void ind_line_write_json(const struct ind_message *message, struct ind_line_clock *clock, bool cut,

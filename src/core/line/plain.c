@@ -140,15 +140,14 @@ static char *put_data(char *at, struct ind_slice data)
     return at + 1;
 }
 
-/* The rule: nothing to escape, room for all. The whole line is added, or nothing where it is no such message.
- */
-static bool write_clean(const struct ind_message *message, struct ind_line_clock *clock,
-                        struct ind_buffer *buffer)
+/* The rule: nothing to escape, room for all. */
+bool ind_line_write_plain(const struct ind_message *message, struct ind_line_clock *clock,
+                          struct ind_buffer *buffer)
 {
     const size_t most = message->device.length + message->host.length + message->app.length +
                         message->procid.length + message->msgid.length + ESCAPED * message->data.length +
                         message->text.length + FIXED;
-    if (message->device.length == 0 || message->text.length < 2 || buffer->full ||
+    if (message->device.length == 0 || message->text.length < 2 || buffer->full || most > IND_LINE_MOST ||
         buffer->capacity - buffer->length < most)
         return false;
     char *at = ind_line_put_time(buffer->at + buffer->length, clock, message->time);
@@ -185,8 +184,8 @@ static void write_device(const struct ind_message *message, struct ind_buffer *b
     ind_buffer_byte(buffer, ')');
 }
 
-IND_COLD static void write_columns(const struct ind_message *message, struct ind_line_clock *clock,
-                                   struct ind_buffer *buffer)
+IND_COLD void ind_line_write_columns(const struct ind_message *message, struct ind_line_clock *clock,
+                                     struct ind_buffer *buffer)
 {
     if (!ind_buffer_room(buffer, FIXED))
         return;
@@ -203,11 +202,4 @@ IND_COLD static void write_columns(const struct ind_message *message, struct ind
         ind_buffer_byte(buffer, ' ');
     }
     ind_escape_text(buffer, message->text);
-}
-
-void ind_line_write_plain(const struct ind_message *message, struct ind_line_clock *clock,
-                          struct ind_buffer *buffer)
-{
-    if (!write_clean(message, clock, buffer))
-        write_columns(message, clock, buffer);
 }

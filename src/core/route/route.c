@@ -21,6 +21,7 @@ struct ind_router {
      * route that its messages never come to. */
     size_t start[IND_PRIS + 1], look_start[IND_PRIS + 1], end[IND_PRIS];
     struct candidate *candidates;
+    bool only[IND_PRIS]; /* the first candidate takes every message, and there is nothing else to ask */
     uint32_t *looks;
     /* Routes that wait for a test: from driven_start[t], before driven_start[t + 1]. */
     uint32_t *driven_start, *driven;
@@ -130,13 +131,21 @@ static size_t add_looks(struct ind_router *router, unsigned pri, bool *wanted, s
     return next;
 }
 
+static bool has_only_one(const struct ind_router *router, unsigned pri)
+{
+    return router->look_start[pri] == router->look_start[pri + 1] &&
+           router->start[pri] + 1 == router->start[pri + 1] && router->candidates[router->start[pri]].sure;
+}
+
 static bool make_looks(struct ind_router *router)
 {
     size_t indexes = ind_conditions_indexes(router->set);
     bool *wanted = calloc(indexes + 1, sizeof *wanted);
     router->looks = malloc((indexes * IND_PRIS + 1) * sizeof *router->looks);
-    for (unsigned pri = 0; wanted && router->looks && pri < IND_PRIS; pri++)
+    for (unsigned pri = 0; wanted && router->looks && pri < IND_PRIS; pri++) {
         router->look_start[pri + 1] = add_looks(router, pri, wanted, router->look_start[pri]);
+        router->only[pri] = has_only_one(router, pri);
+    }
     free(wanted);
     return wanted && router->looks;
 }
@@ -251,6 +260,10 @@ size_t ind_router_decide(const struct ind_router *router, const struct ind_messa
                          struct ind_answers *answers, uint32_t *taken)
 {
     const unsigned pri = message->facility * 8u + message->severity;
+    if (router->only[pri]) {
+        taken[0] = router->candidates[router->start[pri]].route;
+        return 1;
+    }
     const size_t last_candidate = router->start[pri + 1];
     size_t count = 0, from = 0, next = router->start[pri], marked = router->count;
     bool driven = router->look_start[pri] < router->look_start[pri + 1];

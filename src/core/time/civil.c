@@ -259,11 +259,16 @@ ind_time ind_time_before(ind_time received, int64_t hundredths)
 
 void ind_hundredths_write(struct ind_buffer *buffer, int64_t hundredths)
 {
+    uint64_t size = hundredths < 0 ? 0 - (uint64_t)hundredths : (uint64_t)hundredths;
+    char digits[24], *at = digits + sizeof digits - 3;
+    *at = '.';
+    memcpy(at + 1, ind_digit_pairs + 2 * (size % 100), 2);
+    for (size /= 100; size >= 100; size /= 100)
+        memcpy(at -= 2, ind_digit_pairs + 2 * (size % 100), 2);
+    *--at = (char)('0' + size % 10);
+    if (size >= 10)
+        *--at = (char)('0' + size / 10);
     if (hundredths < 0)
-        ind_buffer_byte(buffer, '-');
-    uint64_t size = hundredths < 0 ? (uint64_t)-hundredths : (uint64_t)hundredths;
-    ind_buffer_number(buffer, size / 100);
-    ind_buffer_byte(buffer, '.');
-    ind_buffer_byte(buffer, (char)('0' + size / 10 % 10));
-    ind_buffer_byte(buffer, (char)('0' + size % 10));
+        *--at = '-';
+    ind_buffer_add(buffer, at, (size_t)(digits + sizeof digits - at));
 }
