@@ -6,7 +6,7 @@ TEST_JOBS = $(shell expr $(JOBS) + 1)
 CONFIGURE = cmake -S . -B
 WERROR = $(if $(CI),-DIND_WERROR=ON,)
 
-.PHONY: all help deps build demo test test-page prove bench against sanitize races fuzz lint lint-quick rooms reproducible format screenshots install clean deb test-package soak
+.PHONY: all help deps build demo test test-plain test-page prove bench against sanitize races fuzz lint lint-quick rooms reproducible format screenshots install clean deb test-package soak
 
 all: build
 
@@ -18,6 +18,7 @@ help:
 	@echo "make test-package   the package in a clean Debian, as root"
 	@echo "make demo       build, then show the whole thing on made-up data"
 	@echo "make test       build and run all tests (under three minutes)"
+	@echo "make test-plain   the same tests, of a build without vector instructions"
 	@echo "make test-page  the page of a report in headless Chromium"
 	@echo "make prove      route, explain, rehearse and search against one another; a thousand changes in archives found; MESSAGES=100000 CONDITIONS=300"
 	@echo "make sanitize   the tests under AddressSanitizer and UBSan"
@@ -47,6 +48,12 @@ test:
 	@$(CONFIGURE) $(BUILD) -DIND_TESTS=ON $(WERROR) >/dev/null
 	@cmake --build $(BUILD) -j $(JOBS)
 	@packaging/test.sh $(BUILD) -j $(TEST_JOBS)
+
+test-plain:
+	@packaging/deps.sh test
+	@$(CONFIGURE) $(BUILD)-plain -DIND_TESTS=ON -DIND_VECTORS=OFF $(WERROR) >/dev/null
+	@cmake --build $(BUILD)-plain -j $(JOBS)
+	@packaging/test.sh $(BUILD)-plain -j $(TEST_JOBS)
 
 test-page:
 	@packaging/deps.sh page
@@ -142,4 +149,4 @@ install: deps
 	@cmake --install $(BUILD)
 
 clean:
-	@rm -rf $(BUILD) $(BUILD)-sanitize $(BUILD)-races $(BUILD)-lint $(BUILD)-fuzz
+	@rm -rf $(BUILD) $(BUILD)-sanitize $(BUILD)-races $(BUILD)-lint $(BUILD)-fuzz $(BUILD)-plain

@@ -2,7 +2,8 @@
  * Internal to core/.
  *
  * The ends of several fields are read from one mask: no look at the bytes between them, and no branch on how
- * long each is. The plain way says the same without vectors. */
+ * long each is. The plain way of ind_mask_of says the same without vectors; who asks for pairs has a
+ * plain way of its own, which is quicker there. */
 #ifndef IND_CORE_BASE_MASK_H
 #define IND_CORE_BASE_MASK_H
 
@@ -37,6 +38,7 @@ static inline uint64_t ind_mask_of(const char *at, char c)
     return mask;
 }
 
+#ifdef IND_SSE2
 /* Of the 64 bytes at `at`, which are there, what key=value is taken apart by. */
 struct ind_pair_masks {
     uint64_t equals;
@@ -47,7 +49,6 @@ struct ind_pair_masks {
 static inline void ind_mask_pairs(const char *at, struct ind_pair_masks *masks)
 {
     *masks = (struct ind_pair_masks){0, 0, 0};
-#ifdef IND_SSE2
     for (unsigned i = 0; i < IND_BLOCK; i += 16) {
         const __m128i bytes = _mm_loadu_si128((const __m128i *)(const void *)(at + i));
         const __m128i small = _mm_or_si128(bytes, _mm_set1_epi8(0x20));
@@ -66,14 +67,7 @@ static inline void ind_mask_pairs(const char *at, struct ind_pair_masks *masks)
         masks->ends |= (uint64_t)(unsigned)_mm_movemask_epi8(ends) << i;
         masks->equals |= (uint64_t)(unsigned)_mm_movemask_epi8(equals) << i;
     }
-#else
-    for (unsigned i = 0; i < IND_BLOCK; i++) {
-        const unsigned c = (unsigned char)at[i];
-        masks->in_key |= (uint64_t)((ind_byte_kinds[c] & IND_IN_KEY) != 0) << i;
-        masks->ends |= (uint64_t)((c == ' ') | (c == '\t') | (c == ',') | (c == ';')) << i;
-        masks->equals |= (uint64_t)(c == '=') << i;
-    }
-#endif
 }
+#endif
 
 #endif

@@ -6,14 +6,10 @@
 #ifndef IND_CORE_BASE_SCAN_H
 #define IND_CORE_BASE_SCAN_H
 
+#include "core/base/vectors.h"
+
 #include <stdbool.h>
 #include <stddef.h>
-
-/* IND_NO_VECTORS leaves them out where they are there, for tests: the plain ways give the same answers. */
-#if defined(__SSE2__) && (defined(__GNUC__) || defined(__clang__)) && !defined(IND_NO_VECTORS)
-#define IND_SSE2 1
-#include <emmintrin.h>
-#endif
 
 /* The first space at or after `at`, or `end`. */
 static inline const char *ind_scan_blank(const char *at, const char *end)

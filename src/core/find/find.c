@@ -3,12 +3,9 @@
  * Where the machine has no such instructions, memchr looks for the rarest byte. */
 #include "core/find/find.h"
 
-#include <stdint.h>
+#include "core/base/vectors.h"
 
-#if defined(__x86_64__) && (defined(__GNUC__) || defined(__clang__))
-#define IND_X86 1
-#include <immintrin.h>
-#endif
+#include <stdint.h>
 
 /* How common a byte is in logs, roughly: 0 rare, 255 common. Digits and small letters by their frequency in
  * such text; only the order matters. */
@@ -56,7 +53,7 @@ static const char *find_plain(const struct ind_finder *finder, const char *at, s
     return NULL;
 }
 
-#ifdef IND_X86
+#ifdef IND_AVX2
 __attribute__((target("avx2"))) static const char *find_avx2(const struct ind_finder *finder, const char *at,
                                                              size_t length)
 {
@@ -90,7 +87,7 @@ const char *ind_find(const struct ind_finder *finder, const char *at, size_t len
 {
     if (length < finder->literal.length)
         return NULL;
-#ifdef IND_X86
+#ifdef IND_AVX2
     if (length >= 64 + finder->literal.length && __builtin_cpu_supports("avx2"))
         return find_avx2(finder, at, length);
 #endif

@@ -172,7 +172,7 @@ static void make_sets(struct ind_literal_group *group)
 
 static bool are_few(const struct ind_slice *texts, size_t count)
 {
-#ifdef IND_X86
+#ifdef IND_AVX2
     bool few = count <= IND_LITERAL_FEW_LITERALS && __builtin_cpu_supports("avx2");
     for (size_t i = 0; i < count && few; i++)
         few = texts[i].length >= IND_LITERAL_FEW_WIDTH;

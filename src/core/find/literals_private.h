@@ -3,13 +3,9 @@
 #ifndef IND_CORE_FIND_LITERALS_PRIVATE_H
 #define IND_CORE_FIND_LITERALS_PRIVATE_H
 
+#include "core/base/vectors.h"
 #include "core/find/literals.h"
 #include "core/find/prefixes.h"
-
-#if defined(__x86_64__) && (defined(__GNUC__) || defined(__clang__))
-#define IND_X86 1
-#include <immintrin.h>
-#endif
 
 /* Two sizes of filters, so that the compiler knows them: one stays in the nearest cache, the other is for
  * thousands of literals. */

@@ -121,7 +121,7 @@ static bool keep_place(void *context, uint32_t literal, const char *at)
     return false;
 }
 
-#ifdef IND_X86
+#ifdef IND_AVX2
 __attribute__((target("avx2"))) static bool pass_over_few(const struct pass *pass)
 {
     const struct ind_literal_group *group = pass->group;
@@ -159,7 +159,7 @@ __attribute__((target("avx2"))) static bool pass_over_few(const struct pass *pas
 static bool run(const struct pass *pass)
 {
     const struct ind_literal_group *group = pass->group;
-#ifdef IND_X86
+#ifdef IND_AVX2
     if (group->few && pass->text.length >= 32 + IND_LITERAL_FEW_WIDTH - 1)
         return pass_over_few(pass);
 #endif

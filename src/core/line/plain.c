@@ -99,6 +99,7 @@ static IND_INLINE char *put_clean(char *at, struct ind_slice text, struct ind_sl
         return ((unsigned)_mm_movemask_epi8(odd) & of_text) == 0 ? at + text.length + 1 : NULL;
     }
 #endif
+    (void)original;
     if (!ind_copy_clean(at, text.at, text.length, ' ' + 1, '\\') ||
         (brackets && (memchr(text.at, '(', text.length) || memchr(text.at, ')', text.length))))
         return NULL;

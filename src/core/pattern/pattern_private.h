@@ -106,7 +106,7 @@ struct ind_patterns {
  * 0 and lead to no node. */
 static inline uint32_t ind_small_fan_find(const struct ind_pattern_small_fan *fan, unsigned char byte)
 {
-#if defined(__SSE2__) && (defined(__GNUC__) || defined(__clang__))
+#ifdef IND_SSE2
     __m128i bytes = _mm_loadl_epi64((const __m128i *)(const void *)fan->bytes);
     unsigned hits = (unsigned)_mm_movemask_epi8(_mm_cmpeq_epi8(bytes, _mm_set1_epi8((char)byte)));
     return fan->nodes[__builtin_ctz(hits | 1u << IND_PATTERN_FAN_SMALL)];

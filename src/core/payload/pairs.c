@@ -137,6 +137,39 @@ static const char *read_value(const char *sign, const char *end, struct ind_slic
     return stop;
 }
 
+/* The plain way; `colons`: there are some in front of quoted values among them. */
+static void read_signs(bool colons, const char *at, const char *end, struct ind_slice prefix,
+                       struct ind_payload *payload)
+{
+    const char *floor = at; /* no key reaches back behind the value before it */
+    const char *equals = NULL, *colon = colons ? NULL : end;
+    while (at < end) {
+        if (!equals || equals < at) {
+            equals = memchr(at, '=', (size_t)(end - at));
+            equals = equals ? equals : end;
+        }
+        colon = !colon || colon < at ? find_colon(at, end) : colon;
+        const char *sign = equals < colon ? equals : colon, *key = sign;
+        if (sign == end)
+            return;
+        while (key > floor && is(key[-1], IND_IN_KEY))
+            key--;
+        at = sign + 1;
+        if (key == sign || !is(*key, IND_BEGINS_KEY) || (key > floor && !is(key[-1], IND_BEFORE_KEY)))
+            continue;
+        struct ind_slice value, name = {key, (size_t)(sign - key)};
+        const char *stop = read_value(sign, end, &value, payload);
+        if (!stop)
+            continue;
+        name = prefix.length ? prefixed(prefix, name, payload) : name;
+        if (!ind_payload_add(payload, name, value))
+            return;
+        payload->kinds |= IND_PAYLOAD_PAIRS;
+        at = floor = stop;
+    }
+}
+
+#ifdef IND_SSE2
 /* A block of 64 bytes and what stands in it; behind the end of the text nothing does. */
 struct block {
     const char *base;
@@ -195,11 +228,11 @@ static const char *find_end(struct block *block, const char *at, const char *end
     return ends_word(*stop) && (stop == at || is(stop[-1], IND_IN_KEY)) ? stop : NULL;
 }
 
-/* The texts that have only equals signs, as nearly all do. `at` is where the first may be. */
+/* The texts that have only equals signs, as nearly all do: the same, by masks. */
 static void read_equals(const char *at, const char *end, struct ind_slice prefix, struct ind_payload *payload)
 {
     struct block block;
-    const char *floor = at; /* no key reaches back behind the value before it */
+    const char *floor = at;
     look(&block, at, end);
     for (;;) {
         const char *sign = find_equals(&block, at, end);
@@ -222,45 +255,21 @@ static void read_equals(const char *at, const char *end, struct ind_slice prefix
         at = floor = stop;
     }
 }
-
-/* With colons in front of quoted values among them. */
-static void read_colons(const char *at, const char *end, struct ind_slice prefix, struct ind_payload *payload)
-{
-    const char *floor = at;
-    const char *equals = NULL, *colon = NULL;
-    while (at < end) {
-        if (!equals || equals < at) {
-            equals = memchr(at, '=', (size_t)(end - at));
-            equals = equals ? equals : end;
-        }
-        colon = !colon || colon < at ? find_colon(at, end) : colon;
-        const char *sign = equals < colon ? equals : colon, *key = sign;
-        if (sign == end)
-            return;
-        while (key > floor && is(key[-1], IND_IN_KEY))
-            key--;
-        at = sign + 1;
-        if (key == sign || !is(*key, IND_BEGINS_KEY) || (key > floor && !is(key[-1], IND_BEFORE_KEY)))
-            continue;
-        struct ind_slice value, name = {key, (size_t)(sign - key)};
-        const char *stop = read_value(sign, end, &value, payload);
-        if (!stop)
-            continue;
-        name = prefix.length ? prefixed(prefix, name, payload) : name;
-        if (!ind_payload_add(payload, name, value))
-            return;
-        payload->kinds |= IND_PAYLOAD_PAIRS;
-        at = floor = stop;
-    }
-}
+#endif
 
 void ind_payload_read_pairs(struct ind_slice text, struct ind_slice prefix, struct ind_payload *payload)
 {
     const char *end = text.at + text.length;
     if (text.length == 0)
         return;
-    if (memchr(text.at, '"', text.length) && begins_with_colon(text.at, end))
-        read_colons(text.at, end, prefix, payload);
-    else if (memchr(text.at, '=', text.length))
+    const bool colons = memchr(text.at, '"', text.length) && begins_with_colon(text.at, end);
+    if (!colons && !memchr(text.at, '=', text.length))
+        return;
+#ifdef IND_SSE2
+    if (!colons) {
         read_equals(text.at, end, prefix, payload);
+        return;
+    }
+#endif
+    read_signs(colons, text.at, end, prefix, payload);
 }

@@ -4,6 +4,7 @@
 
 #include "core/base/address.h"
 #include "core/base/escape.h"
+#include "core/base/mask.h"
 
 #include <arpa/inet.h>
 
@@ -225,9 +226,29 @@ static void addresses_of_ipv4_are_read_as_the_system_reads_them(void **state)
     assert_in_range(good, 10000, 290000);
 }
 
+static void masks_say_where_a_byte_stands(void **state)
+{
+    (void)state;
+    uint64_t random = IND_RANDOM_START;
+    for (int i = 0; i < 20000; i++) {
+        char bytes[IND_BLOCK];
+        const char wanted = "\0 =\x7f\x80\xff"[ind_random(&random, 6)];
+        uint64_t expected = 0;
+        for (unsigned k = 0; k < IND_BLOCK; k++) {
+            bytes[k] = (char)(ind_random(&random, 3)
+                                  ? wanted ^ (int)(ind_random(&random, 4) * 64 + ind_random(&random, 2))
+                                  : wanted);
+            expected |= (uint64_t)(bytes[k] == wanted) << k;
+        }
+        assert_true(ind_mask_of(bytes, wanted) == expected);
+        assert_true(ind_mask_eight(bytes, wanted) == (expected & 0xFF));
+    }
+}
+
 int main(void)
 {
     const struct CMUnitTest tests[] = {
+        cmocka_unit_test(masks_say_where_a_byte_stands),
         cmocka_unit_test(addresses_of_ipv4_are_read_as_the_system_reads_them),
         cmocka_unit_test(addresses_keep_ipv4_plain),
         cmocka_unit_test(this_machine_is_known_by_its_names),
