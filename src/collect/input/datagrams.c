@@ -127,8 +127,8 @@ static void pass_on(struct ind_datagrams *datagrams, const struct haul *haul, co
     for (int i = 0; i < count; i++) {
         const struct ind_datagram *datagram = &list[i];
         if (haul->at_once)
-            ind_intake_expect(datagrams->dispatch->intake, i + SOON < count ? &list[i + SOON].sender : NULL,
-                              i + LATER < count ? &list[i + LATER].sender : NULL);
+            ind_dispatch_expect(datagrams->dispatch, i + SOON < count ? &list[i + SOON].sender : NULL,
+                                i + LATER < count ? &list[i + LATER].sender : NULL);
         if (haul->traps) {
             pass_trap(datagrams, haul, datagram, i);
             continue;

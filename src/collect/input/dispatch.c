@@ -152,6 +152,13 @@ static void keep_pending(struct ind_dispatch *dispatch, const struct ind_record 
     ind_intake_rebase(dispatch->intake, (struct ind_slice){kept, first->length}, &origin);
 }
 
+void ind_dispatch_expect(const struct ind_dispatch *dispatch, const struct ind_address *soon,
+                         const struct ind_address *later)
+{
+    if (dispatch->batch)
+        ind_intake_expect(dispatch->intake, soon, later);
+}
+
 bool ind_dispatch_at_once(struct ind_dispatch *dispatch, const struct ind_record *record,
                           const char *certificate, const char *bytes)
 {

@@ -37,6 +37,11 @@ struct ind_dispatch {
 bool ind_dispatch_begin(struct ind_dispatch *dispatch, struct ind_slabs *slabs);
 void ind_dispatch_end(struct ind_dispatch *dispatch);
 
+/* The sender of a message that comes soon, and of one that comes after it (NULL: none): what is known of them
+ * is asked for from memory. Changes nothing. */
+void ind_dispatch_expect(const struct ind_dispatch *dispatch, const struct ind_address *soon,
+                         const struct ind_address *later);
+
 /* Without the burst buffer: where nothing waits there, and the writer has room. False: it is to be kept.
  * Where some of it is in a batch already, that is kept, too. `certificate`: as many bytes as the record says.
  */

@@ -17,7 +17,13 @@ static inline uint32_t ind_word4(const char *at)
 
 static inline uint64_t ind_word8(const char *at)
 {
+#if defined(__BYTE_ORDER__) && __BYTE_ORDER__ == __ORDER_LITTLE_ENDIAN__
+    uint64_t word;
+    memcpy(&word, at, sizeof word);
+    return word;
+#else
     return ind_word4(at) | (uint64_t)ind_word4(at + 4) << 32;
+#endif
 }
 
 /* Four characters as ind_word4 reads them, for constants. */

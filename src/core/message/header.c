@@ -121,7 +121,8 @@ static void read_data_and_text(const char *at, const char *end, struct ind_messa
 static IND_INLINE struct ind_slice field(const char *at, const char *stop)
 {
     const size_t length = (size_t)(stop - at);
-    return (struct ind_slice){at, (length == 1) & (*at == '-') ? 0 : length};
+    const bool nil = (length == 1) & (*at == '-');
+    return (struct ind_slice){at, length & ((size_t)nil - 1)}; /* a branch would be as good as random */
 }
 
 /* HOSTNAME, APP-NAME, PROCID and MSGID (sections 6.2.4 to 6.2.7) where all end within a block and none is too
