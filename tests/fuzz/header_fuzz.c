@@ -1,4 +1,5 @@
-/* Any bytes are a message: its parts lie within it, and its line is one line in every layout. */
+/* Any bytes are a message: its parts lie within it, a close look finds the same, and its line is one line in
+ * every layout. */
 #include "core/line/line.h"
 #include "core/message/header.h"
 #include "core/message/names.h"
@@ -12,6 +13,25 @@ static void within(const uint8_t *bytes, size_t size, struct ind_slice slice)
 {
     if (slice.length &&
         ((const uint8_t *)slice.at < bytes || (const uint8_t *)slice.at + slice.length > bytes + size))
+        abort();
+}
+
+static bool same(struct ind_slice a, struct ind_slice b)
+{
+    return a.length == b.length && (a.length == 0 || a.at == b.at);
+}
+
+static void look_closely(const uint8_t *bytes, size_t size, const struct ind_zone *zone,
+                         const struct ind_message *message)
+{
+    struct ind_message close;
+    ind_header_read_closely((const char *)bytes, size, INT64_C(1795409100) * IND_SECOND, zone, &close);
+    if (!same(message->host, close.host) || !same(message->app, close.app) ||
+        !same(message->procid, close.procid) || !same(message->msgid, close.msgid) ||
+        !same(message->data, close.data) || !same(message->text, close.text) ||
+        !same(message->timestamp, close.timestamp) || !same(message->sequence, close.sequence) ||
+        !same(message->location, close.location) || message->sent != close.sent ||
+        message->form != close.form || message->mark != close.mark || message->malformed != close.malformed)
         abort();
 }
 
@@ -32,6 +52,7 @@ int LLVMFuzzerTestOneInput(const uint8_t *bytes, size_t size)
     if (size > 65536)
         return 0;
     ind_header_read((const char *)bytes, size, INT64_C(1795409100) * IND_SECOND, zone, &message);
+    look_closely(bytes, size, zone, &message);
     const struct ind_slice parts[] = {message.host,     message.app,     message.procid,   message.msgid,
                                       message.data,     message.text,    message.original, message.timestamp,
                                       message.sequence, message.location};

@@ -116,7 +116,7 @@ static void what_is_needed_is_plain_to_see(void **state)
     for (size_t i = 0; i < sizeof cases / sizeof *cases; i++) {
         char room[64];
         const struct ind_slice needs = ind_regex_needs(ind_slice_of(cases[i].expression), room);
-        if (needs.length != strlen(cases[i].needs) || memcmp(needs.at, cases[i].needs, needs.length) != 0)
+        if (!ind_slice_equal(needs, ind_slice_of(cases[i].needs)))
             fail_msg("%s needs \"%.*s\"", cases[i].expression, IND_ARG(needs));
     }
 }
