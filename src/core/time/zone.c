@@ -16,9 +16,12 @@ enum { STRETCH_BITS = 20, STRETCHES = (int)(INT64_C(231) * 31556952 >> STRETCH_B
 struct ind_zone {
     int32_t before; /* offset before the first change */
     uint16_t changes_before[STRETCHES + 1];
+    int32_t all_over[STRETCHES]; /* the offset of a stretch with no change in it, nor within a day of it */
     size_t count;
     struct change changes[];
 };
+
+#define CHANGES_THERE INT32_MIN /* in place of an offset */
 
 enum { LAST_YEAR = 2200, RULE_CHANGES = 2 * (LAST_YEAR - 1970 + 1) };
 
@@ -277,6 +280,11 @@ static size_t search_changes(const struct ind_zone *zone, int64_t seconds)
     return low;
 }
 
+static int32_t offset_after(const struct ind_zone *zone, size_t changes)
+{
+    return changes == 0 ? zone->before : zone->changes[changes - 1].offset;
+}
+
 struct ind_zone *ind_zone_read(const unsigned char *bytes, size_t length)
 {
     struct counts counts;
@@ -306,6 +314,11 @@ struct ind_zone *ind_zone_read(const unsigned char *bytes, size_t length)
         write_out(zone, &rule);
     for (int i = 0; i <= STRETCHES; i++)
         zone->changes_before[i] = (uint16_t)search_changes(zone, (int64_t)i << STRETCH_BITS);
+    for (int i = 0; i < STRETCHES; i++) {
+        const size_t before = search_changes(zone, ((int64_t)i << STRETCH_BITS) - IND_DAY_SECONDS);
+        const size_t after = search_changes(zone, ((int64_t)(i + 1) << STRETCH_BITS) + IND_DAY_SECONDS);
+        zone->all_over[i] = before == after ? offset_after(zone, before) : CHANGES_THERE;
+    }
     return zone;
 }
 
@@ -320,11 +333,6 @@ static size_t changes_before(const struct ind_zone *zone, int64_t seconds)
     return i;
 }
 
-static int32_t offset_after(const struct ind_zone *zone, size_t changes)
-{
-    return changes == 0 ? zone->before : zone->changes[changes - 1].offset;
-}
-
 int32_t ind_zone_offset(const struct ind_zone *zone, int64_t seconds)
 {
     return zone->count == 0 ? zone->before : offset_after(zone, changes_before(zone, seconds));
@@ -335,10 +343,9 @@ int64_t ind_zone_to_utc(const struct ind_zone *zone, int64_t local)
     if (zone->count == 0)
         return local - zone->before;
     /* No offset is beyond a day. */
-    uint64_t from = (uint64_t)(local - IND_DAY_SECONDS) >> STRETCH_BITS;
-    uint64_t to = ((uint64_t)(local + IND_DAY_SECONDS) >> STRETCH_BITS) + 1;
-    if (from < STRETCHES && to <= STRETCHES && zone->changes_before[from] == zone->changes_before[to])
-        return local - offset_after(zone, zone->changes_before[from]);
+    const uint64_t stretch = (uint64_t)local >> STRETCH_BITS;
+    if (stretch < STRETCHES && zone->all_over[stretch] != CHANGES_THERE)
+        return local - zone->all_over[stretch];
     /* From the first change that could matter, take the first stretch that shows `local`. */
     size_t i = changes_before(zone, local - IND_DAY_SECONDS);
     for (;; i++) {
