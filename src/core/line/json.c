@@ -361,7 +361,8 @@ static void write_object(struct writing *writing, const struct ind_message *mess
         member(writing, LEAD("pattern"), message->payload->pattern);
     if (message->payload && message->payload->count)
         write_fields(writing, message->payload);
-    write_labels(writing, message);
+    if (message->additions || (message->configured && message->configured->label_count))
+        write_labels(writing, message);
     write_flag(buffer, "line_cut", cut);
     write_flag(buffer, "escaped", writing->reversible);
     ind_buffer_byte(buffer, '}');

@@ -8,29 +8,36 @@
 #include "core/message/structured_data.h"
 #include "core/time/plain_stamp.h"
 
+#define NAME(text)                                                                                           \
+    {                                                                                                        \
+        (text), sizeof(text) - 1                                                                             \
+    }
+
 struct ind_slice ind_form_name(unsigned form)
 {
-    static const char *const names[] = {"bare", "rfc3164", "rfc5424"};
-    return ind_slice_of(names[form]);
+    static const struct ind_slice names[] = {NAME("bare"), NAME("rfc3164"), NAME("rfc5424")};
+    return names[form];
 }
 
 struct ind_slice ind_malformed_name(unsigned reason)
 {
-    static const char *const names[IND_MALFORMED_KINDS] = {"",
-                                                           "PRI",
-                                                           "time",
-                                                           "form of the time",
-                                                           "header ends early",
-                                                           "field too long",
-                                                           "structured data",
-                                                           "cut at the size limit"};
-    return ind_slice_of(names[reason]);
+    static const struct ind_slice names[IND_MALFORMED_KINDS] = {NAME(""),
+                                                                NAME("PRI"),
+                                                                NAME("time"),
+                                                                NAME("form of the time"),
+                                                                NAME("header ends early"),
+                                                                NAME("field too long"),
+                                                                NAME("structured data"),
+                                                                NAME("cut at the size limit")};
+    return names[reason];
 }
 
 struct ind_slice ind_transport_name(unsigned transport)
 {
-    static const char *const names[] = {"file", "udp", "tcp", "tls", "unix", "internal", "nats", "trap", ""};
-    return ind_slice_of(names[transport]);
+    static const struct ind_slice names[] = {NAME("file"), NAME("udp"),  NAME("tcp"),
+                                             NAME("tls"),  NAME("unix"), NAME("internal"),
+                                             NAME("nats"), NAME("trap"), NAME("")};
+    return names[transport];
 }
 
 unsigned ind_transport_read(struct ind_slice name)
