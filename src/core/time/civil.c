@@ -3,19 +3,22 @@
 #include "core/base/slice.h"
 #include "core/time/digits.h"
 
-/* What an instant can hold begins in 1677: counted from the year 0 everything is positive, and fits 32 bits.
- */
+/* What an instant can hold begins in 1677: counted from 1 March of the year 0 everything is positive, and
+ * fits 32 bits. Years and months are counted by products, whose upper half is the quotient and whose lower
+ * half, divided once more, the rest: after Neri and Schneider, "Euclidean affine functions and their
+ * application to calendar algorithms" (2023). */
 void ind_civil_from_seconds(int64_t seconds, struct ind_civil *civil)
 {
-    uint64_t since = (uint64_t)(seconds + INT64_C(719468) * IND_DAY_SECONDS);
-    uint32_t z = (uint32_t)(since / IND_DAY_SECONDS), rest = (uint32_t)(since % IND_DAY_SECONDS);
-    uint32_t era = z / 146097, of_era = z % 146097;
-    uint32_t year_of_era = (of_era - of_era / 1460 + of_era / 36524 - of_era / 146096) / 365;
-    uint32_t of_year = of_era - (365 * year_of_era + year_of_era / 4 - year_of_era / 100);
-    uint32_t shifted = (5 * of_year + 2) / 153;
-    civil->day = (int)(of_year - (153 * shifted + 2) / 5 + 1);
-    civil->month = (int)(shifted < 10 ? shifted + 3 : shifted - 9);
-    civil->year = (int)(year_of_era + era * 400 + (civil->month <= 2));
+    const uint64_t since = (uint64_t)(seconds + INT64_C(719468) * IND_DAY_SECONDS);
+    const uint32_t z = (uint32_t)(since / IND_DAY_SECONDS), rest = (uint32_t)(since % IND_DAY_SECONDS);
+    const uint32_t quarters = 4 * z + 3, century = quarters / 146097;
+    const uint64_t product = UINT64_C(2939745) * (quarters % 146097 / 4 * 4 + 3);
+    const uint32_t of_year = (uint32_t)product / 2939745 / 4; /* from 1 March on */
+    const uint32_t months = 2141 * of_year + 197913;
+    const bool next_year = of_year >= 306; /* January and February */
+    civil->day = (int)((months & 0xFFFF) / 2141 + 1);
+    civil->month = (int)(months >> 16) - (next_year ? 12 : 0);
+    civil->year = (int)(century * 100 + (uint32_t)(product >> 32)) + next_year;
     civil->hour = (int)(rest / 3600);
     civil->minute = (int)(rest / 60 % 60);
     civil->second = (int)(rest % 60);
@@ -180,7 +183,7 @@ const char ind_digit_pairs[201] =
     "96979899";
 
 /* An even number of digits, two at a time. */
-static char *put(char *at, unsigned number, int digits)
+static IND_INLINE char *put(char *at, unsigned number, int digits)
 {
     for (int i = digits - 2; i >= 0; i -= 2, number /= 100)
         memcpy(at + i, ind_digit_pairs + 2 * (number % 100), 2);
@@ -199,20 +202,15 @@ void ind_time_write(struct ind_buffer *buffer, ind_time time)
     int64_t seconds = ind_time_seconds(time);
     struct ind_civil civil;
     ind_civil_from_seconds(seconds, &civil);
-    char *at = put(buffer->at + buffer->length, year_of(&civil), 4);
-    *at++ = '-';
-    at = put(at, (unsigned)civil.month, 2);
-    *at++ = '-';
-    at = put(at, (unsigned)civil.day, 2);
-    *at++ = 'T';
-    at = put(at, (unsigned)civil.hour, 2);
-    *at++ = ':';
-    at = put(at, (unsigned)civil.minute, 2);
-    *at++ = ':';
-    at = put(at, (unsigned)civil.second, 2);
-    *at++ = '.';
-    at = put(at, (unsigned)((time - seconds * IND_SECOND) / 1000), 6);
-    *at = 'Z';
+    char *at = buffer->at + buffer->length;
+    memcpy(at, "0000-00-00T00:00:00.000000Z", IND_TIME_WIDTH);
+    put(at, year_of(&civil), 4);
+    put(at + 5, (unsigned)civil.month, 2);
+    put(at + 8, (unsigned)civil.day, 2);
+    put(at + 11, (unsigned)civil.hour, 2);
+    put(at + 14, (unsigned)civil.minute, 2);
+    put(at + 17, (unsigned)civil.second, 2);
+    ind_put_six(at + 20, (uint32_t)((time - seconds * IND_SECOND) / 1000));
     buffer->length += IND_TIME_WIDTH;
 }
 
