@@ -10,9 +10,15 @@
 
 static inline uint32_t ind_word4(const char *at)
 {
+#if defined(__BYTE_ORDER__) && __BYTE_ORDER__ == __ORDER_LITTLE_ENDIAN__
+    uint32_t word;
+    memcpy(&word, at, sizeof word);
+    return word;
+#else
     unsigned char bytes[4];
     memcpy(bytes, at, sizeof bytes);
     return bytes[0] | (uint32_t)bytes[1] << 8 | (uint32_t)bytes[2] << 16 | (uint32_t)bytes[3] << 24;
+#endif
 }
 
 static inline uint64_t ind_word8(const char *at)

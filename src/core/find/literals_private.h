@@ -4,6 +4,7 @@
 #define IND_CORE_FIND_LITERALS_PRIVATE_H
 
 #include "core/base/vectors.h"
+#include "core/base/word.h"
 #include "core/find/literals.h"
 #include "core/find/prefixes.h"
 
@@ -75,17 +76,6 @@ static inline uint32_t load(const char *at, unsigned width)
     unsigned char bytes[4] = {0};
     memcpy(bytes, at, width);
     return bytes[0] | (uint32_t)bytes[1] << 8 | (uint32_t)bytes[2] << 16 | (uint32_t)bytes[3] << 24;
-}
-
-static inline uint32_t load_four(const char *at)
-{
-#if defined(__BYTE_ORDER__) && __BYTE_ORDER__ == __ORDER_LITTLE_ENDIAN__
-    uint32_t value;
-    memcpy(&value, at, sizeof value);
-    return value;
-#else
-    return load(at, 4);
-#endif
 }
 
 static inline struct ind_literal_slot *slot_of(const struct ind_literal_group *group, uint32_t value)

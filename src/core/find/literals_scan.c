@@ -68,8 +68,8 @@ static IND_INLINE uint32_t load_near_end(const char *text, size_t length, size_t
 {
     if (length < 4)
         return load(text + place, width);
-    return place + 4 <= length ? load_four(text + place)
-                               : load_four(text + length - 4) >> 8 * (place + 4 - length);
+    return place + 4 <= length ? ind_word4(text + place)
+                               : ind_word4(text + length - 4) >> 8 * (place + 4 - length);
 }
 
 /* Four places of which the first is given; all of their bytes are there. False where enough is found. */
@@ -78,8 +78,8 @@ static IND_INLINE bool try_four(const struct pass *pass, size_t place, size_t st
 {
     const uint64_t *filter = pass->group->filter;
     const char *text = pass->text.at + place;
-    uint32_t a = (load_four(text) | fold) & mask, b = (load_four(text + step) | fold) & mask;
-    uint32_t c = (load_four(text + 2 * step) | fold) & mask, d = (load_four(text + 3 * step) | fold) & mask;
+    uint32_t a = (ind_word4(text) | fold) & mask, b = (ind_word4(text + step) | fold) & mask;
+    uint32_t c = (ind_word4(text + 2 * step) | fold) & mask, d = (ind_word4(text + 3 * step) | fold) & mask;
     bool in_a = passes(filter, bits, a), in_b = passes(filter, bits, b);
     bool in_c = passes(filter, bits, c), in_d = passes(filter, bits, d);
     if (!(in_a | in_b | in_c | in_d))
