@@ -1,8 +1,8 @@
 # A short front for CMake. "make help" lists what there is.
 BUILD ?= build
 JOBS ?= $(shell nproc 2>/dev/null || echo 2)
-# Some tests wait more than they work.
-TEST_JOBS = $(shell expr $(JOBS) + 1)
+# Most tests wait more than they work.
+TEST_JOBS = $(shell expr $(JOBS) \* 2)
 CONFIGURE = cmake -S . -B
 WERROR = $(if $(CI),-DIND_WERROR=ON,)
 
