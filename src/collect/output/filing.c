@@ -1,30 +1,40 @@
 #include "collect/output/filing.h"
 
-/* Lines of a group lie apart, and were written by another processor: those that come next are asked for while
- * others are copied. */
+/* Lines of a group lie apart, and were written by another processor: those that come next, also of the next
+ * group, are asked for while others are copied. */
 enum { AHEAD = 8 };
 
-/* Asks for a line, and for the place that tells of the one behind it; returns that one's number (0: none). */
-static uint32_t ask_for(const struct ind_batch *batch, uint32_t number)
+struct ahead {
+    size_t group;
+    uint32_t line; /* of it, index + 1: the next to be asked for; 0: the group has no more */
+};
+
+/* Asks for a line, and for the place that tells of the one behind it. */
+static void ask_for_next(const struct ind_batch *batch, struct ahead *ahead)
 {
-    if (!number)
-        return 0;
-    const struct ind_batch_line *line = &batch->lines[number - 1];
+    while (ahead->line == 0) {
+        if (ahead->group + 1 >= batch->group_count)
+            return;
+        ahead->line = batch->groups[++ahead->group].first;
+    }
+    const struct ind_batch_line *line = &batch->lines[ahead->line - 1];
+    ahead->line = line->next;
 #if defined(__GNUC__) || defined(__clang__)
     for (uint32_t at = 0; at < line->length && at < 512; at += 64)
         __builtin_prefetch(batch->arena + line->offset + at);
     if (line->next)
         __builtin_prefetch(&batch->lines[line->next - 1]);
 #endif
-    return line->next;
 }
 
-/* The first few from `number` on. Returns the next to be asked for. */
-static uint32_t ask_for_first(const struct ind_batch *batch, uint32_t number)
+/* Before the first group, and behind groups whose lines were not asked for. */
+static void keep_ahead(const struct ind_batch *batch, struct ahead *ahead)
 {
+    if (ahead->group > batch->stored_groups || (ahead->group == batch->stored_groups && ahead->line))
+        return;
+    *ahead = (struct ahead){batch->stored_groups, ind_batch_first_left(batch, batch->stored_groups)};
     for (int i = 0; i < AHEAD; i++)
-        number = ask_for(batch, number);
-    return number;
+        ask_for_next(batch, ahead);
 }
 
 /* From the first line that has not been passed on yet. */
@@ -42,7 +52,8 @@ static uint32_t owner_of(const struct ind_filing *filing, struct ind_batch *batc
 }
 
 static enum ind_filed store_group(const struct ind_filing *filing, struct ind_batch *batch,
-                                  const struct ind_batch_group *group, unsigned intake, struct ind_clocks now)
+                                  const struct ind_batch_group *group, unsigned intake, struct ahead *ahead,
+                                  struct ind_clocks now)
 {
     struct ind_target target = {.path = {batch->arena + group->path, group->path_length},
                                 .series = {batch->arena + group->series, group->series_length},
@@ -53,10 +64,9 @@ static enum ind_filed store_group(const struct ind_filing *filing, struct ind_ba
     if (!live)
         return IND_FILED_STORE_FULL;
     begin_group(batch, group);
-    uint32_t ahead = ask_for_first(batch, batch->next_line);
     while (batch->next_line) {
         const struct ind_batch_line *line = &batch->lines[batch->next_line - 1];
-        ahead = ask_for(batch, ahead);
+        ask_for_next(batch, ahead);
         struct ind_slice bytes = {batch->arena + line->offset, line->length};
         uint32_t owner = owner_of(filing, batch, intake, line);
         if (ind_store_append(filing->destination.store, live, bytes, line->time, owner, now) ==
@@ -68,14 +78,13 @@ static enum ind_filed store_group(const struct ind_filing *filing, struct ind_ba
 }
 
 static enum ind_filed pass_on_group(const struct ind_filing *filing, struct ind_batch *batch,
-                                    const struct ind_batch_group *group, unsigned intake)
+                                    const struct ind_batch_group *group, unsigned intake, struct ahead *ahead)
 {
     struct ind_lanes *lanes = filing->destination.lanes;
     begin_group(batch, group);
-    uint32_t ahead = ask_for_first(batch, batch->next_line);
     while (batch->next_line) {
         const struct ind_batch_line *line = &batch->lines[batch->next_line - 1];
-        ahead = ask_for(batch, ahead);
+        ask_for_next(batch, ahead);
         if (!ind_lanes_add(lanes, batch, group, line, owner_of(filing, batch, intake, line)))
             return IND_FILED_STORE_FULL;
         batch->next_line = line->next;
@@ -115,13 +124,14 @@ static enum ind_filed relay_group(const struct ind_filing *filing, struct ind_ba
 }
 
 static enum ind_filed file_group(const struct ind_filing *filing, struct ind_batch *batch,
-                                 const struct ind_batch_group *group, unsigned intake, struct ind_clocks now)
+                                 const struct ind_batch_group *group, unsigned intake, struct ahead *ahead,
+                                 struct ind_clocks now)
 {
     return ind_sinks_have(filing->sinks, group->route)
                ? hand_on_group(filing, batch, group, intake, now.steady)
            : ind_relays_have(filing->relays, group->route) ? relay_group(filing, batch, group, intake, now)
-           : filing->destination.lanes                     ? pass_on_group(filing, batch, group, intake)
-                                                           : store_group(filing, batch, group, intake, now);
+           : filing->destination.lanes ? pass_on_group(filing, batch, group, intake, ahead)
+                                       : store_group(filing, batch, group, intake, ahead, now);
 }
 
 static void book_once(const struct ind_filing *filing, struct ind_batch *batch, unsigned intake)
@@ -143,10 +153,12 @@ static void carry(const struct ind_filing *filing, const struct ind_batch *batch
 enum ind_filed ind_file_batch(const struct ind_filing *filing, struct ind_batch *batch, unsigned intake,
                               struct ind_clocks now)
 {
+    struct ahead ahead = {0};
     book_once(filing, batch, intake);
     while (batch->stored_groups < batch->group_count) {
         const struct ind_batch_group *group = &batch->groups[batch->stored_groups];
-        enum ind_filed filed = file_group(filing, batch, group, intake, now);
+        keep_ahead(batch, &ahead);
+        enum ind_filed filed = file_group(filing, batch, group, intake, &ahead, now);
         if (filed != IND_FILED)
             return filed;
         batch->within = false;
