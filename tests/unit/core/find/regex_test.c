@@ -154,7 +154,7 @@ static void what_matches_holds_what_is_needed(void **state)
                 continue;
             bool holds = needs.length == 0;
             for (size_t at = 0; at + needs.length <= length; at++)
-                holds |= memcmp(text + at, needs.at, needs.length) == 0;
+                holds |= ind_slice_starts((struct ind_slice){text + at, length - at}, needs);
             if (!holds)
                 fail_msg("%s fits \"%.*s\", and needs \"%.*s\"", expression, (int)length, text,
                          IND_ARG(needs));
