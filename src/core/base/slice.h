@@ -25,6 +25,11 @@ struct ind_slice {
 #endif
 
 #define IND_SLICE(literal) ((struct ind_slice){(literal), sizeof(literal) - 1})
+/* The same as an initializer, for tables. */
+#define IND_LITERAL(literal)                                                                                 \
+    {                                                                                                        \
+        (literal), sizeof(literal) - 1                                                                       \
+    }
 #define IND_NOTHING ((struct ind_slice){NULL, 0})
 
 /* For printf's "%.*s"; what is printed must be known to fit an int. */

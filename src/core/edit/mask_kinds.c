@@ -169,11 +169,11 @@ struct secret_word {
 
 #define STRONG(text)                                                                                         \
     {                                                                                                        \
-        {text, sizeof(text) - 1}, true                                                                       \
+        IND_LITERAL(text), true                                                                              \
     }
 #define WEAK(text)                                                                                           \
     {                                                                                                        \
-        {text, sizeof(text) - 1}, false                                                                      \
+        IND_LITERAL(text), false                                                                             \
     }
 static const struct secret_word secret_words[] = {
     STRONG("password"), STRONG("passwd"), STRONG("passphrase"), STRONG("pwd"),      STRONG("secret"),

@@ -2,7 +2,6 @@
  * more, in the way that can be undone, and says so: "escaped". */
 #include "core/line/line_private.h"
 
-#include "core/base/escape.h"
 #include "core/message/names.h"
 #include "core/message/structured_data.h"
 #include "core/payload/payload.h"
@@ -23,21 +22,10 @@ static void put_string(struct writing *writing, struct ind_slice text, bool key)
     ind_buffer_byte(writing->buffer, '"');
 }
 
-/* Copies a text with nothing to escape; `to` has room for it, and for 16 bytes. False where it has something.
- */
+/* Copies a text with nothing to escape. False where it has something. */
 static IND_INLINE bool copy_clean(char *to, struct ind_slice text, struct ind_slice original)
 {
-#ifdef IND_SSE2
-    if (text.length <= 16 && ind_line_is_within(original, text.at)) {
-        const __m128i bytes = _mm_loadu_si128((const __m128i *)(const void *)text.at);
-        const __m128i odd =
-            _mm_or_si128(ind_odd_sixteen(bytes, ' ', '"'), _mm_cmpeq_epi8(bytes, _mm_set1_epi8('\\')));
-        _mm_storeu_si128((__m128i *)(void *)to, bytes);
-        return ((unsigned)_mm_movemask_epi8(odd) & ((1u << text.length) - 1)) == 0;
-    }
-#endif
-    (void)original;
-    return ind_copy_clean_but(to, text.at, text.length, ' ', '"', '\\');
+    return ind_line_copy_clean(to, text, original, ' ', '"', '\\', false);
 }
 
 /* What stands in front of a member: `lead` is `,"name":"`. */

@@ -2,7 +2,6 @@
  * looked at while it is copied; any other is written column by column. */
 #include "core/line/line_private.h"
 
-#include "core/base/escape.h"
 #include "core/message/names.h"
 
 /* What a byte becomes at most; bytes of the longest lag, and of a line without its columns. A column may be
@@ -86,22 +85,7 @@ static IND_INLINE char *put_clean(char *at, struct ind_slice text, struct ind_sl
     }
     if (text.length == 1 && text.at[0] == '-')
         return NULL;
-#ifdef IND_SSE2
-    if (text.length <= 16 && ind_line_is_within(original, text.at)) {
-        const __m128i bytes = _mm_loadu_si128((const __m128i *)(const void *)text.at);
-        __m128i odd = ind_odd_sixteen(bytes, ' ' + 1, '\\');
-        if (brackets) /* they differ in the lowest bit */
-            odd =
-                _mm_or_si128(odd, _mm_cmpeq_epi8(_mm_or_si128(bytes, _mm_set1_epi8(1)), _mm_set1_epi8(')')));
-        _mm_storeu_si128((__m128i *)(void *)at, bytes);
-        at[text.length] = ' ';
-        const unsigned of_text = (1u << text.length) - 1;
-        return ((unsigned)_mm_movemask_epi8(odd) & of_text) == 0 ? at + text.length + 1 : NULL;
-    }
-#endif
-    (void)original;
-    if (!ind_copy_clean(at, text.at, text.length, ' ' + 1, '\\') ||
-        (brackets && (memchr(text.at, '(', text.length) || memchr(text.at, ')', text.length))))
+    if (!ind_line_copy_clean(at, text, original, ' ' + 1, '\\', '\\', brackets))
         return NULL;
     at[text.length] = ' ';
     return at + text.length + 1;

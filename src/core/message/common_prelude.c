@@ -6,7 +6,7 @@
 /* The shortest code behind anything: "%A-1-B:". With it, eight bytes are there to look at. */
 enum { LEAST = 8 };
 
-/* "29: ", up to seven digits: returns what follows, or NULL. */
+/* "29: ", up to eight digits: returns what follows, or NULL. */
 static const char *skip_number(const char *at, const char *end, struct ind_slice *number)
 {
     if (end - at < 2 * LEAST)

@@ -8,35 +8,32 @@
 #include "core/message/structured_data.h"
 #include "core/time/plain_stamp.h"
 
-#define NAME(text)                                                                                           \
-    {                                                                                                        \
-        (text), sizeof(text) - 1                                                                             \
-    }
-
 struct ind_slice ind_form_name(unsigned form)
 {
-    static const struct ind_slice names[] = {NAME("bare"), NAME("rfc3164"), NAME("rfc5424")};
+    static const struct ind_slice names[] = {IND_LITERAL("bare"), IND_LITERAL("rfc3164"),
+                                             IND_LITERAL("rfc5424")};
     return names[form];
 }
 
 struct ind_slice ind_malformed_name(unsigned reason)
 {
-    static const struct ind_slice names[IND_MALFORMED_KINDS] = {NAME(""),
-                                                                NAME("PRI"),
-                                                                NAME("time"),
-                                                                NAME("form of the time"),
-                                                                NAME("header ends early"),
-                                                                NAME("field too long"),
-                                                                NAME("structured data"),
-                                                                NAME("cut at the size limit")};
+    static const struct ind_slice names[IND_MALFORMED_KINDS] = {IND_LITERAL(""),
+                                                                IND_LITERAL("PRI"),
+                                                                IND_LITERAL("time"),
+                                                                IND_LITERAL("form of the time"),
+                                                                IND_LITERAL("header ends early"),
+                                                                IND_LITERAL("field too long"),
+                                                                IND_LITERAL("structured data"),
+                                                                IND_LITERAL("cut at the size limit")};
     return names[reason];
 }
 
 struct ind_slice ind_transport_name(unsigned transport)
 {
-    static const struct ind_slice names[] = {NAME("file"), NAME("udp"),  NAME("tcp"),
-                                             NAME("tls"),  NAME("unix"), NAME("internal"),
-                                             NAME("nats"), NAME("trap"), NAME("")};
+    static const struct ind_slice names[] = {
+        IND_LITERAL("file"), IND_LITERAL("udp"),  IND_LITERAL("tcp"),
+        IND_LITERAL("tls"),  IND_LITERAL("unix"), IND_LITERAL("internal"),
+        IND_LITERAL("nats"), IND_LITERAL("trap"), IND_LITERAL("")};
     return names[transport];
 }
 

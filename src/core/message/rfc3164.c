@@ -390,51 +390,47 @@ static IND_INLINE const char *read_tag_behind_time(const struct ind_reading *rea
     return text == at ? read_untagged(reading, at, message) : read_behind_tag(reading, at, text, message);
 }
 
-void ind_rfc3164_read(const char *at, const char *end, ind_time reference, const struct ind_zone *zone,
-                      struct ind_message *message)
+/* `closely`: without the common prelude, the word at the start, and the times that RFC 3164 does not have. */
+static IND_INLINE void read_all(bool closely, const struct ind_reading *reading, const char *at,
+                                struct ind_message *message)
 {
-    const struct ind_reading reading = {end, reference, zone};
+    enum { OLDEST = 15 }; /* "Nov 23 04:45:00" */
+    const char *end = reading->end, *text = NULL;
     struct plain_time time;
-    const char *text;
-    size_t used = read_plain_time(at, end, zone, &time);
-    if (used == 0) {
-        text = read_word_first(at, end, message);
-        if (!text && at < end)
-            text = ind_read_common_prelude(&reading, at, message);
-        message->text = ind_between(text ? text : read_other(&reading, at, message), end);
+    size_t used = read_plain_time(at, end, reading->zone, &time);
+    if (used == 0 || (closely && used != OLDEST && !time.whole)) {
+        if (!closely)
+            text = read_word_first(at, end, message);
+        if (!closely && !text && at < end)
+            text = ind_read_common_prelude(reading, at, message);
+        message->text = ind_between(text ? text : read_other(reading, at, message), end);
         return;
     }
     const struct ind_slice timestamp = {at, used};
     at += at + used < end ? used + 1 : used;
     if (at < end)
         at = read_host(at, end, message);
-    text = at < end && ind_is_digit(*at) ? ind_read_common_prelude(&reading, at, message) : NULL;
+    if (!closely && at < end && ind_is_digit(*at))
+        text = ind_read_common_prelude(reading, at, message);
     if (!text) { /* what stands before a code may have a time of its own, which then counts */
         message->form = IND_FORM_RFC3164;
         message->timestamp = timestamp;
-        message->sent = settle_plain_time(&time, reference, zone);
-        text = read_tag_behind_time(&reading, at, message);
+        message->sent = settle_plain_time(&time, reading->reference, reading->zone);
+        text = read_tag_behind_time(reading, at, message);
     }
     message->text = ind_between(text, end);
 }
 
-/* Without the common prelude, the word at the start, and the times that other forms than RFC 3164's may have.
- */
+void ind_rfc3164_read(const char *at, const char *end, ind_time reference, const struct ind_zone *zone,
+                      struct ind_message *message)
+{
+    const struct ind_reading reading = {end, reference, zone};
+    read_all(false, &reading, at, message);
+}
+
 void ind_rfc3164_read_closely(const char *at, const char *end, ind_time reference,
                               const struct ind_zone *zone, struct ind_message *message)
 {
     const struct ind_reading reading = {end, reference, zone};
-    struct plain_time time;
-    const char *text;
-    size_t used = read_plain_time(at, end, zone, &time);
-    if (used == 0 || time.year || used > (time.whole ? used : 15)) {
-        text = read_other(&reading, at, message);
-    } else {
-        message->form = IND_FORM_RFC3164;
-        message->timestamp = (struct ind_slice){at, used};
-        message->sent = settle_plain_time(&time, reference, zone);
-        at += at + used < end ? used + 1 : used;
-        text = read_tag_behind_time(&reading, at < end ? read_host(at, end, message) : at, message);
-    }
-    message->text = ind_between(text, end);
+    read_all(true, &reading, at, message);
 }

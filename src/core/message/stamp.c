@@ -60,13 +60,10 @@ static const char *read_fraction(const char *at, const char *end, struct parts *
 {
     if (end - at < 2 || (*at != '.' && *at != ',') || !ind_is_digit(at[1]))
         return at;
-    unsigned bad = 0;
-    if (end - at > 4 && !ind_is_digit(at[4])) { /* milliseconds, the commonest */
-        int tens = ind_two_digits(at + 1, &bad);
-        if (ind_is_digit(at[2]) && ind_is_digit(at[3])) {
-            parts->fraction = (tens * 10 + (at[3] - '0')) * (IND_SECOND / 1000);
-            return at + 4;
-        }
+    const int milliseconds = end - at > 4 ? ind_three_digits(at + 1) : -1; /* the commonest */
+    if (milliseconds >= 0) {
+        parts->fraction = milliseconds * (IND_SECOND / 1000);
+        return at + 4;
     }
     int64_t scale = IND_SECOND;
     for (at++; at < end && ind_is_digit(*at); at++) {

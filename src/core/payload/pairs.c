@@ -137,6 +137,22 @@ static const char *read_value(const char *sign, const char *end, struct ind_slic
     return stop;
 }
 
+/* Whether a key stands in front of `sign`, from `key` on. */
+static IND_INLINE bool is_key(const char *key, const char *sign, const char *floor)
+{
+    return key < sign && is(*key, IND_BEGINS_KEY) && (key == floor || is(key[-1], IND_BEFORE_KEY));
+}
+
+/* False where there is no room for more. */
+static IND_INLINE bool add_pair(struct ind_slice prefix, struct ind_slice name, struct ind_slice value,
+                                struct ind_payload *payload)
+{
+    if (!ind_payload_add(payload, prefix.length ? prefixed(prefix, name, payload) : name, value))
+        return false;
+    payload->kinds |= IND_PAYLOAD_PAIRS;
+    return true;
+}
+
 /* The plain way; `colons`: there are some in front of quoted values among them. */
 static void read_signs(bool colons, const char *at, const char *end, struct ind_slice prefix,
                        struct ind_payload *payload)
@@ -155,16 +171,14 @@ static void read_signs(bool colons, const char *at, const char *end, struct ind_
         while (key > floor && is(key[-1], IND_IN_KEY))
             key--;
         at = sign + 1;
-        if (key == sign || !is(*key, IND_BEGINS_KEY) || (key > floor && !is(key[-1], IND_BEFORE_KEY)))
+        struct ind_slice value;
+        if (!is_key(key, sign, floor))
             continue;
-        struct ind_slice value, name = {key, (size_t)(sign - key)};
         const char *stop = read_value(sign, end, &value, payload);
         if (!stop)
             continue;
-        name = prefix.length ? prefixed(prefix, name, payload) : name;
-        if (!ind_payload_add(payload, name, value))
+        if (!add_pair(prefix, (struct ind_slice){key, (size_t)(sign - key)}, value, payload))
             return;
-        payload->kinds |= IND_PAYLOAD_PAIRS;
         at = floor = stop;
     }
 }
@@ -240,18 +254,16 @@ static void read_equals(const char *at, const char *end, struct ind_slice prefix
             return;
         const char *key = find_key(&block, sign, floor);
         at = sign + 1;
-        if (key == sign || !is(*key, IND_BEGINS_KEY) || (key > floor && !is(key[-1], IND_BEFORE_KEY)))
+        struct ind_slice value;
+        if (!is_key(key, sign, floor))
             continue;
-        struct ind_slice value, name = {key, (size_t)(sign - key)};
         const char *stop = at < end && *at != '"' && *at != '\'' ? find_end(&block, at, end) : NULL;
         if (stop)
             value = (struct ind_slice){at, (size_t)(stop - at)};
         else
             stop = read_value(sign, end, &value, payload);
-        name = prefix.length ? prefixed(prefix, name, payload) : name;
-        if (!ind_payload_add(payload, name, value))
+        if (!add_pair(prefix, (struct ind_slice){key, (size_t)(sign - key)}, value, payload))
             return;
-        payload->kinds |= IND_PAYLOAD_PAIRS;
         at = floor = stop;
     }
 }

@@ -7,13 +7,9 @@
 
 /* ---- Event codes ---- */
 
-#define NAME(text)                                                                                           \
-    {                                                                                                        \
-        text, sizeof(text) - 1                                                                               \
-    }
-static const struct ind_slice code_names[] = {NAME("code_group"), NAME("code_subgroup"),
-                                              NAME("code_severity"), NAME("code_name"),
-                                              NAME("code_sequence")};
+static const struct ind_slice code_names[] = {IND_LITERAL("code_group"), IND_LITERAL("code_subgroup"),
+                                              IND_LITERAL("code_severity"), IND_LITERAL("code_name"),
+                                              IND_LITERAL("code_sequence")};
 
 static size_t read_code(const struct ind_message *message, struct ind_payload *payload)
 {

@@ -28,8 +28,7 @@ static inline int ind_clock_of(const char *at, unsigned *bad)
 static inline int ind_three_digits(const char *at)
 {
     const uint32_t word = ind_word4(at) ^ UINT32_C(0x30303030);
-    const uint32_t odd = (word | (word + UINT32_C(0x76767676))) & UINT32_C(0x80808080);
-    if (odd != UINT32_C(0x80000000))
+    if (ind_above_nine(word) != UINT32_C(0x80000000))
         return -1;
     return (int)((word & 0xFF) * 100 + (word >> 8 & 0xFF) * 10 + (word >> 16 & 0xFF));
 }

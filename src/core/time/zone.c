@@ -285,6 +285,29 @@ static int32_t offset_after(const struct ind_zone *zone, size_t changes)
     return changes == 0 ? zone->before : zone->changes[changes - 1].offset;
 }
 
+/* How many changes are at or before `seconds`, of which `known` are known to be. */
+static size_t changes_up_to(const struct ind_zone *zone, size_t known, int64_t seconds)
+{
+    while (known < zone->count && zone->changes[known].at <= seconds)
+        known++;
+    return known;
+}
+
+static void make_stretches(struct ind_zone *zone)
+{
+    size_t here = 0, day_before = 0, day_after = 0;
+    for (int i = 0; i <= STRETCHES; i++) {
+        const int64_t begin = (int64_t)i << STRETCH_BITS, end = (int64_t)(i + 1) << STRETCH_BITS;
+        here = changes_up_to(zone, here, begin);
+        zone->changes_before[i] = (uint16_t)here;
+        if (i == STRETCHES)
+            break;
+        day_before = changes_up_to(zone, day_before, begin - IND_DAY_SECONDS);
+        day_after = changes_up_to(zone, day_after, end + IND_DAY_SECONDS);
+        zone->all_over[i] = day_before == day_after ? offset_after(zone, day_before) : CHANGES_THERE;
+    }
+}
+
 struct ind_zone *ind_zone_read(const unsigned char *bytes, size_t length)
 {
     struct counts counts;
@@ -312,13 +335,7 @@ struct ind_zone *ind_zone_read(const unsigned char *bytes, size_t length)
     struct rule rule;
     if (end && read_rule(footer + 1, (size_t)(end - footer - 1), &rule))
         write_out(zone, &rule);
-    for (int i = 0; i <= STRETCHES; i++)
-        zone->changes_before[i] = (uint16_t)search_changes(zone, (int64_t)i << STRETCH_BITS);
-    for (int i = 0; i < STRETCHES; i++) {
-        const size_t before = search_changes(zone, ((int64_t)i << STRETCH_BITS) - IND_DAY_SECONDS);
-        const size_t after = search_changes(zone, ((int64_t)(i + 1) << STRETCH_BITS) + IND_DAY_SECONDS);
-        zone->all_over[i] = before == after ? offset_after(zone, before) : CHANGES_THERE;
-    }
+    make_stretches(zone);
     return zone;
 }
 
@@ -327,10 +344,7 @@ static size_t changes_before(const struct ind_zone *zone, int64_t seconds)
 {
     if (seconds < 0 || seconds >> STRETCH_BITS >= STRETCHES)
         return search_changes(zone, seconds);
-    size_t i = zone->changes_before[seconds >> STRETCH_BITS];
-    while (i < zone->count && zone->changes[i].at <= seconds)
-        i++;
-    return i;
+    return changes_up_to(zone, zone->changes_before[seconds >> STRETCH_BITS], seconds);
 }
 
 int32_t ind_zone_offset(const struct ind_zone *zone, int64_t seconds)
