@@ -56,12 +56,30 @@ static void leave_nothing(int number)
     (void)raise(number);
 }
 
+static const int endings[] = {SIGINT, SIGTERM, SIGHUP};
+
 static void watch_for_signals(const char *path)
 {
-    static const int numbers[] = {SIGINT, SIGTERM, SIGHUP};
     unfinished = path;
-    for (size_t i = 0; i < sizeof numbers / sizeof *numbers; i++)
-        (void)signal(numbers[i], path ? leave_nothing : SIG_DFL);
+    for (size_t i = 0; i < sizeof endings / sizeof *endings; i++)
+        (void)signal(endings[i], path ? leave_nothing : SIG_DFL);
+}
+
+/* A file of this name that is this program's own: whoever ends the program finds it watched. */
+static int create_watched(const char *path)
+{
+    sigset_t held, before;
+    sigemptyset(&held);
+    for (size_t i = 0; i < sizeof endings / sizeof *endings; i++)
+        sigaddset(&held, endings[i]);
+    (void)sigprocmask(SIG_BLOCK, &held, &before);
+    const int file = open(path, O_WRONLY | O_CREAT | O_EXCL | O_CLOEXEC, 0666);
+    const int error = errno;
+    if (file >= 0)
+        watch_for_signals(path);
+    (void)sigprocmask(SIG_SETMASK, &before, NULL);
+    errno = error;
+    return file;
 }
 
 bool ind_search_output_begin(struct ind_search_output *output, const struct ind_search_options *given,
@@ -80,14 +98,17 @@ bool ind_search_output_begin(struct ind_search_output *output, const struct ind_
         return false;
     *code = IND_EXIT_FAILED;
     snprintf(output->temporary, sizeof output->temporary, "%s.%ld.part", given->to, (long)getpid());
-    const int file = open(output->temporary, O_WRONLY | O_CREAT | O_EXCL | O_CLOEXEC, 0666);
+    const int file = create_watched(output->temporary);
     if (file >= 0)
         output->packer = ind_packer_new(file, ind_compression_of(given->to));
     if (output->packer)
-        watch_for_signals(output->temporary);
-    else
-        ind_complain("cannot write %s: %s", output->temporary, strerror(errno));
-    return output->packer != NULL;
+        return true;
+    ind_complain("cannot write %s: %s", output->temporary, strerror(errno));
+    if (file >= 0) {
+        (void)unlink(output->temporary);
+        watch_for_signals(NULL);
+    }
+    return false;
 }
 
 static bool note_error(struct ind_search_output *output, int error)

@@ -315,6 +315,7 @@ static void a_relay_and_the_names_of_a_house(void **state)
                            port),
                      0);
     wait_lines("log/pier3-ups.log", 2);
+    wait_lines("log/json.log", 2);
     char *text = ind_read_file(ind_path(folder, "log/pier3-ups.log"), NULL);
     assert_non_null(strstr(text, " daemon critical trap - skerryDoorOpen "));
     assert_non_null(strstr(text, " skerryDoorOpen skerryDoorState=closed\n"));
