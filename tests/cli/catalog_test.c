@@ -122,6 +122,32 @@ static void it_is_made_anew_under_load(void **state)
     expect_right();
 }
 
+/* Messages from files leave nothing to be counted, however many files they are filed into. */
+static void what_came_from_files_is_counted_at_the_end(void **state)
+{
+    (void)state;
+    ind_write_file(ind_path(folder, "indagator.yaml"),
+                   "store: log\nstate: state\nzone: UTC\n"
+                   "routes: [{name: all, file: \"{facility}/{severity}/{device}.log\"}]\n"
+                   "archives: {default: {rotate: {messages: 30}}}\n");
+    uint64_t seed = IND_RANDOM_START;
+    FILE *file = fopen(ind_path(folder, "messages.log"), "w");
+    assert_non_null(file);
+    for (unsigned i = 0; i < 8000; i++)
+        fprintf(file, "<%u>1 2026-11-23T%02u:45:00Z pier%u-rtr a - - - text %u\n",
+                (unsigned)ind_random(&seed, 24), (unsigned)ind_random(&seed, 24),
+                (unsigned)ind_random(&seed, 12), i);
+    fclose(file);
+    run(IND_PROGRAM " collect --from messages.log");
+    expect_all_counted();
+    char *before = text_of(HOURS);
+    expect("rebuild", 0, "the catalog is made anew");
+    char *after = text_of(HOURS);
+    assert_string_equal(after, before);
+    free(before);
+    free(after);
+}
+
 static void mistakes_are_told(void **state)
 {
     (void)state;
@@ -151,6 +177,7 @@ int main(void)
     const struct CMUnitTest tests[] = {
         cmocka_unit_test_setup_teardown(whenever_it_is_killed_all_is_counted, set_up, tear_down),
         cmocka_unit_test_setup_teardown(it_is_made_anew_under_load, set_up, tear_down),
+        cmocka_unit_test_setup_teardown(what_came_from_files_is_counted_at_the_end, set_up, tear_down),
         cmocka_unit_test_setup_teardown(mistakes_are_told, set_up, tear_down)};
     return cmocka_run_group_tests(tests, NULL, NULL);
 }

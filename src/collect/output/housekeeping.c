@@ -43,7 +43,7 @@ void ind_housekeeping_look_for_room(struct ind_housekeeping *housekeeping)
     }
 }
 
-static void keep(struct ind_housekeeping *housekeeping)
+static void keep(struct ind_housekeeping *housekeeping, bool last)
 {
     const struct ind_interrupt interrupt = {must_end, housekeeping};
     struct ind_keeper *keeper = housekeeping->keeper;
@@ -51,7 +51,7 @@ static void keep(struct ind_housekeeping *housekeeping)
     protect(housekeeping);
     if (atomic_exchange(&housekeeping->clock_is_right, false))
         ind_keeper_retain(keeper, ind_clocks_now(), true);
-    (void)ind_keeper_run(keeper, ind_clocks_now(), &interrupt);
+    (void)(last ? ind_keeper_run_last : ind_keeper_run)(keeper, ind_clocks_now(), &interrupt);
     struct ind_keeper_counts counts = ind_keeper_counts(keeper);
     atomic_store(&housekeeping->facts.compressed, counts.compressed);
     atomic_store(&housekeeping->facts.removed, counts.removed);
@@ -77,12 +77,12 @@ void *ind_housekeeping_run(void *argument)
             atomic_load(&housekeeping->clock_is_right) || ind_keeper_protection_waits(housekeeping->keeper) ||
             ++ticks >= TICKS_BETWEEN_RUNS) {
             ticks = 0;
-            keep(housekeeping);
+            keep(housekeeping, false);
         }
         (void)ind_lifecycle_wait_written(housekeeping->lifecycle, TICK_MILLISECONDS);
     }
     /* Messages from files leave everything in order behind them; a collector that is told to end does so. */
     if (!ind_is_stopping(housekeeping->lifecycle))
-        keep(housekeeping);
+        keep(housekeeping, true);
     return NULL;
 }

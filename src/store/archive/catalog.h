@@ -50,16 +50,23 @@ enum ind_catalog_status ind_catalog_follow(struct ind_catalog *catalog,
 /* Looks which files are there: finds archives that the journal does not know, and those that are missing. */
 enum ind_catalog_status ind_catalog_look(struct ind_catalog *catalog);
 
-/* Reads what files hold that is not counted yet, file by file. `now` by the steady clock, in nanoseconds, of
- * which only differences count: live files are read at intervals. What cannot be read is counted as far as it
- * can be. Ends after the file with which `most` bytes of text are read; interrupted between two blocks. */
+/* How files are counted. */
+struct ind_counting_call {
+    int64_t now;   /* by the steady clock, in nanoseconds, of which only differences count: live files are
+                      read at intervals */
+    uint64_t most; /* bytes of text: with a file that reaches so many it ends */
+    bool all_processors;                   /* else the calling thread does it alone */
+    const struct ind_interrupt *interrupt; /* asked between two blocks, by the calling thread; may be NULL */
+};
+
+/* Reads what files hold that is not counted yet, file by file. What cannot be read is counted as far as it
+ * can be. */
 struct ind_catalog_progress {
     uint64_t files, bytes; /* of text, that were read */
     uint64_t to_count;     /* archives that are left */
     uint64_t broken;       /* files that could not be read to their end */
 };
-enum ind_catalog_status ind_catalog_count(struct ind_catalog *catalog, int64_t now, uint64_t most,
-                                          const struct ind_interrupt *interrupt,
+enum ind_catalog_status ind_catalog_count(struct ind_catalog *catalog, const struct ind_counting_call *call,
                                           struct ind_catalog_progress *progress);
 
 /* Makes it anew from the journal and the files, on all processors, at once or not at all: until the end

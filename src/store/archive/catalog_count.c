@@ -1,8 +1,6 @@
-/* From the lines of files to volumes: of an archive once, of a live file from where the last time ended. */
+/* Which files are to be counted, and what came of it into the catalog. */
+#include "store/archive/catalog_file.h"
 #include "store/archive/catalog_private.h"
-
-#include "store/archive/counting.h"
-#include "store/disk/reader.h"
 #include "store/disk/stored.h"
 #include "thread/mutex.h"
 
@@ -15,33 +13,17 @@
 #include <sys/stat.h>
 #include <unistd.h>
 
-#define XXH_INLINE_ALL
-#include <xxhash.h>
-
-/* KNOWN_BY: by so many bytes before the place up to which it was counted a file is known again. A live file
- * is counted when it has grown by so much, or after so many seconds. */
-enum { KNOWN_BY = 256, GROWN = 4 << 20, LIVE_EVERY = 300, THREADS = 64, PATH_ROOM = 1200 };
+/* A live file is counted when it has grown by so many bytes, or after so many seconds. HEARD_WITHIN: so many
+ * milliseconds, an interrupt is. */
+enum { GROWN = 4 << 20, LIVE_EVERY = 300, THREADS = 64, HEARD_WITHIN = 50 };
 
 struct ind_live_count {
     UT_hash_handle hh;
     int64_t file, at; /* `at`: by the steady clock */
 };
 
-struct counted_file {
-    int64_t id;
-    char *archive, *live; /* live: NULL where it is an archive */
-    int stored;
-    bool layout_known; /* when its counting began */
-    uint64_t from;     /* what is counted, and its mark */
-    int64_t mark;
-    /* What came of it. */
-    bool instead; /* of what was counted before: that was another file */
-    int error;    /* ECANCELED: it was interrupted */
-    uint64_t to, bytes;
-};
-
 struct list {
-    struct counted_file *files;
+    struct ind_counted_file *files;
     size_t count;
 };
 
@@ -64,21 +46,21 @@ static char *column_text(sqlite3_stmt *row, int column)
 
 static bool add_row(struct list *list, sqlite3_stmt *row)
 {
-    struct counted_file *grown = (list->count & (list->count - 1)) == 0
-                                     ? realloc(list->files, (2 * list->count + 1) * sizeof *grown)
-                                     : list->files;
+    struct ind_counted_file *grown = (list->count & (list->count - 1)) == 0
+                                         ? realloc(list->files, (2 * list->count + 1) * sizeof *grown)
+                                         : list->files;
     if (!grown)
         return false;
     list->files = grown;
-    struct counted_file *file = &list->files[list->count++];
+    struct ind_counted_file *file = &list->files[list->count++];
     const char *layout = (const char *)sqlite3_column_text(row, 4);
     const bool is_live = strcmp((const char *)sqlite3_column_text(row, 3), "live") == 0;
-    *file = (struct counted_file){.id = sqlite3_column_int64(row, 0),
-                                  .archive = column_text(row, 1),
-                                  .live = is_live ? column_text(row, 2) : NULL,
-                                  .stored = IND_STORED_UNKNOWN,
-                                  .from = (uint64_t)sqlite3_column_int64(row, 6),
-                                  .mark = sqlite3_column_int64(row, 7)};
+    *file = (struct ind_counted_file){.id = sqlite3_column_int64(row, 0),
+                                      .archive = column_text(row, 1),
+                                      .live = is_live ? column_text(row, 2) : NULL,
+                                      .stored = IND_STORED_UNKNOWN,
+                                      .from = (uint64_t)sqlite3_column_int64(row, 6),
+                                      .mark = sqlite3_column_int64(row, 7)};
     file->layout_known = layout != NULL;
     if (layout)
         file->stored = ind_stored_read(ind_slice_of(layout), (uint64_t)sqlite3_column_int64(row, 5));
@@ -102,7 +84,7 @@ static enum ind_catalog_status list_files(struct ind_catalog *catalog, struct li
 }
 
 /* Whether a live file is to be counted now. */
-static bool is_due(struct ind_catalog *catalog, const struct counted_file *file, int64_t now)
+static bool is_due(struct ind_catalog *catalog, const struct ind_counted_file *file, int64_t now)
 {
     struct stat facts;
     struct ind_live_count *last;
@@ -132,110 +114,6 @@ void ind_catalog_forget_lives(struct ind_catalog *catalog)
     }
 }
 
-/* ---- Reading ---- */
-
-/* Of the bytes before `end`. */
-static int64_t mark_before(int file, uint64_t end)
-{
-    char bytes[KNOWN_BY];
-    const uint64_t from = end < KNOWN_BY ? 0 : end - KNOWN_BY;
-    const ssize_t got = pread(file, bytes, (size_t)(end - from), (off_t)from);
-    return got == (ssize_t)(end - from) ? (int64_t)XXH64(bytes, (size_t)got, 0) : -1;
-}
-
-/* An archive may be packed, or recompressed, meanwhile. -1 with errno set. */
-static int open_file(int folder, const struct counted_file *file, enum ind_compression *compression)
-{
-    static const enum ind_compression forms[] = {IND_COMPRESS_NONE, IND_COMPRESS_ZSTD, IND_COMPRESS_GZIP,
-                                                 IND_COMPRESS_NONE};
-    const int flags = O_RDONLY | O_NOFOLLOW | O_NONBLOCK | O_CLOEXEC;
-    *compression = IND_COMPRESS_NONE;
-    if (file->live)
-        return openat(folder, file->live, flags);
-    int opened = -1;
-    for (size_t i = 0; i < sizeof forms / sizeof *forms && opened < 0; i++) {
-        char path[PATH_ROOM];
-        snprintf(path, sizeof path, "%s%s", file->archive, ind_compression_suffix(forms[i]).at);
-        *compression = forms[i];
-        opened = openat(folder, path, flags);
-        if (opened < 0 && errno != ENOENT)
-            break;
-    }
-    return opened;
-}
-
-/* Whole lines only of a file that is still written to. 0, or the error. */
-static int read_all(struct ind_reader *reader, struct counted_file *file, struct ind_counting *counting,
-                    const struct ind_interrupt *interrupt)
-{
-    struct ind_slice block;
-    enum ind_read result;
-    uint64_t at;
-    while ((result = ind_reader_next(reader, &block, &at)) == IND_READ_BLOCK) {
-        while (file->live && block.length && block.at[block.length - 1] != '\n')
-            block.length--;
-        ind_counting_add(counting, block);
-        file->to = at + block.length;
-        file->bytes += block.length;
-        if (ind_interrupted(interrupt))
-            return ECANCELED;
-    }
-    return result == IND_READ_END ? 0 : EBADMSG;
-}
-
-/* What is new in a file. */
-static void count_file(int folder, struct counted_file *file, struct ind_counting *counting,
-                       const struct ind_interrupt *interrupt)
-{
-    enum ind_compression compression;
-    struct stat facts;
-    int opened = open_file(folder, file, &compression);
-    ind_counting_begin(counting, file->stored);
-    if (opened < 0 || fstat(opened, &facts) != 0 || !S_ISREG(facts.st_mode)) {
-        file->error = opened < 0 ? errno : ELOOP;
-        if (opened >= 0)
-            close(opened);
-        return;
-    }
-    const bool goes_on = compression == IND_COMPRESS_NONE && file->from > 0 &&
-                         (uint64_t)facts.st_size >= file->from &&
-                         mark_before(opened, file->from) == file->mark;
-    file->instead = !goes_on;
-    file->to = goes_on ? file->from : 0;
-    const int copy = dup(opened);
-    struct ind_reader *reader = copy < 0 ? NULL : ind_reader_open(copy, compression, file->to, UINT64_MAX);
-    file->error = reader ? read_all(reader, file, counting, interrupt) : ENOMEM;
-    ind_reader_close(reader);
-    /* Of a packed one no part is kept: it would have to be unpacked again up to there. */
-    file->mark = compression == IND_COMPRESS_NONE ? mark_before(opened, file->to) : 0;
-    if (compression != IND_COMPRESS_NONE && file->error == ECANCELED)
-        file->to = 0;
-    close(opened);
-}
-
-/* ---- Of an archive that goes ---- */
-
-static struct ind_slice name_of(void *context, uint32_t device)
-{
-    return ind_counting_name(context, device);
-}
-
-char *ind_catalog_closing_of(int folder, const char *archive, int stored,
-                             const struct ind_interrupt *interrupt)
-{
-    struct ind_counting *counting = ind_counting_new();
-    char *text = NULL, *path = strdup(archive);
-    struct counted_file file = {.archive = path, .stored = stored};
-    if (counting && path) {
-        count_file(folder, &file, counting, interrupt);
-        struct ind_volumes *volumes = file.error ? NULL : ind_counting_volumes(counting);
-        text = volumes ? ind_catalog_closing_text(volumes, name_of, counting) : NULL;
-    }
-    free(path);
-    ind_counting_free(counting);
-    return text;
-}
-
 /* ---- Into the catalog: within a change ---- */
 
 static uint32_t number_of(void *context, struct ind_slice device)
@@ -245,7 +123,7 @@ static uint32_t number_of(void *context, struct ind_slice device)
 
 /* Whether it is still what it was when its file was opened: by the journal, which is ahead of the files. One
  * of which the journal has told the layout meanwhile is counted once more. */
-static bool is_as_it_was(struct ind_catalog *catalog, const struct counted_file *file,
+static bool is_as_it_was(struct ind_catalog *catalog, const struct ind_counted_file *file,
                          enum ind_catalog_status *status)
 {
     sqlite3_stmt *find = ind_catalog_call(catalog, IND_CALL_STATE_OF, status);
@@ -259,7 +137,7 @@ static bool is_as_it_was(struct ind_catalog *catalog, const struct counted_file 
     return same;
 }
 
-static enum ind_catalog_status set_counted(struct ind_catalog *catalog, const struct counted_file *file,
+static enum ind_catalog_status set_counted(struct ind_catalog *catalog, const struct ind_counted_file *file,
                                            uint64_t messages)
 {
     enum ind_catalog_status status;
@@ -279,7 +157,7 @@ static enum ind_catalog_status set_counted(struct ind_catalog *catalog, const st
     return ind_catalog_run(catalog, set);
 }
 
-static enum ind_catalog_status store(struct ind_catalog *catalog, const struct counted_file *file,
+static enum ind_catalog_status store(struct ind_catalog *catalog, const struct ind_counted_file *file,
                                      struct ind_counting *counting)
 {
     enum ind_catalog_status status = ind_catalog_follow_all(catalog, NULL);
@@ -296,10 +174,10 @@ static enum ind_catalog_status store(struct ind_catalog *catalog, const struct c
     return status == IND_CATALOG_GOOD ? set_counted(catalog, file, messages) : status;
 }
 
-/* ---- One after the other ---- */
+/* ---- Several files at once ---- */
 
 /* Errors that pass: what cannot be opened now is tried again. */
-static bool is_left(const struct counted_file *file)
+static bool is_left(const struct ind_counted_file *file)
 {
     return (file->error == ECANCELED && file->to == 0) ||
            (file->error && file->error != ECANCELED && file->error != EBADMSG && file->error != ENOENT &&
@@ -307,7 +185,7 @@ static bool is_left(const struct counted_file *file)
            (file->live && file->error && file->error != ECANCELED);
 }
 
-static void note_progress(const struct counted_file *file, struct ind_catalog_progress *progress)
+static void note_progress(const struct ind_counted_file *file, struct ind_catalog_progress *progress)
 {
     progress->files++;
     progress->bytes += file->bytes;
@@ -326,67 +204,163 @@ static enum ind_catalog_status count_left(struct ind_catalog *catalog, uint64_t 
     return ind_catalog_status_of(catalog, result);
 }
 
-enum ind_catalog_status ind_catalog_count(struct ind_catalog *catalog, int64_t now, uint64_t most,
-                                          const struct ind_interrupt *interrupt,
-                                          struct ind_catalog_progress *progress)
-{
-    struct list list = {0};
-    struct ind_counting *counting = ind_counting_new();
-    enum ind_catalog_status status = counting ? list_files(catalog, &list) : IND_CATALOG_FAILED;
-    for (size_t i = 0; i < list.count && status == IND_CATALOG_GOOD && progress->bytes < most &&
-                       !ind_interrupted(interrupt);
-         i++) {
-        struct counted_file *file = &list.files[i];
-        if (file->live && !is_due(catalog, file, now))
-            continue;
-        count_file(catalog->folder, file, counting, interrupt);
-        note_progress(file, progress);
-        if (is_left(file))
-            continue;
-        status = ind_catalog_begin(catalog);
-        if (status == IND_CATALOG_GOOD)
-            status = ind_catalog_end(catalog, store(catalog, file, counting));
-    }
-    if (status == IND_CATALOG_GOOD)
-        status = count_left(catalog, &progress->to_count);
-    ind_counting_free(counting);
-    free_list(&list);
-    return status;
-}
-
-/* ---- On all processors ---- */
-
+/* Of several threads: the one that was called, which alone asks whether it is interrupted, and helpers. */
 struct work {
     struct ind_catalog *catalog;
     struct list *list;
-    const struct ind_interrupt *interrupt;
+    const struct ind_interrupt *interrupt; /* NULL: nobody interrupts */
+    int64_t now;                           /* by the steady clock; INT64_MAX: every file is due */
+    uint64_t most;                         /* bytes of text */
+    bool one_change;                       /* all files within one that is open; else each in its own */
     void (*tell)(void *context, const struct ind_catalog_progress *progress);
     void *context;
-    atomic_size_t next;
+    atomic_bool interrupted;
     struct ind_mutex mutex; /* guards the catalog, and what follows */
+    struct ind_condition_variable left;
     struct ind_catalog_progress *progress;
     enum ind_catalog_status status;
+    size_t next; /* of the list */
+    unsigned helpers;
 };
 
-static void *count_files(void *argument)
+static bool is_over(void *argument)
+{
+    const struct work *work = argument;
+    return atomic_load(&work->interrupted);
+}
+
+static bool ask_whether_over(void *argument)
 {
     struct work *work = argument;
-    struct ind_counting *counting = ind_counting_new();
-    bool goes_on = counting != NULL;
-    for (size_t i; goes_on && (i = atomic_fetch_add(&work->next, 1)) < work->list->count;) {
-        struct counted_file *file = &work->list->files[i];
-        count_file(work->catalog->folder, file, counting, work->interrupt);
-        ind_mutex_lock(&work->mutex);
-        note_progress(file, work->progress);
-        if (work->status == IND_CATALOG_GOOD && !is_left(file))
-            work->status = store(work->catalog, file, counting);
-        if (work->tell)
-            work->tell(work->context, work->progress);
-        goes_on = work->status == IND_CATALOG_GOOD && !ind_interrupted(work->interrupt);
-        ind_mutex_unlock(&work->mutex);
+    if (ind_interrupted(work->interrupt))
+        atomic_store(&work->interrupted, true);
+    return is_over(work);
+}
+
+/* The next one to count; NULL: it is the end. */
+static struct ind_counted_file *take_file(struct work *work) IND_REQUIRES(work->mutex)
+{
+    while (work->status == IND_CATALOG_GOOD && work->progress->bytes < work->most &&
+           work->next < work->list->count && !is_over(work)) {
+        struct ind_counted_file *file = &work->list->files[work->next++];
+        if (!file->live || work->now == INT64_MAX || is_due(work->catalog, file, work->now))
+            return file;
     }
-    ind_counting_free(counting);
     return NULL;
+}
+
+static void settle_file(struct work *work, const struct ind_counted_file *file, struct ind_counting *counting)
+    IND_REQUIRES(work->mutex)
+{
+    note_progress(file, work->progress);
+    if (work->status == IND_CATALOG_GOOD && !is_left(file)) {
+        if (!work->one_change)
+            work->status = ind_catalog_begin(work->catalog);
+        if (work->status == IND_CATALOG_GOOD)
+            work->status = store(work->catalog, file, counting);
+        if (!work->one_change)
+            work->status = ind_catalog_end(work->catalog, work->status);
+    }
+    if (work->tell)
+        work->tell(work->context, work->progress);
+}
+
+static void count_files(struct work *work, struct ind_counting *counting,
+                        const struct ind_interrupt *interrupt)
+{
+    struct ind_counted_file *file;
+    ind_mutex_lock(&work->mutex);
+    while ((file = take_file(work)) != NULL) {
+        ind_mutex_unlock(&work->mutex);
+        ind_count_file(work->catalog->folder, file, counting, interrupt);
+        (void)ind_interrupted(interrupt);
+        ind_mutex_lock(&work->mutex);
+        settle_file(work, file, counting);
+    }
+    ind_mutex_unlock(&work->mutex);
+}
+
+static void *help(void *argument)
+{
+    struct work *work = argument;
+    const struct ind_interrupt interrupt = {is_over, work};
+    struct ind_counting *counting = ind_counting_new();
+    if (counting) /* where memory is out the others do it */
+        count_files(work, counting, &interrupt);
+    ind_counting_free(counting);
+    ind_mutex_lock(&work->mutex);
+    work->helpers--;
+    ind_condition_variable_signal(&work->left);
+    ind_mutex_unlock(&work->mutex);
+    return NULL;
+}
+
+/* What others still count is waited for, and whoever interrupts is heard meanwhile. */
+static void wait_for_helpers(struct work *work, pthread_t *threads, unsigned started)
+{
+    ind_mutex_lock(&work->mutex);
+    while (work->helpers > 0) {
+        const struct timespec deadline = ind_deadline(HEARD_WITHIN);
+        (void)ind_condition_variable_wait_until(&work->left, &work->mutex, &deadline);
+        ind_mutex_unlock(&work->mutex);
+        (void)ask_whether_over(work);
+        ind_mutex_lock(&work->mutex);
+    }
+    ind_mutex_unlock(&work->mutex);
+    while (started > 0)
+        pthread_join(threads[--started], NULL);
+}
+
+/* On so many processors at most. */
+static enum ind_catalog_status do_work(struct work *work, long processors)
+{
+    const struct ind_interrupt interrupt = {ask_whether_over, work};
+    struct ind_counting *counting = ind_counting_new();
+    if (!counting)
+        return IND_CATALOG_FAILED;
+    pthread_t threads[THREADS];
+    unsigned started = 0;
+    atomic_init(&work->interrupted, false);
+    ind_mutex_begin(&work->mutex);
+    ind_condition_variable_begin(&work->left);
+    ind_mutex_lock(&work->mutex);
+    while (started + 1 < processors && started < THREADS && started + 1 < work->list->count &&
+           pthread_create(&threads[started], NULL, help, work) == 0)
+        started++;
+    work->helpers = started;
+    ind_mutex_unlock(&work->mutex);
+    count_files(work, counting, &interrupt);
+    wait_for_helpers(work, threads, started);
+    ind_condition_variable_end(&work->left);
+    ind_mutex_end(&work->mutex);
+    ind_counting_free(counting);
+    return work->status;
+}
+
+static long processors_there(void)
+{
+    return sysconf(_SC_NPROCESSORS_ONLN);
+}
+
+enum ind_catalog_status ind_catalog_count(struct ind_catalog *catalog, const struct ind_counting_call *call,
+                                          struct ind_catalog_progress *progress)
+{
+    struct list list = {0};
+    enum ind_catalog_status status = list_files(catalog, &list);
+    if (status == IND_CATALOG_GOOD) {
+        struct work work = {.catalog = catalog,
+                            .list = &list,
+                            .interrupt = call->interrupt,
+                            .now = call->now,
+                            .most = call->most,
+                            .progress = progress,
+                            .status = IND_CATALOG_GOOD};
+        status = do_work(&work, call->all_processors ? processors_there() : 1);
+    }
+    if (status == IND_CATALOG_GOOD)
+        status = count_left(catalog, &progress->to_count);
+    free_list(&list);
+    return status;
 }
 
 enum ind_catalog_status ind_catalog_count_all(struct ind_catalog *catalog,
@@ -400,22 +374,14 @@ enum ind_catalog_status ind_catalog_count_all(struct ind_catalog *catalog,
         struct work work = {.catalog = catalog,
                             .list = &list,
                             .interrupt = interrupt,
+                            .now = INT64_MAX,
+                            .most = UINT64_MAX,
+                            .one_change = true,
                             .tell = tell,
                             .context = context,
                             .progress = progress,
                             .status = IND_CATALOG_GOOD};
-        pthread_t threads[THREADS];
-        long processors = sysconf(_SC_NPROCESSORS_ONLN), started = 0;
-        atomic_init(&work.next, 0);
-        ind_mutex_begin(&work.mutex);
-        while (started + 1 < processors && started < THREADS &&
-               pthread_create(&threads[started], NULL, count_files, &work) == 0)
-            started++;
-        (void)count_files(&work);
-        while (started > 0)
-            pthread_join(threads[--started], NULL);
-        ind_mutex_end(&work.mutex);
-        status = work.status;
+        status = do_work(&work, processors_there());
     }
     free_list(&list);
     return status == IND_CATALOG_GOOD && ind_interrupted(interrupt) ? IND_CATALOG_LOCKED : status;

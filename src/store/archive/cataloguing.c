@@ -109,17 +109,23 @@ static enum ind_catalog_status follow(struct ind_keeper *keeper, struct ind_cloc
     struct ind_cataloguing *cataloguing = keeper->cataloguing;
     struct ind_catalog *catalog = cataloguing->catalog;
     struct ind_catalog_progress progress = {0};
+    const uint64_t most = keeper->at_the_end ? UINT64_MAX : IN_ONE_GO;
     const uint64_t journal = ind_journal_size(keeper->disk->folder);
     const bool is_new = journal != cataloguing->journal;
     if (!is_new && ind_steady_lately(cataloguing->counted, now.steady, COUNT_EVERY * IND_SECOND))
         return IND_CATALOG_GOOD;
     enum ind_catalog_status status = ind_catalog_follow(catalog, interrupt);
     if (status == IND_CATALOG_GOOD)
-        status = ind_catalog_count(catalog, now.steady.ns, IN_ONE_GO, interrupt, &progress);
+        status = ind_catalog_count(catalog,
+                                   &(struct ind_counting_call){.now = now.steady.ns,
+                                                               .most = most,
+                                                               .all_processors = keeper->at_the_end,
+                                                               .interrupt = interrupt},
+                                   &progress);
     if (status != IND_CATALOG_GOOD || ind_interrupted(interrupt))
         return status;
     keeper->counts.to_count = progress.to_count;
-    if (progress.bytes < IN_ONE_GO) { /* else there may be more */
+    if (progress.bytes < most) { /* else there may be more */
         cataloguing->journal = journal;
         cataloguing->counted = now.steady;
     }

@@ -284,6 +284,13 @@ bool ind_keeper_run(struct ind_keeper *keeper, struct ind_clocks now, const stru
     return all;
 }
 
+bool ind_keeper_run_last(struct ind_keeper *keeper, struct ind_clocks now,
+                         const struct ind_interrupt *interrupt)
+{
+    keeper->at_the_end = true;
+    return ind_keeper_run(keeper, now, interrupt);
+}
+
 struct ind_keeper_counts ind_keeper_counts(const struct ind_keeper *keeper)
 {
     return keeper->counts;

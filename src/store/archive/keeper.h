@@ -35,6 +35,11 @@ void ind_keeper_adopt(struct ind_keeper *keeper, struct ind_plan *plan);
  * failed, or was left, and is to be tried again later. */
 bool ind_keeper_run(struct ind_keeper *keeper, struct ind_clocks now, const struct ind_interrupt *interrupt);
 
+/* The same once everything is written and nobody else needs the processors: files are counted on all of
+ * them. */
+bool ind_keeper_run_last(struct ind_keeper *keeper, struct ind_clocks now,
+                         const struct ind_interrupt *interrupt);
+
 /* Runs the retention alone; `clock_is_right`: somebody said so. */
 void ind_keeper_retain(struct ind_keeper *keeper, struct ind_clocks now, bool clock_is_right);
 

@@ -16,6 +16,7 @@ struct ind_keeper {
     uint64_t reserve;  /* bytes that are to be free */
     struct ind_steady retained, kept_last_run, failed_at, reserve_told, reserve_tried;
     bool clock_distrusted;
+    bool at_the_end;  /* nobody else needs the processors any more */
     bool heads_moved; /* there are links that STATE/chain-heads does not know */
     struct ind_keeper_counts counts;
     struct ind_copies *copies;
