@@ -123,7 +123,7 @@ static void settle(struct ind_side *side, struct ind_batch *batch)
             side->settled[file ? IND_END_STORED : IND_END_HANDED] += group->lines;
             continue;
         }
-        for (uint32_t line = group->first; line; line = batch->lines[line - 1].next) {
+        for (uint32_t line = group->first; line; line = ind_batch_after(batch, group, line)) {
             uint32_t owner = ind_book_owner(side->book, 0, batch->lines[line - 1].owner, batch->copies);
             if (file)
                 ind_book_settle(side->book, owner, 1, true);

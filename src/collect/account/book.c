@@ -92,12 +92,18 @@ void ind_book_settled(const struct ind_book *book, uint16_t listener, uint64_t *
     *lost = atomic_load(&book->lost[listener]);
 }
 
+/* Of whoever writes in the book, of whom there is one at a time: nobody else's addition can be lost. */
+static void add_to(atomic_uint_fast64_t *sum, uint64_t more)
+{
+    atomic_store_explicit(sum, atomic_load_explicit(sum, memory_order_relaxed) + more, memory_order_relaxed);
+}
+
 static void note_settled(struct ind_book *book, const struct ind_account *account, uint64_t messages,
                          bool lost)
 {
-    atomic_fetch_add_explicit(&book->settled[account->listener], messages, memory_order_relaxed);
+    add_to(&book->settled[account->listener], messages);
     if (lost)
-        atomic_fetch_add_explicit(&book->lost[account->listener], messages, memory_order_relaxed);
+        add_to(&book->lost[account->listener], messages);
 }
 
 static bool place_route(struct ind_book *book, const char *name, uint32_t *place)

@@ -10,7 +10,7 @@
 #include <sys/stat.h>
 #include <unistd.h>
 
-enum { BLOCKS = 2, BLOCK_BYTES = 4 << 20 };
+enum { BLOCKS = 2, BLOCK_BYTES = 512 << 10 };
 
 /* What one thread is to read next. */
 struct queued_block {

@@ -64,7 +64,8 @@ static struct ind_batch_group *group_for(struct ind_intake *intake, const struct
         if (known->round == intake->round)
             return known->group;
     }
-    if (IND_BATCH_BYTES - batch->used < 2 * IND_PATH || batch->group_count == IND_BATCH_GROUPS)
+    if (IND_BATCH_BYTES - batch->used < 2 * IND_PATH || batch->group_count == IND_BATCH_GROUPS ||
+        !ind_batch_has_place(batch, NULL))
         return NULL;
     struct ind_buffer path = ind_buffer_on(batch->arena + batch->used, IND_PATH);
     if (route->to == IND_TO_FILE)
@@ -96,10 +97,8 @@ _Static_assert(IND_BATCH_BYTES >= 2 * IND_PATH + IND_LINE_MOST, "an empty batch 
 static bool add_line(struct ind_intake *intake, const struct ind_message *message, uint32_t route,
                      uint32_t owner, struct ind_batch *batch)
 {
-    if (batch->line_count == IND_BATCH_LINES)
-        return false;
     struct ind_batch_group *group = group_for(intake, message, route, batch);
-    if (!group)
+    if (!group || !ind_batch_has_place(batch, group))
         return false;
     struct ind_buffer line = ind_buffer_on(batch->arena + batch->used, IND_BATCH_BYTES - batch->used);
     bool cut = write_line(intake, &intake->config->routes[route], message, &line);

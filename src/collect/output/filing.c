@@ -1,15 +1,15 @@
 #include "collect/output/filing.h"
 
-/* Lines of a group lie apart, and were written by another processor: those that come next, also of the next
- * group, are asked for while others are copied. */
-enum { AHEAD = 8 };
+/* Lines were written by another processor: those that come next, also of the next group, are asked for while
+ * others are copied. */
+enum { BLOCKS_AHEAD = 2, LONGEST_ASKED = 512 };
 
 struct ahead {
     size_t group;
-    uint32_t line; /* of it, index + 1: the next to be asked for; 0: the group has no more */
+    uint32_t line; /* its place: the next to be asked for; 0: the group has no more */
 };
 
-/* Asks for a line, and for the place that tells of the one behind it. */
+/* Asks for what is left of a block of lines, and for the places of the next. */
 static void ask_for_next(const struct ind_batch *batch, struct ahead *ahead)
 {
     while (ahead->line == 0) {
@@ -17,14 +17,23 @@ static void ask_for_next(const struct ind_batch *batch, struct ahead *ahead)
             return;
         ahead->line = batch->groups[++ahead->group].first;
     }
-    const struct ind_batch_line *line = &batch->lines[ahead->line - 1];
-    ahead->line = line->next;
+    uint32_t place = ahead->line;
 #if defined(__GNUC__) || defined(__clang__)
-    for (uint32_t at = 0; at < line->length && at < 512; at += 64)
-        __builtin_prefetch(batch->arena + line->offset + at);
-    if (line->next)
-        __builtin_prefetch(&batch->lines[line->next - 1]);
+    bool more;
+    do {
+        const struct ind_batch_line *line = &batch->lines[place - 1];
+        for (uint32_t at = 0; at < line->length && at < LONGEST_ASKED; at += 64)
+            __builtin_prefetch(batch->arena + line->offset + at);
+        more = place % IND_LINES_TOGETHER != 0;
+        place = ind_batch_after(batch, &batch->groups[ahead->group], place);
+    } while (place && more);
+    if (place)
+        for (size_t i = 0; i < sizeof *batch->lines * IND_LINES_TOGETHER; i += 64)
+            __builtin_prefetch((const char *)&batch->lines[place - 1] + i);
+#else
+    place = ind_batch_after(batch, &batch->groups[ahead->group], place);
 #endif
+    ahead->line = place;
 }
 
 /* Before the first group, and behind groups whose lines were not asked for. */
@@ -33,7 +42,7 @@ static void keep_ahead(const struct ind_batch *batch, struct ahead *ahead)
     if (ahead->group > batch->stored_groups || (ahead->group == batch->stored_groups && ahead->line))
         return;
     *ahead = (struct ahead){batch->stored_groups, ind_batch_first_left(batch, batch->stored_groups)};
-    for (int i = 0; i < AHEAD; i++)
+    for (int i = 0; i < BLOCKS_AHEAD; i++)
         ask_for_next(batch, ahead);
 }
 
@@ -51,6 +60,21 @@ static uint32_t owner_of(const struct ind_filing *filing, struct ind_batch *batc
     return filing->book ? ind_book_owner(filing->book, intake, line->owner, batch->copies) : line->owner;
 }
 
+/* The lines that lie together from the next one on. Returns how many. */
+static size_t take_block(const struct ind_filing *filing, struct ind_batch *batch,
+                         const struct ind_batch_group *group, unsigned intake,
+                         struct ind_new_line lines[IND_LINES_TOGETHER])
+{
+    size_t count = 0;
+    uint32_t place = batch->next_line;
+    do {
+        const struct ind_batch_line *line = &batch->lines[place - 1];
+        lines[count++] = (struct ind_new_line){
+            {batch->arena + line->offset, line->length}, line->time, owner_of(filing, batch, intake, line)};
+    } while (place++ != group->last && count < IND_LINES_TOGETHER && place % IND_LINES_TOGETHER != 1);
+    return count;
+}
+
 static enum ind_filed store_group(const struct ind_filing *filing, struct ind_batch *batch,
                                   const struct ind_batch_group *group, unsigned intake, struct ahead *ahead,
                                   struct ind_clocks now)
@@ -65,14 +89,15 @@ static enum ind_filed store_group(const struct ind_filing *filing, struct ind_ba
         return IND_FILED_STORE_FULL;
     begin_group(batch, group);
     while (batch->next_line) {
-        const struct ind_batch_line *line = &batch->lines[batch->next_line - 1];
+        struct ind_new_line lines[IND_LINES_TOGETHER];
         ask_for_next(batch, ahead);
-        struct ind_slice bytes = {batch->arena + line->offset, line->length};
-        uint32_t owner = owner_of(filing, batch, intake, line);
-        if (ind_store_append(filing->destination.store, live, bytes, line->time, owner, now) ==
-            IND_APPEND_FULL)
+        const size_t count = take_block(filing, batch, group, intake, lines);
+        const size_t stored = ind_store_append_lines(filing->destination.store, live, lines, count, now);
+        if (stored < count) {
+            batch->next_line += (uint32_t)stored;
             return IND_FILED_STORE_FULL;
-        batch->next_line = line->next;
+        }
+        batch->next_line = ind_batch_after(batch, group, batch->next_line + (uint32_t)count - 1);
     }
     return IND_FILED;
 }
@@ -87,7 +112,7 @@ static enum ind_filed pass_on_group(const struct ind_filing *filing, struct ind_
         ask_for_next(batch, ahead);
         if (!ind_lanes_add(lanes, batch, group, line, owner_of(filing, batch, intake, line)))
             return IND_FILED_STORE_FULL;
-        batch->next_line = line->next;
+        batch->next_line = ind_batch_after(batch, group, batch->next_line);
     }
     ind_lanes_end_group(lanes, group);
     return IND_FILED;
@@ -103,7 +128,7 @@ static enum ind_filed hand_on_group(const struct ind_filing *filing, struct ind_
         struct ind_slice bytes = {batch->arena + line->offset, line->length};
         if (!ind_sinks_add(filing->sinks, group->route, bytes, owner_of(filing, batch, intake, line), now))
             return IND_FILED_SINK_FULL;
-        batch->next_line = line->next;
+        batch->next_line = ind_batch_after(batch, group, batch->next_line);
     }
     return IND_FILED;
 }
@@ -118,7 +143,7 @@ static enum ind_filed relay_group(const struct ind_filing *filing, struct ind_ba
         if (!ind_relays_add(filing->relays, group->route, bytes, now.wall,
                             owner_of(filing, batch, intake, line), now.steady))
             return IND_FILED_SINK_FULL;
-        batch->next_line = line->next;
+        batch->next_line = ind_batch_after(batch, group, batch->next_line);
     }
     return IND_FILED;
 }
@@ -174,7 +199,8 @@ void ind_file_lose(const struct ind_filing *filing, struct ind_batch *batch, uns
 {
     book_once(filing, batch, intake);
     for (size_t g = batch->stored_groups; g < batch->group_count; g++)
-        for (uint32_t line = ind_batch_first_left(batch, g); line; line = batch->lines[line - 1].next) {
+        for (uint32_t line = ind_batch_first_left(batch, g); line;
+             line = ind_batch_after(batch, &batch->groups[g], line)) {
             uint32_t owner = owner_of(filing, batch, intake, &batch->lines[line - 1]);
             if (ind_sinks_have(filing->sinks, batch->groups[g].route))
                 ind_sinks_lose(filing->sinks, batch->groups[g].route, owner);

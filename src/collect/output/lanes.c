@@ -18,8 +18,8 @@ static bool fits(const struct ind_lane *lane, const struct ind_batch_group *grou
     const struct ind_batch *open = lane->open;
     bool new_group = lane->from != group;
     size_t needed = length + (new_group ? group->path_length + group->series_length : 0);
-    return open->line_count < IND_BATCH_LINES && (!new_group || open->group_count < IND_BATCH_GROUPS) &&
-           IND_BATCH_BYTES - open->used >= needed;
+    return ind_batch_has_place(open, new_group ? NULL : &open->groups[open->group_count - 1]) &&
+           (!new_group || open->group_count < IND_BATCH_GROUPS) && IND_BATCH_BYTES - open->used >= needed;
 }
 
 /* A number that no lane has is not seen; it would be the store's own. */
@@ -74,7 +74,6 @@ static void add(struct ind_batch *open, const struct ind_batch *batch, const str
 {
     struct ind_batch_line added = *line;
     added.offset = copy_bytes(open, batch, line->offset, line->length);
-    added.next = 0;
     added.owner = owner;
     ind_batch_add_line(open, &open->groups[open->group_count - 1], &added);
 }

@@ -12,14 +12,13 @@
 struct ind_batch_line {
     uint32_t offset;
     uint32_t length : 31, waits : 1; /* waits: its sender is held back rather than that it is lost */
-    uint32_t next;                   /* in its group, index + 1; 0: none */
-    uint32_t owner;                  /* an account, or see above */
+    uint32_t owner;                  /* an account (collect/account/book.h) */
     ind_time time;
 };
 
 struct ind_batch_group {
     uint32_t path, path_length, series, series_length; /* in the arena; none where it is no file's */
-    uint32_t route, first, last;                       /* lines, index + 1 */
+    uint32_t route, first, last;                       /* lines: their places; 0: none */
     uint32_t lines, cut;                               /* cut: of these, lines that were too long */
     uint64_t hash, bytes;
     bool made_up;
@@ -29,6 +28,8 @@ struct ind_batch_group {
 enum {
     IND_BATCH_BYTES = 1 << 20,
     IND_BATCH_LINES = 8192,
+    IND_LINES_TOGETHER = 8, /* of a group lie one behind the other: fewer places to wait for */
+    IND_LINE_BLOCKS = IND_BATCH_LINES / IND_LINES_TOGETHER,
     IND_BATCH_GROUPS = 1024,
     IND_BATCH_SLOTS = 4096,
     IND_BATCH_TALLIES = 1024
@@ -42,9 +43,10 @@ struct ind_batch {
     struct ind_batch *next_free;
     char *arena;
     size_t used;
-    size_t line_count, group_count, copies_count, tally_count, edit_tally_count;
-    uint64_t round; /* the intake's number for it; 0: it has not seen it yet */
-    struct ind_batch_line lines[IND_BATCH_LINES];
+    size_t line_count, block_count, group_count, copies_count, tally_count, edit_tally_count;
+    uint64_t round;                               /* the intake's number for it; 0: it has not seen it yet */
+    struct ind_batch_line lines[IND_BATCH_LINES]; /* the place of one is its index + 1 */
+    uint32_t following[IND_LINE_BLOCKS];          /* by block: the first place of the next of its group */
     struct ind_copies copies[IND_BATCH_LINES];
     struct ind_batch_group groups[IND_BATCH_GROUPS];
     struct ind_tally tallies[IND_BATCH_TALLIES];
@@ -72,21 +74,41 @@ static inline struct ind_tallies ind_batch_tallies(const struct ind_batch *batch
                                 batch->edit_tally_count};
 }
 
-/* The batch has room for another line: it goes behind those of its group. */
+/* Whether the group, or (NULL) a new one, may have another line. */
+static inline bool ind_batch_has_place(const struct ind_batch *batch, const struct ind_batch_group *group)
+{
+    return batch->block_count < IND_LINE_BLOCKS || (group && group->last % IND_LINES_TOGETHER != 0);
+}
+
+/* The batch has a place for another line: it goes behind those of its group. */
 static inline void ind_batch_add_line(struct ind_batch *batch, struct ind_batch_group *group,
                                       const struct ind_batch_line *line)
 {
-    batch->lines[batch->line_count++] = *line;
-    if (group->last)
-        batch->lines[group->last - 1].next = (uint32_t)batch->line_count;
-    else
-        group->first = (uint32_t)batch->line_count;
-    group->last = (uint32_t)batch->line_count;
+    uint32_t place = group->last + 1;
+    if (group->last % IND_LINES_TOGETHER == 0) {
+        place = (uint32_t)batch->block_count++ * IND_LINES_TOGETHER + 1;
+        if (group->last)
+            batch->following[group->last / IND_LINES_TOGETHER - 1] = place;
+        else
+            group->first = place;
+    }
+    group->last = place;
+    batch->lines[place - 1] = *line;
+    batch->line_count++;
     group->lines++;
     group->bytes += line->length;
 }
 
-/* The first line of a group that is not filed yet: index + 1; 0: none is left. */
+/* The place behind one of the group; 0: it has no more. */
+static inline uint32_t ind_batch_after(const struct ind_batch *batch, const struct ind_batch_group *group,
+                                       uint32_t place)
+{
+    return place == group->last              ? 0
+           : place % IND_LINES_TOGETHER != 0 ? place + 1
+                                             : batch->following[place / IND_LINES_TOGETHER - 1];
+}
+
+/* The place of the first line of a group that is not filed yet; 0: none is left. */
 static inline uint32_t ind_batch_first_left(const struct ind_batch *batch, size_t group)
 {
     return group == batch->stored_groups && batch->within ? batch->next_line : batch->groups[group].first;

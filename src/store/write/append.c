@@ -111,6 +111,79 @@ enum ind_append ind_store_append(struct ind_store *store, struct ind_live *live,
     return IND_APPENDED;
 }
 
+/* What lines may bring that are only added: nothing is rotated, flushed or waited for on their way. */
+struct allowance {
+    size_t bytes;      /* of the lines */
+    size_t page_bytes; /* of pages: lines, and a run for each */
+    uint64_t lines;
+    ind_time before; /* messages of earlier times */
+};
+
+static struct allowance allowance_of(const struct ind_store *store, const struct ind_live *live)
+{
+    const struct ind_policy *policy = ind_live_policy(store, live);
+    struct allowance allowance = {BIG_WRITE - 1, 0, UINT64_MAX, INT64_MAX};
+    if (live->waiting == 0 || live->waiting >= BIG_WRITE || store->pages.free_count < 3)
+        return (struct allowance){0};
+    allowance.bytes -= live->waiting;
+    allowance.page_bytes = (store->pages.free_count - 2) * (IND_PAGE_BYTES - 2 * sizeof(struct ind_run));
+    if (live->facts.period_end != IND_TIME_NONE)
+        allowance.before = live->facts.period_end;
+    if (policy && policy->rotate.size) {
+        const uint64_t left =
+            policy->rotate.size > live->facts.size ? policy->rotate.size - live->facts.size : 0;
+        allowance.bytes = left < allowance.bytes ? (size_t)left : allowance.bytes;
+    }
+    if (policy && policy->rotate.messages)
+        allowance.lines = policy->rotate.messages > live->facts.messages
+                              ? policy->rotate.messages - live->facts.messages
+                              : 0;
+    return allowance;
+}
+
+/* As many as need nothing but to be added. */
+static size_t only_add(struct ind_store *store, struct ind_live *live, const struct ind_new_line *lines,
+                       size_t count)
+{
+    const struct allowance allowance = allowance_of(store, live);
+    size_t done = 0, bytes = 0;
+    ind_time last = live->last;
+    for (; done < count && done < allowance.lines; done++) {
+        const struct ind_new_line *line = &lines[done];
+        const size_t with = bytes + line->bytes.length;
+        if (with > allowance.bytes || with + (done + 1) * sizeof(struct ind_run) > allowance.page_bytes ||
+            line->time >= allowance.before)
+            break;
+        bytes = with;
+        last = line->time > last ? line->time : last;
+        add_line(store, live, line->bytes, line->owner);
+    }
+    live->waiting += bytes;
+    live->waiting_lines += done;
+    live->facts.size += bytes;
+    live->facts.messages += done;
+    live->last = last;
+    store->counts.overflowed += live->overflow ? done : 0;
+    store->counts.waiting += done;
+    return done;
+}
+
+size_t ind_store_append_lines(struct ind_store *store, struct ind_live *live,
+                              const struct ind_new_line *lines, size_t count, struct ind_clocks now)
+{
+    size_t done = 0;
+    while (done < count) {
+        done += only_add(store, live, lines + done, count - done);
+        if (done == count)
+            break;
+        const struct ind_new_line *line = &lines[done];
+        if (ind_store_append(store, live, line->bytes, line->time, line->owner, now) == IND_APPEND_FULL)
+            break;
+        done++;
+    }
+    return done;
+}
+
 /* Those that have waited for so long, in the order in which they began to. */
 static bool flush_older(struct ind_store *store, int64_t wait, struct ind_clocks now)
 {

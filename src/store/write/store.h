@@ -80,6 +80,16 @@ enum ind_append {
 enum ind_append ind_store_append(struct ind_store *store, struct ind_live *live, struct ind_slice line,
                                  ind_time time, uint32_t owner, struct ind_clocks now);
 
+/* Several lines of one file, one after the other, as by ind_store_append. Returns how many were added: fewer
+ * than `count` where everything waits and the disk takes nothing. */
+struct ind_new_line {
+    struct ind_slice bytes; /* with its end */
+    ind_time time;
+    uint32_t owner;
+};
+size_t ind_store_append_lines(struct ind_store *store, struct ind_live *live,
+                              const struct ind_new_line *lines, size_t count, struct ind_clocks now);
+
 /* Gives the owners of all lines that wait, in runs. */
 void ind_store_waiting(struct ind_store *store, void (*visit)(void *context, uint32_t owner, uint32_t lines),
                        void *context);

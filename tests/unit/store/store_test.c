@@ -1,4 +1,5 @@
 /* The store, step by step: what a start mends, and what a snapshot sees while a collector goes on. */
+#include "support/random.h"
 #include "support/support.h"
 
 #include "store/archive/keeper.h"
@@ -285,6 +286,117 @@ static void what_waited_for_room_is_written_whole(void **state)
     ind_ran_free(&ran);
 }
 
+/* ---- Lines one by one, and several at once ---- */
+
+enum { OWNERS = 5, PATHS = 3, TOGETHER = 8, BIGGEST = 300000 };
+
+struct owners {
+    uint64_t written[OWNERS], lost;
+};
+
+static void settle_owner(void *context, uint32_t owner, uint32_t lines, bool written)
+{
+    struct owners *owners = context;
+    if (written)
+        owners->written[owner] += lines;
+    else
+        owners->lost += lines;
+}
+
+/* Most are short, some fill pages, a few more than what is written at once; each tells its number. */
+static size_t random_line(char *line, uint64_t *seed, unsigned number)
+{
+    const unsigned kind = ind_random(seed, 400);
+    size_t length = kind == 0  ? BIGGEST - 64 - ind_random(seed, BIGGEST / 2)
+                    : kind < 8 ? 3000 + ind_random(seed, 9000)
+                               : 1 + ind_random(seed, 160);
+    length += (size_t)snprintf(line, 32, "%u ", number);
+    for (size_t at = strlen(line); at < length; at++)
+        line[at] = (char)('a' + at % 26);
+    line[length++] = '\n';
+    return length;
+}
+
+/* The same lines into the store at `folder`/log, one by one or in blocks. */
+static struct owners fill_store(bool together, const char *rules)
+{
+    static char text[TOGETHER][BIGGEST + 64];
+    static const char *const names[PATHS] = {"a.log", "b.log", "c.log"};
+    struct owners owners = {{0}, 0};
+    struct ind_new_line lines[TOGETHER];
+    uint64_t seed = IND_RANDOM_START;
+    char reason[1024];
+    ind_store_close(store);
+    ind_loaded_free(&loaded);
+    ind_write_file(ind_path(folder, "indagator.yaml"), rules);
+    ind_config_load(ind_path(folder, "indagator.yaml"), &loaded);
+    assert_non_null(loaded.config);
+    const struct ind_store_settings settings = {.config = loaded.config,
+                                                .fs = &ind_fs_posix,
+                                                .now = NOW,
+                                                .report = tell,
+                                                .settle = settle_owner,
+                                                .context = &owners};
+    assert_int_equal(ind_store_open(&settings, &store, reason, sizeof reason), IND_STORE_OK);
+    ind_time time = NOW;
+    for (unsigned number = 0; number < 20000;) {
+        const size_t count = 1 + ind_random(&seed, TOGETHER);
+        const struct ind_slice path = ind_slice_of(names[ind_random(&seed, PATHS)]);
+        const struct ind_target target = {path, path, ind_path_hash(path), 0, false};
+        const struct ind_clocks now = later(number * IND_SECOND / 100);
+        for (size_t i = 0; i < count; i++) {
+            time += ((int64_t)ind_random(&seed, 4000) - 1000) * IND_SECOND / 1000;
+            lines[i] = (struct ind_new_line){
+                {text[i], random_line(text[i], &seed, number++)}, time, ind_random(&seed, OWNERS)};
+        }
+        struct ind_live *live = ind_store_file(store, &target, now);
+        assert_non_null(live);
+        if (together)
+            assert_int_equal(ind_store_append_lines(store, live, lines, count, now), count);
+        for (size_t i = 0; i < count && !together; i++)
+            assert_int_equal(
+                ind_store_append(store, live, lines[i].bytes, lines[i].time, lines[i].owner, now),
+                IND_APPENDED);
+    }
+    assert_true(ind_store_flush(store, later(IND_SECOND)));
+    assert_int_equal(ind_store_counts(store).waiting, 0);
+    assert_int_equal(owners.lost, 0);
+    ind_store_close(store);
+    store = NULL;
+    return owners;
+}
+
+/* The same files, archives and journal, and the same owners. */
+static void lines_that_come_together_end_where_single_ones_do(void **state)
+{
+    static const char *const rules[] = {
+        "{rotate: {size: 64 KiB}, compress: none}", "{rotate: {messages: 37}, compress: none}",
+        "{rotate: {every: hour, size: 3 MiB, messages: 1500}, compress: none}",
+        "{rotate: {every: hour}, compress: none}"};
+    (void)state;
+    for (size_t i = 0; i < sizeof rules / sizeof *rules; i++) {
+        char text[512];
+        snprintf(text, sizeof text,
+                 "store: log\nstate: state\nzone: UTC\nroutes: [{name: a, file: \"{app}.log\"}]\n"
+                 "archives: {default: %s}\n",
+                 rules[i]);
+        struct ind_ran ran = ind_shell(folder, "rm -rf log state");
+        ind_ran_free(&ran);
+        const struct owners one_by_one = fill_store(false, text);
+        ran = ind_shell(folder, "rm -rf other && mv log other && rm -rf state");
+        ind_ran_free(&ran);
+        const struct owners together = fill_store(true, text);
+        assert_memory_equal(&one_by_one, &together, sizeof together);
+        ran = ind_shell(
+            folder,
+            "sed -i 's/\"inode\":[0-9]*,//' */.indagator/journal.jsonl; diff -r log other && ls log | wc -l");
+        if (ran.status != 0 || strtoul(ran.out, NULL, 10) < 3)
+            fail_msg("%s: %s", rules[i], ran.out);
+        ind_ran_free(&ran);
+    }
+    open_store();
+}
+
 int main(void)
 {
     const struct CMUnitTest tests[] = {
@@ -295,6 +407,7 @@ int main(void)
         with_store(a_file_removed_by_somebody_is_begun_anew),
         with_store(a_snapshot_holds_everything_once_while_files_move),
         with_store(what_waited_for_room_is_written_whole),
+        with_store(lines_that_come_together_end_where_single_ones_do),
     };
     return cmocka_run_group_tests(tests, NULL, NULL);
 }
