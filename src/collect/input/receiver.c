@@ -180,7 +180,8 @@ static void look_and_work(struct ind_receiver *receiver)
     bool unsent = dispatch->batch && !ind_batch_is_empty(dispatch->batch);
     bool ending = ind_is_stopping(receiver->all->lifecycle);
     note_pause(receiver, ind_clock_read(clock).steady);
-    receiver->datagrams.any = receiver->streams.any = false;
+    receiver->datagrams.any = false;
+    ind_streams_begin_look(&receiver->streams);
     dispatch->tapped = ind_tap_is_open(receiver->all->tap);
     (void)event_base_loop(receiver->base, work || unsent || ending ? EVLOOP_NONBLOCK : EVLOOP_ONCE);
     receiver->looked = ind_clock_read(clock).steady;

@@ -12,6 +12,8 @@ enum {
     SCRATCH = 256 << 10,
     RETRY_MILLISECONDS = 10,
     REPORT_AGAIN = 60,
+    ONE_LOOK = 1 << 20,      /* bytes that are read before the receiver goes on with its other work */
+    MOST_PUT_OFF = 8,        /* reads: whatever waits, and however much others send */
     JOIN_MILLISECONDS = 700, /* with the time between two looks and some to spare, less than a second */
 };
 
@@ -322,15 +324,48 @@ static void read_on(struct ind_connection *connection)
         event_active(connection->event, EV_READ, 0);
 }
 
+void ind_streams_begin_look(struct ind_streams *streams)
+{
+    streams->any = false;
+    streams->read_bytes = 0;
+}
+
+/* The loop goes on as long as a socket has something, and a quick sender's always has. */
+static void end_look(struct ind_streams *streams)
+{
+    if (streams->base)
+        (void)event_base_loopbreak(streams->base);
+}
+
+/* What was read before waits, although it need not: it is not pushed further back by what is read now, out of
+ * the processor's caches, to be copied once more. */
+static bool put_off(struct ind_streams *streams, struct ind_connection *connection)
+{
+    if (!ind_dispatch_waiting(streams->dispatch) || !ind_dispatch_have_batch(streams->dispatch, 0) ||
+        streams->put_off == MOST_PUT_OFF)
+        return false;
+    streams->put_off++;
+    streams->any = true;
+    read_on(connection);
+    end_look(streams);
+    return true;
+}
+
 void ind_streams_read(struct ind_streams *streams, struct ind_connection *connection)
 {
     if (must_wait(streams, connection)) {
         hold(streams, connection);
         return;
     }
+    if (put_off(streams, connection))
+        return;
     ssize_t got = read_some(streams, connection);
+    streams->put_off = 0;
     if (got > 0) {
         streams->any = true;
+        streams->read_bytes += (size_t)got;
+        if (streams->read_bytes >= ONE_LOOK)
+            end_look(streams);
         streams->now = ind_clock_read(streams->dispatch->clock);
         connection->heard = streams->now.steady;
         if (feed(streams, connection, (struct ind_slice){streams->scratch, (size_t)got}))

@@ -47,7 +47,9 @@ struct ind_streams {
     struct ind_connection *list;
     char *scratch;         /* what is read */
     struct ind_clocks now; /* of the last bytes */
-    bool any;              /* the last reads brought something */
+    bool any;              /* the last reads brought something, or were put off */
+    size_t read_bytes;     /* since the receiver last looked at its sockets */
+    unsigned put_off;      /* reads, one after the other */
     struct ind_steady reported, halves_reported, break_reported, unfinished_reported, idle_reported;
     struct ind_stream_facts facts;
 };
@@ -59,7 +61,10 @@ void ind_streams_end(struct ind_streams *streams);
 
 /* A connection that was let in. */
 void ind_streams_add(struct ind_streams *streams, struct ind_connection *connection);
-/* Reads once from a connection; it may be gone afterwards. */
+/* The receiver looks at its sockets again. */
+void ind_streams_begin_look(struct ind_streams *streams);
+/* Reads once from a connection; it may be gone afterwards. Where messages that were read before still wait,
+ * and the writer has room, they come first: then it is left for the next look. */
 void ind_streams_read(struct ind_streams *streams, struct ind_connection *connection);
 /* Reads again from those that were held for want of room. True where some must still wait. */
 bool ind_streams_retry(struct ind_streams *streams);

@@ -5,6 +5,7 @@
 #include "collect/input/accept.h"
 #include "collect/input/admission.h"
 #include "collect/input/datagrams.h"
+#include "collect/input/streams.h"
 #include <errno.h>
 #include <fcntl.h>
 #include <string.h>
@@ -21,6 +22,7 @@ static struct {
     unsigned reports;
     char reported[4096];
     unsigned admitted;
+    unsigned reads; /* of connections, which bring nothing */
 } played;
 
 static struct ind_clocks read_clock(void *context)
@@ -70,7 +72,9 @@ static ssize_t play_read(void *context, int socket, void *bytes, size_t room)
     (void)socket;
     (void)bytes;
     (void)room;
-    return 0;
+    played.reads++;
+    errno = EAGAIN;
+    return -1;
 }
 
 static const struct ind_socket_table network = {NULL,         play_receive, NULL,
@@ -199,12 +203,56 @@ static void datagrams_are_left_in_the_socket_where_there_is_no_room(void **state
     ind_slabs_free(slabs);
 }
 
+/* ---- Streams ---- */
+
+/* What was read before comes first; but no connection is put off for ever. */
+static void a_stream_is_read_once_what_waits_was_filed(void **state)
+{
+    enum { PUT_OFF = 8 };
+    static const struct ind_record record = {.length = 4, .listener = 1};
+    struct ind_slabs *slabs = ind_slabs_new(8 << 20, 1);
+    struct ind_dispatch dispatch = {.clock = &clocks, .ending = true};
+    struct ind_listener listener = {.kind = IND_LISTEN_TCP, .transport = IND_TRANSPORT_TCP, .number = 1};
+    struct ind_address sender = {.bits = 32, .bytes = {192, 0, 2, 1}};
+    (void)state;
+    assert_true(slabs && ind_dispatch_begin(&dispatch, slabs));
+    assert_non_null(dispatch.batch = ind_batch_new()); /* the writer has room */
+    struct ind_streams streams = {.dispatch = &dispatch, .sockets = &network, .slabs = slabs, .receivers = 1};
+    assert_true(ind_streams_begin(&streams));
+    struct ind_admission *admission = ind_admission_new();
+    assert_non_null(admission);
+    struct ind_connection *connection = ind_connection_new(admission, &listener, -1, &sender);
+    assert_non_null(connection);
+    ind_streams_read(&streams, connection);
+    assert_int_equal(played.reads, 1); /* nothing waits */
+    assert_true(ind_dispatch_keep(&dispatch, &record, NULL, IND_NOTHING, IND_SLICE("text")));
+    for (unsigned round = 1; round <= 3; round++) {
+        for (int i = 0; i < PUT_OFF; i++) {
+            ind_streams_begin_look(&streams);
+            ind_streams_read(&streams, connection);
+            assert_int_equal(played.reads, round);
+            assert_true(streams.any); /* there is something to come back for */
+        }
+        ind_streams_read(&streams, connection);
+        assert_int_equal(played.reads, round + 1);
+    }
+    ind_burst_drop(dispatch.burst);
+    ind_streams_read(&streams, connection);
+    assert_int_equal(played.reads, 5);
+    ind_connection_free(connection);
+    ind_admission_free(admission);
+    ind_streams_end(&streams);
+    ind_dispatch_end(&dispatch);
+    ind_slabs_free(slabs);
+}
+
 int main(void)
 {
     const struct CMUnitTest tests[] = {
         cmocka_unit_test_setup(connections_are_let_in_and_those_of_strangers_are_refused, set_up),
         cmocka_unit_test_setup(without_a_descriptor_it_pauses_and_reports_by_the_steady_clock, set_up),
         cmocka_unit_test_setup(datagrams_are_left_in_the_socket_where_there_is_no_room, set_up),
+        cmocka_unit_test_setup(a_stream_is_read_once_what_waits_was_filed, set_up),
     };
     return cmocka_run_group_tests(tests, NULL, NULL);
 }
