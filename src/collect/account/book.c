@@ -268,9 +268,9 @@ static void settle(struct ind_book *book, uint32_t owner, uint32_t lines, enum i
     if (owner & OWNER_TOKEN)
         settle_token(book, owner & ~OWNER_TOKEN, lines, end);
     else {
-        owner_account(book, owner)->ledger.ended[end] += lines;
-        note_settled(book, owner_account(book, owner), lines,
-                     end == IND_END_LOST_DISK || end == IND_END_LOST_SINK);
+        struct ind_account *account = owner_account(book, owner);
+        account->ledger.ended[end] += lines;
+        note_settled(book, account, lines, end == IND_END_LOST_DISK || end == IND_END_LOST_SINK);
     }
 }
 

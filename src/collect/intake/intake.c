@@ -55,6 +55,8 @@ struct ind_intake *ind_intake_new(const struct ind_config *config, struct ind_ac
                    ind_router_prepare(config->router, &intake->answers) && make_editor(intake) &&
                    ind_alerting_begin(&intake->alerting, config, &intake->answers);
     intake->taken = calloc(config->route_count, sizeof *intake->taken);
+    for (size_t i = 0; i < config->route_count; i++)
+        intake->wants_fields |= wants_fields(&config->routes[i]);
     bool groups = make_groups(intake);
     bool reader = ind_message_reader_begin(&intake->reader, config);
     intake->senders = ind_senders_new();

@@ -73,6 +73,7 @@ struct ind_intake {
     /* Routes and lines. */
     struct ind_answers answers;
     uint32_t *taken;
+    bool wants_fields; /* some route's file or layout does */
     struct ind_path_clock clock;
     struct ind_line_clock line_clock;
 

@@ -125,9 +125,9 @@ static bool wants_fields(const struct ind_route *route)
 
 /* Fields are taken out only where a file or a layout of the routes that took the message asks for them (a
  * condition has asked by itself). */
-static void read_fields(struct ind_intake *intake, struct ind_message *message, size_t count)
+static IND_INLINE void read_fields(struct ind_intake *intake, struct ind_message *message, size_t count)
 {
-    for (size_t i = 0; i < count && !message->payload; i++)
+    for (size_t i = 0; i < count && intake->wants_fields && !message->payload; i++)
         if (wants_fields(&intake->config->routes[intake->taken[i]]))
             message->payload = ind_answers_payload(&intake->answers, message);
 }

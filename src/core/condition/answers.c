@@ -64,11 +64,6 @@ const struct ind_payload *ind_answers_payload(struct ind_answers *answers, const
     return answers->payload;
 }
 
-uint64_t ind_answers_gave_up(const struct ind_answers *answers)
-{
-    return answers->gave_up + (answers->matcher ? ind_matcher_gave_up(answers->matcher) : 0);
-}
-
 /* A field that the pattern itself gives needs no look at the payload. */
 static bool field_value(const struct ind_test *test, const struct ind_message *message,
                         struct ind_answers *answers, size_t *state, struct ind_slice *value)

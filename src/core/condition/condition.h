@@ -172,7 +172,10 @@ const struct ind_payload *ind_answers_payload(struct ind_answers *answers, const
 struct ind_slice ind_answers_pattern(struct ind_answers *answers, const struct ind_message *message);
 
 /* How often so far a regular expression or a pattern took too long, and was taken not to match. */
-uint64_t ind_answers_gave_up(const struct ind_answers *answers);
+static inline uint64_t ind_answers_gave_up(const struct ind_answers *answers)
+{
+    return answers->gave_up + (answers->matcher ? ind_matcher_gave_up(answers->matcher) : 0);
+}
 
 bool ind_condition_holds(const struct ind_conditions *set, ind_condition condition,
                          const struct ind_message *message, struct ind_answers *answers);

@@ -307,7 +307,7 @@ static struct ind_slice small_letters(struct ind_slice name, char scratch[IND_DE
 static struct named *find_name(const struct ind_devices *devices, struct ind_slice plain)
 {
     struct named *named = NULL;
-    if (devices->names && plain.length) {
+    if (plain.length) {
         unsigned hash = (unsigned)XXH3_64bits(plain.at, plain.length);
         HASH_FIND_BYHASHVALUE(hh, devices->names, plain.at, (unsigned)plain.length, hash, named);
     }
@@ -319,7 +319,7 @@ const struct ind_device *ind_devices_tie_name(struct ind_devices *devices, struc
 {
     char scratch[IND_DEVICE_SCRATCH];
     struct ind_slice plain = small_letters(without_domain(devices, name), scratch);
-    struct named *named = find_name(devices, plain);
+    struct named *named = devices->names ? find_name(devices, plain) : NULL;
     if (named)
         return named->device;
     named = malloc(sizeof *named + plain.length);
@@ -346,13 +346,17 @@ size_t ind_devices_count(const struct ind_devices *devices)
     return devices->count;
 }
 
-const struct ind_device *ind_devices_by_name(const struct ind_devices *devices, struct ind_slice name)
+static const struct ind_device *by_name(const struct ind_devices *devices, struct ind_slice name)
 {
     char scratch[IND_DEVICE_SCRATCH];
-    if (!devices->names)
-        return NULL;
     struct named *named = find_name(devices, small_letters(without_domain(devices, name), scratch));
     return named ? named->device : NULL;
+}
+
+/* Without names there is nothing to prepare for. */
+const struct ind_device *ind_devices_by_name(const struct ind_devices *devices, struct ind_slice name)
+{
+    return devices->names ? by_name(devices, name) : NULL;
 }
 
 struct ind_slice ind_message_label(const struct ind_message *message, struct ind_slice name)
@@ -426,6 +430,8 @@ static const struct ind_device *at_host(const struct ind_devices *devices, struc
 static const struct ind_device *spoken_for(const struct ind_devices *devices, const struct ind_device *relay,
                                            const struct ind_message *message)
 {
+    if (devices->count == 0)
+        return NULL;
     const struct ind_device *named = ind_devices_by_name(devices, message->host);
     const struct ind_device *at = named ? named : at_host(devices, message->host);
     if (at != relay || named || ind_slice_equal(message->host, message->sender))

@@ -361,6 +361,14 @@ IND_COLD static const struct ind_device *first_sender(const struct ind_header_co
 
 /* Behind a relay the device, and so its zone, is known only once the host has been read: then the time is
  * read again. */
+/* Whoever speaks for a device does not share its zone: the time is read once more. */
+IND_COLD static ind_time sent_in_zone(struct ind_slice bytes, ind_time reference, const struct ind_zone *zone)
+{
+    struct ind_message again;
+    ind_header_read(bytes.at, bytes.length, reference, zone, &again);
+    return again.sent;
+}
+
 void ind_header_read_with_device(const struct ind_header_context *context, struct ind_slice bytes,
                                  struct ind_message *message)
 {
@@ -378,9 +386,6 @@ void ind_header_read_with_device(const struct ind_header_context *context, struc
     if (!device || device == of_sender || message->sent == IND_TIME_NONE)
         return;
     const struct ind_zone *own = device->zone ? device->zone : context->zone;
-    struct ind_message again;
-    if (own == first)
-        return;
-    ind_header_read(bytes.at, bytes.length, context->reference, own, &again);
-    message->sent = again.sent;
+    if (own != first)
+        message->sent = sent_in_zone(bytes, context->reference, own);
 }
