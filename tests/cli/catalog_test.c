@@ -146,6 +146,13 @@ static void what_came_from_files_is_counted_at_the_end(void **state)
     assert_string_equal(after, before);
     free(before);
     free(after);
+    /* Also what came after the files were counted by the way, which is done at intervals only. */
+    run("head -n 1 messages.log >more; mkfifo pipe; before=$(sqlite3 state/catalog.sqlite 'SELECT count(*) "
+        "FROM hours'); rm state/catalog.sqlite; " IND_PROGRAM
+        " collect --from pipe >/dev/null & exec 3>pipe; until [ \"$(sqlite3 state/catalog.sqlite 'SELECT "
+        "count(*) "
+        "FROM hours' 2>/dev/null)\" = \"$before\" ]; do sleep 0.02; done; cat more >&3; exec 3>&-; wait");
+    expect_all_counted();
 }
 
 static void mistakes_are_told(void **state)

@@ -52,10 +52,10 @@ enum ind_catalog_status ind_catalog_look(struct ind_catalog *catalog);
 
 /* How files are counted. */
 struct ind_counting_call {
-    int64_t now;   /* by the steady clock, in nanoseconds, of which only differences count: live files are
-                      read at intervals */
+    int64_t now; /* by the steady clock, in nanoseconds, of which only differences count: live files are read
+                    at intervals */
     uint64_t most; /* bytes of text: with a file that reaches so many it ends */
-    bool all_processors;                   /* else the calling thread does it alone */
+    bool at_once;  /* all that is new, whenever it was counted last, on all processors */
     const struct ind_interrupt *interrupt; /* asked between two blocks, by the calling thread; may be NULL */
 };
 

@@ -84,7 +84,8 @@ static enum ind_catalog_status list_files(struct ind_catalog *catalog, struct li
 }
 
 /* Whether a live file is to be counted now. */
-static bool is_due(struct ind_catalog *catalog, const struct ind_counted_file *file, int64_t now)
+static bool is_due(struct ind_catalog *catalog, const struct ind_counted_file *file, int64_t now,
+                   bool at_once)
 {
     struct stat facts;
     struct ind_live_count *last;
@@ -92,7 +93,7 @@ static bool is_due(struct ind_catalog *catalog, const struct ind_counted_file *f
         return false;
     const uint64_t size = (uint64_t)facts.st_size;
     HASH_FIND(hh, catalog->lives, &file->id, sizeof file->id, last);
-    if (size == file->from || (last && size > file->from && size - file->from < GROWN &&
+    if (size == file->from || (!at_once && last && size > file->from && size - file->from < GROWN &&
                                now - last->at < LIVE_EVERY * (int64_t)IND_SECOND))
         return false;
     if (!last && (last = calloc(1, sizeof *last)) != NULL) {
@@ -209,9 +210,10 @@ struct work {
     struct ind_catalog *catalog;
     struct list *list;
     const struct ind_interrupt *interrupt; /* NULL: nobody interrupts */
-    int64_t now;                           /* by the steady clock; INT64_MAX: every file is due */
+    int64_t now;                           /* by the steady clock */
+    bool at_once;                          /* what is new is due, whenever it was counted last */
     uint64_t most;                         /* bytes of text */
-    bool one_change;                       /* all files within one that is open; else each in its own */
+    bool one_change; /* all files, due or not, within one that is open; else each in its own */
     void (*tell)(void *context, const struct ind_catalog_progress *progress);
     void *context;
     atomic_bool interrupted;
@@ -243,7 +245,7 @@ static struct ind_counted_file *take_file(struct work *work) IND_REQUIRES(work->
     while (work->status == IND_CATALOG_GOOD && work->progress->bytes < work->most &&
            work->next < work->list->count && !is_over(work)) {
         struct ind_counted_file *file = &work->list->files[work->next++];
-        if (!file->live || work->now == INT64_MAX || is_due(work->catalog, file, work->now))
+        if (!file->live || work->one_change || is_due(work->catalog, file, work->now, work->at_once))
             return file;
     }
     return NULL;
@@ -352,10 +354,11 @@ enum ind_catalog_status ind_catalog_count(struct ind_catalog *catalog, const str
                             .list = &list,
                             .interrupt = call->interrupt,
                             .now = call->now,
+                            .at_once = call->at_once,
                             .most = call->most,
                             .progress = progress,
                             .status = IND_CATALOG_GOOD};
-        status = do_work(&work, call->all_processors ? processors_there() : 1);
+        status = do_work(&work, call->at_once ? processors_there() : 1);
     }
     if (status == IND_CATALOG_GOOD)
         status = count_left(catalog, &progress->to_count);
@@ -374,7 +377,6 @@ enum ind_catalog_status ind_catalog_count_all(struct ind_catalog *catalog,
         struct work work = {.catalog = catalog,
                             .list = &list,
                             .interrupt = interrupt,
-                            .now = INT64_MAX,
                             .most = UINT64_MAX,
                             .one_change = true,
                             .tell = tell,

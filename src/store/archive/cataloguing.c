@@ -112,16 +112,16 @@ static enum ind_catalog_status follow(struct ind_keeper *keeper, struct ind_cloc
     const uint64_t most = keeper->at_the_end ? UINT64_MAX : IN_ONE_GO;
     const uint64_t journal = ind_journal_size(keeper->disk->folder);
     const bool is_new = journal != cataloguing->journal;
-    if (!is_new && ind_steady_lately(cataloguing->counted, now.steady, COUNT_EVERY * IND_SECOND))
+    if (!is_new && !keeper->at_the_end &&
+        ind_steady_lately(cataloguing->counted, now.steady, COUNT_EVERY * IND_SECOND))
         return IND_CATALOG_GOOD;
     enum ind_catalog_status status = ind_catalog_follow(catalog, interrupt);
     if (status == IND_CATALOG_GOOD)
-        status = ind_catalog_count(catalog,
-                                   &(struct ind_counting_call){.now = now.steady.ns,
-                                                               .most = most,
-                                                               .all_processors = keeper->at_the_end,
-                                                               .interrupt = interrupt},
-                                   &progress);
+        status = ind_catalog_count(
+            catalog,
+            &(struct ind_counting_call){
+                .now = now.steady.ns, .most = most, .at_once = keeper->at_the_end, .interrupt = interrupt},
+            &progress);
     if (status != IND_CATALOG_GOOD || ind_interrupted(interrupt))
         return status;
     keeper->counts.to_count = progress.to_count;
