@@ -76,6 +76,26 @@ static void drop_carry(struct ind_connection *connection)
     connection->carry_room = 0;
 }
 
+/* Passes on what is carried, and `bytes` behind it, as one message. False where there is no room for it: then
+ * nothing has changed. */
+static bool pass_on(struct ind_connection *connection, struct ind_slice bytes, bool cut,
+                    ind_connection_deliver deliver, void *context)
+{
+    const size_t carried = connection->carried;
+    struct ind_slice message = bytes;
+    if (carried) {
+        cut |= !carry(connection, bytes);
+        message = (struct ind_slice){connection->carry, connection->carried};
+    }
+    if (!deliver(context, connection, message, cut)) {
+        connection->carried = carried;
+        return false;
+    }
+    if (carried)
+        drop_carry(connection);
+    return true;
+}
+
 /* Bytes are parsed only where there is room for a message: so it is asked before, by the message that
  * would be next, and the framing is put back where there is none. */
 static enum ind_connection_fed feed(struct ind_connection *connection, struct ind_slice *input,
@@ -96,14 +116,11 @@ static enum ind_connection_fed feed(struct ind_connection *connection, struct in
                 connection->framing.cut = true;
             break;
         case IND_FRAME_END:
-            if (!deliver(context, connection, (struct ind_slice){connection->carry, connection->carried},
-                         bytes, cut)) {
+            if (!pass_on(connection, bytes, cut, deliver, context)) {
                 connection->framing = before;
                 *input = at;
                 return IND_CONNECTION_FULL;
             }
-            if (connection->carried)
-                drop_carry(connection);
         }
     }
 }
@@ -149,8 +166,7 @@ enum ind_connection_fed ind_connection_feed(struct ind_connection *connection, s
 static bool deliver_last(struct ind_connection *connection, const struct ind_framing *before,
                          struct ind_slice bytes, bool cut, ind_connection_deliver deliver, void *context)
 {
-    if (!deliver(context, connection, (struct ind_slice){connection->carry, connection->carried}, bytes,
-                 cut)) {
+    if (!pass_on(connection, bytes, cut, deliver, context)) {
         connection->framing = *before;
         return false;
     }

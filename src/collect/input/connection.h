@@ -41,9 +41,9 @@ struct ind_connection *ind_connection_new(struct ind_admission *admission, struc
 /* Closes the connection. */
 void ind_connection_free(struct ind_connection *connection);
 
-/* Where messages go. False: there is no room for it now. */
+/* Where messages go, each in one piece, which is good for the call. False: there is no room for it now. */
 typedef bool (*ind_connection_deliver)(void *context, const struct ind_connection *connection,
-                                       struct ind_slice first, struct ind_slice rest, bool cut);
+                                       struct ind_slice message, bool cut);
 
 /* Notes whether TLS holds a part of a record. */
 void ind_connection_note_part(struct ind_connection *connection);

@@ -43,7 +43,7 @@ static bool pass_message(struct ind_datagrams *datagrams, const struct haul *hau
     const struct ind_slice message = {bytes, record->length};
     if (haul->at_once && ind_dispatch_at_once(datagrams->dispatch, record, NULL, bytes))
         return true;
-    if (ind_dispatch_keep(datagrams->dispatch, record, NULL, message, IND_NOTHING))
+    if (ind_dispatch_keep(datagrams->dispatch, record, NULL, message))
         return true;
     ind_dispatch_lose(datagrams->dispatch, record->listener, record->length);
     return false;

@@ -145,8 +145,7 @@ static void keep_pending(struct ind_dispatch *dispatch, const struct ind_record 
                          const char *certificate, const char *bytes)
 {
     const char *kept;
-    (void)ind_dispatch_keep(dispatch, record, certificate, IND_NOTHING,
-                            (struct ind_slice){bytes, record->length});
+    (void)ind_dispatch_keep(dispatch, record, certificate, (struct ind_slice){bytes, record->length});
     const struct ind_record *first = ind_burst_first(dispatch->burst, &kept);
     const struct ind_origin origin = origin_of(dispatch, first, kept - first->certificate);
     ind_intake_rebase(dispatch->intake, (struct ind_slice){kept, first->length}, &origin);
@@ -179,18 +178,15 @@ bool ind_dispatch_holds(const struct ind_dispatch *dispatch, const struct ind_ad
 /* ---- Into the burst buffer ---- */
 
 bool ind_dispatch_keep(struct ind_dispatch *dispatch, const struct ind_record *record,
-                       const char *certificate, struct ind_slice first, struct ind_slice rest)
+                       const char *certificate, struct ind_slice message)
 {
     char *at = ind_burst_add(dispatch->burst, record);
     if (!at)
         return false;
     if (record->certificate)
         memcpy(at, certificate, record->certificate);
-    at += record->certificate;
-    if (first.length)
-        memcpy(at, first.at, first.length);
-    if (rest.length)
-        memcpy(at + first.length, rest.at, rest.length);
+    if (message.length)
+        memcpy(at + record->certificate, message.at, message.length);
     count(dispatch, record);
     dispatch->counts.waiting[record->listener]++;
     return true;

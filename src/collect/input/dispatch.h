@@ -52,9 +52,9 @@ bool ind_dispatch_at_once(struct ind_dispatch *dispatch, const struct ind_record
  */
 bool ind_dispatch_holds(const struct ind_dispatch *dispatch, const struct ind_address *sender);
 
-/* Into the burst buffer, in two pieces. False where there is no room. */
+/* Into the burst buffer. False where there is no room. */
 bool ind_dispatch_keep(struct ind_dispatch *dispatch, const struct ind_record *record,
-                       const char *certificate, struct ind_slice first, struct ind_slice rest);
+                       const char *certificate, struct ind_slice message);
 /* Nowhere: it is received, and lost. */
 void ind_dispatch_lose(struct ind_dispatch *dispatch, uint16_t listener, size_t length);
 

@@ -52,7 +52,7 @@ static void file_internal_messages(struct ind_receiver *receiver)
                                     .received = now.wall,
                                     .moment = now.steady};
         struct ind_slice text = {messages[i], record.length};
-        if (!ind_dispatch_keep(&receiver->dispatch, &record, NULL, text, IND_NOTHING))
+        if (!ind_dispatch_keep(&receiver->dispatch, &record, NULL, text))
             ind_dispatch_lose(&receiver->dispatch, IND_NAME_INTERNAL, record.length);
         free(messages[i]);
     }

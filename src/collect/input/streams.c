@@ -51,14 +51,14 @@ static bool reported_lately(const struct ind_streams *streams, struct ind_steady
 
 /* ---- Their ends ---- */
 
-static bool keep_message(void *context, const struct ind_connection *connection, struct ind_slice first,
-                         struct ind_slice rest, bool cut)
+static bool keep_message(void *context, const struct ind_connection *connection, struct ind_slice message,
+                         bool cut)
 {
     struct ind_streams *streams = context;
     const bool drop = atomic_load(&connection->listener->drop);
     if (!drop && ind_dispatch_holds(streams->dispatch, &connection->sender))
         return false;
-    struct ind_record record = {.length = (uint32_t)(first.length + rest.length),
+    struct ind_record record = {.length = (uint32_t)message.length,
                                 .listener = connection->listener->number,
                                 .transport = (uint8_t)connection->listener->transport,
                                 .cut = cut,
@@ -68,9 +68,8 @@ static bool keep_message(void *context, const struct ind_connection *connection,
                                 .sender = connection->sender};
     struct ind_slice certificate = connection->tls ? ind_tls_peer(connection->tls) : IND_NOTHING;
     record.certificate = (uint8_t)certificate.length;
-    if (first.length == 0 && ind_dispatch_at_once(streams->dispatch, &record, certificate.at, rest.at))
-        return true;
-    if (ind_dispatch_keep(streams->dispatch, &record, certificate.at, first, rest))
+    if (ind_dispatch_at_once(streams->dispatch, &record, certificate.at, message.at) ||
+        ind_dispatch_keep(streams->dispatch, &record, certificate.at, message))
         return true;
     if (!drop)
         return false;

@@ -10,8 +10,7 @@ struct taken {
     char text[400];
 };
 
-static bool take(void *context, const struct ind_connection *connection, struct ind_slice first,
-                 struct ind_slice rest, bool cut)
+static bool take(void *context, const struct ind_connection *connection, struct ind_slice message, bool cut)
 {
     struct taken *taken = context;
     (void)connection;
@@ -19,8 +18,7 @@ static bool take(void *context, const struct ind_connection *connection, struct 
         return false;
     taken->count++;
     size_t used = strlen(taken->text);
-    snprintf(taken->text + used, sizeof taken->text - used, "[%.*s%.*s%s]", IND_ARG(first), IND_ARG(rest),
-             cut ? "…" : "");
+    snprintf(taken->text + used, sizeof taken->text - used, "[%.*s%s]", IND_ARG(message), cut ? "…" : "");
     return true;
 }
 
@@ -76,6 +74,27 @@ static void a_message_in_many_portions_is_one(void **state)
     assert_int_equal(ind_admission_held(counts), 0);
 }
 
+/* Also where there is no room for it at first: nothing of it is doubled. */
+static void a_message_in_two_portions_waits_whole(void **state)
+{
+    struct ind_connection *connection = new_connection();
+    struct taken taken = {.room = 0};
+    (void)state;
+    assert_int_equal(ind_connection_feed(connection, IND_SLICE("<1>the first "), take, &taken),
+                     IND_CONNECTION_FED);
+    assert_int_equal(ind_connection_feed(connection, IND_SLICE("half\n<1>b\n"), take, &taken),
+                     IND_CONNECTION_FULL);
+    assert_int_equal(ind_connection_feed(connection, IND_NOTHING, take, &taken), IND_CONNECTION_FULL);
+    taken.room = 1;
+    assert_int_equal(ind_connection_feed(connection, IND_NOTHING, take, &taken), IND_CONNECTION_FULL);
+    assert_string_equal(taken.text, "[<1>the first half]");
+    taken.room = 2;
+    assert_int_equal(ind_connection_feed(connection, IND_NOTHING, take, &taken), IND_CONNECTION_FED);
+    assert_string_equal(taken.text, "[<1>the first half][<1>b]");
+    ind_connection_free(connection);
+    assert_int_equal(ind_admission_held(counts), 0);
+}
+
 static void no_address_may_have_more_than_half_of_all_connections(void **state)
 {
     struct ind_admission *admission = ind_admission_new();
@@ -107,6 +126,7 @@ int main(void)
     const struct CMUnitTest tests[] = {
         cmocka_unit_test(what_finds_no_room_comes_first_the_next_time),
         cmocka_unit_test(a_message_in_many_portions_is_one),
+        cmocka_unit_test(a_message_in_two_portions_waits_whole),
         cmocka_unit_test(no_address_may_have_more_than_half_of_all_connections),
     };
     int failed = cmocka_run_group_tests(tests, NULL, NULL);

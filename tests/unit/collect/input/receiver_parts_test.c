@@ -225,7 +225,7 @@ static void a_stream_is_read_once_what_waits_was_filed(void **state)
     assert_non_null(connection);
     ind_streams_read(&streams, connection);
     assert_int_equal(played.reads, 1); /* nothing waits */
-    assert_true(ind_dispatch_keep(&dispatch, &record, NULL, IND_NOTHING, IND_SLICE("text")));
+    assert_true(ind_dispatch_keep(&dispatch, &record, NULL, IND_SLICE("text")));
     for (unsigned round = 1; round <= 3; round++) {
         for (int i = 0; i < PUT_OFF; i++) {
             ind_streams_begin_look(&streams);
