@@ -76,6 +76,15 @@ static void report_claim(struct ind_dispatch *dispatch, struct ind_slice sender,
                known ? (int)address.length : 0, text);
 }
 
+static struct ind_slice name_of(struct ind_dispatch *dispatch, uint16_t listener)
+{
+    if (dispatch->named != listener + 1u) {
+        dispatch->named = listener + 1u;
+        dispatch->name = ind_slice_of(dispatch->names[listener]);
+    }
+    return dispatch->name;
+}
+
 static struct ind_origin origin_of(struct ind_dispatch *dispatch, const struct ind_record *record,
                                    const char *certificate)
 {
@@ -84,7 +93,7 @@ static struct ind_origin origin_of(struct ind_dispatch *dispatch, const struct i
                                .cut = record->cut,
                                .waits = record->waits,
                                .refused = record->refused,
-                               .listener = ind_slice_of(dispatch->names[record->listener]),
+                               .listener = name_of(dispatch, record->listener),
                                .certificate = {certificate, record->certificate},
                                .sender = ind_intake_sender(dispatch->intake, &record->sender),
                                .received = record->received,

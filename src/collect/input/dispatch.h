@@ -26,8 +26,10 @@ struct ind_dispatch {
     struct ind_burst *burst;
     struct ind_batch *batch; /* being filled; NULL: none */
     struct ind_steady batch_began;
-    bool tapped; /* somebody follows */
-    bool ending; /* nobody is held back any more */
+    struct ind_slice name; /* of the last listener: most messages come by the same as the one before */
+    unsigned named;        /* its number, + 1; 0: none yet. A number never stands for another */
+    bool tapped;           /* somebody follows */
+    bool ending;           /* nobody is held back any more */
     struct ind_intake_counts counts;
     uint64_t received, lost; /* all of them */
     struct ind_steady claim_reported;
