@@ -309,6 +309,34 @@ static void a_million_lines_go_in_and_come_back(void **state)
     ind_folder_remove(folder);
 }
 
+/* Lines of one file that lie together are written without being copied; where others lie between them, or the
+ * file is to be rotated, they are not. */
+static void whole_batches_go_into_one_file(void **state)
+{
+    char *folder = folder_with("store: log\nstate: state\nzone: UTC\n"
+                               "archives: {default: {rotate: {size: 1500 KiB}, compress: none}}\n"
+                               "routes:\n  - {name: all, file: all.log}\n"
+                               "  - {name: debug, when: severity is debug, file: debug.log}\n");
+    (void)state;
+    struct ind_ran ran = ind_shell(
+        folder, "awk 'BEGIN { for (i = 0; i < 60000; i++) printf \"<%%d>1 2026-11-23T04:45:00Z "
+                "pier%%d-rtr app - - - message number %%d, which is of some length\\n\", i %% 9000 ? 14 "
+                ": 15, i %% 3, i }' > in");
+    ind_ran_free(&ran);
+    ran = ind_run(folder, "collect", "--from", "in", NULL);
+    assert_string_equal(ran.err, "");
+    assert_int_equal(ran.status, 0);
+    assert_int_equal(counted(ran.out, "messages stored"), 60000);
+    assert_int_equal(counted(ran.out, "lines written"), 60007);
+    ind_ran_free(&ran);
+    ran = ind_shell(folder, "ls log/all-*.log | wc -l; wc -l <log/debug.log; "
+                            "cat log/all-*.log log/all.log | sed 's/.*- - - message/message/' >out; "
+                            "sed 's/.*- - - message/message/' in | cmp - out && echo same");
+    assert_string_equal(ran.out, "4\n7\nsame\n");
+    ind_ran_free(&ran);
+    ind_folder_remove(folder);
+}
+
 /* Lines of one message come to lie in two batches, again and again. */
 static void messages_that_three_routes_take_count_once(void **state)
 {
@@ -530,6 +558,7 @@ int main(void)
         cmocka_unit_test(files_and_folders_get_their_modes),
         cmocka_unit_test(few_open_files_are_enough_for_many),
         cmocka_unit_test(a_million_lines_go_in_and_come_back),
+        cmocka_unit_test(whole_batches_go_into_one_file),
         cmocka_unit_test(messages_that_three_routes_take_count_once),
         cmocka_unit_test(rotation_loses_nothing_and_doubles_nothing),
         cmocka_unit_test(a_kill_leaves_no_torn_line_and_a_new_start_goes_on),

@@ -191,6 +191,39 @@ static void a_hundred_thousand_over_tcp_while_files_rotate(void **state)
     ind_ran_free(&ran);
 }
 
+/* Of one relay, into one file: batches are written as they lie, and each line still counts for its device. */
+static void each_device_has_its_own_in_a_batch_that_is_written_whole(void **state)
+{
+    enum { COUNT = 90000 };
+    (void)state;
+    begin(IND_QUIET "store: log\nstate: state\nlisten: [{tcp: \"127.0.0.1:0\"}]\n"
+                    "devices: [{name: hq-relay, address: 127.0.0.1, relay: yes}, {name: pier0-rtr}, "
+                    "{name: pier1-rtr}, {name: pier2-rtr}]\n"
+                    "routes: [{name: all, file: \"all.log\"}]\n");
+    struct ind_ran ran = ind_shell(
+        folder,
+        "awk 'BEGIN { for (i = 0; i < %d; i++) printf \"<14>1 2026-11-23T04:45:00Z pier%%d-rtr app - - - "
+        "message number %%d, which is of some length\\n\", int(i / 5) %% 3, i }' > in; "
+        "%s emit --to tcp:127.0.0.1:%u --framing lines --from in",
+        COUNT, IND_PROGRAM, ind_reported_port(&running, "tcp 127.0.0.1:"));
+    assert_string_equal(ran.err, "");
+    ind_ran_free(&ran);
+    wait_for("stored", COUNT);
+    json_t *object = status();
+    check_status(object);
+    for (int i = 0; i < 3; i++) {
+        char name[16];
+        snprintf(name, sizeof name, "pier%d-rtr", i);
+        assert_int_equal(number(row_named(object, "devices", "device", name), "stored"), COUNT / 3);
+    }
+    json_decref(object);
+    end();
+    ran = ind_shell(folder, "sed 's/.*- - - message/message/' log/all.log >out; "
+                            "sed 's/.*- - - message/message/' in | cmp - out && echo same");
+    assert_string_equal(ran.out, "same\n");
+    ind_ran_free(&ran);
+}
+
 static void an_unfinished_message_is_stored_and_marked(void **state)
 {
     (void)state;
@@ -818,6 +851,7 @@ int main(void)
         in_folder(one_senders_order_holds_whatever_port_it_sends_from),
         in_folder(the_systems_sender_comes_in_over_tcp_in_every_form),
         in_folder(a_hundred_thousand_over_tcp_while_files_rotate),
+        in_folder(each_device_has_its_own_in_a_batch_that_is_written_whole),
         in_folder(an_unfinished_message_is_stored_and_marked),
         in_folder(hostile_connections_hold_nobody_up),
         in_folder(every_end_is_counted_exactly_under_load_and_across_reloads),

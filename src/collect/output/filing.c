@@ -75,6 +75,54 @@ static size_t take_block(const struct ind_filing *filing, struct ind_batch *batc
     return count;
 }
 
+static void settle(const struct ind_filing *filing, uint32_t owner, uint32_t lines, bool written)
+{
+    if (filing->book)
+        ind_book_settle(filing->book, owner, lines, written);
+    else
+        filing->settle(filing->context, owner, lines, written);
+}
+
+/* All lines of the group as they lie in the batch; false where other lines lie between them. */
+static bool lie_together(const struct ind_batch *batch, const struct ind_batch_group *group,
+                         struct ind_whole *whole)
+{
+    const struct ind_batch_line *first = &batch->lines[group->first - 1],
+                                *last = &batch->lines[group->last - 1];
+    if (last->offset + last->length - first->offset != group->bytes)
+        return false; /* each lies behind the one before it */
+    *whole =
+        (struct ind_whole){{batch->arena + first->offset, (size_t)group->bytes}, group->lines, first->time};
+    for (uint32_t place = group->first; place; place = ind_batch_after(batch, group, place))
+        if (batch->lines[place - 1].time > whole->latest)
+            whole->latest = batch->lines[place - 1].time;
+    return true;
+}
+
+/* A large group without another copy. */
+static bool store_whole(const struct ind_filing *filing, struct ind_batch *batch,
+                        const struct ind_batch_group *group, unsigned intake, struct ind_live *live,
+                        struct ind_clocks now)
+{
+    enum { LARGE = 128 << 10 };
+    struct ind_whole whole;
+    if (batch->within || group->bytes < LARGE || !lie_together(batch, group, &whole) ||
+        !ind_store_write_whole(filing->destination.store, live, &whole, now))
+        return false;
+    uint32_t run = 0, owner = 0;
+    for (uint32_t place = group->first; place; place = ind_batch_after(batch, group, place)) {
+        const uint32_t next = owner_of(filing, batch, intake, &batch->lines[place - 1]);
+        if (run && next != owner) {
+            settle(filing, owner, run, true);
+            run = 0;
+        }
+        owner = next;
+        run++;
+    }
+    settle(filing, owner, run, true);
+    return true;
+}
+
 static enum ind_filed store_group(const struct ind_filing *filing, struct ind_batch *batch,
                                   const struct ind_batch_group *group, unsigned intake, struct ahead *ahead,
                                   struct ind_clocks now)
@@ -87,6 +135,8 @@ static enum ind_filed store_group(const struct ind_filing *filing, struct ind_ba
     struct ind_live *live = ind_store_file(filing->destination.store, &target, now);
     if (!live)
         return IND_FILED_STORE_FULL;
+    if (store_whole(filing, batch, group, intake, live, now))
+        return IND_FILED;
     begin_group(batch, group);
     while (batch->next_line) {
         struct ind_new_line lines[IND_LINES_TOGETHER];
@@ -206,10 +256,8 @@ void ind_file_lose(const struct ind_filing *filing, struct ind_batch *batch, uns
                 ind_sinks_lose(filing->sinks, batch->groups[g].route, owner);
             else if (ind_relays_have(filing->relays, batch->groups[g].route))
                 ind_relays_lose(filing->relays, owner);
-            else if (filing->book)
-                ind_book_settle(filing->book, owner, 1, false);
             else
-                filing->settle(filing->context, owner, 1, false);
+                settle(filing, owner, 1, false);
         }
     carry(filing, batch, intake);
 }

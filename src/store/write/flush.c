@@ -242,3 +242,47 @@ int ind_live_flush(struct ind_store *store, struct ind_live *live, struct ind_cl
     ind_live_settle_waiting(store, live, false);
     return 0;
 }
+
+/* Whether the lines only make the file longer: it is not rotated before any of them. */
+static bool only_adds(const struct ind_store *store, const struct ind_live *live,
+                      const struct ind_whole *whole)
+{
+    const struct ind_policy *policy = ind_live_policy(store, live);
+    const struct ind_live_facts *facts = &live->facts;
+    if (facts->period_end != IND_TIME_NONE && whole->latest >= facts->period_end)
+        return false;
+    return !policy ||
+           ((policy->rotate.size == 0 || facts->size + whole->bytes.length <= policy->rotate.size) &&
+            (policy->rotate.messages == 0 || facts->messages + whole->lines <= policy->rotate.messages));
+}
+
+bool ind_store_write_whole(struct ind_store *store, struct ind_live *live, const struct ind_whole *whole,
+                           struct ind_clocks now)
+{
+    const struct ind_fs *fs = &store->disk->fs;
+    struct iovec piece = {(void *)(uintptr_t)whole->bytes.at, whole->bytes.length};
+    ssize_t written;
+    /* What goes wrong is told by those who append. Opening may find that the file is not as it was. */
+    if (!live->begun || store->disk_full || !only_adds(store, live, whole) ||
+        ind_live_flush(store, live, now) != 0 || ensure_open(store, live, now) != 0 ||
+        !only_adds(store, live, whole))
+        return false;
+    do
+        written = fs->write(fs->context, live->file, &piece, 1);
+    while (written < 0 && errno == EINTR);
+    if (written != (ssize_t)whole->bytes.length) {
+        if (written > 0) /* no torn line may stay */
+            (void)fs->truncate(fs->context, live->file, live->on_disk);
+        return false;
+    }
+    live->on_disk += whole->bytes.length;
+    live->facts.size += whole->bytes.length;
+    live->facts.messages += whole->lines;
+    live->last = whole->latest > live->last ? whole->latest : live->last;
+    live->reported = IND_STEADY_NEVER;
+    ind_live_count_bytes(store, live, whole->bytes.length, 0);
+    store->counts.bytes += whole->bytes.length;
+    store->counts.lines += whole->lines;
+    store->counts.overflowed += live->overflow ? whole->lines : 0;
+    return true;
+}

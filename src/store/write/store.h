@@ -90,6 +90,18 @@ struct ind_new_line {
 size_t ind_store_append_lines(struct ind_store *store, struct ind_live *live,
                               const struct ind_new_line *lines, size_t count, struct ind_clocks now);
 
+/* Lines of one file that lie one behind the other in memory. */
+struct ind_whole {
+    struct ind_slice bytes;
+    size_t lines;
+    ind_time latest; /* of their messages */
+};
+/* Writes them to the file as they lie there, behind what waits for it, where none of them calls for more than
+ * that. True: they are written, and it is for the caller to tell their owners. False: none of them is, and
+ * they are to be appended. */
+bool ind_store_write_whole(struct ind_store *store, struct ind_live *live, const struct ind_whole *whole,
+                           struct ind_clocks now);
+
 /* Gives the owners of all lines that wait, in runs. */
 void ind_store_waiting(struct ind_store *store, void (*visit)(void *context, uint32_t owner, uint32_t lines),
                        void *context);

@@ -317,8 +317,31 @@ static size_t random_line(char *line, uint64_t *seed, unsigned number)
     return length;
 }
 
-/* The same lines into the store at `folder`/log, one by one or in blocks. */
-static struct owners fill_store(bool together, const char *rules)
+enum way { ONE_BY_ONE, IN_BLOCKS, AS_THEY_LIE };
+static unsigned wholes; /* blocks that were written as they lay */
+
+/* Or, where that is not to be, appended. */
+static void write_as_they_lie(struct ind_live *live, const struct ind_new_line *lines, size_t count,
+                              struct ind_clocks now, struct owners *owners)
+{
+    static char bytes[TOGETHER * (BIGGEST + 64)];
+    struct ind_whole whole = {{bytes, 0}, count, IND_TIME_NONE};
+    for (size_t i = 0; i < count; i++) {
+        memcpy(bytes + whole.bytes.length, lines[i].bytes.at, lines[i].bytes.length);
+        whole.bytes.length += lines[i].bytes.length;
+        whole.latest = lines[i].time > whole.latest ? lines[i].time : whole.latest;
+    }
+    if (!ind_store_write_whole(store, live, &whole, now)) {
+        assert_int_equal(ind_store_append_lines(store, live, lines, count, now), count);
+        return;
+    }
+    wholes++;
+    for (size_t i = 0; i < count; i++)
+        owners->written[lines[i].owner]++;
+}
+
+/* The same lines into the store at `folder`/log. */
+static struct owners fill_store(enum way way, const char *rules)
 {
     static char text[TOGETHER][BIGGEST + 64];
     static const char *const names[PATHS] = {"a.log", "b.log", "c.log"};
@@ -351,9 +374,11 @@ static struct owners fill_store(bool together, const char *rules)
         }
         struct ind_live *live = ind_store_file(store, &target, now);
         assert_non_null(live);
-        if (together)
+        if (way == AS_THEY_LIE)
+            write_as_they_lie(live, lines, count, now, &owners);
+        else if (way == IN_BLOCKS)
             assert_int_equal(ind_store_append_lines(store, live, lines, count, now), count);
-        for (size_t i = 0; i < count && !together; i++)
+        for (size_t i = 0; i < count && way == ONE_BY_ONE; i++)
             assert_int_equal(
                 ind_store_append(store, live, lines[i].bytes, lines[i].time, lines[i].owner, now),
                 IND_APPENDED);
@@ -382,19 +407,69 @@ static void lines_that_come_together_end_where_single_ones_do(void **state)
                  rules[i]);
         struct ind_ran ran = ind_shell(folder, "rm -rf log state");
         ind_ran_free(&ran);
-        const struct owners one_by_one = fill_store(false, text);
+        const struct owners one_by_one = fill_store(ONE_BY_ONE, text);
         ran = ind_shell(folder, "rm -rf other && mv log other && rm -rf state");
         ind_ran_free(&ran);
-        const struct owners together = fill_store(true, text);
-        assert_memory_equal(&one_by_one, &together, sizeof together);
-        ran = ind_shell(
-            folder,
-            "sed -i 's/\"inode\":[0-9]*,//' */.indagator/journal.jsonl; diff -r log other && ls log | wc -l");
-        if (ran.status != 0 || strtoul(ran.out, NULL, 10) < 3)
-            fail_msg("%s: %s", rules[i], ran.out);
-        ind_ran_free(&ran);
+        for (enum way way = IN_BLOCKS; way <= AS_THEY_LIE; way++) {
+            const struct owners others = fill_store(way, text);
+            assert_memory_equal(&one_by_one, &others, sizeof others);
+            /* Files are opened at another time where their lines are written at another. */
+            ran = ind_shell(
+                folder,
+                "sed -i 's/\"inode\":[0-9]*,//' */.indagator/journal.jsonl; diff -r %s log other && "
+                "ls log | wc -l; rm -r log state",
+                way == IN_BLOCKS ? "" : "-x journal.jsonl");
+            if (ran.status != 0 || strtoul(ran.out, NULL, 10) < 3)
+                fail_msg("%s, %d: %s", rules[i], (int)way, ran.out);
+            ind_ran_free(&ran);
+        }
+        assert_true(wholes > 1000);
+        wholes = 0;
     }
     open_store();
+}
+
+/* A disk that is filled by the middle of it: nothing of it stays, and it can be appended. */
+static void what_is_written_whole_is_whole_or_not_there(void **state)
+{
+    char reason[1024], lines[1000];
+    struct owners owners = {{0}, 0};
+    struct ind_fs fs = ind_fs_posix;
+    (void)state;
+    memset(lines, 'x', sizeof lines);
+    for (size_t i = 99; i < sizeof lines; i += 100)
+        lines[i] = '\n';
+    ind_store_close(store);
+    fs.write = write_within_room;
+    const struct ind_store_settings settings = {
+        .config = loaded.config, .fs = &fs, .now = NOW, .settle = settle_owner, .context = &owners};
+    assert_int_equal(ind_store_open(&settings, &store, reason, sizeof reason), IND_STORE_OK);
+    const struct ind_slice path = IND_SLICE("w.log");
+    const struct ind_target target = {path, path, ind_path_hash(path), 0, false};
+    const struct ind_whole whole = {{lines, sizeof lines}, 10, NOW};
+    struct ind_live *live = ind_store_file(store, &target, later(0));
+    assert_false(ind_store_write_whole(store, live, &whole, later(0))); /* the file is not begun */
+    disk_room = UINT64_MAX;
+    assert_int_equal(ind_store_append(store, live, IND_SLICE("one\n"), NOW, 1, later(0)), IND_APPENDED);
+    assert_true(ind_store_write_whole(store, live, &whole, later(0)));
+    assert_int_equal(owners.written[1], 1); /* what waited went before */
+    disk_room = 550;
+    assert_false(ind_store_write_whole(store, live, &whole, later(0)));
+    disk_room = 0;
+    assert_false(ind_store_write_whole(store, live, &whole, later(0)));
+    struct ind_ran ran = ind_shell(folder, "wc -c <log/w.log");
+    assert_string_equal(ran.out, "1004\n");
+    ind_ran_free(&ran);
+    disk_room = UINT64_MAX;
+    assert_int_equal(ind_store_append(store, live, IND_SLICE("two\n"), NOW, 2, later(0)), IND_APPENDED);
+    assert_true(ind_store_flush(store, later(IND_SECOND)));
+    ran = ind_shell(folder, "head -n 1 log/w.log; tail -n 1 log/w.log; wc -l <log/w.log");
+    assert_string_equal(ran.out, "one\ntwo\n12\n");
+    ind_ran_free(&ran);
+    const struct ind_store_counts counts = ind_store_counts(store);
+    assert_int_equal(counts.lines, 12);
+    assert_int_equal(counts.bytes, 1008);
+    assert_int_equal(owners.written[1] + owners.written[2], 2); /* of those written whole others tell */
 }
 
 int main(void)
@@ -408,6 +483,7 @@ int main(void)
         with_store(a_snapshot_holds_everything_once_while_files_move),
         with_store(what_waited_for_room_is_written_whole),
         with_store(lines_that_come_together_end_where_single_ones_do),
+        with_store(what_is_written_whole_is_whole_or_not_there),
     };
     return cmocka_run_group_tests(tests, NULL, NULL);
 }
