@@ -34,11 +34,14 @@ static void welcome_arriving(struct ind_receiver *receiver)
 
 /* ---- Internal messages: the first receiver files them ---- */
 
+/* Where the burst buffer is full they wait where they are, but at the end, when it only gets emptier. */
 static void file_internal_messages(struct ind_receiver *receiver)
 {
+    enum { ROOM = 128 << 10 };
     char *messages[IND_INTERNAL_MESSAGES];
     size_t lost = 0;
-    if (receiver->number != 0)
+    if (receiver->number != 0 ||
+        (!receiver->dispatch.ending && !ind_burst_has_room(receiver->dispatch.burst, ROOM)))
         return;
     size_t count = ind_reporter_drain(receiver->all->reporter, messages, &lost);
     for (; lost > 0; lost--)

@@ -188,6 +188,12 @@ char *ind_burst_add(struct ind_burst *burst, const struct ind_record *record)
     return at + sizeof *record;
 }
 
+bool ind_burst_has_room(const struct ind_burst *burst, size_t bytes)
+{
+    return (burst->last && IND_SLAB_BYTES - burst->last->used >= bytes) ||
+           (bytes <= IND_SLAB_BYTES && ind_slabs_left(burst->slabs) > 0);
+}
+
 bool ind_burst_idle(struct ind_burst *burst)
 {
     if (!burst->last)

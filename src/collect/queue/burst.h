@@ -56,6 +56,9 @@ void ind_burst_free(struct ind_burst *burst);
 /* Room for a record's certificate and message to be filled in; NULL where the pool is used up. */
 char *ind_burst_add(struct ind_burst *burst, const struct ind_record *record);
 
+/* Whether records of `bytes` together, with what they take themselves, have room. */
+bool ind_burst_has_room(const struct ind_burst *burst, size_t bytes);
+
 /* Whether nothing waits, and a record of any size has room all the same. */
 bool ind_burst_idle(struct ind_burst *burst);
 

@@ -42,14 +42,19 @@ static void the_pool_bounds_what_can_wait_and_comes_back(void **state)
     const char *bytes;
     size_t count = 0;
     (void)state;
+    assert_true(ind_burst_has_room(first, IND_SLAB_BYTES) && !ind_burst_has_room(first, IND_SLAB_BYTES + 1));
     while (ind_burst_add(first, &record))
         count++;
+    assert_false(ind_burst_has_room(first, ind_record_size(&record)) ||
+                 ind_burst_has_room(second, ind_record_size(&record)));
+    assert_true(ind_burst_has_room(first, 64)); /* at the end of its last slab */
     assert_true(count >= 100 && count * record.length < 8 << 20);
     assert_int_equal(ind_slabs_left(slabs), 0);
     assert_null(ind_burst_add(second, &record)); /* all of it is shared */
     for (; count > 0; count--)
         ind_burst_drop(first);
     assert_null(ind_burst_first(first, &bytes));
+    assert_true(ind_burst_has_room(second, ind_record_size(&record)));
     assert_non_null(ind_burst_add(second, &record));
     for (int i = 0; i < 3; i++)
         ind_slabs_trim(slabs);
