@@ -361,7 +361,6 @@ IND_COLD static const struct ind_device *first_sender(const struct ind_header_co
 
 /* Behind a relay the device, and so its zone, is known only once the host has been read: then the time is
  * read again. */
-/* Whoever speaks for a device does not share its zone: the time is read once more. */
 IND_COLD static ind_time sent_in_zone(struct ind_slice bytes, ind_time reference, const struct ind_zone *zone)
 {
     struct ind_message again;
