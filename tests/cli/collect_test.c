@@ -309,6 +309,18 @@ static void a_million_lines_go_in_and_come_back(void **state)
     ind_folder_remove(folder);
 }
 
+/* All messages of the file "in", each of which is stored. */
+static void take_in(const char *folder, unsigned long messages, unsigned long lines)
+{
+    struct ind_ran ran = ind_run(folder, "collect", "--from", "in", NULL);
+    assert_string_equal(ran.err, "");
+    assert_int_equal(ran.status, 0);
+    assert_int_equal(counted(ran.out, "messages received"), messages);
+    assert_int_equal(counted(ran.out, "messages stored"), messages);
+    assert_int_equal(counted(ran.out, "lines written"), lines);
+    ind_ran_free(&ran);
+}
+
 /* Lines of one file that lie together are written without being copied; where others lie between them, or the
  * file is to be rotated, they are not. */
 static void whole_batches_go_into_one_file(void **state)
@@ -323,12 +335,7 @@ static void whole_batches_go_into_one_file(void **state)
                 "pier%%d-rtr app - - - message number %%d, which is of some length\\n\", i %% 9000 ? 14 "
                 ": 15, i %% 3, i }' > in");
     ind_ran_free(&ran);
-    ran = ind_run(folder, "collect", "--from", "in", NULL);
-    assert_string_equal(ran.err, "");
-    assert_int_equal(ran.status, 0);
-    assert_int_equal(counted(ran.out, "messages stored"), 60000);
-    assert_int_equal(counted(ran.out, "lines written"), 60007);
-    ind_ran_free(&ran);
+    take_in(folder, 60000, 60007);
     ran = ind_shell(folder, "ls log/all-*.log | wc -l; wc -l <log/debug.log; "
                             "cat log/all-*.log log/all.log | sed 's/.*- - - message/message/' >out; "
                             "sed 's/.*- - - message/message/' in | cmp - out && echo same");
@@ -348,13 +355,7 @@ static void messages_that_three_routes_take_count_once(void **state)
         ind_shell(folder, "awk 'BEGIN { for (i = 0; i < 100000; i++) printf \"<%%d>1 - h app - - - "
                           "message number %%d, which is of some length\\n\", i %% 8, i }' > in");
     ind_ran_free(&ran);
-    ran = ind_run(folder, "collect", "--from", "in", NULL);
-    assert_string_equal(ran.err, "");
-    assert_int_equal(ran.status, 0);
-    assert_int_equal(counted(ran.out, "messages received"), 100000);
-    assert_int_equal(counted(ran.out, "messages stored"), 100000);
-    assert_int_equal(counted(ran.out, "lines written"), 300000);
-    ind_ran_free(&ran);
+    take_in(folder, 100000, 300000);
     ind_folder_remove(folder);
 }
 

@@ -9,6 +9,17 @@ struct ahead {
     uint32_t line; /* its place: the next to be asked for; 0: the group has no more */
 };
 
+static void ask_memory(const char *bytes, size_t length)
+{
+#if defined(__GNUC__) || defined(__clang__)
+    for (size_t at = 0; at < length; at += 64)
+        __builtin_prefetch(bytes + at);
+#else
+    (void)bytes;
+    (void)length;
+#endif
+}
+
 /* Asks for what is left of a block of lines, and for the places of the next. */
 static void ask_for_next(const struct ind_batch *batch, struct ahead *ahead)
 {
@@ -17,23 +28,15 @@ static void ask_for_next(const struct ind_batch *batch, struct ahead *ahead)
             return;
         ahead->line = batch->groups[++ahead->group].first;
     }
-    uint32_t place = ahead->line;
-#if defined(__GNUC__) || defined(__clang__)
-    bool more;
-    do {
-        const struct ind_batch_line *line = &batch->lines[place - 1];
-        for (uint32_t at = 0; at < line->length && at < LONGEST_ASKED; at += 64)
-            __builtin_prefetch(batch->arena + line->offset + at);
-        more = place % IND_LINES_TOGETHER != 0;
-        place = ind_batch_after(batch, &batch->groups[ahead->group], place);
-    } while (place && more);
-    if (place)
-        for (size_t i = 0; i < sizeof *batch->lines * IND_LINES_TOGETHER; i += 64)
-            __builtin_prefetch((const char *)&batch->lines[place - 1] + i);
-#else
-    place = ind_batch_after(batch, &batch->groups[ahead->group], place);
-#endif
-    ahead->line = place;
+    const struct ind_batch_group *group = &batch->groups[ahead->group];
+    const uint32_t count = ind_batch_together(group, ahead->line);
+    for (uint32_t i = 0; i < count; i++) {
+        const struct ind_batch_line *line = &batch->lines[ahead->line - 1 + i];
+        ask_memory(batch->arena + line->offset, line->length < LONGEST_ASKED ? line->length : LONGEST_ASKED);
+    }
+    ahead->line = ind_batch_after(batch, group, ahead->line + count - 1);
+    if (ahead->line)
+        ask_memory((const char *)&batch->lines[ahead->line - 1], sizeof *batch->lines * IND_LINES_TOGETHER);
 }
 
 /* Before the first group, and behind groups whose lines were not asked for. */
@@ -60,27 +63,13 @@ static uint32_t owner_of(const struct ind_filing *filing, struct ind_batch *batc
     return filing->book ? ind_book_owner(filing->book, intake, line->owner, batch->copies) : line->owner;
 }
 
-/* The lines that lie together from the next one on. Returns how many. */
-static size_t take_block(const struct ind_filing *filing, struct ind_batch *batch,
-                         const struct ind_batch_group *group, unsigned intake,
-                         struct ind_new_line lines[IND_LINES_TOGETHER])
-{
-    size_t count = 0;
-    uint32_t place = batch->next_line;
-    do {
-        const struct ind_batch_line *line = &batch->lines[place - 1];
-        lines[count++] = (struct ind_new_line){
-            {batch->arena + line->offset, line->length}, line->time, owner_of(filing, batch, intake, line)};
-    } while (place++ != group->last && count < IND_LINES_TOGETHER && place % IND_LINES_TOGETHER != 1);
-    return count;
-}
-
-static void settle(const struct ind_filing *filing, uint32_t owner, uint32_t lines, bool written)
+/* The end of a line. */
+static void settle(const struct ind_filing *filing, uint32_t owner, bool written)
 {
     if (filing->book)
-        ind_book_settle(filing->book, owner, lines, written);
+        ind_book_settle(filing->book, owner, 1, written);
     else
-        filing->settle(filing->context, owner, lines, written);
+        filing->settle(filing->context, owner, 1, written);
 }
 
 /* All lines of the group as they lie in the batch; false where other lines lie between them. */
@@ -109,17 +98,8 @@ static bool store_whole(const struct ind_filing *filing, struct ind_batch *batch
     if (batch->within || group->bytes < LARGE || !lie_together(batch, group, &whole) ||
         !ind_store_write_whole(filing->destination.store, live, &whole, now))
         return false;
-    uint32_t run = 0, owner = 0;
-    for (uint32_t place = group->first; place; place = ind_batch_after(batch, group, place)) {
-        const uint32_t next = owner_of(filing, batch, intake, &batch->lines[place - 1]);
-        if (run && next != owner) {
-            settle(filing, owner, run, true);
-            run = 0;
-        }
-        owner = next;
-        run++;
-    }
-    settle(filing, owner, run, true);
+    for (uint32_t place = group->first; place; place = ind_batch_after(batch, group, place))
+        settle(filing, owner_of(filing, batch, intake, &batch->lines[place - 1]), true);
     return true;
 }
 
@@ -141,13 +121,20 @@ static enum ind_filed store_group(const struct ind_filing *filing, struct ind_ba
     while (batch->next_line) {
         struct ind_new_line lines[IND_LINES_TOGETHER];
         ask_for_next(batch, ahead);
-        const size_t count = take_block(filing, batch, group, intake, lines);
-        const size_t stored = ind_store_append_lines(filing->destination.store, live, lines, count, now);
+        const uint32_t count = ind_batch_together(group, batch->next_line);
+        for (uint32_t i = 0; i < count; i++) {
+            const struct ind_batch_line *line = &batch->lines[batch->next_line - 1 + i];
+            lines[i] = (struct ind_new_line){{batch->arena + line->offset, line->length},
+                                             line->time,
+                                             owner_of(filing, batch, intake, line)};
+        }
+        const uint32_t stored =
+            (uint32_t)ind_store_append_lines(filing->destination.store, live, lines, count, now);
         if (stored < count) {
-            batch->next_line += (uint32_t)stored;
+            batch->next_line += stored;
             return IND_FILED_STORE_FULL;
         }
-        batch->next_line = ind_batch_after(batch, group, batch->next_line + (uint32_t)count - 1);
+        batch->next_line = ind_batch_after(batch, group, batch->next_line + count - 1);
     }
     return IND_FILED;
 }
@@ -257,7 +244,7 @@ void ind_file_lose(const struct ind_filing *filing, struct ind_batch *batch, uns
             else if (ind_relays_have(filing->relays, batch->groups[g].route))
                 ind_relays_lose(filing->relays, owner);
             else
-                settle(filing, owner, 1, false);
+                settle(filing, owner, false);
         }
     carry(filing, batch, intake);
 }

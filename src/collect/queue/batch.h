@@ -108,6 +108,14 @@ static inline uint32_t ind_batch_after(const struct ind_batch *batch, const stru
                                              : batch->following[place / IND_LINES_TOGETHER - 1];
 }
 
+/* How many lines of the group lie one behind the other from `place` on, itself included. A group's last line
+ * is behind all its others. */
+static inline uint32_t ind_batch_together(const struct ind_batch_group *group, uint32_t place)
+{
+    const uint32_t end = (place + IND_LINES_TOGETHER - 1) / IND_LINES_TOGETHER * IND_LINES_TOGETHER;
+    return (group->last < end ? group->last : end) - place + 1;
+}
+
 /* The place of the first line of a group that is not filed yet; 0: none is left. */
 static inline uint32_t ind_batch_first_left(const struct ind_batch *batch, size_t group)
 {

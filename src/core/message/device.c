@@ -319,7 +319,7 @@ const struct ind_device *ind_devices_tie_name(struct ind_devices *devices, struc
 {
     char scratch[IND_DEVICE_SCRATCH];
     struct ind_slice plain = small_letters(without_domain(devices, name), scratch);
-    struct named *named = devices->names ? find_name(devices, plain) : NULL;
+    struct named *named = find_name(devices, plain);
     if (named)
         return named->device;
     named = malloc(sizeof *named + plain.length);

@@ -208,7 +208,7 @@ static enum ind_catalog_status count_left(struct ind_catalog *catalog, uint64_t 
 /* Of several threads: the one that was called, which alone asks whether it is interrupted, and helpers. */
 struct work {
     struct ind_catalog *catalog;
-    struct list *list;
+    struct list list;
     const struct ind_interrupt *interrupt; /* NULL: nobody interrupts */
     int64_t now;                           /* by the steady clock */
     bool at_once;                          /* what is new is due, whenever it was counted last */
@@ -243,8 +243,8 @@ static bool ask_whether_over(void *argument)
 static struct ind_counted_file *take_file(struct work *work) IND_REQUIRES(work->mutex)
 {
     while (work->status == IND_CATALOG_GOOD && work->progress->bytes < work->most &&
-           work->next < work->list->count && !is_over(work)) {
-        struct ind_counted_file *file = &work->list->files[work->next++];
+           work->next < work->list.count && !is_over(work)) {
+        struct ind_counted_file *file = &work->list.files[work->next++];
         if (!file->live || work->one_change || is_due(work->catalog, file, work->now, work->at_once))
             return file;
     }
@@ -256,12 +256,10 @@ static void settle_file(struct work *work, const struct ind_counted_file *file, 
 {
     note_progress(file, work->progress);
     if (work->status == IND_CATALOG_GOOD && !is_left(file)) {
-        if (!work->one_change)
-            work->status = ind_catalog_begin(work->catalog);
-        if (work->status == IND_CATALOG_GOOD)
+        if (work->one_change)
             work->status = store(work->catalog, file, counting);
-        if (!work->one_change)
-            work->status = ind_catalog_end(work->catalog, work->status);
+        else if ((work->status = ind_catalog_begin(work->catalog)) == IND_CATALOG_GOOD)
+            work->status = ind_catalog_end(work->catalog, store(work->catalog, file, counting));
     }
     if (work->tell)
         work->tell(work->context, work->progress);
@@ -313,21 +311,21 @@ static void wait_for_helpers(struct work *work, pthread_t *threads, unsigned sta
         pthread_join(threads[--started], NULL);
 }
 
-/* On so many processors at most. */
-static enum ind_catalog_status do_work(struct work *work, long processors)
+/* Lists the files and counts them. */
+static enum ind_catalog_status do_work(struct work *work, bool on_all_processors)
 {
     const struct ind_interrupt interrupt = {ask_whether_over, work};
+    const long processors = on_all_processors ? sysconf(_SC_NPROCESSORS_ONLN) : 1;
     struct ind_counting *counting = ind_counting_new();
-    if (!counting)
-        return IND_CATALOG_FAILED;
     pthread_t threads[THREADS];
     unsigned started = 0;
     atomic_init(&work->interrupted, false);
     ind_mutex_begin(&work->mutex);
     ind_condition_variable_begin(&work->left);
     ind_mutex_lock(&work->mutex);
-    while (started + 1 < processors && started < THREADS && started + 1 < work->list->count &&
-           pthread_create(&threads[started], NULL, help, work) == 0)
+    work->status = counting ? list_files(work->catalog, &work->list) : IND_CATALOG_FAILED;
+    while (work->status == IND_CATALOG_GOOD && started + 1 < processors && started < THREADS &&
+           started + 1 < work->list.count && pthread_create(&threads[started], NULL, help, work) == 0)
         started++;
     work->helpers = started;
     ind_mutex_unlock(&work->mutex);
@@ -336,34 +334,21 @@ static enum ind_catalog_status do_work(struct work *work, long processors)
     ind_condition_variable_end(&work->left);
     ind_mutex_end(&work->mutex);
     ind_counting_free(counting);
+    free_list(&work->list);
     return work->status;
-}
-
-static long processors_there(void)
-{
-    return sysconf(_SC_NPROCESSORS_ONLN);
 }
 
 enum ind_catalog_status ind_catalog_count(struct ind_catalog *catalog, const struct ind_counting_call *call,
                                           struct ind_catalog_progress *progress)
 {
-    struct list list = {0};
-    enum ind_catalog_status status = list_files(catalog, &list);
-    if (status == IND_CATALOG_GOOD) {
-        struct work work = {.catalog = catalog,
-                            .list = &list,
-                            .interrupt = call->interrupt,
-                            .now = call->now,
-                            .at_once = call->at_once,
-                            .most = call->most,
-                            .progress = progress,
-                            .status = IND_CATALOG_GOOD};
-        status = do_work(&work, call->at_once ? processors_there() : 1);
-    }
-    if (status == IND_CATALOG_GOOD)
-        status = count_left(catalog, &progress->to_count);
-    free_list(&list);
-    return status;
+    struct work work = {.catalog = catalog,
+                        .interrupt = call->interrupt,
+                        .now = call->now,
+                        .at_once = call->at_once,
+                        .most = call->most,
+                        .progress = progress};
+    const enum ind_catalog_status status = do_work(&work, call->at_once);
+    return status == IND_CATALOG_GOOD ? count_left(catalog, &progress->to_count) : status;
 }
 
 enum ind_catalog_status ind_catalog_count_all(struct ind_catalog *catalog,
@@ -371,21 +356,14 @@ enum ind_catalog_status ind_catalog_count_all(struct ind_catalog *catalog,
                                               void (*tell)(void *, const struct ind_catalog_progress *),
                                               void *context, struct ind_catalog_progress *progress)
 {
-    struct list list = {0};
-    enum ind_catalog_status status = list_files(catalog, &list);
-    if (status == IND_CATALOG_GOOD) {
-        struct work work = {.catalog = catalog,
-                            .list = &list,
-                            .interrupt = interrupt,
-                            .most = UINT64_MAX,
-                            .one_change = true,
-                            .tell = tell,
-                            .context = context,
-                            .progress = progress,
-                            .status = IND_CATALOG_GOOD};
-        status = do_work(&work, processors_there());
-    }
-    free_list(&list);
+    struct work work = {.catalog = catalog,
+                        .interrupt = interrupt,
+                        .most = UINT64_MAX,
+                        .one_change = true,
+                        .tell = tell,
+                        .context = context,
+                        .progress = progress};
+    const enum ind_catalog_status status = do_work(&work, true);
     return status == IND_CATALOG_GOOD && ind_interrupted(interrupt) ? IND_CATALOG_LOCKED : status;
 }
 

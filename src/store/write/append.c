@@ -85,10 +85,7 @@ static bool rotate_before(struct ind_store *store, struct ind_live *live,
 enum ind_append ind_store_append(struct ind_store *store, struct ind_live *live, struct ind_slice line,
                                  ind_time time, uint32_t owner, struct ind_clocks now)
 {
-    static const struct ind_rotation_rule never = {IND_PERIOD_NONE, 0, 0};
-    const struct ind_policy *policy = ind_live_policy(store, live);
-    const struct ind_rotation_rule *rule = policy ? &policy->rotate : &never;
-    if (live->begun && !rotate_before(store, live, rule, line.length, time, now))
+    if (live->begun && !rotate_before(store, live, ind_live_rule(store, live), line.length, time, now))
         return IND_APPEND_FULL;
     if (!make_room(store, line.length, now) || (!live->begun && !begin(store, live, time)))
         return IND_APPEND_FULL;
@@ -111,77 +108,39 @@ enum ind_append ind_store_append(struct ind_store *store, struct ind_live *live,
     return IND_APPENDED;
 }
 
-/* What lines may bring that are only added: nothing is rotated, flushed or waited for on their way. */
-struct allowance {
-    size_t bytes;      /* of the lines */
-    size_t page_bytes; /* of pages: lines, and a run for each */
-    uint64_t lines;
-    ind_time before; /* messages of earlier times */
-};
-
-static struct allowance allowance_of(const struct ind_store *store, const struct ind_live *live)
+/* Whether so many bytes, of so many lines, go into pages that there are, and nothing is written for it. */
+static bool has_pages(const struct ind_store *store, const struct ind_live *live, size_t bytes, size_t lines)
 {
-    const struct ind_policy *policy = ind_live_policy(store, live);
-    struct allowance allowance = {BIG_WRITE - 1, 0, UINT64_MAX, INT64_MAX};
-    if (live->waiting == 0 || live->waiting >= BIG_WRITE || store->pages.free_count < 3)
-        return (struct allowance){0};
-    allowance.bytes -= live->waiting;
-    allowance.page_bytes = (store->pages.free_count - 2) * (IND_PAGE_BYTES - 2 * sizeof(struct ind_run));
-    if (live->facts.period_end != IND_TIME_NONE)
-        allowance.before = live->facts.period_end;
-    if (policy && policy->rotate.size) {
-        const uint64_t left =
-            policy->rotate.size > live->facts.size ? policy->rotate.size - live->facts.size : 0;
-        allowance.bytes = left < allowance.bytes ? (size_t)left : allowance.bytes;
-    }
-    if (policy && policy->rotate.messages)
-        allowance.lines = policy->rotate.messages > live->facts.messages
-                              ? policy->rotate.messages - live->facts.messages
-                              : 0;
-    return allowance;
-}
-
-/* As many as need nothing but to be added. */
-static size_t only_add(struct ind_store *store, struct ind_live *live, const struct ind_new_line *lines,
-                       size_t count)
-{
-    const struct allowance allowance = allowance_of(store, live);
-    size_t done = 0, bytes = 0;
-    ind_time last = live->last;
-    for (; done < count && done < allowance.lines; done++) {
-        const struct ind_new_line *line = &lines[done];
-        const size_t with = bytes + line->bytes.length;
-        if (with > allowance.bytes || with + (done + 1) * sizeof(struct ind_run) > allowance.page_bytes ||
-            line->time >= allowance.before)
-            break;
-        bytes = with;
-        last = line->time > last ? line->time : last;
-        add_line(store, live, line->bytes, line->owner);
-    }
-    live->waiting += bytes;
-    live->waiting_lines += done;
-    live->facts.size += bytes;
-    live->facts.messages += done;
-    live->last = last;
-    store->counts.overflowed += live->overflow ? done : 0;
-    store->counts.waiting += done;
-    return done;
+    const size_t room = IND_PAGE_BYTES - 2 * sizeof(struct ind_run), free = store->pages.free_count;
+    return live->waiting > 0 && live->waiting + bytes < BIG_WRITE && free > 2 &&
+           bytes + lines * sizeof(struct ind_run) <= (free - 2) * room;
 }
 
 size_t ind_store_append_lines(struct ind_store *store, struct ind_live *live,
                               const struct ind_new_line *lines, size_t count, struct ind_clocks now)
 {
-    size_t done = 0;
-    while (done < count) {
-        done += only_add(store, live, lines + done, count - done);
-        if (done == count)
-            break;
-        const struct ind_new_line *line = &lines[done];
-        if (ind_store_append(store, live, line->bytes, line->time, line->owner, now) == IND_APPEND_FULL)
-            break;
-        done++;
+    size_t bytes = 0, done = 0;
+    ind_time latest = live->last;
+    for (size_t i = 0; i < count; i++) {
+        bytes += lines[i].bytes.length;
+        latest = lines[i].time > latest ? lines[i].time : latest;
     }
-    return done;
+    if (!has_pages(store, live, bytes, count) || !ind_live_only_grows(store, live, latest, bytes, count)) {
+        while (done < count && ind_store_append(store, live, lines[done].bytes, lines[done].time,
+                                                lines[done].owner, now) == IND_APPENDED)
+            done++;
+        return done;
+    }
+    for (size_t i = 0; i < count; i++)
+        add_line(store, live, lines[i].bytes, lines[i].owner);
+    live->waiting += bytes;
+    live->waiting_lines += count;
+    live->facts.size += bytes;
+    live->facts.messages += count;
+    live->last = latest;
+    store->counts.overflowed += live->overflow ? count : 0;
+    store->counts.waiting += count;
+    return count;
 }
 
 /* Those that have waited for so long, in the order in which they began to. */

@@ -142,6 +142,16 @@ static int ensure_open(struct ind_store *store, struct ind_live *live, struct in
     return 0;
 }
 
+static ssize_t write_pieces(struct ind_store *store, const struct ind_live *live, const struct iovec *pieces,
+                            int count)
+{
+    ssize_t written;
+    do
+        written = store->disk->fs.write(store->disk->fs.context, live->file, pieces, count);
+    while (written < 0 && errno == EINTR);
+    return written;
+}
+
 /* As many pages as go into one write. Returns the bytes written, which are `*wanted` where all went well. */
 static ssize_t write_some(struct ind_store *store, struct ind_live *live, struct ind_page **page,
                           size_t *wanted)
@@ -152,11 +162,7 @@ static ssize_t write_some(struct ind_store *store, struct ind_live *live, struct
         pieces[count++] = (struct iovec){(*page)->bytes, (*page)->used};
         *wanted += (*page)->used;
     }
-    ssize_t written;
-    do
-        written = store->disk->fs.write(store->disk->fs.context, live->file, pieces, count);
-    while (written < 0 && errno == EINTR);
-    return written;
+    return write_pieces(store, live, pieces, count);
 }
 
 /* All that waits, or nothing: lines go over the ends of pages, and no torn one may stay. 0, or the error. */
@@ -215,6 +221,14 @@ static void report_room(struct ind_store *store)
     store->full_reported = IND_STEADY_NEVER;
 }
 
+static void note_written(struct ind_store *store, struct ind_live *live, size_t bytes)
+{
+    live->on_disk += bytes;
+    ind_live_count_bytes(store, live, bytes, 0);
+    store->counts.bytes += bytes;
+    live->reported = IND_STEADY_NEVER;
+}
+
 int ind_live_flush(struct ind_store *store, struct ind_live *live, struct ind_clocks now)
 {
     if (live->waiting == 0)
@@ -222,11 +236,8 @@ int ind_live_flush(struct ind_store *store, struct ind_live *live, struct ind_cl
     int error = ensure_open(store, live, now);
     error = error ? error : write_pages(store, live);
     if (!error) {
-        live->on_disk += live->waiting;
-        ind_live_count_bytes(store, live, live->waiting, 0);
-        store->counts.bytes += live->waiting;
+        note_written(store, live, live->waiting);
         ind_live_settle_waiting(store, live, true);
-        live->reported = IND_STEADY_NEVER;
         if (store->disk_full && !store->dirty)
             report_room(store); /* all that waited is written */
         return 0;
@@ -243,45 +254,26 @@ int ind_live_flush(struct ind_store *store, struct ind_live *live, struct ind_cl
     return 0;
 }
 
-/* Whether the lines only make the file longer: it is not rotated before any of them. */
-static bool only_adds(const struct ind_store *store, const struct ind_live *live,
-                      const struct ind_whole *whole)
-{
-    const struct ind_policy *policy = ind_live_policy(store, live);
-    const struct ind_live_facts *facts = &live->facts;
-    if (facts->period_end != IND_TIME_NONE && whole->latest >= facts->period_end)
-        return false;
-    return !policy ||
-           ((policy->rotate.size == 0 || facts->size + whole->bytes.length <= policy->rotate.size) &&
-            (policy->rotate.messages == 0 || facts->messages + whole->lines <= policy->rotate.messages));
-}
-
 bool ind_store_write_whole(struct ind_store *store, struct ind_live *live, const struct ind_whole *whole,
                            struct ind_clocks now)
 {
     const struct ind_fs *fs = &store->disk->fs;
-    struct iovec piece = {(void *)(uintptr_t)whole->bytes.at, whole->bytes.length};
-    ssize_t written;
+    const struct iovec piece = {(void *)(uintptr_t)whole->bytes.at, whole->bytes.length};
     /* What goes wrong is told by those who append. Opening may find that the file is not as it was. */
-    if (!live->begun || store->disk_full || !only_adds(store, live, whole) ||
-        ind_live_flush(store, live, now) != 0 || ensure_open(store, live, now) != 0 ||
-        !only_adds(store, live, whole))
+    if (!live->begun || store->disk_full || ind_live_flush(store, live, now) != 0 ||
+        ensure_open(store, live, now) != 0 ||
+        !ind_live_only_grows(store, live, whole->latest, whole->bytes.length, whole->lines))
         return false;
-    do
-        written = fs->write(fs->context, live->file, &piece, 1);
-    while (written < 0 && errno == EINTR);
+    const ssize_t written = write_pieces(store, live, &piece, 1);
     if (written != (ssize_t)whole->bytes.length) {
         if (written > 0) /* no torn line may stay */
             (void)fs->truncate(fs->context, live->file, live->on_disk);
         return false;
     }
-    live->on_disk += whole->bytes.length;
+    note_written(store, live, whole->bytes.length);
     live->facts.size += whole->bytes.length;
     live->facts.messages += whole->lines;
     live->last = whole->latest > live->last ? whole->latest : live->last;
-    live->reported = IND_STEADY_NEVER;
-    ind_live_count_bytes(store, live, whole->bytes.length, 0);
-    store->counts.bytes += whole->bytes.length;
     store->counts.lines += whole->lines;
     store->counts.overflowed += live->overflow ? whole->lines : 0;
     return true;

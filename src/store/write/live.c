@@ -180,3 +180,19 @@ void ind_live_set_route(struct ind_store *store, struct ind_live *live, size_t r
     }
     ind_live_settle_period(store, live);
 }
+
+const struct ind_rotation_rule *ind_live_rule(const struct ind_store *store, const struct ind_live *live)
+{
+    static const struct ind_rotation_rule never = {IND_PERIOD_NONE, 0, 0};
+    const struct ind_policy *policy = ind_live_policy(store, live);
+    return policy ? &policy->rotate : &never;
+}
+
+/* What the last of them does not call for, with the bytes of all, none does. */
+bool ind_live_only_grows(const struct ind_store *store, const struct ind_live *live, ind_time latest,
+                         size_t bytes, size_t lines)
+{
+    struct ind_live_facts facts = live->facts;
+    facts.messages += lines - 1;
+    return ind_rotation_before(ind_live_rule(store, live), &facts, latest, bytes) == IND_ROTATION_NOT;
+}

@@ -128,6 +128,14 @@ static inline const struct ind_policy *ind_live_policy(const struct ind_store *s
 /* When the period of a live file ends under the present rules. */
 void ind_live_settle_period(const struct ind_store *store, struct ind_live *live);
 
+/* By which it is rotated; by none where its policy is no more configured. */
+const struct ind_rotation_rule *ind_live_rule(const struct ind_store *store, const struct ind_live *live);
+
+/* Whether so many lines, of `bytes` together and of messages up to `latest`, make the file longer and no
+ * more: it is not rotated before any of them. */
+bool ind_live_only_grows(const struct ind_store *store, const struct ind_live *live, ind_time latest,
+                         size_t bytes, size_t lines);
+
 /* Lines of this route go into it from now on, by its policy; IND_NO_POLICY: no route is known, the policy
  * stays. */
 void ind_live_set_route(struct ind_store *store, struct ind_live *live, size_t route);

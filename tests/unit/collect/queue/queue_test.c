@@ -1,4 +1,5 @@
-/* What waits between the sockets and the writer: the burst buffer, rings. */
+/* What waits between the sockets and the writer: the burst buffer, batches, rings. */
+#include "support/random.h"
 #include "support/support.h"
 
 #include "collect/queue/burst.h"
@@ -102,10 +103,56 @@ static void a_marker_keeps_its_place_and_can_be_pulled_out(void **state)
     ind_rings_free(rings);
 }
 
+/* As a list for each group would have them, in any mixture of groups, until a batch is full. */
+static void lines_of_a_group_keep_their_order(void **state)
+{
+    enum { GROUPS = 40, ROUNDS = 30 };
+    static uint32_t lists[GROUPS][IND_BATCH_LINES];
+    uint64_t seed = IND_RANDOM_START;
+    struct ind_batch *batch = ind_batch_new();
+    (void)state;
+    assert_non_null(batch);
+    for (int round = 0; round < ROUNDS; round++) {
+        size_t counts[GROUPS] = {0};
+        const unsigned groups = 1 + ind_random(&seed, GROUPS);
+        memset(batch->groups, 0, sizeof batch->groups);
+        batch->group_count = groups;
+        for (uint32_t number = 0;; number++) {
+            const unsigned g = ind_random(&seed, 1 + ind_random(&seed, groups)); /* some have many */
+            if (!ind_batch_has_place(batch, &batch->groups[g]))
+                break;
+            ind_batch_add_line(batch, &batch->groups[g],
+                               &(struct ind_batch_line){.offset = number, .length = 1});
+            lists[g][counts[g]++] = number;
+        }
+        assert_false(ind_batch_has_place(batch, NULL));
+        assert_true(batch->line_count + (size_t)groups * (IND_LINES_TOGETHER - 1) >= IND_BATCH_LINES);
+        for (unsigned g = 0; g < groups; g++) {
+            const struct ind_batch_group *group = &batch->groups[g];
+            size_t seen = 0;
+            uint32_t place = group->first;
+            while (place) {
+                const uint32_t together = ind_batch_together(group, place);
+                assert_in_range(together, 1, IND_LINES_TOGETHER);
+                for (uint32_t i = 0; i < together; i++)
+                    assert_int_equal(batch->lines[place - 1 + i].offset, lists[g][seen++]);
+                for (uint32_t i = 1; i < together; i++, place++)
+                    assert_int_equal(ind_batch_after(batch, group, place), place + 1);
+                place = ind_batch_after(batch, group, place);
+            }
+            assert_int_equal(seen, counts[g]);
+            assert_int_equal(group->lines, counts[g]);
+        }
+        ind_batch_clear(batch);
+    }
+    ind_batch_free(batch);
+}
+
 int main(void)
 {
     const struct CMUnitTest tests[] = {
         cmocka_unit_test(records_come_out_as_they_went_in),
+        cmocka_unit_test(lines_of_a_group_keep_their_order),
         cmocka_unit_test(the_pool_bounds_what_can_wait_and_comes_back),
         cmocka_unit_test(a_marker_keeps_its_place_and_can_be_pulled_out),
     };
